@@ -1,0 +1,189 @@
+// Package home knows the one folder that Dravit keeps everything in, the short run folder for sockets, and
+// how files that matter are written and locked.
+package home
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// MaxSocketPath is the longest socket path in bytes that every server and system takes: sockaddr_un holds 104
+// bytes on macOS, one of them the closing NUL.
+const MaxSocketPath = 103
+
+// Home is Dravit's own folder of one user.
+type Home struct {
+	Dir string // absolute
+	Run string // absolute, short, mode 0700: sockets live here
+}
+
+// Locate returns the folder: $DRAVIT_HOME, else $XDG_DATA_HOME/dravit, else ~/.local/share/dravit. An empty
+// environment finds the same folder through the account's entry in the user database.
+func Locate() (string, error) {
+	if dir := os.Getenv("DRAVIT_HOME"); dir != "" {
+		return filepath.Abs(dir)
+	}
+	if dir := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(dir) {
+		return filepath.Join(dir, "dravit"), nil
+	}
+	base := os.Getenv("HOME")
+	if base == "" {
+		me, err := user.Current()
+		if err != nil {
+			return "", fmt.Errorf("this account's home folder is unknown: %w", err)
+		}
+		base = me.HomeDir
+	}
+	return filepath.Join(base, ".local", "share", "dravit"), nil
+}
+
+// Open makes the folder and its run folder where they are missing and returns them.
+func Open(dir string) (*Home, error) {
+	if i := strings.IndexAny(dir, "\"\n\r\x00$`\\;"); i >= 0 {
+		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files cannot carry", dir, dir[i])
+	}
+	for _, sub := range []string{"", "stacks", "templates", "bin"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	h := &Home{Dir: dir}
+	if run, err := h.recordedRun(); err == nil {
+		h.Run = run
+		return h, nil
+	}
+	lock, err := Lock(h.Path("run.lock"))
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Close()
+	if h.Run, err = h.recordedRun(); err == nil {
+		return h, nil // another process was faster
+	}
+	h.Run, err = h.makeRun()
+	return h, err
+}
+
+// Path returns a path below the folder.
+func (h *Home) Path(parts ...string) string {
+	return filepath.Join(append([]string{h.Dir}, parts...)...)
+}
+
+// Stack returns a path below one stack's folder.
+func (h *Home) Stack(id string, parts ...string) string {
+	return h.Path(append([]string{"stacks", id}, parts...)...)
+}
+
+// Socket returns the path of a stack's socket in the run folder, at most MaxSocketPath bytes.
+func (h *Home) Socket(id, name string) string {
+	return filepath.Join(h.Run, id, name+".sock")
+}
+
+// recordedRun returns the run folder that was written down once. It is not derived again: a cron job, su and a
+// desktop have different environments and must find the same keeper.
+func (h *Home) recordedRun() (string, error) {
+	text, err := os.ReadFile(h.Path("run"))
+	if err != nil {
+		return "", err
+	}
+	run := strings.TrimSpace(string(text))
+	return run, trusted(run)
+}
+
+// trusted reports why a folder cannot hold our sockets: it must be a folder of this user, not a link, and closed to others.
+func trusted(run string) error {
+	info, err := os.Lstat(run)
+	if err != nil {
+		return err
+	}
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || !info.IsDir() || int(stat.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+		return fmt.Errorf("%s is not a folder of this user alone", run)
+	}
+	return nil
+}
+
+// makeRun makes the run folder and writes its place down. It lies in /tmp rather than in $XDG_RUNTIME_DIR, since the
+// latter vanishes with the last login while stacks run on; the keeper's lock on it keeps cleaners away.
+func (h *Home) makeRun() (string, error) {
+	run, err := os.MkdirTemp("/tmp", "dravit-")
+	if err != nil {
+		return "", err
+	}
+	return run, WriteFile(h.Path("run"), []byte(run+"\n"), 0o600)
+}
+
+// WriteFile writes a file whole: a reader, or a crash at any moment, finds the old content or the new one.
+func WriteFile(path string, data []byte, mode fs.FileMode) error {
+	return write(path, data, mode, true)
+}
+
+// WriteState is WriteFile for what has no meaning after the machine's next boot: it survives a crash of its writer, and
+// does not wait for the disk.
+func WriteState(path string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return write(path, append(data, '\n'), 0o600, false)
+}
+
+func write(path string, data []byte, mode fs.FileMode, sync bool) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // fails after the rename, as it should
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil && sync {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// WriteDerived writes a file whole that is made anew from other files when it is lost; it leaves an equal one alone and
+// tells whether it wrote.
+func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
+	if old, err := os.ReadFile(path); err == nil && bytes.Equal(old, data) {
+		return false, nil
+	}
+	return true, write(path, data, mode, false)
+}
+
+// WriteJSON writes a value whole as indented JSON, for its owner's eyes only.
+func WriteJSON(path string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return WriteFile(path, append(data, '\n'), 0o600)
+}
+
+// ReadJSON reads a value written by WriteJSON. A missing file leaves v alone and is no error.
+func ReadJSON(path string, v any) error {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, v)
+	}
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", path, err)
+	}
+	return nil
+}

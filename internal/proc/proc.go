@@ -1,0 +1,111 @@
+// Package proc looks at processes of this machine: who they are beyond their number, which of them hold a lock
+// file or a listening socket, and how to end them.
+package proc
+
+import (
+	"context"
+	"errors"
+	"os"
+	"syscall"
+	"time"
+)
+
+// Identity names one process for ever: pids come again, but not with the same start in the same boot.
+type Identity struct {
+	Boot  string `json:"boot"`
+	PID   int    `json:"pid"`
+	Start uint64 `json:"start"` // in the system's own unit since boot
+}
+
+// Listener is a TCP socket that accepts connections.
+type Listener struct {
+	Address string // as the system writes it: 127.0.0.1, 0.0.0.0, ::
+	Port    int
+	UID     int
+	inode   uint64
+}
+
+// Holder is who listens on a port. PID is 0 where the system does not tell this user.
+type Holder struct {
+	PID     int    `json:"pid,omitempty"`
+	Program string `json:"program,omitempty"`
+	User    string `json:"user,omitempty"`
+}
+
+// Identify returns the identity of a running process. A zombie, dead but not yet reaped, is not running.
+func Identify(pid int) (Identity, error) {
+	start, err := startOf(pid)
+	if err != nil {
+		return Identity{}, err
+	}
+	return Identity{Boot: BootID(), PID: pid, Start: start}, nil
+}
+
+// Alive tells whether that very process still runs.
+func (id Identity) Alive() bool {
+	now, err := Identify(id.PID)
+	return err == nil && now == id
+}
+
+// Signal sends a signal to that very process, and to none that came after it under the same number.
+func (id Identity) Signal(sig syscall.Signal) error {
+	p, err := os.FindProcess(id.PID) // holds the process, where the system can (pidfd)
+	if err != nil {
+		return err
+	}
+	defer p.Release()
+	if !id.Alive() {
+		return os.ErrProcessDone
+	}
+	return p.Signal(sig)
+}
+
+// SignalGroup sends a signal to the process group that the process leads, while the leader is the one we know.
+func (id Identity) SignalGroup(sig syscall.Signal) error {
+	if !id.Alive() {
+		return os.ErrProcessDone
+	}
+	return syscall.Kill(-id.PID, sig)
+}
+
+// EndHolders ends every process that holds the lock file: asks them first, kills what is left after grace.
+// It returns when nobody holds it any more, or with the context's error.
+func EndHolders(ctx context.Context, lockPath string, held func() bool, grace time.Duration) error {
+	sig, deadline := syscall.SIGTERM, time.Now().Add(grace)
+	asked := map[Identity]syscall.Signal{}
+	for held() {
+		if time.Now().After(deadline) {
+			sig = syscall.SIGKILL
+		}
+		pids, err := HoldersOf(lockPath)
+		if err != nil {
+			return err
+		}
+		for _, pid := range pids {
+			id, err := Identify(pid)
+			if err != nil || pid == os.Getpid() || asked[id] == sig {
+				continue
+			}
+			asked[id] = sig
+			if err := id.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
+				return err
+			}
+		}
+		if err := Sleep(ctx, 5*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sleep waits, or returns the context's error when that ends first.
+func Sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
+}

@@ -1,0 +1,136 @@
+package proc
+
+import (
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+
+	"github.com/shirou/gopsutil/v4/net"
+	"github.com/shirou/gopsutil/v4/process"
+	"golang.org/x/sys/unix"
+)
+
+// BootID is a text that changes with every boot.
+var BootID = sync.OnceValue(func() string {
+	at, err := unix.SysctlTimeval("kern.boottime")
+	if err != nil {
+		return ""
+	}
+	return strconv.FormatInt(at.Sec, 10)
+})
+
+func startOf(pid int) (uint64, error) {
+	info, err := unix.SysctlKinfoProc("kern.proc.pid", pid)
+	if err != nil {
+		return 0, err
+	}
+	const zombie = 5 // SZOMB of sys/proc.h
+	if info.Proc.P_stat == zombie {
+		return 0, os.ErrProcessDone
+	}
+	return uint64(info.Proc.P_starttime.Sec)*1e6 + uint64(info.Proc.P_starttime.Usec), nil
+}
+
+// HoldersOf returns the processes that have a file open, of those that this user may look into.
+func HoldersOf(path string) ([]int, error) {
+	all, err := process.Processes()
+	if err != nil {
+		return nil, err
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if os.IsNotExist(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var pids []int
+	for _, p := range all {
+		files, err := p.OpenFiles()
+		if err != nil {
+			continue
+		}
+		for _, f := range files {
+			if f.Path == real || f.Path == path {
+				pids = append(pids, int(p.Pid))
+				break
+			}
+		}
+	}
+	return pids, nil
+}
+
+// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
+func Owns(pids []int, network, address string) (bool, error) {
+	for _, pid := range pids {
+		all, err := net.ConnectionsPid("all", int32(pid))
+		if err != nil {
+			continue
+		}
+		for _, c := range all {
+			if network == "unix" && c.Laddr.IP == address {
+				return true, nil
+			}
+			if want, err := netip.ParseAddrPort(address); err == nil && network == "tcp" &&
+				c.Status == "LISTEN" && int(c.Laddr.Port) == int(want.Port()) && c.Laddr.IP == want.Addr().String() {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+// Listeners returns every TCP socket that listens on this machine.
+func Listeners() ([]Listener, error) {
+	conns, err := net.Connections("tcp")
+	if err != nil {
+		return nil, err
+	}
+	var all []Listener
+	for _, c := range conns {
+		if c.Status != "LISTEN" {
+			continue
+		}
+		l := Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), inode: uint64(c.Pid), UID: -1}
+		if len(c.Uids) > 0 {
+			l.UID = int(c.Uids[0])
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+// HolderOf returns who listens on a TCP port.
+func HolderOf(l Listener) Holder {
+	h := Holder{PID: int(l.inode)}
+	if p, err := process.NewProcess(int32(h.PID)); err == nil {
+		h.Program, _ = p.Name()
+		h.User, _ = p.Username()
+	}
+	return h
+}
+
+// EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.
+func EphemeralPorts() (low, high int) {
+	first, err1 := unix.SysctlUint32("net.inet.ip.portrange.first")
+	last, err2 := unix.SysctlUint32("net.inet.ip.portrange.last")
+	if err1 != nil || err2 != nil {
+		return 49152, 65535
+	}
+	return int(first), int(last)
+}
+
+// Memory returns what the processes hold in bytes. macOS tells no proportional share, so this is the resident size.
+func Memory(pids []int) int64 {
+	var sum int64
+	for _, pid := range pids {
+		if p, err := process.NewProcess(int32(pid)); err == nil {
+			if m, err := p.MemoryInfo(); err == nil {
+				sum += int64(m.RSS)
+			}
+		}
+	}
+	return sum
+}

@@ -1,0 +1,240 @@
+package proc
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// BootID is a text that changes with every boot.
+var BootID = sync.OnceValue(func() string {
+	text, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	return strings.TrimSpace(string(text))
+})
+
+func startOf(pid int) (uint64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
+	}
+	// The command's name may contain anything, so count from its closing bracket (proc(5): state is field 3, starttime 22).
+	fields := bytes.Fields(text[bytes.LastIndexByte(text, ')')+1:])
+	if len(fields) < 20 {
+		return 0, fmt.Errorf("/proc/%d/stat is too short", pid)
+	}
+	if fields[0][0] == 'Z' || fields[0][0] == 'X' {
+		return 0, os.ErrProcessDone
+	}
+	return strconv.ParseUint(string(fields[19]), 10, 64)
+}
+
+// HoldersOf returns the processes that hold a file's lock (flock), of those that this user may look into. One that has the file
+// open without its lock, to ask whether somebody holds it, is none of them.
+func HoldersOf(path string) ([]int, error) {
+	want, err := os.Stat(path)
+	if os.IsNotExist(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var pids []int
+	err = eachProcess(func(pid int) {
+		eachDescriptor(pid, func(link, target string) bool {
+			if filepath.Base(target) != filepath.Base(path) {
+				return true
+			}
+			got, err := os.Stat(link)
+			if err != nil || !os.SameFile(got, want) {
+				return true
+			}
+			if info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1)); err == nil && bytes.Contains(info, []byte("FLOCK  ADVISORY  WRITE")) {
+				pids = append(pids, pid)
+				return false
+			}
+			return true
+		})
+	})
+	return pids, err
+}
+
+// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
+func Owns(pids []int, network, address string) (bool, error) {
+	inodes := map[string]bool{}
+	if network == "unix" {
+		text, err := os.ReadFile("/proc/net/unix")
+		if err != nil {
+			return false, err
+		}
+		for line := range strings.Lines(string(text)) {
+			// Num RefCount Protocol Flags Type St Inode Path; flag 0x10000 is a listener (SO_ACCEPTCON).
+			f := strings.SplitN(strings.TrimRight(line, "\n"), " ", 8)
+			if len(f) == 8 && f[3] == "00010000" && strings.TrimLeft(f[7], " ") != "" {
+				inode, path, _ := strings.Cut(strings.TrimLeft(strings.Join(f[6:], " "), " "), " ")
+				if path == address {
+					inodes["socket:["+inode+"]"] = true
+				}
+			}
+		}
+	} else {
+		want, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return false, err
+		}
+		listeners, err := Listeners()
+		if err != nil {
+			return false, err
+		}
+		for _, l := range listeners {
+			if l.Port == int(want.Port()) && l.Address == want.Addr().String() {
+				inodes[fmt.Sprintf("socket:[%d]", l.inode)] = true
+			}
+		}
+	}
+	found := false
+	for _, pid := range pids {
+		eachDescriptor(pid, func(_, target string) bool {
+			found = found || inodes[target]
+			return !found
+		})
+		if found {
+			break
+		}
+	}
+	return found, nil
+}
+
+// Listeners returns every TCP socket that listens on this machine.
+func Listeners() ([]Listener, error) {
+	var all []Listener
+	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		text, err := os.ReadFile(file)
+		if os.IsNotExist(err) {
+			continue // no IPv6 here
+		}
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.Lines(string(text)) {
+			f := strings.Fields(line)
+			if len(f) < 10 || f[3] != "0A" { // 0A: TCP_LISTEN
+				continue
+			}
+			host, port, _ := strings.Cut(f[1], ":")
+			p, err := strconv.ParseUint(port, 16, 16)
+			if err != nil {
+				continue
+			}
+			uid, _ := strconv.Atoi(f[7])
+			inode, _ := strconv.ParseUint(f[9], 10, 64)
+			all = append(all, Listener{Address: hexAddress(host), Port: int(p), UID: uid, inode: inode})
+		}
+	}
+	return all, nil
+}
+
+// hexAddress reads the kernel's form: 32-bit words in the machine's byte order.
+func hexAddress(text string) string {
+	raw, err := hex.DecodeString(text)
+	if err != nil {
+		return text
+	}
+	for i := 0; i+4 <= len(raw); i += 4 {
+		binary.NativeEndian.PutUint32(raw[i:], binary.BigEndian.Uint32(raw[i:]))
+	}
+	addr, _ := netip.AddrFromSlice(raw)
+	return addr.Unmap().String()
+}
+
+// HolderOf returns who listens on a TCP port.
+func HolderOf(l Listener) Holder {
+	h := Holder{}
+	if u, err := user.LookupId(strconv.Itoa(l.UID)); err == nil {
+		h.User = u.Username
+	}
+	want := fmt.Sprintf("socket:[%d]", l.inode)
+	_ = eachProcess(func(pid int) {
+		if h.PID != 0 {
+			return
+		}
+		eachDescriptor(pid, func(_, target string) bool {
+			if target == want {
+				h.PID = pid
+			}
+			return h.PID == 0
+		})
+	})
+	if h.PID != 0 {
+		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", h.PID))
+		h.Program = strings.TrimSpace(string(name))
+	}
+	return h
+}
+
+// EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.
+func EphemeralPorts() (low, high int) {
+	low, high = 32768, 60999
+	if text, err := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range"); err == nil {
+		_, _ = fmt.Sscan(string(text), &low, &high)
+	}
+	return low, high
+}
+
+// Memory returns what the processes hold in bytes, shared pages counted in proportion (PSS).
+func Memory(pids []int) int64 {
+	var sum int64
+	for _, pid := range pids {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/smaps_rollup", pid))
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			if rest, ok := strings.CutPrefix(line, "Pss:"); ok {
+				var kb int64
+				_, _ = fmt.Sscan(rest, &kb)
+				sum += kb << 10
+				break
+			}
+		}
+	}
+	return sum
+}
+
+func eachProcess(do func(pid int)) error {
+	dir, err := os.Open("/proc")
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	for _, name := range names {
+		if pid, err := strconv.Atoi(name); err == nil {
+			do(pid)
+		}
+	}
+	return err
+}
+
+func eachDescriptor(pid int, do func(link, target string) bool) {
+	base := fmt.Sprintf("/proc/%d/fd", pid)
+	dir, err := os.Open(base)
+	if err != nil {
+		return // gone, or not ours
+	}
+	defer dir.Close()
+	names, _ := dir.Readdirnames(-1)
+	for _, name := range names {
+		link := base + "/" + name
+		if target, err := os.Readlink(link); err == nil && !do(link, target) {
+			return
+		}
+	}
+}
