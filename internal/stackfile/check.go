@@ -1,0 +1,112 @@
+package stackfile
+
+import (
+	"fmt"
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// check finds what is wrong between tables: names used twice, parts that nothing defines, circles.
+func (r *reader) check(f *File) {
+	names := f.PartNames()
+	defined := func(path, part string) {
+		if part != "" && !slices.Contains(names, part) {
+			hint := nearest(part, names)
+			if hint == "" && len(names) > 0 {
+				hint = "the parts are " + strings.Join(names, ", ")
+			}
+			r.fault(path, fmt.Sprintf("no part is named %q", part), hint)
+		}
+	}
+	folded := map[string]string{}
+	for _, name := range names {
+		// Two names with one environment prefix would overwrite each other's variables.
+		prefix := EnvPrefix(name)
+		if other, ok := folded[prefix]; ok {
+			r.fault("part."+name, fmt.Sprintf("parts %s and %s would both be %s_* in the environment", other, name, prefix), "rename one of them")
+		}
+		folded[prefix] = name
+		for i, need := range f.Parts[name].Uses {
+			defined(fmt.Sprintf("part.%s.uses.%d", name, i), need)
+		}
+	}
+	r.circles(f)
+	seen := map[string]bool{}
+	for i, s := range f.Sites {
+		at := fmt.Sprintf("site.%d", i)
+		if seen[s.Name] && s.Name != "" {
+			r.fault(at+".name", fmt.Sprintf("two sites are named %q", s.Name), "")
+		}
+		seen[s.Name] = true
+		defined(at+".app", s.App)
+		defined(at+".server", s.Server)
+		if s.Root != "" && !filepath.IsLocal(s.Root) {
+			r.fault(at+".root", fmt.Sprintf("the document root %q lies outside the project", s.Root), "a path relative to the project")
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
+		path := "env." + key
+		if !envName.MatchString(key) {
+			r.fault(path, fmt.Sprintf("%q cannot be a variable's name", key), "")
+		}
+		if strings.ContainsRune(string(f.Env[key]), 0) {
+			r.fault(path, "a variable cannot hold a NUL byte", "")
+		}
+		for _, m := range placeholder.FindAllStringSubmatch(string(f.Env[key]), -1) {
+			defined(path, m[1])
+			if !slices.Contains(PlaceholderFields, m[2]) {
+				r.fault(path, fmt.Sprintf("{%s.%s}: a part has no %q", m[1], m[2], m[2]), "fields: "+strings.Join(PlaceholderFields, ", "))
+			}
+		}
+	}
+}
+
+var (
+	envName     = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	placeholder = regexp.MustCompile(`\{([A-Za-z][A-Za-z0-9_-]*)\.([a-z_]+)\}`)
+)
+
+// PlaceholderFields are what {part.FIELD} can stand for in a value of [env].
+var PlaceholderFields = []string{"host", "port", "user", "password", "database", "url", "socket"}
+
+// Expand replaces the placeholders of an [env] value.
+func Expand(value string, field func(part, field string) string) string {
+	return placeholder.ReplaceAllStringFunc(value, func(m string) string {
+		x := placeholder.FindStringSubmatch(m)
+		return field(x[1], x[2])
+	})
+}
+
+// EnvPrefix returns what a part's variables begin with: crew-db gives CREW_DB.
+func EnvPrefix(part string) string {
+	return strings.ToUpper(strings.ReplaceAll(part, "-", "_"))
+}
+
+// circles reports each circle among uses once, at the part that comes first.
+func (r *reader) circles(f *File) {
+	const entered, left = 1, 2
+	state := map[string]int{}
+	var visit func(name string, path []string)
+	visit = func(name string, path []string) {
+		if state[name] == left {
+			return
+		}
+		path = append(path, name)
+		if state[name] == entered {
+			circle := path[slices.Index(path, name):]
+			r.fault("part."+circle[0]+".uses", "parts wait for each other: "+strings.Join(circle, " -> "), "take one of them out of a uses list")
+			return
+		}
+		state[name] = entered
+		for _, next := range f.Parts[name].Uses {
+			visit(next, path)
+		}
+		state[name] = left
+	}
+	for _, name := range f.PartNames() {
+		visit(name, nil)
+	}
+}

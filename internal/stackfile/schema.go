@@ -1,0 +1,88 @@
+package stackfile
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+	"strconv"
+)
+
+// Schema returns the JSON Schema (draft 2020-12) of a stack file, made from the types that Read fills.
+func Schema(words Vocabulary) map[string]any {
+	kinds := slices.Sorted(maps.Keys(words))
+	s := object(reflect.TypeFor[File](), kinds)
+	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	s["title"] = "Dravit stack file"
+	own := object(reflect.TypeFor[Part](), kinds)
+	delete(own, "required")
+	delete(own["properties"].(map[string]any), "kind")
+	s["$defs"] = map[string]any{"ofOneKind": own}
+	return s
+}
+
+func object(t reflect.Type, kinds []string) map[string]any {
+	props, required := map[string]any{}, []string{}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		key := f.Tag.Get("toml")
+		if key == "-" {
+			continue
+		}
+		p := schemaOf(f.Type, f.Tag, kinds)
+		p["description"] = f.Tag.Get("doc")
+		props[key] = p
+		if f.Tag.Get("required") != "" {
+			required = append(required, key)
+		}
+	}
+	o := map[string]any{"type": "object", "additionalProperties": false, "properties": props}
+	if len(required) > 0 {
+		o["required"] = required
+	}
+	return o
+}
+
+func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]any {
+	text := map[string]any{"type": "string"}
+	switch reflect.Zero(t).Interface().(type) {
+	case Texts:
+		text["enum"] = kinds
+		return map[string]any{"oneOf": []any{text, map[string]any{"type": "array", "items": text, "minItems": 1, "uniqueItems": true}}}
+	case []string:
+		if p := tag.Get("items"); p != "" {
+			text["pattern"] = p
+		}
+		return map[string]any{"type": "array", "items": text, "uniqueItems": true}
+	case map[string]Text:
+		value := map[string]any{"type": []string{"string", "number", "boolean"}}
+		if tag.Get("keys") != "" { // a name with a dot may also be written as a table
+			value = map[string]any{"type": []string{"string", "number", "boolean", "object"}}
+		}
+		return map[string]any{"type": "object", "additionalProperties": value}
+	case map[string]Part:
+		part := object(t.Elem(), kinds)
+		props := part["properties"].(map[string]any)
+		for _, kind := range kinds {
+			if _, taken := props[kind]; !taken {
+				props[kind] = map[string]any{"$ref": "#/$defs/ofOneKind", "description": "What holds only where the part is of kind " + kind + "."}
+			}
+		}
+		return map[string]any{"type": "object", "additionalProperties": part, "propertyNames": map[string]any{"pattern": partName.String()}}
+	case []Site:
+		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
+	case *Expect:
+		return object(t.Elem(), kinds)
+	}
+	switch t.Kind() {
+	case reflect.Int:
+		low, _ := strconv.Atoi(tag.Get("minimum"))
+		high, _ := strconv.Atoi(tag.Get("maximum"))
+		return map[string]any{"type": "integer", "minimum": low, "maximum": high}
+	case reflect.Bool:
+		return map[string]any{"type": "boolean"}
+	}
+	if p := tag.Get("pattern"); p != "" {
+		text["pattern"] = p
+	}
+	return text
+}
