@@ -1,0 +1,196 @@
+package health
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"os/exec"
+	"strings"
+	"time"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// RoutePath is where the gateway itself answers, for every name it knows, whom the name belongs to.
+const RoutePath = "/.dravit/route"
+
+// AskHeader carries a number used once; the gateway's answer is sealed with it.
+const AskHeader = "Dravit-Ask"
+
+// Seal proves that an answer comes from this user's gateway: only who can read the key can make it.
+func Seal(key, nonce, stackID, site string) string {
+	mac := hmac.New(sha256.New, []byte(key))
+	fmt.Fprintf(mac, "%s\n%s\n%s", nonce, stackID, site)
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// Routed is the gateway's answer at RoutePath.
+type Routed struct {
+	StackID string `json:"stack_id"`
+	Site    string `json:"site"`
+	Seal    string `json:"seal"`
+}
+
+// Target is a site as a check sees it.
+type Target struct {
+	StackID string
+	Name    string
+	Host    string // without port
+	URL     string
+	Gateway int    // port
+	Key     string // the gateway's
+	Expect  *stackfile.Expect
+	App     kind.Part
+	Probed  kind.Probed // how the app is probed, nil where it has no probe
+}
+
+// Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
+// behind it. The system's resolver is advisory: what asks here dials loopback itself, as browsers do for localhost.
+func Site(site Target) []kind.Rung {
+	gateway := fmt.Sprintf("%s:%d", kind.Host, site.Gateway)
+	client := Client("tcp", gateway)
+	get := func(ctx context.Context, path, header, value string) (int, []byte, error) {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil)
+		if err != nil {
+			return 0, nil, err
+		}
+		if header != "" {
+			req.Header.Set(header, value)
+		}
+		resp, err := client.Do(req)
+		if err != nil {
+			return 0, nil, &kind.Miss{Expected: "an answer", Got: Plain(err)}
+		}
+		defer resp.Body.Close()
+		body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+		return resp.StatusCode, body, err
+	}
+	path, status, text := "/", 0, ""
+	if e := site.Expect; e != nil {
+		status, text = e.Status, e.Text
+		if e.Path != "" {
+			path = e.Path
+		}
+	}
+	var page []byte
+	ladder := []kind.Rung{
+		{Name: kind.Resolves, Advisory: true, Ask: func(ctx context.Context) error { return resolves(ctx, site.Host) }},
+		{Name: kind.Reaches, Ask: func(ctx context.Context) error {
+			conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", gateway)
+			if err != nil {
+				return &kind.Miss{Expected: "the gateway at " + gateway, Got: Plain(err)}
+			}
+			return conn.Close()
+		}},
+		{Name: kind.Routed, Ask: func(ctx context.Context) error {
+			nonce := rand.Text()
+			_, body, err := get(ctx, RoutePath, AskHeader, nonce)
+			if err != nil {
+				return err
+			}
+			var r Routed
+			if err := json.Unmarshal(body, &r); err != nil || !hmac.Equal([]byte(r.Seal), []byte(Seal(site.Key, nonce, r.StackID, r.Site))) {
+				return &kind.Miss{Expected: "Dravit's gateway at " + gateway, Got: "an answer that is not sealed by it"}
+			}
+			if r.StackID != site.StackID || r.Site != site.Name {
+				return &kind.Miss{Expected: "the site " + site.Name + " of this stack", Got: "another one"}
+			}
+			return nil
+		}},
+		{Name: kind.Replies, Ask: func(ctx context.Context) error {
+			got, body, err := get(ctx, path, "", "")
+			if err != nil {
+				return err
+			}
+			page = body
+			switch {
+			case status != 0 && got != status:
+				return &kind.Miss{Expected: fmt.Sprintf("status %d at %s", status, path), Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
+			case status == 0 && got >= 400:
+				return &kind.Miss{Expected: "a status below 400 at " + path, Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
+			}
+			return nil
+		}},
+	}
+	if text == "" && site.Probed == nil {
+		return ladder
+	}
+	return append(ladder, kind.Rung{Name: kind.Matches, Ask: func(ctx context.Context) error {
+		if !bytes.Contains(page, []byte(text)) {
+			return &kind.Miss{Expected: fmt.Sprintf("%q in the page at %s", text, path), Got: excerpt(page)}
+		}
+		if site.Probed == nil {
+			return nil
+		}
+		token, err := site.Probed.ProbeToken(site.App)
+		if err != nil {
+			return err
+		}
+		status, body, err := get(ctx, kind.ProbePath, kind.ProbeHeader, token)
+		if err != nil {
+			return err
+		}
+		return site.Probed.Judge(site.App, status, body)
+	}})
+}
+
+// excerpt is the beginning of a page's text, without its tags.
+func excerpt(page []byte) string {
+	var b strings.Builder
+	depth := 0
+	for _, r := range string(page[:min(len(page), 16<<10)]) {
+		switch {
+		case r == '<':
+			depth++
+			b.WriteByte(' ')
+		case r == '>' && depth > 0:
+			depth--
+		case depth == 0:
+			b.WriteRune(r)
+		}
+	}
+	text := strings.Join(strings.Fields(b.String()), " ")
+	if len(text) > 160 {
+		text = strings.ToValidUTF8(text[:160], "") + "..."
+	}
+	if text == "" {
+		return "an empty page"
+	}
+	return text
+}
+
+// resolves asks the system's resolver, as a library of another language would see it.
+func resolves(ctx context.Context, host string) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	var addresses []string
+	if getent, err := exec.LookPath("getent"); err == nil {
+		out, err := exec.CommandContext(ctx, getent, "ahosts", host).Output()
+		if err != nil {
+			return &kind.Miss{Expected: "a loopback address for " + host, Got: "none from the system's resolver"}
+		}
+		for line := range strings.Lines(string(out)) {
+			if f := strings.Fields(line); len(f) > 0 {
+				addresses = append(addresses, f[0])
+			}
+		}
+	} else if addresses, err = net.DefaultResolver.LookupHost(ctx, host); err != nil {
+		return &kind.Miss{Expected: "a loopback address for " + host, Got: "none from the system's resolver"}
+	}
+	for _, a := range addresses {
+		if addr, err := netip.ParseAddr(a); err != nil || !addr.IsLoopback() {
+			return &kind.Miss{Expected: "a loopback address for " + host, Got: a}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,83 @@
+// Package dravitcache is the cache built into Dravit: it speaks Redis' protocol and keeps everything in memory.
+package dravitcache
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/alicebob/miniredis/v2"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// Name is the kind's name in a stack file.
+const Name = "dravit-cache"
+
+// New returns the kind.
+func New() kind.Server { return cache{} }
+
+type cache struct{}
+
+func (cache) Name() string                            { return Name }
+func (cache) Role() kind.Role                         { return kind.Cache }
+func (cache) Keys() []string                          { return []string{"port", "main"} }
+func (cache) Programs() []string                      { return nil }
+func (cache) Fit(stackfile.Part, kind.Program) string { return "" }
+func (cache) Exports(p kind.Part) kind.Exports        { return health.CacheExports(p) }
+func (cache) Ladder(p kind.Part) []kind.Rung          { return health.Cache(p) }
+func (cache) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Port: true, PortBase: 16379} }
+
+type config struct {
+	Address  string `json:"address"`
+	Password string `json:"password"`
+}
+
+func (cache) Files(p kind.Part) ([]kind.File, error) {
+	text, err := json.MarshalIndent(config{fmt.Sprintf("%s:%d", kind.Host, p.Port), p.Password}, "", "  ")
+	return []kind.File{{Name: "cache.json", Text: string(text) + "\n", Mode: 0o600}}, err
+}
+
+func (cache) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "cache.json")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+// tick is how exact the end of a key's time is: the library leaves its clock to its user.
+const tick = 50 * time.Millisecond
+
+// Serve serves until the context ends.
+func (cache) Serve(ctx context.Context, file string) error {
+	var c config
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(text, &c)
+	}
+	if err != nil {
+		return err
+	}
+	server := miniredis.NewMiniRedis()
+	server.RequireAuth(c.Password)
+	if err := server.StartAddr(c.Address); err != nil {
+		return err
+	}
+	defer server.Close()
+	clock := time.NewTicker(tick)
+	defer clock.Stop()
+	last := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-clock.C:
+			now := time.Now()
+			server.FastForward(now.Sub(last))
+			last = now
+		}
+	}
+}

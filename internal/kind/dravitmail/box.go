@@ -1,0 +1,192 @@
+package dravitmail
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net/mail"
+	"net/textproto"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"dravit/internal/home"
+)
+
+const maxMessage = 32 << 20
+
+// box keeps each message as a file, named by when it came.
+type box struct{ folder string }
+
+var idPattern = regexp.MustCompile(`^[0-9TZ.]+-[A-Z2-7]{4}$`)
+
+// Message is one message as the inbox shows it.
+type Message struct {
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"`
+	From    string    `json:"from"`
+	To      []string  `json:"to"`
+	Subject string    `json:"subject"`
+	Bytes   int64     `json:"size_bytes"`
+	Text    string    `json:"text,omitempty"`
+	HTML    string    `json:"html,omitempty"`
+	Files   []string  `json:"attachments,omitempty"`
+}
+
+func (b *box) keep(from string, to []string, body []byte) error {
+	id := time.Now().UTC().Format("20060102T150405.000Z") + "-" + rand.Text()[:4]
+	var head bytes.Buffer
+	fmt.Fprintf(&head, "X-Dravit-From: %s\r\nX-Dravit-To: %s\r\n", from, strings.Join(to, ", "))
+	return home.WriteFile(filepath.Join(b.folder, id+".eml"), append(head.Bytes(), body...), 0o600)
+}
+
+// list returns the messages, the newest first, without their texts.
+func (b *box) list() ([]Message, error) {
+	files, err := filepath.Glob(filepath.Join(b.folder, "*.eml"))
+	if err != nil {
+		return nil, err
+	}
+	all := []Message{}
+	for _, f := range files {
+		m, err := b.read(strings.TrimSuffix(filepath.Base(f), ".eml"))
+		if err != nil {
+			continue // cleared meanwhile
+		}
+		m.Text, m.HTML, m.Files = "", "", nil
+		all = append(all, m)
+	}
+	slices.SortFunc(all, func(a, b Message) int { return cmp.Compare(b.ID, a.ID) })
+	return all, nil
+}
+
+var errNoMessage = errors.New("no such message")
+
+// read returns one message with its texts.
+func (b *box) read(id string) (Message, error) {
+	if !idPattern.MatchString(id) {
+		return Message{}, errNoMessage
+	}
+	raw, err := os.ReadFile(filepath.Join(b.folder, id+".eml"))
+	if errors.Is(err, os.ErrNotExist) {
+		return Message{}, errNoMessage
+	}
+	if err != nil {
+		return Message{}, err
+	}
+	stamp, _, _ := strings.Cut(id, "-")
+	m := Message{ID: id, Bytes: int64(len(raw))}
+	m.At, _ = time.Parse("20060102T150405.000Z", stamp)
+	parsed, err := mail.ReadMessage(bytes.NewReader(raw))
+	if err != nil {
+		m.Subject, m.Text = "(this message cannot be parsed)", string(raw)
+		return m, nil
+	}
+	decode := func(name string) string {
+		text := parsed.Header.Get(name)
+		if plain, err := new(mime.WordDecoder).DecodeHeader(text); err == nil {
+			return plain
+		}
+		return text
+	}
+	m.From, m.Subject = cmp.Or(decode("From"), decode("X-Dravit-From")), decode("Subject")
+	for _, to := range strings.Split(parsed.Header.Get("X-Dravit-To"), ", ") {
+		if to != "" {
+			m.To = append(m.To, to)
+		}
+	}
+	m.take(textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
+	return m, nil
+}
+
+// take adds one MIME entity (RFC 2045) to the message. Depth is bounded: an attacker nests without end.
+func (m *Message) take(head textproto.MIMEHeader, body io.Reader, depth int) {
+	kind, params, err := mime.ParseMediaType(cmp.Or(head.Get("Content-Type"), "text/plain"))
+	if err != nil {
+		kind = "text/plain"
+	}
+	if strings.HasPrefix(kind, "multipart/") && depth < 8 {
+		parts := multipart.NewReader(body, params["boundary"])
+		for {
+			p, err := parts.NextRawPart()
+			if err != nil {
+				return
+			}
+			m.take(p.Header, p, depth+1)
+		}
+	}
+	switch strings.ToLower(head.Get("Content-Transfer-Encoding")) {
+	case "base64":
+		body = base64.NewDecoder(base64.StdEncoding, body)
+	case "quoted-printable":
+		body = quotedprintable.NewReader(body)
+	}
+	disposition, names, _ := mime.ParseMediaType(head.Get("Content-Disposition"))
+	name := cmp.Or(names["filename"], params["name"])
+	text, _ := io.ReadAll(io.LimitReader(body, maxMessage))
+	switch {
+	case disposition == "attachment" || name != "":
+		m.Files = append(m.Files, cmp.Or(name, kind))
+	case kind == "text/html":
+		m.HTML += string(text)
+	case strings.HasPrefix(kind, "text/"):
+		m.Text += string(text)
+	}
+}
+
+func (b *box) clear() error {
+	files, err := filepath.Glob(filepath.Join(b.folder, "*.eml"))
+	for _, f := range files {
+		err = errors.Join(err, os.Remove(f))
+	}
+	return err
+}
+
+// newServer takes mail from anybody to anybody: only this machine reaches it, and nothing leaves.
+func newServer(b *box) *smtp.Server {
+	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{box: b}, nil }))
+	s.Domain = "dravit.localhost"
+	s.ReadTimeout, s.WriteTimeout = time.Minute, time.Minute
+	s.MaxMessageBytes, s.MaxRecipients = maxMessage, 1000
+	s.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelError)
+	return s
+}
+
+type session struct {
+	box  *box
+	from string
+	to   []string
+}
+
+func (s *session) Reset()        { s.from, s.to = "", nil }
+func (s *session) Logout() error { return nil }
+
+func (s *session) Mail(from string, _ *smtp.MailOptions) error {
+	s.from = from
+	return nil
+}
+
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	s.to = append(s.to, to)
+	return nil
+}
+
+func (s *session) Data(r io.Reader) error {
+	body, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	return s.box.keep(s.from, s.to, body)
+}

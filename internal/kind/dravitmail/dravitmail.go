@@ -1,0 +1,189 @@
+// Package dravitmail is the mail catcher built into Dravit: an SMTP server that keeps what it gets and sends nothing on,
+// with an inbox as a web page and as JSON.
+package dravitmail
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/mail"
+	"net/smtp"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// Name is the kind's name in a stack file.
+const Name = "dravit-mail"
+
+// New returns the kind.
+func New() kind.Server { return catcher{} }
+
+type catcher struct{}
+
+func (catcher) Name() string                            { return Name }
+func (catcher) Role() kind.Role                         { return kind.Mail }
+func (catcher) Keys() []string                          { return []string{"port", "main"} }
+func (catcher) Programs() []string                      { return nil }
+func (catcher) Fit(stackfile.Part, kind.Program) string { return "" }
+func (catcher) Needs(stackfile.Part) kind.Needs {
+	return kind.Needs{Port: true, PortBase: 11025, Socket: true, Data: true}
+}
+
+func (catcher) Exports(p kind.Part) kind.Exports {
+	port := fmt.Sprint(p.Port)
+	link := "smtp://" + kind.Host + ":" + port
+	return kind.Exports{URL: link, Common: map[string]string{
+		"MAIL_MAILER": "smtp", "MAIL_HOST": kind.Host, "MAIL_PORT": port, "SMTP_HOST": kind.Host, "SMTP_PORT": port, "MAILER_DSN": link,
+	}}
+}
+
+type config struct {
+	SMTP   string `json:"smtp"`   // host:port
+	Socket string `json:"socket"` // the inbox
+	Folder string `json:"folder"` // a file for each message
+	Host   string `json:"host"`   // the inbox's own host name: others are refused
+	Token  string `json:"token"`  // what a form must carry to change something
+}
+
+func (catcher) Files(p kind.Part) ([]kind.File, error) {
+	c := config{SMTP: fmt.Sprintf("%s:%d", kind.Host, p.Port), Socket: p.Socket, Folder: p.Data, Token: p.Password}
+	if len(p.Sites) > 0 {
+		c.Host = p.Sites[0].Host
+	}
+	text, err := json.MarshalIndent(c, "", "  ")
+	return []kind.File{{Name: "mail.json", Text: string(text) + "\n", Mode: 0o600}}, err
+}
+
+func (catcher) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "mail.json")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+func (catcher) Ladder(p kind.Part) []kind.Rung {
+	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	return append(health.Ground(p, "tcp", address),
+		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
+			return dialogue(ctx, address, func(c *smtp.Client) error { return c.Noop() })
+		}},
+		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			// As far as a message goes without leaving one behind.
+			if err := dialogue(ctx, address, func(c *smtp.Client) error {
+				if err := c.Mail("probe@dravit.localhost"); err != nil {
+					return err
+				}
+				if err := c.Rcpt("probe@dravit.localhost"); err != nil {
+					return err
+				}
+				return c.Reset()
+			}); err != nil {
+				return err
+			}
+			req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
+			if err != nil {
+				return err
+			}
+			resp, err := health.Client("unix", p.Socket).Do(req)
+			if err != nil {
+				return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
+			}
+			defer resp.Body.Close()
+			if resp.StatusCode != http.StatusOK {
+				return &kind.Miss{Expected: "the inbox", Got: resp.Status}
+			}
+			return nil
+		}})
+}
+
+func dialogue(ctx context.Context, address string, do func(*smtp.Client) error) error {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return err
+	}
+	if deadline, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(deadline)
+	}
+	c, err := smtp.NewClient(conn, kind.Host)
+	if err != nil {
+		conn.Close()
+		return &kind.Miss{Expected: "an SMTP greeting", Got: health.Plain(err)}
+	}
+	defer c.Close()
+	if err := do(c); err != nil {
+		return err
+	}
+	return c.Quit()
+}
+
+// Serve catches mail and serves the inbox until the context ends.
+func (catcher) Serve(ctx context.Context, file string) error {
+	var c config
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(text, &c)
+	}
+	if err != nil {
+		return err
+	}
+	box := &box{folder: c.Folder}
+	incoming, err := net.Listen("tcp", c.SMTP)
+	if err != nil {
+		return err
+	}
+	pages, err := net.Listen("unix", c.Socket)
+	if err != nil {
+		incoming.Close()
+		return err
+	}
+	if err := os.Chmod(c.Socket, 0o600); err != nil {
+		return err
+	}
+	server := newServer(box)
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(incoming) }()
+	err = kind.ServeHTTP(ctx, &http.Server{Handler: inbox(c, box), ReadHeaderTimeout: time.Minute}, pages)
+	server.Close()
+	<-ended
+	return err
+}
+
+// Send hands one message to an SMTP server.
+func Send(address, from string, to []string, message []byte) error {
+	if from == "" {
+		from = "dravit@localhost"
+	}
+	// net/smtp refuses line breaks in addresses, and wants CRLF in the text.
+	text := strings.ReplaceAll(strings.ReplaceAll(string(message), "\r\n", "\n"), "\n", "\r\n")
+	return smtp.SendMail(address, nil, from, to, []byte(text))
+}
+
+// Recipients returns the addresses in a message's To, Cc and Bcc.
+func Recipients(message []byte) ([]string, error) {
+	m, err := mail.ReadMessage(bytes.NewReader(message))
+	if err != nil {
+		return nil, err
+	}
+	var to []string
+	for _, name := range []string{"To", "Cc", "Bcc"} {
+		list, err := m.Header.AddressList(name)
+		if errors.Is(err, mail.ErrHeaderNotPresent) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		for _, a := range list {
+			to = append(to, a.Address)
+		}
+	}
+	return to, nil
+}

@@ -1,0 +1,92 @@
+// Package dravitweb is the web server built into Dravit: static files, PHP over FastCGI, and a reverse proxy to parts with
+// a server of their own. It answers as the nginx configuration of package nginx does.
+package dravitweb
+
+import (
+	"context"
+	"encoding/json"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// Name is the kind's name in a stack file.
+const Name = "dravit-web"
+
+// New returns the kind.
+func New() kind.Server { return web{} }
+
+type web struct{}
+
+func (web) Name() string                            { return Name }
+func (web) Role() kind.Role                         { return kind.Web }
+func (web) Keys() []string                          { return nil }
+func (web) Programs() []string                      { return nil }
+func (web) Fit(stackfile.Part, kind.Program) string { return "" }
+func (web) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Socket: true} }
+func (web) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
+
+// config is what the server reads.
+type config struct {
+	Socket string      `json:"socket"`
+	Sites  []kind.Site `json:"sites"`
+}
+
+func (web) Files(p kind.Part) ([]kind.File, error) {
+	text, err := json.MarshalIndent(config{p.Socket, p.Sites}, "", "  ")
+	return []kind.File{{Name: "web.json", Text: string(text) + "\n", Mode: 0o600}}, err
+}
+
+func (web) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "web.json")}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+func (web) Ladder(p kind.Part) []kind.Rung {
+	return append(health.Ground(p, "unix", p.Socket), health.HTTP(p.Socket))
+}
+
+// Serve serves the sites until the context ends, then lets requests in flight finish for a moment.
+func (web) Serve(ctx context.Context, file string) error {
+	var c config
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(text, &c)
+	}
+	if err != nil {
+		return err
+	}
+	listener, err := net.Listen("unix", c.Socket)
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(c.Socket, 0o600); err != nil {
+		return err
+	}
+	return kind.ServeHTTP(ctx, &http.Server{Handler: handler(c.Sites), ReadHeaderTimeout: time.Minute}, listener)
+}
+
+func handler(sites []kind.Site) http.Handler {
+	byHost := map[string]http.Handler{}
+	for _, s := range sites {
+		byHost[s.Host] = newSite(s)
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, err := net.SplitHostPort(r.Host)
+		if err != nil {
+			host = r.Host
+		}
+		h, ok := byHost[host]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
+}

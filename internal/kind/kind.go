@@ -1,0 +1,288 @@
+// Package kind says what a kind of part is: the pure half that a plan rests on (needs, fit, exports, configuration
+// text) and the live half that fills data, starts and asks. Each kind has a package below this one.
+package kind
+
+import (
+	"context"
+	"io/fs"
+	"net"
+	"net/http"
+	"syscall"
+	"time"
+
+	"dravit/internal/stackfile"
+)
+
+// Role is what a part does for its stack.
+type Role string
+
+const (
+	Web      Role = "web"      // serves sites
+	Runtime  Role = "runtime"  // runs a site's code for a web server, over FastCGI
+	App      Role = "app"      // a server of the project's own
+	Database Role = "database" // a store
+	Cache    Role = "cache"    // a store
+	Mail     Role = "mail"
+)
+
+// Store tells whether parts of the role keep something for others: a runtime uses every store of its stack.
+func (r Role) Store() bool { return r == Database || r == Cache || r == Mail }
+
+// Program is one installed program, or one built into Dravit (Path is empty then).
+type Program struct {
+	Kind    string            `json:"kind"`
+	Version string            `json:"version"`
+	Path    string            `json:"path,omitempty"`
+	Origin  string            `json:"origin"`          // system, path, user, built-in
+	Facts   map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
+}
+
+// Needs is what a part takes of the machine.
+type Needs struct {
+	Port     bool // a TCP port on 127.0.0.1, where people's tools connect
+	PortBase int  // where the search for a free port begins
+	Socket   bool // a socket in the run folder
+	Data     bool // a data folder, kept until it is asked to go
+}
+
+// Kind is the pure half of a kind: it looks at nothing but its arguments.
+type Kind interface {
+	Name() string
+	Role() Role
+	// Keys are the keys of a part's table that the kind understands, apart from kind, version and uses.
+	Keys() []string
+	// Programs are the file names, as patterns of path.Match, that the kind's program goes by. None: built in.
+	Programs() []string
+	// Fit tells why a program does not serve what the part wants, apart from its version. Empty: it does.
+	Fit(want stackfile.Part, p Program) string
+	Needs(want stackfile.Part) Needs
+	// Exports is what the part tells others of itself, once it has its place.
+	Exports(p Part) Exports
+	// Files are the configuration files of the part.
+	Files(p Part) ([]File, error)
+}
+
+// Exports is how to reach a part, for other parts and commands.
+type Exports struct {
+	URL      string            // with credentials; "" where the kind has none
+	Database string            // where it is not the part's Database: a file's path
+	Common   map[string]string // the names that frameworks read without a prefix
+}
+
+// File is one configuration file, its name relative to the part's configuration folder.
+type File struct {
+	Name string
+	Text string
+	Mode fs.FileMode
+}
+
+// Part is one part of a stack, decided and placed: all that a kind needs to write its configuration, start and ask it.
+type Part struct {
+	Stack   string            `json:"stack"`    // the stack's name
+	StackID string            `json:"stack_id"` // its folder's id
+	Name    string            `json:"name"`
+	Kind    string            `json:"kind"`
+	Role    Role              `json:"role"`
+	Version string            `json:"version"`
+	Program string            `json:"program"`
+	Facts   map[string]string `json:"facts,omitempty"`
+	Want    stackfile.Part    `json:"want"`
+	Uses    []string          `json:"uses,omitempty"`
+
+	Port     int    `json:"port,omitempty"`   // on 127.0.0.1; 0: none
+	Socket   string `json:"socket,omitempty"` // "": none
+	User     string `json:"user,omitempty"`
+	Password string `json:"password,omitempty"`
+	Database string `json:"database,omitempty"` // a name
+
+	Project string `json:"project"` // folders and files, absolute
+	Conf    string `json:"conf"`
+	Data    string `json:"data,omitempty"` // "" where nothing is kept
+	Temp    string `json:"temp"`
+	Log     string `json:"log"`
+	Lock    string `json:"lock"` // held by every process of the part
+	Self    string `json:"self"` // the dravit program, for built-in parts
+
+	Env    []string `json:"env"`
+	Sites  []Site   `json:"sites,omitempty"`  // of a web server: all it serves; of an app: those that it runs
+	Stores []Store  `json:"stores,omitempty"` // of a runtime: what it uses
+
+	Hash string `json:"hash"` // of everything that makes a restart necessary when it changes
+}
+
+// Host is where parts with a port listen.
+const Host = "127.0.0.1"
+
+// Site is a virtual host as its web server sees it.
+type Site struct {
+	Name   string            `json:"name"`
+	Host   string            `json:"host"`            // without port
+	Root   string            `json:"root"`            // absolute
+	App    string            `json:"app,omitempty"`   // the part
+	FPM    string            `json:"fpm,omitempty"`   // the runtime's FastCGI socket
+	Proxy  string            `json:"proxy,omitempty"` // the app's host:port
+	Probe  string            `json:"probe,omitempty"` // the runtime's probe script
+	Expect *stackfile.Expect `json:"expect,omitempty"`
+}
+
+// Store is a part that a runtime's probe reaches, with the names of its variables only: the values stand in the environment.
+type Store struct {
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	Role   Role   `json:"role"`
+	Prefix string `json:"prefix"`
+}
+
+// ProbePath is the address below which web servers pass a probe on to a runtime; everybody else gets 404 there.
+const ProbePath = "/.dravit/probe"
+
+// Command is how a part's process is started. The zero Command stands for a part without one.
+type Command struct {
+	Path string
+	Args []string
+	Dir  string
+	Env  []string
+	Stop syscall.Signal // ends it cleanly
+}
+
+// Server is the live half: what is done with real processes. Further interfaces below are asked for where a kind has more.
+type Server interface {
+	Kind
+	Command(p Part) Command
+	Ladder(p Part) []Rung
+}
+
+// Prober reads a found program's version and build facts.
+type Prober interface {
+	// Probe runs the program through run, which has a deadline, no terminal and bounded output.
+	Probe(ctx context.Context, path string, run func(path string, args ...string) (string, error)) (version string, facts map[string]string, err error)
+}
+
+// Tester has the program test its own configuration without starting.
+type Tester interface{ Test(p Part) Command }
+
+// Filler fills a new data folder.
+type Filler interface {
+	// Template names what a freshly filled folder without passwords depends on, apart from kind, version and architecture.
+	Template(p Part) string
+	// Fill fills the empty folder dir. It leaves no process behind.
+	Fill(ctx context.Context, p Part, dir string) error
+}
+
+// Preparer makes what a part's clients need (users, databases) when the server greets for the first time. It may be repeated.
+type Preparer interface {
+	Prepare(ctx context.Context, p Part) error
+}
+
+// Explainer finds the cause of a failure in the part's last words. Empty texts: unknown.
+type Explainer interface {
+	Explain(log string) (because, next string)
+}
+
+// Probed is a runtime with a probe script, which a site's check reaches the whole way round.
+type Probed interface {
+	// ProbeToken returns what the probe of this start answers to, in the header ProbeHeader.
+	ProbeToken(p Part) (string, error)
+	// Judge tells from the probe's answer whether the part runs code and reaches every store that it uses.
+	Judge(p Part, status int, body []byte) error
+}
+
+// ProbeHeader carries a probe's token.
+const ProbeHeader = "Dravit-Probe"
+
+// Builtin is a part that the dravit program itself runs.
+type Builtin interface {
+	// Serve reads its configuration file and serves until the context ends.
+	Serve(ctx context.Context, config string) error
+}
+
+// RungName is one step of a ladder.
+type RungName string
+
+const (
+	Alive    RungName = "alive"    // something of the part lives
+	Open     RungName = "open"     // its socket accepts
+	Ours     RungName = "ours"     // that socket belongs to it
+	Greets   RungName = "greets"   // greeting and credentials accepted in its own protocol
+	Works    RungName = "works"    // a round trip of real work
+	Resolves RungName = "resolves" // the system's resolver gives loopback
+	Reaches  RungName = "reaches"  // the gateway accepts
+	Routed   RungName = "routed"   // the right stack took it
+	Replies  RungName = "replies"  // status as expected
+	Matches  RungName = "matches"  // the expected text came, from the runtime
+)
+
+// Rung is one step of a ladder and how to ask for it.
+type Rung struct {
+	Name     RungName
+	Advisory bool // does not count for the ladder
+	// Ask returns nil where the rung holds. A *Miss says what was expected and what came.
+	Ask func(ctx context.Context) error
+}
+
+// Miss is a rung that does not hold.
+type Miss struct{ Expected, Got string }
+
+func (m *Miss) Error() string { return "expected " + m.Expected + ", got " + m.Got }
+
+// State is what a part is doing.
+type State string
+
+const (
+	Waiting  State = "waiting"
+	Starting State = "starting"
+	Answers  State = "answers"
+	Unwell   State = "unwell"
+	Pausing  State = "pausing"
+	Failed   State = "failed"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Asleep   State = "asleep"
+)
+
+// worst orders the states; a stack's state is its worst part's.
+var worst = map[State]int{Answers: 0, Asleep: 1, Stopped: 2, Stopping: 3, Starting: 4, Waiting: 5, Pausing: 6, Unwell: 7, Failed: 8}
+
+// Worse returns the worse of two states.
+func Worse(a, b State) State {
+	if worst[a] >= worst[b] {
+		return a
+	}
+	return b
+}
+
+// Status is a part's state as the keeper sees it.
+type Status struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind"`
+	Version  string    `json:"version"`
+	State    State     `json:"state"`
+	PID      int       `json:"pid,omitempty"`
+	Port     int       `json:"port,omitempty"`
+	Socket   string    `json:"socket,omitempty"`
+	Memory   int64     `json:"memory_bytes"`
+	Since    time.Time `json:"since,omitzero"`     // when it took this state
+	ProvedAt time.Time `json:"proved_at,omitzero"` // when its whole ladder held last
+	Restarts int       `json:"restarts,omitempty"` // since the stack was started
+	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
+	Next     string    `json:"next,omitempty"`
+	LogTail  []string  `json:"log_tail,omitempty"` // last words of a part that failed
+}
+
+// ServeHTTP serves until the context ends, then gives requests in flight a second to finish.
+func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) error {
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	if err := server.Shutdown(late); err != nil {
+		server.Close()
+	}
+	<-ended
+	return nil
+}

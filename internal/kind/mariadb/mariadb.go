@@ -1,0 +1,279 @@
+// Package mariadb knows the MariaDB database server.
+package mariadb
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/go-sql-driver/mysql"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return mariadb{} }
+
+type mariadb struct{}
+
+func (mariadb) Name() string       { return "mariadb" }
+func (mariadb) Role() kind.Role    { return kind.Database }
+func (mariadb) Keys() []string     { return []string{"port", "main", "database", "user", "settings"} }
+func (mariadb) Programs() []string { return []string{"mariadbd"} }
+func (mariadb) Needs(stackfile.Part) kind.Needs {
+	return kind.Needs{Port: true, PortBase: 13306, Socket: true, Data: true}
+}
+
+const factShare = "share" // the folder of the system tables' statements
+
+func (mariadb) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "--no-defaults", "--version") // mariadbd  Ver 10.11.19-MariaDB-0+deb12u1 for debian-linux-gnu
+	m := regexp.MustCompile(`Ver (\d[\d.]*\d)-MariaDB`).FindStringSubmatch(out)
+	if err != nil || m == nil {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return "", nil, err
+	}
+	facts := map[string]string{}
+	base := filepath.Dir(filepath.Dir(real))
+	for _, dir := range []string{"share/mysql", "share/mariadb", "share"} {
+		if dir = filepath.Join(base, dir); systemTables(dir) != nil {
+			facts[factShare] = dir
+			break
+		}
+	}
+	return m[1], facts, nil
+}
+
+// systemTables returns the files that fill a data folder, in order. Their names begin with mysql until 10.x, with mariadb from 11 on.
+func systemTables(share string) []string {
+	for _, prefix := range []string{"mariadb", "mysql"} {
+		var files []string
+		for _, name := range []string{"system_tables", "performance_tables", "system_tables_data"} {
+			f := filepath.Join(share, prefix+"_"+name+".sql")
+			if _, err := os.Stat(f); err == nil {
+				files = append(files, f)
+			}
+		}
+		if len(files) == 3 {
+			return files
+		}
+	}
+	return nil
+}
+
+func (mariadb) Fit(_ stackfile.Part, p kind.Program) string {
+	if p.Facts[factShare] == "" {
+		return "the statements that fill its data folder are not beside it"
+	}
+	return ""
+}
+
+func (mariadb) Exports(p kind.Part) kind.Exports {
+	port := fmt.Sprint(p.Port)
+	u := url.URL{Scheme: "mysql", User: url.UserPassword(p.User, p.Password), Host: kind.Host + ":" + port, Path: "/" + p.Database}
+	return kind.Exports{URL: u.String(), Common: map[string]string{
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "mysql", "DB_HOST": kind.Host, "DB_PORT": port, "DB_DATABASE": p.Database,
+		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
+		"MYSQL_HOST": kind.Host, "MYSQL_PORT": port, "MYSQL_TCP_PORT": port, "MYSQL_USER": p.User, "MYSQL_PASSWORD": p.Password, "MYSQL_DATABASE": p.Database,
+	}}
+}
+
+// small keeps an idle server near 50 MB. The logs' sizes must be the same at each start, or one start rewrites them.
+var small = map[string]string{
+	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M", "innodb-log-buffer-size": "2M",
+	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "40", "table-open-cache": "200", "table-definition-cache": "400",
+	"query-cache-size": "0", "innodb-buffer-pool-dump-at-shutdown": "0", "innodb-buffer-pool-load-at-startup": "0",
+	"innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
+}
+
+func (mariadb) Files(p kind.Part) ([]kind.File, error) {
+	set := maps.Clone(small)
+	maps.Copy(set, map[string]string{
+		"datadir": p.Data, "socket": p.Socket, "port": fmt.Sprint(p.Port), "bind-address": kind.Host,
+		"pid-file": filepath.Join(p.Temp, "mariadb.pid"), "tmpdir": p.Temp,
+	})
+	for name, value := range p.Want.Settings {
+		set[strings.ReplaceAll(name, "_", "-")] = string(value)
+	}
+	var b strings.Builder
+	b.WriteString("[mariadbd]\n")
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		fmt.Fprintf(&b, "%s = \"%s\"\n", name, strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(set[name]))
+	}
+	return []kind.File{{Name: "my.cnf", Text: b.String(), Mode: 0o600}}, nil
+}
+
+func (mariadb) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Program, Args: []string{"--defaults-file=" + filepath.Join(p.Conf, "my.cnf")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+// admin is the database's administrator: the operating-system user, over the socket, without a password.
+func admin() (string, error) {
+	me, err := user.Current()
+	if err != nil {
+		return "", err
+	}
+	return me.Username, nil
+}
+
+func (mariadb) Template(kind.Part) string {
+	name, _ := admin()
+	return "admin=" + name + " log=" + small["innodb-log-file-size"] + " collation=" + small["collation-server"]
+}
+
+// Fill makes the system tables with the server's own bootstrap. It knows one account, the administrator: no root with a
+// password, nobody anonymous, no test database. Nothing is synced on the way: a template is synced as a whole.
+func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
+	name, err := admin()
+	if err != nil {
+		return err
+	}
+	var sqlText bytes.Buffer
+	fmt.Fprintf(&sqlText, "create database mysql;\nuse mysql;\nSET @auth_root_socket='%s';\n", strings.ReplaceAll(name, "'", "''"))
+	for _, file := range systemTables(p.Facts[factShare]) {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		sqlText.Write(text)
+		sqlText.WriteByte('\n')
+	}
+	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + dir, "--tmpdir=" + p.Temp, "--innodb-flush-method=nosync",
+		"--character-set-server=" + small["character-set-server"], "--collation-server=" + small["collation-server"],
+		"--innodb-log-file-size=" + small["innodb-log-file-size"], "--aria-log-file-size=" + small["aria-log-file-size"],
+		"--innodb-buffer-pool-size=32M", "--skip-networking", "--lc-messages-dir=" + p.Facts[factShare]}
+	cmd := exec.CommandContext(ctx, p.Program, args...)
+	cmd.Stdin = &sqlText
+	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=C"}
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("filling the data folder: %w: %s", err, lastError(string(out)))
+	}
+	return nil
+}
+
+// connect opens one connection; the caller closes it.
+func connect(ctx context.Context, network, address, userName, password, database string) (*sql.DB, error) {
+	c := mysql.NewConfig()
+	c.Net, c.Addr, c.User, c.Passwd, c.DBName = network, address, userName, password, database
+	c.Timeout, c.ReadTimeout, c.WriteTimeout = health.Deadline, health.Deadline, health.Deadline
+	c.Logger = quiet{}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, err
+	}
+	db := sql.OpenDB(connector)
+	db.SetMaxOpenConns(1)
+	if err := db.PingContext(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+// quiet swallows the driver's own log: every error is returned as well.
+type quiet struct{}
+
+func (quiet) Print(...any) {}
+
+// Prepare makes the database and the application's account with the stack's password.
+func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
+	name, err := admin()
+	if err != nil {
+		return err
+	}
+	db, err := connect(ctx, "unix", p.Socket, name, "", "")
+	if err != nil {
+		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
+	}
+	defer db.Close()
+	id := func(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
+	lit := func(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }
+	statements := []string{"CREATE DATABASE IF NOT EXISTS " + id(p.Database)}
+	for _, host := range []string{"localhost", "127.0.0.1"} {
+		account := lit(p.User) + "@" + lit(host)
+		by := "IDENTIFIED BY " + lit(p.Password)
+		if p.User == name { // the administrator keeps its own way in
+			by = "IDENTIFIED VIA unix_socket OR mysql_native_password USING PASSWORD(" + lit(p.Password) + ")"
+		}
+		statements = append(statements,
+			"CREATE USER IF NOT EXISTS "+account,
+			"ALTER USER "+account+" "+by,
+			"GRANT ALL PRIVILEGES ON "+id(strings.ReplaceAll(p.Database, "_", `\_`))+".* TO "+account)
+	}
+	for _, s := range statements {
+		if _, err := db.ExecContext(ctx, s); err != nil {
+			return fmt.Errorf("preparing the database: %w", err)
+		}
+	}
+	return nil
+}
+
+func (mariadb) Ladder(p kind.Part) []kind.Rung {
+	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	as := func(ctx context.Context, do func(db *sql.DB) error) error {
+		db, err := connect(ctx, "tcp", address, p.User, p.Password, p.Database)
+		if err != nil {
+			return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
+		}
+		defer db.Close()
+		return do(db)
+	}
+	return append(health.Ground(p, "tcp", address),
+		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
+			return as(ctx, func(*sql.DB) error { return nil })
+		}},
+		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			return as(ctx, func(db *sql.DB) error {
+				var got int
+				if err := db.QueryRowContext(ctx, "SELECT COUNT(*) + 42 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", p.Database).Scan(&got); err != nil {
+					return err
+				}
+				if got != 43 {
+					return &kind.Miss{Expected: "the database " + p.Database, Got: "none of that name"}
+				}
+				return nil
+			})
+		}})
+}
+
+func plain(err error) string {
+	var refused *mysql.MySQLError
+	if errors.As(err, &refused) {
+		return refused.Message
+	}
+	return health.Plain(err)
+}
+
+var errorLine = regexp.MustCompile(`(?m)\[ERROR\] (.*)$`)
+
+func (mariadb) Explain(log string) (because, next string) { return lastError(log), "" }
+
+// lastError returns the first error of the last start in a log: those that follow are its consequences.
+func lastError(log string) string {
+	if i := strings.LastIndex(log, "starting as process"); i >= 0 {
+		log = log[i:]
+	}
+	m := errorLine.FindStringSubmatch(log)
+	if m == nil {
+		return ""
+	}
+	return strings.TrimPrefix(m[1], "mariadbd: ")
+}

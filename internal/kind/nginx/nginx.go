@@ -1,0 +1,184 @@
+// Package nginx knows the nginx web server.
+package nginx
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return nginx{} }
+
+type nginx struct{}
+
+func (nginx) Name() string                            { return "nginx" }
+func (nginx) Role() kind.Role                         { return kind.Web }
+func (nginx) Keys() []string                          { return nil }
+func (nginx) Programs() []string                      { return []string{"nginx"} }
+func (nginx) Fit(stackfile.Part, kind.Program) string { return "" }
+func (nginx) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Socket: true} }
+func (nginx) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
+
+func (nginx) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-v") // nginx version: nginx/1.22.1
+	_, v, ok := strings.Cut(out, "nginx/")
+	if err != nil || !ok {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	return strings.Fields(v)[0], nil, nil
+}
+
+// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the gateway,
+// which alone can reach the socket.
+func (nginx) Files(p kind.Part) ([]kind.File, error) {
+	var b strings.Builder
+	temp := func(name string) string { return quote(filepath.Join(p.Temp, name)) }
+	fmt.Fprintf(&b, `daemon off;
+worker_processes 1;
+pid %s;
+error_log stderr;
+events { worker_connections 512; }
+http {
+  access_log off;
+  server_tokens off;
+  client_body_temp_path %s;
+  proxy_temp_path %s;
+  fastcgi_temp_path %s;
+  uwsgi_temp_path %s;
+  scgi_temp_path %s;
+  client_max_body_size %s;
+  geo $dollar { default "$"; }
+  map $http_x_forwarded_proto $visitor_https { default ""; https on; }
+  map $http_upgrade $connection_upgrade { default upgrade; "" ""; }
+  types {
+`, temp("nginx.pid"), temp("body"), temp("proxy"), temp("fastcgi"), temp("uwsgi"), temp("scgi"), bodyLimit)
+	for _, t := range types {
+		fmt.Fprintf(&b, "    %s;\n", t)
+	}
+	b.WriteString("  }\n  default_type application/octet-stream;\n  charset utf-8;\n")
+	fmt.Fprintf(&b, "  server {\n    listen %s default_server;\n    return 404;\n  }\n", quote("unix:"+p.Socket))
+	for _, s := range p.Sites {
+		site(&b, p, s)
+	}
+	b.WriteString("}\n")
+	return []kind.File{{Name: "nginx.conf", Text: b.String(), Mode: 0o600}}, nil
+}
+
+// bodyLimit is far above the runtime's own limit, which is the one that a developer sets and sees.
+const bodyLimit = "2g"
+
+func site(b *strings.Builder, p kind.Part, s kind.Site) {
+	fmt.Fprintf(b, "  server {\n    listen %s;\n    server_name %s;\n", quote("unix:"+p.Socket), quote(s.Host))
+	if s.Proxy != "" {
+		fmt.Fprintf(b, `    location / {
+      proxy_pass http://%s;
+      proxy_http_version 1.1;
+      proxy_set_header Host $http_host;
+      proxy_set_header Upgrade $http_upgrade;
+      proxy_set_header Connection $connection_upgrade;
+      proxy_buffering off;
+      proxy_request_buffering off;
+      proxy_read_timeout 1h;
+    }
+  }
+`, s.Proxy)
+		return
+	}
+	fmt.Fprintf(b, `    root %s;
+    index index.php index.html;
+    add_header Cache-Control no-cache;
+    location ^~ /.well-known/ { try_files $uri =404; }
+    location ~ (^|/)\. { return 404; }
+    location ~* (^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ { return 404; }
+`, quote(s.Root))
+	if s.FPM == "" {
+		b.WriteString("    location / { try_files $uri $uri/ =404; }\n  }\n")
+		return
+	}
+	fmt.Fprintf(b, `    location / { try_files $uri $uri/ /index.php$is_args$args; }
+    location = %s {
+      fastcgi_pass %s;
+      fastcgi_param SCRIPT_FILENAME %s;
+      fastcgi_param SCRIPT_NAME %s;
+%s    }
+    location ~ \.php(/|$) {
+      fastcgi_split_path_info ^(.+?\.php)(/.*)$;
+      set $rest $fastcgi_path_info;
+      try_files $fastcgi_script_name /index.php$is_args$args;
+      fastcgi_pass %s;
+      fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+      fastcgi_param SCRIPT_NAME $fastcgi_script_name;
+      fastcgi_param PATH_INFO $rest;
+%s    }
+  }
+`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params)
+}
+
+// params are the CGI variables (RFC 3875) as the visitor sees them, not as the socket behind the gateway does.
+const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
+      fastcgi_param SERVER_SOFTWARE nginx/$nginx_version;
+      fastcgi_param QUERY_STRING $query_string;
+      fastcgi_param REQUEST_METHOD $request_method;
+      fastcgi_param CONTENT_TYPE $content_type;
+      fastcgi_param CONTENT_LENGTH $content_length;
+      fastcgi_param REQUEST_URI $request_uri;
+      fastcgi_param DOCUMENT_URI $document_uri;
+      fastcgi_param DOCUMENT_ROOT $document_root;
+      fastcgi_param SERVER_PROTOCOL $server_protocol;
+      fastcgi_param REQUEST_SCHEME $http_x_forwarded_proto;
+      fastcgi_param HTTPS $visitor_https if_not_empty;
+      fastcgi_param REMOTE_ADDR $http_x_forwarded_for;
+      fastcgi_param SERVER_ADDR 127.0.0.1;
+      fastcgi_param SERVER_NAME $server_name;
+      fastcgi_param SERVER_PORT $http_x_forwarded_port;
+      fastcgi_param REDIRECT_STATUS 200;
+      fastcgi_read_timeout 1h;
+      fastcgi_buffer_size 32k;
+      fastcgi_buffers 16 32k;
+`
+
+var types = []string{
+	"text/html html htm", "text/css css", "text/plain txt log", "text/xml xml", "text/csv csv", "text/markdown md", "text/calendar ics",
+	"application/javascript js mjs", "application/json json map", "application/manifest+json webmanifest", "application/wasm wasm",
+	"application/pdf pdf", "application/zip zip", "application/gzip gz", "application/rss+xml rss", "application/atom+xml atom",
+	"image/svg+xml svg svgz", "image/png png", "image/jpeg jpg jpeg", "image/gif gif", "image/webp webp", "image/avif avif", "image/x-icon ico",
+	"font/woff woff", "font/woff2 woff2", "font/ttf ttf", "font/otf otf", "video/mp4 mp4", "video/webm webm", "audio/mpeg mp3", "audio/ogg ogg",
+}
+
+// quote writes a text as nginx reads it back. A dollar would begin a variable and cannot be escaped: a variable that holds one stands for it.
+func quote(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
+}
+
+func (nginx) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Program, Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
+		Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+func (n nginx) Test(p kind.Part) kind.Command {
+	c := n.Command(p)
+	c.Args = append(c.Args, "-t", "-q")
+	return c
+}
+
+func (nginx) Ladder(p kind.Part) []kind.Rung {
+	return append(health.Ground(p, "unix", p.Socket), health.HTTP(p.Socket))
+}
+
+var emerg = regexp.MustCompile(`\[emerg\] (?:\d+#\d+: )?(.*)`)
+
+func (nginx) Explain(log string) (because, next string) {
+	m := emerg.FindAllStringSubmatch(log, -1)
+	if m == nil {
+		return "", ""
+	}
+	return m[len(m)-1][1], ""
+}

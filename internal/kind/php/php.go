@@ -1,0 +1,234 @@
+// Package php knows the PHP runtime: its process manager FPM, which serves pages, and the command-line program beside it.
+package php
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return php{} }
+
+type php struct{}
+
+func (php) Name() string                    { return "php" }
+func (php) Role() kind.Role                 { return kind.Runtime }
+func (php) Keys() []string                  { return []string{"extensions", "settings"} }
+func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
+func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
+func (php) Exports(kind.Part) kind.Exports  { return kind.Exports{} }
+
+// Facts of a found PHP, beside its version.
+const (
+	factCLI       = "cli"           // the command-line program of the same version
+	factFolder    = "extension_dir" // where its extension files are
+	factBuiltin   = "built_in"      // extensions that need no file
+	factAvailable = "available"     // extensions that are files in the folder
+	factAPI       = "extension_api"
+)
+
+var (
+	versionLine = regexp.MustCompile(`(?m)^PHP Version => (\S+)`)
+	folderLine  = regexp.MustCompile(`(?m)^extension_dir => (\S.*?) =>`)
+	apiLine     = regexp.MustCompile(`(?m)^PHP Extension Build => (\S+)`)
+	moduleLine  = regexp.MustCompile(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
+)
+
+func (php) Probe(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	info, err := run(path, "-i")
+	v := versionLine.FindStringSubmatch(info)
+	if err != nil || v == nil {
+		return "", nil, fmt.Errorf("%s tells no version: %w", path, err)
+	}
+	facts := map[string]string{}
+	if m := folderLine.FindStringSubmatch(info); m != nil {
+		facts[factFolder] = m[1]
+	}
+	if m := apiLine.FindStringSubmatch(info); m != nil {
+		facts[factAPI] = m[1]
+	}
+	modules, err := run(path, "-n", "-m")
+	if err != nil {
+		return "", nil, err
+	}
+	var names []string
+	for _, m := range moduleLine.FindAllStringSubmatch(modules, -1) {
+		names = append(names, canonical(m[1]))
+	}
+	facts[factBuiltin] = strings.Join(names, " ")
+	files, _ := filepath.Glob(filepath.Join(facts[factFolder], "*.so"))
+	for i, f := range files {
+		files[i] = strings.TrimSuffix(filepath.Base(f), ".so")
+	}
+	facts[factAvailable] = strings.Join(files, " ")
+	facts[factCLI] = cli(path, v[1], run)
+	return v[1], facts, nil
+}
+
+// cli finds the command-line program of the same version: php-fpm8.2 in sbin has php8.2 or php in the bin beside it.
+func cli(fpm, version string, run func(string, ...string) (string, error)) string {
+	name := strings.Replace(filepath.Base(fpm), "-fpm", "", 1)
+	dir := filepath.Dir(fpm)
+	for _, d := range []string{dir, filepath.Join(filepath.Dir(dir), "bin"), "/usr/bin"} {
+		for _, n := range []string{name, "php"} {
+			path := filepath.Join(d, n)
+			if info, err := os.Stat(path); err != nil || info.IsDir() {
+				continue
+			}
+			if out, err := run(path, "-n", "-r", "echo PHP_VERSION;"); err == nil && strings.TrimSpace(out) == version {
+				return path
+			}
+		}
+	}
+	return ""
+}
+
+func (php) Fit(want stackfile.Part, p kind.Program) string {
+	if _, missing := extensions(want.Extensions, p.Facts); len(missing) > 0 {
+		return "it has no extension " + strings.Join(missing, ", ")
+	}
+	return ""
+}
+
+// Files writes an ini for this part alone, the load order of its extensions, FPM's pool and the probe.
+func (php) Files(p kind.Part) ([]kind.File, error) {
+	load, missing := extensions(p.Want.Extensions, p.Facts)
+	if len(missing) > 0 {
+		return nil, fmt.Errorf("PHP %s has no extension %s", p.Version, strings.Join(missing, ", "))
+	}
+	var modules strings.Builder
+	for _, name := range load {
+		word := "extension"
+		if engine[name] {
+			word = "zend_extension"
+		}
+		fmt.Fprintf(&modules, "%s=%s\n", word, name)
+	}
+	return []kind.File{
+		{Name: "php.ini", Text: ini(p), Mode: 0o600},
+		{Name: "php.d/extensions.ini", Text: modules.String(), Mode: 0o600},
+		{Name: "fpm.conf", Text: pool(p), Mode: 0o600},
+		{Name: "probe.php", Text: probe, Mode: 0o600},
+		{Name: "stores.json", Text: stores(p), Mode: 0o600},
+		{Name: "bin/php", Text: wrapper(p), Mode: 0o700},
+	}, nil
+}
+
+// ini holds what a developer's machine wants, then what reaches the stack, then the settings of the stack file.
+func ini(p kind.Part) string {
+	set := map[string]string{
+		"display_errors": "On", "error_reporting": "E_ALL", "html_errors": "Off", "log_errors": "On", "expose_php": "Off",
+		"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M", "variables_order": "EGPCS",
+		"session.save_path": p.Temp, "sys_temp_dir": p.Temp, "upload_tmp_dir": p.Temp, "cgi.fix_pathinfo": "1",
+		"opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0", "date.timezone": "UTC",
+	}
+	for _, s := range p.Stores {
+		if s.Role == kind.Mail { // mail() goes to the stack's catcher
+			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shellQuote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
+		}
+		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
+			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
+		}
+	}
+	for name, value := range p.Want.Settings {
+		set[name] = string(value)
+	}
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		fmt.Fprintf(&b, "%s = %s\n", name, iniValue(set[name]))
+	}
+	return b.String()
+}
+
+// iniValue quotes a value where the ini grammar would read more into it. Plain words stay bare: On, 256M and E_ALL mean something.
+func iniValue(v string) string {
+	if regexp.MustCompile(`^[A-Za-z0-9_.,/:+-]*$`).MatchString(v) || regexp.MustCompile(`^[A-Z_0-9 &|~^()]+$`).MatchString(v) {
+		return v
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`
+}
+
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+func env(p kind.Part, name string) string {
+	for _, v := range p.Env {
+		if value, ok := strings.CutPrefix(v, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+func pool(p kind.Part) string {
+	return fmt.Sprintf(`[global]
+daemonize = no
+pid = "%s"
+error_log = "%s"
+systemd_interval = 0
+[www]
+listen = "%s"
+listen.mode = 0600
+pm = ondemand
+pm.max_children = 10
+pm.process_idle_timeout = 30s
+ping.path = %s
+clear_env = no
+catch_workers_output = yes
+decorate_workers_output = no
+`, filepath.Join(p.Temp, "fpm.pid"), p.Log, p.Socket, pingPath)
+}
+
+const pingPath = "/.dravit/ping"
+
+// wrapper is the command-line program with the same ini and extensions as the pages have.
+func wrapper(p kind.Part) string {
+	return fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR=%s exec %s -c %s \"$@\"\n",
+		shellQuote(filepath.Join(p.Conf, "php.d")), shellQuote(p.Facts[factCLI]), shellQuote(filepath.Join(p.Conf, "php.ini")))
+}
+
+func (php) Command(p kind.Part) kind.Command {
+	return kind.Command{
+		Path: p.Program,
+		Args: []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y", filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp},
+		Dir:  p.Project,
+		Env:  append(slices.Clone(p.Env), "PHP_INI_SCAN_DIR="+filepath.Join(p.Conf, "php.d")),
+		Stop: syscall.SIGTERM,
+	}
+}
+
+func (k php) Test(p kind.Part) kind.Command {
+	c := k.Command(p)
+	c.Args = append(c.Args, "-t")
+	return c
+}
+
+func (php) Ladder(p kind.Part) []kind.Rung {
+	return append(health.Ground(p, "unix", p.Socket),
+		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, p.Socket) }},
+		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return probeFPM(ctx, p) }})
+}
+
+var (
+	startupWarning = regexp.MustCompile(`PHP Warning:\s+(PHP Startup: .*)`)
+	fpmError       = regexp.MustCompile(`ERROR: (.*)`)
+)
+
+func (php) Explain(log string) (because, next string) {
+	for _, re := range []*regexp.Regexp{fpmError, startupWarning} {
+		if m := re.FindStringSubmatch(log); m != nil {
+			return m[1], ""
+		}
+	}
+	return "", ""
+}

@@ -1,0 +1,106 @@
+package php
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/fastcgi"
+	"dravit/internal/kind"
+)
+
+//go:embed probe.php
+var probe string
+
+// Verdict is what the probe says: that PHP runs, as which version, and what came of each store.
+type Verdict struct {
+	Version string            `json:"version"`
+	SAPI    string            `json:"sapi"`
+	Stores  map[string]string `json:"stores"` // "ok", or what went wrong
+}
+
+func stores(p kind.Part) string {
+	text, _ := json.Marshal(p.Stores) // plain texts cannot fail
+	return string(text)
+}
+
+// Token reads the token that this start's probe answers to.
+func token(conf string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(conf, "token"))
+	return strings.TrimSpace(string(text)), err
+}
+
+func ping(ctx context.Context, socket string) error {
+	resp, err := fastcgi.Do(ctx, socket, map[string]string{
+		"REQUEST_METHOD": "GET", "SCRIPT_NAME": pingPath, "SCRIPT_FILENAME": pingPath, "REQUEST_URI": pingPath, "QUERY_STRING": "",
+	}, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 100))
+	if err == nil && string(body) != "pong" {
+		err = &kind.Miss{Expected: "pong", Got: string(body)}
+	}
+	return err
+}
+
+// probeFPM has FPM run the probe script, which reaches every store that the part uses.
+func probeFPM(ctx context.Context, p kind.Part) error {
+	secret, err := token(p.Conf)
+	if err != nil {
+		return err
+	}
+	resp, err := fastcgi.Do(ctx, p.Socket, map[string]string{
+		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath, "REQUEST_URI": kind.ProbePath,
+		"QUERY_STRING": "", "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret,
+	}, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	if err != nil {
+		return err
+	}
+	return judge(p, resp.Status, body)
+}
+
+// ProbeToken and Judge make it a kind.Probed.
+func (php) ProbeToken(p kind.Part) (string, error) { return token(p.Conf) }
+
+func (php) Judge(p kind.Part, status int, body []byte) error { return judge(p, status, body) }
+
+func judge(p kind.Part, status int, body []byte) error {
+	var v Verdict
+	if err := json.Unmarshal(body, &v); err != nil || status != 200 {
+		return &kind.Miss{Expected: "the probe's verdict", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
+	}
+	if v.Version != p.Version {
+		return &kind.Miss{Expected: "PHP " + p.Version, Got: "PHP " + v.Version}
+	}
+	for _, name := range slices.Sorted(maps.Keys(v.Stores)) {
+		if verdict := v.Stores[name]; verdict != "ok" {
+			return &kind.Miss{Expected: "PHP reaching " + name, Got: verdict}
+		}
+	}
+	return nil
+}
+
+func excerpt(body []byte) string {
+	text := strings.Join(strings.Fields(string(body)), " ")
+	if len(text) > 200 {
+		text = text[:200] + "..."
+	}
+	if text == "" {
+		return "nothing"
+	}
+	return text
+}

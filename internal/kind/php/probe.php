@@ -1,0 +1,92 @@
+<?php
+// Dravit's probe: reaches every store with the stack's own credentials and returns verdicts, no secrets.
+ini_set('display_errors', '0');
+$token = trim((string) @file_get_contents(__DIR__ . '/token'));
+if ($token === '' || !hash_equals($token, (string) ($_SERVER['HTTP_DRAVIT_PROBE'] ?? ''))) {
+    http_response_code(404);
+    exit;
+}
+$reach = [
+    'mariadb' => function (callable $env): string {
+        [$host, $port, $user, $password, $database] = [$env('HOST'), (int) $env('PORT'), $env('USER'), $env('PASSWORD'), $env('DATABASE')];
+        if (extension_loaded('mysqli')) {
+            mysqli_report(MYSQLI_REPORT_ERROR | MYSQLI_REPORT_STRICT);
+            $db = mysqli_init();
+            $db->options(MYSQLI_OPT_CONNECT_TIMEOUT, 3);
+            $db->real_connect($host, $user, $password, $database, $port);
+            return (int) $db->query('SELECT 40 + 2')->fetch_row()[0] === 42 ? 'ok' : 'a wrong sum';
+        }
+        if (extension_loaded('pdo_mysql')) {
+            $db = new PDO("mysql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
+            return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
+        }
+        return 'neither mysqli nor pdo_mysql is loaded';
+    },
+    'sqlite' => function (callable $env): string {
+        if (extension_loaded('sqlite3')) {
+            $db = new SQLite3($env('DATABASE'), SQLITE3_OPEN_READWRITE);
+            $db->enableExceptions(true);
+            $db->busyTimeout(3000);
+            return (int) $db->querySingle('SELECT 40 + 2') === 42 ? 'ok' : 'a wrong sum';
+        }
+        if (extension_loaded('pdo_sqlite')) {
+            $db = new PDO('sqlite:' . $env('DATABASE'), null, null, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION]);
+            return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
+        }
+        return 'neither sqlite3 nor pdo_sqlite is loaded';
+    },
+    'redis' => function (callable $env): string {
+        // In the protocol itself: a cache is reached by whatever client the application brings.
+        $say = dial($env);
+        $password = $env('PASSWORD');
+        if ($password !== '' && ($got = $say(resp('AUTH', $password))) !== '+OK') {
+            return $got;
+        }
+        return ($got = $say(resp('PING'))) === '+PONG' ? 'ok' : $got;
+    },
+    'mail' => function (callable $env): string {
+        $say = dial($env);
+        $greeting = $say('');
+        $say("QUIT\r\n");
+        return str_starts_with($greeting, '220') ? 'ok' : $greeting;
+    },
+];
+$reach['dravit-cache'] = $reach['redis'];
+$reach['dravit-mail'] = $reach['mail'];
+
+function resp(string ...$words): string
+{
+    $out = '*' . count($words) . "\r\n";
+    foreach ($words as $word) {
+        $out .= '$' . strlen($word) . "\r\n$word\r\n";
+    }
+    return $out;
+}
+
+function dial(callable $env): callable
+{
+    $conn = @stream_socket_client('tcp://' . $env('HOST') . ':' . $env('PORT'), $code, $why, 3);
+    if ($conn === false) {
+        throw new RuntimeException($why);
+    }
+    stream_set_timeout($conn, 3);
+    return function (string $text) use ($conn): string {
+        if ($text !== '') {
+            fwrite($conn, $text);
+        }
+        return rtrim((string) fgets($conn));
+    };
+}
+
+$verdicts = [];
+foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true) ?? [] as $store) {
+    try {
+        $env = fn (string $field): string => (string) getenv($store['prefix'] . '_' . $field);
+        $verdicts[$store['name']] = isset($reach[$store['kind']]) ? $reach[$store['kind']]($env) : 'ok';
+    } catch (Throwable $e) {
+        $verdicts[$store['name']] = $e->getMessage();
+    }
+}
+header('Content-Type: application/json');
+header('Cache-Control: no-store');
+echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts]);

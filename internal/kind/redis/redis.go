@@ -1,0 +1,80 @@
+// Package redis knows the Redis server.
+package redis
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return redis{} }
+
+type redis struct{}
+
+func (redis) Name() string                            { return "redis" }
+func (redis) Role() kind.Role                         { return kind.Cache }
+func (redis) Keys() []string                          { return []string{"port", "main", "settings"} }
+func (redis) Programs() []string                      { return []string{"redis-server"} }
+func (redis) Fit(stackfile.Part, kind.Program) string { return "" }
+func (redis) Exports(p kind.Part) kind.Exports        { return health.CacheExports(p) }
+func (redis) Ladder(p kind.Part) []kind.Rung          { return health.Cache(p) }
+func (redis) Needs(stackfile.Part) kind.Needs {
+	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true}
+}
+
+func (redis) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "--version") // Redis server v=7.0.15 sha=...
+	m := regexp.MustCompile(`v=(\S+)`).FindStringSubmatch(out)
+	if err != nil || m == nil {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	return m[1], nil, nil
+}
+
+// Files writes a configuration in which every write reaches a file before its reply, so that a killed server loses nothing.
+func (redis) Files(p kind.Part) ([]kind.File, error) {
+	set := map[string]string{
+		"bind": kind.Host, "port": fmt.Sprint(p.Port), "unixsocket": quote(p.Socket), "unixsocketperm": "600", "dir": quote(p.Data), "daemonize": "no",
+		"requirepass": quote(p.Password), "appendonly": "yes", "appendfsync": "everysec", "save": `""`, "logfile": `""`, "always-show-logo": "no",
+	}
+	for name, value := range p.Want.Settings {
+		set[name] = string(value)
+		if strings.ContainsAny(set[name], "\"'\\ ") || set[name] == "" {
+			set[name] = quote(set[name])
+		}
+	}
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		fmt.Fprintf(&b, "%s %s\n", name, set[name])
+	}
+	return []kind.File{{Name: "redis.conf", Text: b.String(), Mode: 0o600}}, nil
+}
+
+func quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+func (redis) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Program, Args: []string{filepath.Join(p.Conf, "redis.conf")}, Dir: p.Data, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+var fatal = regexp.MustCompile(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|# (Failed listening on port.*|Fatal error.*|Can't .*)`)
+
+func (redis) Explain(log string) (because, next string) {
+	m := fatal.FindAllStringSubmatch(log, -1)
+	if m == nil {
+		return "", ""
+	}
+	last := m[len(m)-1]
+	return strings.Join(strings.Fields(last[1]+last[2]), " "), ""
+}

@@ -1,0 +1,111 @@
+// Package sqlite knows SQLite databases: a file, and no server.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return sqlite{} }
+
+type sqlite struct{}
+
+func (sqlite) Name() string                            { return "sqlite" }
+func (sqlite) Role() kind.Role                         { return kind.Database }
+func (sqlite) Keys() []string                          { return []string{"main", "database"} }
+func (sqlite) Programs() []string                      { return nil }
+func (sqlite) Fit(stackfile.Part, kind.Program) string { return "" }
+func (sqlite) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Data: true} }
+func (sqlite) Files(kind.Part) ([]kind.File, error)    { return nil, nil }
+func (sqlite) Command(kind.Part) kind.Command          { return kind.Command{} }
+func (sqlite) Template(p kind.Part) string             { return "database=" + p.Database }
+
+func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite") }
+
+func (sqlite) Exports(p kind.Part) kind.Exports {
+	link := "sqlite://" + (&url.URL{Path: path(p)}).EscapedPath() // sqlite:///absolute/path
+	return kind.Exports{URL: link, Database: path(p), Common: map[string]string{"DATABASE_URL": link, "DB_CONNECTION": "sqlite", "DB_DATABASE": path(p)}}
+}
+
+func open(file string) (*sql.DB, error) {
+	u := url.URL{Scheme: "file", Path: file, RawQuery: "mode=rw&_pragma=busy_timeout(3000)"}
+	return sql.Open("sqlite", u.String())
+}
+
+// Fill makes an empty database in write-ahead mode, in which readers and a writer do not wait for each other.
+func (sqlite) Fill(ctx context.Context, p kind.Part, dir string) error {
+	file := filepath.Join(dir, p.Database+".sqlite")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		return err
+	}
+	db, err := open(file)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, "PRAGMA journal_mode = WAL")
+	return err
+}
+
+func (sqlite) Ladder(p kind.Part) []kind.Rung {
+	with := func(ctx context.Context, do func(conn *sql.Conn) error) error {
+		db, err := open(path(p))
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		conn, err := db.Conn(ctx)
+		if err != nil {
+			return err
+		}
+		defer conn.Close()
+		return do(conn)
+	}
+	return []kind.Rung{
+		{Name: kind.Open, Ask: func(context.Context) error {
+			f, err := os.OpenFile(path(p), os.O_RDWR, 0)
+			if err != nil {
+				return err
+			}
+			return f.Close()
+		}},
+		{Name: kind.Greets, Ask: func(ctx context.Context) error {
+			return with(ctx, func(conn *sql.Conn) error {
+				var verdict string
+				if err := conn.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&verdict); err != nil {
+					return err
+				}
+				if verdict != "ok" {
+					return &kind.Miss{Expected: "an intact database", Got: verdict}
+				}
+				return nil
+			})
+		}},
+		{Name: kind.Works, Ask: func(ctx context.Context) error {
+			// A temporary table lives in this connection only: the project's file is not written.
+			return with(ctx, func(conn *sql.Conn) error {
+				var sum int
+				if _, err := conn.ExecContext(ctx, "CREATE TEMP TABLE dravit_probe AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
+					return err
+				}
+				if err := conn.QueryRowContext(ctx, "SELECT SUM(n) FROM dravit_probe").Scan(&sum); err != nil {
+					return err
+				}
+				if sum != 42 {
+					return &kind.Miss{Expected: "42", Got: fmt.Sprint(sum)}
+				}
+				return nil
+			})
+		}},
+	}
+}
