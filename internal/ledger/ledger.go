@@ -1,0 +1,112 @@
+// Package ledger keeps which port and which name belongs to which stack on this machine.
+package ledger
+
+import (
+	"crypto/rand"
+	"errors"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dravit/internal/home"
+)
+
+// Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
+type Ledger struct {
+	Format  int              `json:"format"`
+	Gateway int              `json:"gateway,omitempty"` // the gateway's port
+	Stacks  map[string]Stack `json:"stacks"`            // by id
+}
+
+// Stack is what belongs to one stack, which is a folder.
+type Stack struct {
+	Dir   string            `json:"dir"` // real path
+	Name  string            `json:"name"`
+	Ports map[string]int    `json:"ports,omitempty"` // by part
+	Hosts map[string]string `json:"hosts,omitempty"` // by site
+}
+
+// Read returns the ledger as it stands, without its lock.
+func Read(h *home.Home) (*Ledger, error) {
+	l := &Ledger{Format: 1}
+	err := home.ReadJSON(h.Path("ledger.json"), l)
+	if l.Stacks == nil {
+		l.Stacks = map[string]Stack{}
+	}
+	return l, err
+}
+
+// Change reads the ledger under its lock, lets change edit it, and writes it unless change fails.
+func Change(h *home.Home, change func(l *Ledger) error) error {
+	lock, err := home.Lock(h.Path("ledger.lock"))
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	l, err := Read(h)
+	if err != nil {
+		return err
+	}
+	if err := change(l); err != nil {
+		if errors.Is(err, Unchanged) {
+			return nil
+		}
+		return err
+	}
+	return home.WriteJSON(h.Path("ledger.json"), l)
+}
+
+// Unchanged is returned by a change that has nothing to write.
+var Unchanged = errors.New("unchanged")
+
+// ByDir returns the id of a folder's stack, "" where it has none. dir is a real path.
+func (l *Ledger) ByDir(dir string) string {
+	for id, s := range l.Stacks {
+		if s.Dir == dir {
+			return id
+		}
+	}
+	return ""
+}
+
+// ByName returns the id of the stack of that name, "" where there is none.
+func (l *Ledger) ByName(name string) string {
+	for id, s := range l.Stacks {
+		if s.Name == name {
+			return id
+		}
+	}
+	return ""
+}
+
+// NewID returns a short random id that no stack has.
+func (l *Ledger) NewID() string {
+	for {
+		id := strings.ToLower(rand.Text()[:7])
+		if _, taken := l.Stacks[id]; !taken {
+			return id
+		}
+	}
+}
+
+// RealDir returns a folder's absolute path without links: the same folder by every way in.
+func RealDir(dir string) (string, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	real, err := filepath.EvalSymlinks(abs)
+	if err != nil {
+		return "", err
+	}
+	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+		return "", &os.PathError{Op: "open", Path: dir, Err: errors.New("not a folder")}
+	}
+	return real, nil
+}
+
+// Equal tells whether two entries say the same.
+func (s Stack) Equal(other Stack) bool {
+	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts)
+}

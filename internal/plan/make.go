@@ -1,0 +1,506 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+	"dravit/internal/version"
+)
+
+// Format is the number of the JSON form of Input and Plan.
+const Format = 1
+
+// builtinWeb is the kind that serves the sites of a stack without a web server.
+const builtinWeb = "dravit-web"
+
+// Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
+func Make(in Input, kinds map[string]kind.Kind) Plan {
+	m := &maker{in: in, kinds: kinds, taken: map[int]bool{}, owner: in.StackID}
+	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}}
+	number := m.name()
+	file := m.addWebServer()
+	for _, name := range slices.Sorted(maps.Keys(file)) {
+		m.part(name, file[name])
+	}
+	m.uses(file)
+	m.ports()
+	m.gateway()
+	m.sites(number)
+	m.plan.OK = len(m.plan.Faults) == 0
+	return m.plan
+}
+
+type maker struct {
+	in    Input
+	kinds map[string]kind.Kind
+	plan  Plan
+	taken map[int]bool // ports given in this plan
+	added string       // the web server that the plan added
+	owner string       // whom a port is sought for: the stack's id, or GatewayOwner
+}
+
+func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {
+	if rejected == nil {
+		rejected = []Option{}
+	}
+	m.plan.Decisions = append(m.plan.Decisions, Decision{subject, choice, because, rejected})
+}
+
+func (m *maker) fault(subject, what, because, next string) {
+	m.plan.Faults = append(m.plan.Faults, Fault{subject, what, because, next})
+}
+
+// name decides the stack's name: its own, or with a number where another folder has it. The number counts from 2; 1 is no number.
+func (m *maker) name() int {
+	want := m.in.File.Name
+	for n := 1; ; n++ {
+		name := numbered(want, n)
+		clash := slices.Contains(m.in.Ledger.Stacks, name)
+		for _, s := range m.in.File.Sites {
+			clash = clash || m.in.Ledger.Hosts[numbered(s.Name, n)+".localhost"] != ""
+		}
+		if clash {
+			continue
+		}
+		m.plan.Stack = name
+		if n > 1 {
+			m.decide("name", name, []Option{{want, "another folder's stack has this name, or a site's name"}}, "the first number that is free")
+		}
+		return n
+	}
+}
+
+func numbered(name string, n int) string {
+	if n == 1 {
+		return name
+	}
+	return fmt.Sprintf("%s-%d", name, n)
+}
+
+// addWebServer returns the parts of the file, with a web server of Dravit's own where sites have none.
+func (m *maker) addWebServer() map[string]stackfile.Part {
+	parts := maps.Clone(m.in.File.Parts)
+	if parts == nil {
+		parts = map[string]stackfile.Part{}
+	}
+	needed := slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.Server == "" })
+	for _, p := range parts {
+		for _, k := range p.Kind {
+			if m.kinds[k] != nil && m.kinds[k].Role() == kind.Web {
+				needed = false
+			}
+		}
+	}
+	if needed {
+		name := "web"
+		for n := 2; parts[name].Kind != nil; n++ {
+			name = fmt.Sprintf("web-%d", n)
+		}
+		parts[name] = stackfile.Part{Kind: stackfile.Texts{builtinWeb}}
+		m.added = name
+	}
+	return parts
+}
+
+// part decides the kind, the version and the program of one part.
+func (m *maker) part(name string, file stackfile.Part) {
+	subject := "part." + name
+	var rejected []Option
+	written, hasData := m.in.History.Data[name]
+	for _, kindName := range file.Kind {
+		k, ok := m.kinds[kindName]
+		if !ok {
+			rejected = append(rejected, Option{kindName, "this version of Dravit has no such kind"})
+			continue
+		}
+		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName || hasData && !k.Needs(file.For(kindName)).Data {
+			rejected = append(rejected, Option{kindName, fmt.Sprintf("the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
+			continue
+		}
+		want := file.For(kindName)
+		program, because, turnedDown := m.program(k, want, written)
+		rejected = append(rejected, turnedDown...)
+		if program == nil {
+			continue
+		}
+		if len(file.Kind) > 1 {
+			m.decide(subject+".kind", kindName, kindsOf(rejected, file.Kind), "the first kind of the list that this machine has and that meets every demand")
+		}
+		if name == m.added {
+			because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
+		}
+		m.decide(subject+".version", strings.TrimSpace(kindName+" "+program.Version), turnedDown, because...)
+		needs := k.Needs(want)
+		p := Part{Name: name, Kind: kindName, Version: program.Version, Program: program.Path, Origin: program.Origin,
+			Role: k.Role(), Data: needs.Data, Facts: program.Facts, Want: want}
+		if needs.Socket {
+			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name+".sock")
+		}
+		m.plan.Parts = append(m.plan.Parts, p)
+		return
+	}
+	m.unmet(name, file, rejected)
+}
+
+// kindsOf keeps of the options turned down those that speak of whole kinds, one a kind.
+func kindsOf(rejected []Option, kinds []string) []Option {
+	var out []Option
+	for _, k := range kinds {
+		for _, r := range rejected {
+			if r.Option == k || strings.HasPrefix(r.Option, k+" ") {
+				out = append(out, Option{k, r.Because})
+				break
+			}
+		}
+	}
+	return out
+}
+
+// unmet says why no kind of the part's list serves.
+func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
+	want := strings.Join(file.Kind, " or ")
+	if v := file.For(file.Kind[0]).Version; v != "" {
+		want += " " + v
+	}
+	var found, missing []string
+	for _, r := range rejected {
+		found = append(found, r.Option+" ("+r.Because+")")
+	}
+	for _, k := range file.Kind {
+		if !slices.ContainsFunc(m.in.Survey.Programs, func(p kind.Program) bool { return p.Kind == k }) {
+			missing = append(missing, k)
+		}
+	}
+	next := "change it in " + stackfile.Name + " to something that is here"
+	if len(missing) > 0 {
+		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
+	}
+	m.fault("part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
+}
+
+// program picks the newest program of a kind that satisfies every demand, or says why each does not.
+func (m *maker) program(k kind.Kind, want stackfile.Part, written Written) (*kind.Program, []string, []Option) {
+	constraint, err := version.ParseConstraint(want.Version)
+	if err != nil {
+		return nil, nil, []Option{{k.Name(), err.Error()}}
+	}
+	var all []kind.Program
+	if len(k.Programs()) == 0 {
+		all = []kind.Program{{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}}
+	}
+	for _, p := range m.in.Survey.Programs {
+		if p.Kind == k.Name() {
+			all = append(all, p)
+		}
+	}
+	if len(all) == 0 {
+		return nil, nil, []Option{{k.Name(), "this machine has none"}}
+	}
+	slices.SortStableFunc(all, func(a, b kind.Program) int { return -version.Compare(a.Version, b.Version) })
+	var rejected []Option
+	for i := range all {
+		p := &all[i]
+		option := strings.TrimSpace(fmt.Sprintf("%s %s", p.Kind, p.Version))
+		if p.Path != "" {
+			option += " at " + p.Path
+		}
+		switch unfit := k.Fit(want, *p); {
+		case !constraint.Allows(p.Version):
+			rejected = append(rejected, Option{option, "the stack file wants " + want.Version})
+		case written.Version != "" && older(p.Version, written.Version):
+			rejected = append(rejected, Option{option, "the data was written by " + written.Version + ", and an older server would damage it"})
+		case unfit != "":
+			rejected = append(rejected, Option{option, unfit})
+		default:
+			return p, because(p, want, len(all)), rejected
+		}
+	}
+	return nil, nil, rejected
+}
+
+// older compares the first two numbers of versions: within those, servers read each other's data.
+func older(program, data string) bool {
+	cut := func(v string) string {
+		return strings.Join(strings.SplitN(v, ".", 3)[:min(2, strings.Count(v, ".")+1)], ".")
+	}
+	return version.Compare(cut(program), cut(data)) < 0
+}
+
+func because(p *kind.Program, want stackfile.Part, found int) []string {
+	var why []string
+	if p.Path == "" {
+		return append(why, "it is built into Dravit")
+	}
+	if want.Version != "" {
+		why = append(why, "the stack file wants "+want.Version)
+	}
+	if found == 1 {
+		why = append(why, "it is the only one here")
+	} else {
+		why = append(why, fmt.Sprintf("it is the newest of %d that fits", found))
+	}
+	return append(why, "found at "+p.Path)
+}
+
+// uses decides what each part needs running.
+func (m *maker) uses(file map[string]stackfile.Part) {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		p.Uses = p.Want.Uses
+		if p.Want.Uses != nil || p.Role != kind.Runtime && p.Role != kind.App {
+			continue
+		}
+		for _, other := range m.plan.Parts {
+			// A store that waits for this part cannot be waited for.
+			if other.Role.Store() && other.Name != p.Name && !slices.Contains(file[other.Name].Uses, p.Name) {
+				p.Uses = append(p.Uses, other.Name)
+			}
+		}
+	}
+}
+
+// ports gives every part that needs one its port: a pin, the one it had, or the first that is free.
+func (m *maker) ports() {
+	for _, p := range m.plan.Parts { // pins first: no free choice may take one
+		if p.Want.Port != 0 {
+			m.taken[p.Want.Port] = true
+		}
+	}
+	pinned := map[int]string{}
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		needs := m.kinds[p.Kind].Needs(p.Want)
+		subject := "part." + p.Name + ".port"
+		switch {
+		case p.Want.Port != 0:
+			p.Port = p.Want.Port
+			if other := pinned[p.Port]; other != "" {
+				m.fault(subject, fmt.Sprintf("port %d is pinned twice", p.Port), "parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
+				continue
+			}
+			pinned[p.Port] = p.Name
+			if holder, held := m.holder(p.Port); held {
+				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
+				continue
+			}
+			m.decide(subject, fmt.Sprint(p.Port), nil, "the stack file pins it")
+		case needs.Port:
+			var rejected []Option
+			had := m.in.Ledger.Ports[p.Name]
+			if had != 0 {
+				if why := m.refuse(had); why == "" {
+					p.Port = had
+					m.decide(subject, fmt.Sprint(had), nil, "it is the port that the part had before")
+					m.taken[had] = true
+					continue
+				} else {
+					rejected = append(rejected, Option{fmt.Sprint(had), why})
+				}
+			}
+			p.Port, rejected = m.free(needs.PortBase, rejected)
+			m.taken[p.Port] = true
+			if p.Port == 0 {
+				m.fault(subject, "no port is free for part "+p.Name, fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow), "end a program that listens, or pin a port in "+stackfile.Name)
+				continue
+			}
+			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
+		}
+	}
+}
+
+// gateway decides the gateway's port.
+func (m *maker) gateway() {
+	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return p.Role == kind.Mail }) {
+		m.plan.Gateway = m.in.Ledger.Gateway
+		return
+	}
+	const base = 8080
+	m.owner = GatewayOwner
+	had := m.in.Ledger.Gateway
+	if had != 0 && m.refuse(had) == "" {
+		m.plan.Gateway = had
+		m.decide("gateway.port", fmt.Sprint(had), nil, "the gateway has it")
+		return
+	}
+	var rejected []Option
+	if had != 0 {
+		rejected = []Option{{fmt.Sprint(had), m.refuse(had)}}
+	}
+	m.plan.Gateway, rejected = m.free(base, rejected)
+	if m.plan.Gateway == 0 {
+		m.fault("gateway.port", "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+		return
+	}
+	m.decide("gateway.port", fmt.Sprint(m.plan.Gateway), rejected, fmt.Sprintf("the first free port from %d", base))
+}
+
+// GatewayOwner is the owner of the gateway's port in Survey.Ports.
+const GatewayOwner = "gateway"
+
+// holder tells who holds a port, if it is somebody else.
+func (m *maker) holder(port int) (string, bool) {
+	for _, x := range m.in.Survey.Ports {
+		if x.Port == port && (x.Stack == "" || x.Stack != m.owner) {
+			return m.describe(x), true
+		}
+	}
+	return "", false
+}
+
+func (m *maker) describe(x survey.Port) string {
+	if x.Stack == GatewayOwner {
+		return "Dravit's gateway"
+	}
+	if x.Stack != "" {
+		if name := m.in.Ledger.Others[x.Port]; name != "" {
+			return "the stack " + name
+		}
+		return "another stack"
+	}
+	who := "a program of " + or(x.User, "another user")
+	if x.Program != "" {
+		who = fmt.Sprintf("%s (pid %d, user %s)", x.Program, x.PID, or(x.User, "unknown"))
+	}
+	return who
+}
+
+func or(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+// freeing says how a pinned port can be had.
+func (m *maker) freeing(port int) string {
+	for _, x := range m.in.Survey.Ports {
+		if x.Port != port {
+			continue
+		}
+		if name := m.in.Ledger.Others[port]; x.Stack != "" && name != "" {
+			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
+		}
+		if x.PID != 0 {
+			return fmt.Sprintf("end it (kill %d), or pin another port in %s", x.PID, stackfile.Name)
+		}
+	}
+	return "pin another port in " + stackfile.Name
+}
+
+// unsafe are ports that browsers refuse to open (WHATWG Fetch, "bad port"), of those above 1023.
+var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080}
+
+// refuse tells why a port cannot be given, "" where it can.
+func (m *maker) refuse(port int) string {
+	h := m.in.Survey.Host
+	switch holder, held := m.holder(port); {
+	case held:
+		return "held by " + holder
+	case m.taken[port]:
+		return "another part of this stack has it"
+	case m.in.Ledger.Others[port] != "":
+		return "it belongs to the stack " + m.in.Ledger.Others[port]
+	case port == m.in.Ledger.Gateway && m.owner != GatewayOwner:
+		return "it is the gateway's"
+	case h.EphemeralLow <= port && port <= h.EphemeralHigh:
+		return "the system gives it to outgoing connections"
+	case slices.Contains(unsafe, port):
+		return "browsers refuse it"
+	}
+	return ""
+}
+
+// free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the way.
+func (m *maker) free(base int, rejected []Option) (int, []Option) {
+	for port := base; port < 65536; port++ {
+		why := m.refuse(port)
+		if why == "" {
+			return port, rejected
+		}
+		if len(rejected) < 5 {
+			rejected = append(rejected, Option{fmt.Sprint(port), why})
+		}
+	}
+	return 0, rejected
+}
+
+// sites decides where each site's name, root and server are.
+func (m *maker) sites(number int) {
+	byName := map[string]Part{}
+	var servers []string
+	for _, p := range m.plan.Parts {
+		byName[p.Name] = p
+		if p.Role == kind.Web {
+			servers = append(servers, p.Name)
+		}
+	}
+	for _, s := range m.in.File.Sites {
+		subject := "site." + s.Name
+		site := Site{Name: s.Name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: numbered(s.Name, number) + ".localhost"}
+		site.URL = m.url(site.Host)
+		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
+		if site.Server = s.Server; site.Server == "" {
+			switch len(servers) {
+			case 1:
+				site.Server = servers[0]
+			case 0: // its web server has no plan, which is a fault already
+			default:
+				m.fault(subject+".server", "the site "+s.Name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
+			}
+		} else if p, ok := byName[s.Server]; ok && p.Role != kind.Web {
+			m.fault(subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, s.Name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
+		}
+		app, hasApp := byName[s.App]
+		if hasApp && app.Role != kind.Runtime && app.Role != kind.App {
+			m.fault(subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, s.Name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
+		}
+		if !hasApp || app.Role != kind.App {
+			m.root(&site, s.Root)
+		}
+		m.plan.Sites = append(m.plan.Sites, site)
+	}
+	for _, p := range m.plan.Parts { // inboxes are sites, too
+		if p.Role == kind.Mail {
+			host := p.Name + "." + m.plan.Stack + ".localhost"
+			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(host), Host: host, Server: p.Name})
+		}
+	}
+}
+
+func (m *maker) url(host string) string { return fmt.Sprintf("http://%s:%d/", host, m.plan.Gateway) }
+
+// root decides a site's document root.
+func (m *maker) root(site *Site, named string) {
+	subject := "site." + site.Name + ".root"
+	if named != "" {
+		site.Root = filepath.Clean(named)
+		if !m.in.Project.Folders[site.Root].Exists {
+			m.fault(subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
+			return
+		}
+		m.decide(subject, site.Root, nil, "the stack file names it")
+		return
+	}
+	var rejected []Option
+	for _, root := range project.Roots {
+		f := m.in.Project.Folders[root]
+		switch {
+		case !f.Exists:
+			rejected = append(rejected, Option{root, "not there"})
+		case f.Index == "":
+			rejected = append(rejected, Option{root, "it has no index.php or index.html"})
+		default:
+			site.Root = root
+			m.decide(subject, root, rejected, "it holds "+f.Index)
+			return
+		}
+	}
+	m.fault(subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
+}

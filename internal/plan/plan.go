@@ -1,0 +1,108 @@
+// Package plan makes the decisions for a stack. It is pure: everything a decision rests on is in Input, and the same
+// input gives the same plan on any machine.
+package plan
+
+import (
+	"dravit/internal/kind"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// Input is everything that the decisions for one stack rest on.
+type Input struct {
+	Format  int             `json:"format"`
+	StackID string          `json:"stack_id"`
+	File    *stackfile.File `json:"file"`
+	Project project.Facts   `json:"project"`
+	Survey  survey.Survey   `json:"survey"`
+	Ledger  Ledger          `json:"ledger"`
+	History History         `json:"history"`
+	Run     string          `json:"run"`     // the run folder, for sockets
+	Version string          `json:"version"` // Dravit's own: that of built-in kinds
+}
+
+// Ledger is what the ledger says, seen from one stack.
+type Ledger struct {
+	Gateway int               `json:"gateway,omitempty"`
+	Ports   map[string]int    `json:"ports,omitempty"`  // this stack's, by part
+	Others  map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
+	Stacks  []string          `json:"stacks,omitempty"` // names of other stacks
+	Hosts   map[string]string `json:"hosts,omitempty"`  // host names of other stacks, with the stack's name
+	Name    string            `json:"name,omitempty"`   // the name that this stack got before
+}
+
+// History is what earlier starts left behind.
+type History struct {
+	Data map[string]Written `json:"data,omitempty"` // by part
+}
+
+// Written says what wrote a part's data folder last.
+type Written struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+}
+
+// Plan is every decision for a stack, with its reasons.
+type Plan struct {
+	Format    int        `json:"format"`
+	Stack     string     `json:"stack"`
+	OK        bool       `json:"ok"`
+	Parts     []Part     `json:"parts"`
+	Sites     []Site     `json:"sites"`
+	Decisions []Decision `json:"decisions"`
+	Faults    []Fault    `json:"faults"`
+
+	Gateway int `json:"gateway_port"`
+}
+
+// Part is a part as decided. Program is "" for a part built into Dravit.
+type Part struct {
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Program string `json:"program"`
+	Origin  string `json:"origin"`
+	Port    int    `json:"port,omitempty"`
+	Socket  string `json:"socket,omitempty"`
+
+	Role  kind.Role         `json:"role"`
+	Data  bool              `json:"data,omitempty"` // it keeps a data folder
+	Uses  []string          `json:"uses,omitempty"` // the parts it needs
+	Facts map[string]string `json:"-"`
+	Want  stackfile.Part    `json:"-"`
+}
+
+// Site is a site as decided.
+type Site struct {
+	Name    string            `json:"name"`
+	URL     string            `json:"url"`
+	Aliases []string          `json:"aliases"`
+	Server  string            `json:"server"`
+	App     string            `json:"app,omitempty"`
+	Host    string            `json:"host"`
+	Root    string            `json:"root,omitempty"` // relative to the project
+	Expect  *stackfile.Expect `json:"-"`
+}
+
+// Decision is one choice. Subject is its path: part.app.version, site.ferry.name.
+type Decision struct {
+	Subject  string   `json:"subject"`
+	Choice   string   `json:"choice"`
+	Because  []string `json:"because"`
+	Rejected []Option `json:"rejected"`
+}
+
+// Option is one that was turned down.
+type Option struct {
+	Option  string `json:"option"`
+	Because string `json:"because"`
+}
+
+// Fault is a demand that nothing satisfies.
+type Fault struct {
+	Subject string `json:"subject"`
+	What    string `json:"what"`
+	Because string `json:"because"`
+	Next    string `json:"next"`
+}
