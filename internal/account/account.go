@@ -1,0 +1,124 @@
+// Package account finds the ordinary account that Dravit becomes when root runs it: Dravit and its parts are never root.
+package account
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Own is the account that is made, after consent, where no other offers itself.
+const Own = "dravit"
+
+// MakeCommand is what makes it.
+var MakeCommand = []string{"useradd", "--create-home", "--shell", "/bin/sh", Own}
+
+// ErrNone says that no ordinary account offers itself.
+var ErrNone = errors.New("no ordinary account offers itself")
+
+// For returns the account to become: the named one, else the one behind sudo, else the owner of the folder dir, else the one made
+// for Dravit before.
+func For(name, dir string) (*user.User, error) {
+	if name != "" {
+		u, err := user.Lookup(name)
+		if err == nil && u.Uid == "0" {
+			err = fmt.Errorf("%s is root", name)
+		}
+		return u, err
+	}
+	if uid := os.Getenv("SUDO_UID"); uid != "" && uid != "0" {
+		return user.LookupId(uid)
+	}
+	if info, err := os.Stat(dir); err == nil {
+		if stat, ok := info.Sys().(*syscall.Stat_t); ok && stat.Uid != 0 {
+			if u, err := user.LookupId(fmt.Sprint(stat.Uid)); err == nil {
+				return u, nil
+			}
+		}
+	}
+	if u, err := user.Lookup(Own); err == nil {
+		return u, nil
+	}
+	return nil, ErrNone
+}
+
+// Make makes the account. The caller has asked for consent.
+func Make() (*user.User, error) {
+	out, err := exec.Command(MakeCommand[0], MakeCommand[1:]...).CombinedOutput()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", strings.Join(MakeCommand, " "), err, strings.TrimSpace(string(out)))
+	}
+	return user.Lookup(Own)
+}
+
+// Become runs this same command again as the account, in this process. It returns only when that fails.
+func Become(u *user.User) error {
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil || uid == 0 {
+		return fmt.Errorf("%s is no ordinary account", u.Username)
+	}
+	gid, err := strconv.Atoi(u.Gid)
+	if err != nil {
+		return err
+	}
+	env := environment(u)
+	program, release, err := program()
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := syscall.Setgroups(groups(u, gid)); err != nil {
+		return fmt.Errorf("leaving root's groups: %w", err)
+	}
+	if err := syscall.Setgid(gid); err != nil {
+		return err
+	}
+	if err := syscall.Setuid(uid); err != nil {
+		return err
+	}
+	if err := reachable(); err != nil {
+		return err
+	}
+	// A folder of root's own is nowhere for the account to stand.
+	if dir, err := os.Getwd(); err != nil || syscall.Access(dir, 1) != nil {
+		if err := os.Chdir(u.HomeDir); err != nil {
+			return err
+		}
+	}
+	if err := syscall.Exec(program, os.Args, env); err != nil {
+		return fmt.Errorf("the account %s cannot run %s: %w", u.Username, os.Args[0], err)
+	}
+	return nil
+}
+
+func groups(u *user.User, gid int) []int {
+	all := []int{gid}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return all
+	}
+	for _, id := range ids {
+		if n, err := strconv.Atoi(id); err == nil && n != 0 && n != gid {
+			all = append(all, n)
+		}
+	}
+	return all
+}
+
+// environment is the account's: what belongs to root's session is left behind.
+func environment(u *user.User) []string {
+	env := []string{"HOME=" + u.HomeDir, "USER=" + u.Username, "LOGNAME=" + u.Username}
+	for _, v := range os.Environ() {
+		name, _, _ := strings.Cut(v, "=")
+		switch name {
+		case "PATH", "TERM", "COLORTERM", "NO_COLOR", "LANG", "LC_ALL", "TZ", "DRAVIT_HOME", "COLUMNS", "LINES":
+			env = append(env, v)
+		}
+	}
+	return env
+}

@@ -1,0 +1,266 @@
+// Package gateway is the HTTP entrance of all stacks: a process of its own, kept by the keeper, that sends each host name to the
+// web server of its stack.
+package gateway
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/stackfile"
+)
+
+// Route leads a host name to a socket.
+type Route struct {
+	Host    string `json:"host"`
+	Stack   string `json:"stack"`
+	StackID string `json:"stack_id"`
+	Site    string `json:"site"`
+	Dir     string `json:"dir"`
+	Socket  string `json:"socket"`
+}
+
+func routesFile(h *home.Home) string { return h.Path("routes.json") }
+
+// WriteRoutes writes the table. The gateway notices at its next request.
+func WriteRoutes(h *home.Home, routes []Route) error {
+	slices.SortFunc(routes, func(a, b Route) int { return strings.Compare(a.Host, b.Host) })
+	return home.WriteState(routesFile(h), routes)
+}
+
+func keyFile(h *home.Home) string { return h.Path("gateway.key") }
+
+// Target describes a site of a stack to a check.
+func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds kind.List) (health.Target, error) {
+	key, err := os.ReadFile(keyFile(h))
+	t := health.Target{StackID: spec.ID, Name: site.Name, Host: site.Host, URL: site.URL, Gateway: spec.Gateway, Key: string(key), Expect: site.Expect}
+	t.App, _ = spec.Part(site.App)
+	if k := kinds.Of(t.App.Kind); k != nil {
+		t.Probed, _ = k.(kind.Probed)
+	}
+	return t, err
+}
+
+// KindName is the kind of the gateway's part. It is no kind of a stack file.
+const KindName = "gateway"
+
+// Spec describes the gateway to the keeper as a stack of one part, and makes its key where it has none.
+func Spec(h *home.Home, self string, port int) (materialise.Spec, error) {
+	id, name := KindName, KindName
+	for _, dir := range []string{"state", "logs", "temp"} {
+		if err := os.MkdirAll(h.Stack(id, dir), 0o700); err != nil {
+			return materialise.Spec{}, err
+		}
+	}
+	if _, err := os.Stat(keyFile(h)); errors.Is(err, os.ErrNotExist) {
+		if err := home.WriteFile(keyFile(h), []byte(rand.Text()), 0o600); err != nil {
+			return materialise.Spec{}, err
+		}
+	}
+	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.Web, Port: port, Self: self, Hash: fmt.Sprintf("%s %d", self, port),
+		Project: h.Dir, Conf: h.Stack(id), Temp: h.Stack(id, "temp"), Log: h.Stack(id, "logs", "gateway.log"), Lock: h.Stack(id, "state", "gateway.lock"),
+		Env: []string{"DRAVIT_HOME=" + h.Dir}}
+	spec := materialise.Spec{Format: 1, ID: id, Name: name, Parts: []kind.Part{p}}
+	return spec, home.WriteState(materialise.File(h, id), spec)
+}
+
+// Kind is how the keeper runs the gateway.
+func Kind() kind.Server { return gateway{} }
+
+type gateway struct{}
+
+func (gateway) Name() string                            { return KindName }
+func (gateway) Role() kind.Role                         { return kind.Web }
+func (gateway) Keys() []string                          { return nil }
+func (gateway) Programs() []string                      { return nil }
+func (gateway) Fit(stackfile.Part, kind.Program) string { return "" }
+func (gateway) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Port: true} }
+func (gateway) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
+func (gateway) Files(kind.Part) ([]kind.File, error)    { return nil, nil }
+
+func (gateway) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+func (gateway) Ladder(p kind.Part) []kind.Rung {
+	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	return append(health.Ground(p, "tcp", address), health.HTTPPort(address))
+}
+
+// Serve serves on the port, loopback only, until the context ends.
+func Serve(ctx context.Context, h *home.Home, port int) error {
+	key, err := os.ReadFile(keyFile(h))
+	if err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", fmt.Sprintf("%s:%d", kind.Host, port))
+	if err != nil {
+		return err
+	}
+	t := &table{file: routesFile(h), key: string(key), port: port}
+	return kind.ServeHTTP(ctx, &http.Server{Handler: t, ReadHeaderTimeout: 30 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}, listener)
+}
+
+// table is the routes, read again whenever their file has changed.
+type table struct {
+	file string
+	key  string
+	port int
+
+	mu     sync.RWMutex
+	seen   os.FileInfo
+	routes map[string]*target
+}
+
+type target struct {
+	Route
+	proxy *httputil.ReverseProxy
+}
+
+func (t *table) find(host string) (*target, error) {
+	info, err := os.Stat(t.file)
+	if err != nil {
+		return nil, err
+	}
+	t.mu.RLock()
+	same := t.seen != nil && os.SameFile(t.seen, info) && t.seen.ModTime().Equal(info.ModTime())
+	x := t.routes[host]
+	t.mu.RUnlock()
+	if same {
+		return x, nil
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var routes []Route
+	if err := home.ReadJSON(t.file, &routes); err != nil {
+		return nil, err
+	}
+	old := t.routes
+	t.routes, t.seen = map[string]*target{}, info
+	for _, r := range routes {
+		if was := old[r.Host]; was != nil && was.Route == r {
+			t.routes[r.Host] = was
+			continue
+		}
+		t.routes[r.Host] = &target{r, t.proxyTo(r)}
+	}
+	return t.routes[host], nil
+}
+
+// proxyTo sends requests on to a stack's socket. What a visitor claims to have been forwarded is replaced by what is true.
+func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
+	transport := &http.Transport{
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+		},
+		MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute, DisableCompression: true,
+	}
+	to := &url.URL{Scheme: "http", Host: r.Host}
+	return &httputil.ReverseProxy{
+		Transport:     transport,
+		FlushInterval: -1,
+		BufferPool:    buffers{},
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.SetURL(to)
+			p.Out.Host = p.In.Host
+			p.Out.Header.Del("Forwarded")
+			p.SetXForwarded()
+			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.port))
+		},
+		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
+			if req.Context().Err() != nil {
+				return // the visitor left
+			}
+			slog.Warn("a stack does not answer", "host", r.Host, "error", err)
+			t.page(w, http.StatusBadGateway, pageData{Title: r.Host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
+				Command: "dravit status --stack " + r.Stack})
+		},
+	}
+}
+
+// buffers are shared by all proxies: a page is copied through 32 KB, not through a new allocation each time.
+type buffers struct{}
+
+var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
+func (buffers) Put(b []byte) { pool.Put(&b) }
+
+func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	host, _, err := net.SplitHostPort(r.Host)
+	if err != nil {
+		host = r.Host
+	}
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	to, err := t.find(host)
+	switch {
+	case err != nil:
+		slog.Error("the table of names cannot be read", "error", err)
+		http.Error(w, "500: the gateway's table of names cannot be read", http.StatusInternalServerError)
+	case to == nil:
+		t.unknown(w, host)
+	case r.URL.Path == health.RoutePath:
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
+	default:
+		to.proxy.ServeHTTP(w, r)
+	}
+}
+
+// unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
+func (t *table) unknown(w http.ResponseWriter, host string) {
+	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
+	if host == "localhost" || host == kind.Host || strings.HasSuffix(host, ".localhost") {
+		t.mu.RLock()
+		for _, r := range t.routes {
+			data.Sites = append(data.Sites, pageSite{fmt.Sprintf("http://%s:%d/", r.Host, t.port), r.Host, r.Stack})
+		}
+		t.mu.RUnlock()
+		slices.SortFunc(data.Sites, func(a, b pageSite) int { return strings.Compare(a.Host, b.Host) })
+	}
+	t.page(w, http.StatusNotFound, data)
+}
+
+type pageData struct {
+	Title, Text, Command string
+	Sites                []pageSite
+}
+
+type pageSite struct{ URL, Host, Stack string }
+
+//go:embed page.html
+var pageText string
+
+var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
+
+func (t *table) page(w http.ResponseWriter, status int, data pageData) {
+	var b bytes.Buffer
+	if err := page().Execute(&b, data); err != nil {
+		slog.Error("page", "error", err)
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	w.WriteHeader(status)
+	_, _ = w.Write(b.Bytes()) // the visitor may have left
+}

@@ -1,0 +1,235 @@
+package keeper
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/proc"
+)
+
+// Client talks to the keeper of a home folder.
+type Client struct {
+	home *home.Home
+	http *http.Client
+}
+
+// Connect returns a client of the keeper, which need not run.
+func Connect(h *home.Home) *Client {
+	socket := filepath.Join(h.Run, socketName)
+	return &Client{h, &http.Client{Transport: &http.Transport{
+		DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			conn, err := (&net.Dialer{}).DialContext(ctx, "unix", socket)
+			if err != nil {
+				return nil, err
+			}
+			if err := home.CheckPeer(conn); err != nil {
+				conn.Close()
+				return nil, err
+			}
+			return conn, nil
+		},
+	}}}
+}
+
+// Running tells whether a keeper holds the home folder.
+func Running(h *home.Home) bool { return home.Locked(h.Path("keeper.lock")) }
+
+// Ensure starts the keeper where none runs, from the program self of the given build, and replaces one of another build: its
+// parts live on under the new one.
+func (c *Client) Ensure(ctx context.Context, self, build string) error {
+	hello, err := c.Hello(ctx)
+	if err == nil && hello.Build == build {
+		return nil
+	}
+	if err == nil {
+		if err := c.do(ctx, http.MethodPost, "/v1/leave", nil, nil); err != nil {
+			return err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	var child <-chan error
+	for wait := time.Millisecond; ; wait = min(2*wait, 20*time.Millisecond) {
+		if child == nil && !Running(c.home) {
+			if child, err = spawn(c.home, self); err != nil {
+				return err
+			}
+		}
+		if hello, err := c.Hello(ctx); err == nil && hello.Build == build {
+			return nil
+		} else if err == nil && wait >= 20*time.Millisecond { // somebody else's of another build came in between
+			return c.Ensure(ctx, self, build)
+		}
+		select {
+		case err := <-child:
+			// Another command's keeper was faster, or this one cannot run.
+			if child = nil; err != nil && !Running(c.home) {
+				return fmt.Errorf("the keeper does not start: %w%s", err, lastWords(c.home))
+			}
+		case <-ctx.Done():
+			return fmt.Errorf("the keeper does not answer: %w%s", ctx.Err(), lastWords(c.home))
+		case <-time.After(wait):
+		}
+	}
+}
+
+// logFile is where the keeper writes what happens to it.
+func logFile(h *home.Home) string { return h.Path("keeper.log") }
+
+func lastWords(h *home.Home) string {
+	text, _ := os.ReadFile(logFile(h))
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	if last := lines[len(lines)-1]; last != "" {
+		return ": " + last
+	}
+	return ""
+}
+
+// spawn starts a keeper that outlives this command. The channel gives its end, should it end while somebody listens.
+func spawn(h *home.Home, self string) (<-chan error, error) {
+	if info, err := os.Stat(logFile(h)); err == nil && info.Size() > maxLog {
+		_ = os.Rename(logFile(h), logFile(h)+".1")
+	}
+	log, err := os.OpenFile(logFile(h), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := exec.Command(self, "internal", "keeper")
+	cmd.Dir = "/"
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	// The place of the home folder is handed down; nothing else of this terminal's environment matters to it.
+	cmd.Env = []string{"DRAVIT_HOME=" + h.Dir, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + os.Getenv("HOME"), "GOGC=50"}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	return ended, nil
+}
+
+// Hello asks the keeper who it is.
+func (c *Client) Hello(ctx context.Context) (Hello, error) {
+	var h Hello
+	return h, c.do(ctx, http.MethodGet, "/v1/hello", nil, &h)
+}
+
+// Status returns the states of a stack's parts. Without a keeper, nothing runs that is wished to.
+func (c *Client) Status(ctx context.Context, id string) ([]kind.Status, error) {
+	var all []kind.Status
+	return all, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &all)
+}
+
+// Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has nothing left to do.
+func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]kind.Status, error) {
+	hello, err := c.Hello(ctx)
+	if err != nil {
+		return nil, err
+	}
+	who, _ := proc.Identify(hello.PID)
+	var last []kind.Status
+	if err := c.do(ctx, http.MethodPost, "/v1/stacks/"+id+"/stop", request{Parts: parts}, &last); err != nil {
+		return nil, err
+	}
+	if left, err := c.anythingLeft(ctx); err == nil && left {
+		return last, nil
+	}
+	for range 1000 {
+		if !who.Alive() {
+			break
+		}
+		if err := proc.Sleep(ctx, 2*time.Millisecond); err != nil {
+			return last, err
+		}
+	}
+	return last, nil
+}
+
+func (c *Client) anythingLeft(ctx context.Context) (bool, error) {
+	dirs, err := os.ReadDir(c.home.Path("stacks"))
+	for _, d := range dirs {
+		if d.Name() != gatewayID && Wished(c.home, d.Name()) {
+			return true, nil
+		}
+	}
+	return false, err
+}
+
+// Start brings a stack to what its Spec says and reports on the way. Ending the context ends what this start began.
+func (c *Client) Start(ctx context.Context, id string, restart []string, timeout time.Duration, report func(Event)) error {
+	body, err := json.Marshal(request{restart, timeout})
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://keeper/v1/stacks/"+id+"/start", bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
+		return fmt.Errorf("the keeper says %s: %s", resp.Status, strings.TrimSpace(string(text)))
+	}
+	in := json.NewDecoder(resp.Body)
+	for {
+		var e Event
+		if err := in.Decode(&e); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("the keeper broke off: %w", err)
+		}
+		report(e)
+		if e.Done {
+			return nil
+		}
+	}
+}
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, body)
+	if err != nil {
+		return err
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
+		return errors.New(strings.TrimSpace(string(text)))
+	}
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(out)
+}

@@ -1,0 +1,433 @@
+// Package keeper is the one background process of a user: it starts, watches, restarts and stops parts and the gateway.
+// It may die at any moment: what it started lives on, and the next keeper takes it over.
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/materialise"
+)
+
+// Keeper is the background process.
+type Keeper struct {
+	home  *home.Home
+	kinds kind.List
+	self  string
+	build string
+	log   *slog.Logger
+	quit  context.CancelFunc
+	parts sync.WaitGroup // goroutines of parts
+
+	mu       sync.Mutex
+	stacks   map[string]*stack
+	gateway  *stack
+	leaving  bool // parts live on: another keeper takes over
+	requests int  // that may still begin something
+}
+
+// socketName is the keeper's own socket in the run folder.
+const socketName = "keeper.sock"
+
+// ErrRunning says that another keeper serves this home folder.
+var ErrRunning = errors.New("another keeper is running")
+
+// Run is the keeper's life. It ends when no stack is wished to run, when another keeper asks to take over, or with the context.
+// self is the dravit program it starts built-in parts from, build that program's hash.
+func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string) error {
+	lock, err := home.TryLock(h.Path("keeper.lock"))
+	if errors.Is(err, home.ErrLocked) {
+		return ErrRunning
+	}
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if run, err := os.Open(h.Run); err == nil { // cleaners of /tmp leave a folder alone that somebody has locked
+		defer run.Close()
+		_ = home.Share(run)
+	}
+	ctx, quit := context.WithCancel(ctx)
+	defer quit()
+	k := &Keeper{home: h, kinds: kinds, self: self, build: build, quit: quit, stacks: map[string]*stack{},
+		log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
+	k.gateway = newStack(k, gatewayID)
+	if err := k.takeOver(); err != nil {
+		return err
+	}
+	path := filepath.Join(h.Run, socketName)
+	_ = os.Remove(path) // nobody but the holder of the lock listens on it
+	listener, err := net.Listen("unix", path)
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return err
+	}
+	k.log.Info("keeper runs", "pid", os.Getpid(), "build", build)
+	defer time.AfterFunc(lonely, k.endIfIdle).Stop() // its caller may have found that there is nothing to start
+	err = kind.ServeHTTP(ctx, &http.Server{Handler: k.handler(), ReadHeaderTimeout: time.Minute, ErrorLog: slog.NewLogLogger(k.log.Handler(), slog.LevelWarn)},
+		home.OwnPeers(listener))
+	k.mu.Lock()
+	k.leaving = true
+	stacks := append(slices.Collect(mapValues(k.stacks)), k.gateway)
+	k.mu.Unlock()
+	for _, s := range stacks {
+		s.leave()
+	}
+	k.parts.Wait()
+	k.log.Info("keeper ends")
+	return err
+}
+
+func mapValues(m map[string]*stack) func(func(*stack) bool) {
+	return func(yield func(*stack) bool) {
+		for _, s := range m {
+			if !yield(s) {
+				return
+			}
+		}
+	}
+}
+
+// takeOver adopts what an earlier keeper left running.
+func (k *Keeper) takeOver() error {
+	book, err := ledger.Read(k.home)
+	if err != nil {
+		return err
+	}
+	any := false
+	for id := range book.Stacks {
+		if !Wished(k.home, id) {
+			continue
+		}
+		s := newStack(k, id)
+		if err := s.adopt(); err != nil {
+			k.log.Error("taking over", "stack", id, "error", err)
+			continue
+		}
+		k.stacks[id] = s
+		any = true
+	}
+	if any {
+		return k.gateway.adopt()
+	}
+	return nil
+}
+
+func (k *Keeper) kindOf(name string) kind.Server {
+	if name == gateway.KindName {
+		return gateway.Kind()
+	}
+	return k.kinds.Of(name)
+}
+
+func (k *Keeper) stack(id string) *stack {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	s, ok := k.stacks[id]
+	if !ok {
+		s = newStack(k, id)
+		k.stacks[id] = s
+	}
+	return s
+}
+
+// gatewayID is the id under which the gateway's own state is kept, as if it were a stack.
+const gatewayID = "gateway"
+
+// openGateway starts the gateway where it does not run, and tells it which names lead where.
+func (k *Keeper) openGateway(port int) error {
+	if port == 0 {
+		return nil
+	}
+	if err := k.writeRoutes(); err != nil {
+		return err
+	}
+	spec, err := gateway.Spec(k.home, k.self, port)
+	if err != nil {
+		return err
+	}
+	if _, err := k.gateway.begin(spec, nil); err != nil {
+		return err
+	}
+	return nil
+}
+
+// writeRoutes writes the gateway's table. A gateway that runs reads it again.
+func (k *Keeper) writeRoutes() error {
+	var routes []gateway.Route
+	k.mu.Lock()
+	stacks := slices.Collect(mapValues(k.stacks))
+	k.mu.Unlock()
+	for _, s := range stacks {
+		s.mu.Lock()
+		for _, site := range s.spec.Sites {
+			if p, ok := s.spec.Part(site.Server); ok && len(s.parts) > 0 {
+				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Dir: s.spec.Dir, Socket: p.Socket})
+			}
+		}
+		s.mu.Unlock()
+	}
+	return gateway.WriteRoutes(k.home, routes)
+}
+
+// request is the body of start and stop.
+type request struct {
+	Parts   []string      `json:"parts,omitempty"`   // empty: all
+	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: for ever
+}
+
+// Event is one line of the answer to start.
+type Event struct {
+	Part  *kind.Status `json:"part,omitempty"`  // a part's state changed
+	Site  *SiteResult  `json:"site,omitempty"`  // a site's ladder came to an end
+	Error string       `json:"error,omitempty"` // the start went no further
+	Done  bool         `json:"done,omitempty"`  // the last line
+	Begun []string     `json:"begun,omitempty"` // with Done: the parts that this start began
+}
+
+// SiteResult is a site's ladder.
+type SiteResult struct {
+	Name  string          `json:"name"`
+	URL   string          `json:"url"`
+	Rungs []health.Result `json:"rungs"`
+}
+
+// Hello is what the keeper says of itself.
+type Hello struct {
+	PID   int    `json:"pid"`
+	Build string `json:"build"`
+}
+
+func (k *Keeper) handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /v1/hello", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, Hello{os.Getpid(), k.build})
+	})
+	mux.HandleFunc("GET /v1/stacks/{id}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, k.stack(r.PathValue("id")).statuses())
+	})
+	mux.HandleFunc("POST /v1/stacks/{id}/start", k.busy(k.start))
+	mux.HandleFunc("POST /v1/stacks/{id}/stop", k.busy(k.stop))
+	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, Hello{os.Getpid(), k.build})
+		k.quit()
+	})
+	return mux
+}
+
+// busy keeps the keeper alive while a request that begins or ends something is under way, and lets it end after the last
+// where nothing is wished to run.
+func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		k.mu.Lock()
+		if k.leaving {
+			k.mu.Unlock()
+			http.Error(w, "leaving", http.StatusServiceUnavailable)
+			return
+		}
+		k.requests++
+		k.mu.Unlock()
+		do(w, r)
+		k.mu.Lock()
+		k.requests--
+		k.mu.Unlock()
+		k.endIfIdle()
+	}
+}
+
+// lonely is how long a keeper waits for its first stack.
+const lonely = 20 * time.Second
+
+// endIfIdle ends the keeper where nothing runs and no request may begin anything.
+func (k *Keeper) endIfIdle() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	idle := k.requests == 0
+	for _, s := range k.stacks {
+		s.mu.Lock()
+		idle = idle && len(s.parts) == 0
+		s.mu.Unlock()
+	}
+	if idle {
+		k.leaving = true
+		k.quit()
+	}
+}
+
+func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
+	var req request
+	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	id := r.PathValue("id")
+	out := json.NewEncoder(w)
+	flush := http.NewResponseController(w)
+	say := func(e Event) {
+		_ = out.Encode(e) // a caller who left is seen by the context
+		_ = flush.Flush()
+	}
+	spec, err := materialise.Read(k.home, id)
+	if err != nil || spec.ID == "" {
+		say(Event{Error: "this stack was never planned", Done: true})
+		return
+	}
+	s := k.stack(id)
+	s.mu.Lock()
+	s.waiting++
+	s.mu.Unlock()
+	begun, err := s.begin(spec, req.Parts)
+	if err == nil {
+		err = k.openGateway(spec.Gateway)
+	}
+	if err != nil {
+		say(Event{Error: err.Error()})
+	} else {
+		k.follow(r.Context(), s, req.Timeout, say)
+		if len(spec.Sites) > 0 && r.Context().Err() == nil {
+			k.provesSites(r.Context(), s, spec, say)
+		}
+	}
+	s.mu.Lock()
+	s.waiting--
+	alone := s.waiting == 0
+	s.mu.Unlock()
+	if r.Context().Err() != nil && alone && len(begun) > 0 { // interrupted: what this start began is ended, nothing else
+		if _, err := s.halt(begun); err != nil {
+			k.log.Error("ending an interrupted start", "error", err)
+		}
+		k.closeGatewayIfIdle()
+		return
+	}
+	say(Event{Done: true, Begun: begun})
+	if len(begun) > 0 {
+		k.parts.Go(s.syncData)
+	}
+}
+
+// follow reports the states of the parts until nothing is on its way any more, or the time is over.
+func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, say func(Event)) {
+	if timeout > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, timeout)
+		defer cancel()
+	}
+	said := map[string]kind.Status{}
+	for {
+		changed := s.changes()
+		for _, p := range s.statuses() {
+			was, ok := said[p.Name]
+			if !ok || was.State != p.State || was.Because != p.Because || len(was.LogTail) != len(p.LogTail) {
+				said[p.Name] = p
+				say(Event{Part: &p})
+			}
+		}
+		if settled, _ := s.settled(); settled {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
+// siteGrace is how long a site may still answer wrongly after its parts answer: an application may be warming up.
+const siteGrace = 3 * time.Second
+
+// provesSites climbs the ladders of the sites until they hold, side by side. A site whose parts do not answer is asked once.
+func (k *Keeper) provesSites(ctx context.Context, s *stack, spec materialise.Spec, say func(Event)) {
+	_, answers := s.settled()
+	results := make([][]health.Result, len(spec.Sites))
+	var wg sync.WaitGroup
+	for i, site := range spec.Sites {
+		wg.Go(func() {
+			target, err := gateway.Target(k.home, spec, site, k.kinds)
+			if err != nil {
+				k.log.Error("site", "site", site.Name, "error", err)
+				return
+			}
+			// The system's resolver is left to check: it may take its time, and no browser asks it for these names.
+			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
+			began := time.Now()
+			for wait := time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
+				results[i] = health.Climb(ctx, ladder)
+				if !answers || health.Holds(results[i]) || time.Since(began) > siteGrace {
+					return
+				}
+				select {
+				case <-ctx.Done():
+					return
+				case <-time.After(wait):
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for i, site := range spec.Sites {
+		if results[i] != nil {
+			say(Event{Site: &SiteResult{site.Name, site.URL, results[i]}})
+		}
+	}
+}
+
+func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
+	var req request
+	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	s := k.stack(r.PathValue("id"))
+	names := req.Parts
+	if len(names) == 0 {
+		names = nil
+	}
+	last, err := s.halt(names)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	k.closeGatewayIfIdle()
+	answer(w, last)
+}
+
+// closeGatewayIfIdle brings the gateway's table up to date, and ends it with the last stack.
+func (k *Keeper) closeGatewayIfIdle() {
+	idle := true
+	k.mu.Lock()
+	for _, s := range k.stacks {
+		s.mu.Lock()
+		idle = idle && len(s.parts) == 0 && s.waiting == 0
+		s.mu.Unlock()
+	}
+	k.mu.Unlock()
+	err := k.writeRoutes()
+	if idle {
+		_, err = k.gateway.halt(nil)
+	}
+	if err != nil {
+		k.log.Error("gateway", "error", err)
+	}
+}
+
+func answer(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(v) // a caller who left does not matter
+}

@@ -1,0 +1,523 @@
+package keeper
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/proc"
+)
+
+const (
+	askAgain     = 10 * time.Second // between two proofs of a part that answers
+	patience     = time.Minute      // for a part to answer after its process started
+	stopPatience = 15 * time.Second // for a part to end after it was asked to
+	steady       = time.Minute      // running this long, a part's earlier crashes are forgotten
+	maxLog       = 8 << 20          // a log longer than this is put aside at the part's next start
+)
+
+// pauses before a crashed part is started again; after the last it is declared failed.
+var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond, 2 * time.Second, 5 * time.Second, 15 * time.Second}
+
+// part is one part under the keeper's care. Its goroutine, run, alone starts and ends its process.
+type part struct {
+	stack *stack
+	spec  kind.Part
+	kind  kind.Server
+
+	stop  context.CancelFunc // ends the part's process, then its goroutine
+	leave context.CancelFunc // ends the goroutine only: another keeper takes over
+	done  chan struct{}
+
+	// guarded by stack.mu
+	status   kind.Status
+	identity proc.Identity // of the leading process, zero where unknown
+	answered bool          // since the stack was started
+}
+
+// set changes the part's state and wakes whoever waits for the stack.
+func (p *part) set(state kind.State, because, next string) {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	if p.status.State == state && p.status.Because == because {
+		return
+	}
+	if p.status.State != state {
+		p.status.Since = time.Now()
+	}
+	p.status.State, p.status.Because, p.status.Next = state, because, next
+	p.status.LogTail = nil
+	p.stack.wake()
+}
+
+// fail declares the part failed, with the last words of its log.
+func (p *part) fail(because, next string) {
+	tail := strings.Split(strings.TrimRight(p.logSince(0), "\n"), "\n")
+	tail = tail[max(0, len(tail)-8):]
+	if next == "" {
+		next = fmt.Sprintf("dravit logs %s", p.spec.Name)
+	}
+	p.set(kind.Failed, because, next)
+	p.stack.mu.Lock()
+	if len(tail) > 0 && tail[0] != "" {
+		p.status.LogTail = tail
+	}
+	p.stack.mu.Unlock()
+	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
+}
+
+// run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
+func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
+	defer close(p.done)
+	ctx, cancel := context.WithCancel(stopped)
+	defer cancel()
+	defer context.AfterFunc(left, cancel)()
+	crashes := 0
+	for ctx.Err() == nil {
+		began := time.Now()
+		ended := p.life(ctx, adopted)
+		adopted = proc.Identity{}
+		if ctx.Err() != nil {
+			break
+		}
+		p.stack.mu.Lock()
+		p.status.PID, p.identity = 0, proc.Identity{}
+		answered := p.answered
+		p.stack.mu.Unlock()
+		because, next := p.explain(ended.log, ended.what)
+		if !answered || ended.final {
+			p.fail(because, next)
+			<-ctx.Done() // until somebody starts it again
+			break
+		}
+		if time.Since(began) > steady {
+			crashes = 0
+		}
+		if crashes == len(pauses) {
+			p.fail(fmt.Sprintf("it crashed %d times in a row: %s", crashes+1, because), next)
+			<-ctx.Done()
+			break
+		}
+		p.set(kind.Pausing, because, next)
+		if proc.Sleep(ctx, pauses[crashes]) != nil {
+			break
+		}
+		crashes++
+		p.stack.mu.Lock()
+		p.status.Restarts++
+		p.stack.mu.Unlock()
+	}
+	if left.Err() != nil {
+		return
+	}
+	p.end()
+}
+
+// ending is how a life of the part ended.
+type ending struct {
+	what  string // in our words
+	log   string // what the part said in this life
+	final bool   // another life would end the same way
+}
+
+// life is one life of the part: from what must be there before its process, until the process is gone.
+func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
+	command := p.kind.Command(p.spec)
+	if command.Path == "" {
+		return p.lifeWithoutProcess(ctx)
+	}
+	var exited <-chan error
+	logStart := int64(0)
+	if adopted == (proc.Identity{}) {
+		if p.spec.Role == kind.App { // a server of the project's own may look for its stores at once
+			if err := p.waitForUses(ctx, kind.Waiting); err != nil {
+				return ending{what: err.Error()}
+			}
+		}
+		p.set(kind.Starting, "", "")
+		if err := p.endOrphans(ctx); err != nil {
+			return ending{what: err.Error(), final: true}
+		}
+		logStart = p.rotateLog()
+		if err := p.prepare(ctx); err != nil {
+			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
+		}
+		var err error
+		if exited, err = p.spawn(command); err != nil {
+			return ending{what: err.Error(), final: true}
+		}
+	} else {
+		p.stack.mu.Lock()
+		p.status.State, p.status.PID, p.identity = kind.Starting, adopted.PID, adopted
+		p.stack.mu.Unlock()
+		exited = watch(ctx, adopted)
+	}
+	gone := func(err error) ending {
+		return ending{what: exitText(err, p.stack.ofPart(p).State), log: p.logSince(logStart)}
+	}
+	// Its process starts at once; its ladder is climbed when what it uses answers.
+	if err := p.waitForUses(ctx, kind.Starting); err != nil {
+		select {
+		case err := <-exited:
+			return gone(err)
+		default:
+			return ending{what: err.Error()}
+		}
+	}
+	began, wait := time.Now(), time.Millisecond
+	for {
+		results := p.climb(ctx)
+		fell := health.Fell(results)
+		switch {
+		case ctx.Err() != nil:
+			return ending{}
+		case fell == nil:
+			p.proved()
+			wait = askAgain
+		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
+			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
+			wait = min(askAgain, max(time.Second, wait))
+		case time.Since(began) > 2*time.Second:
+			wait = 50 * time.Millisecond
+		}
+		if fell != nil {
+			p.prepareClients(ctx, results)
+		}
+		select {
+		case <-ctx.Done():
+			return ending{}
+		case err := <-exited:
+			return gone(err)
+		case <-time.After(wait):
+		}
+	}
+}
+
+// lifeWithoutProcess keeps asking a part that is only files.
+func (p *part) lifeWithoutProcess(ctx context.Context) ending {
+	p.set(kind.Starting, "", "")
+	if err := p.prepare(ctx); err != nil {
+		return ending{what: err.Error(), final: true}
+	}
+	for ctx.Err() == nil {
+		if fell := health.Fell(p.climb(ctx)); fell == nil {
+			p.proved()
+		} else if ctx.Err() == nil {
+			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
+		}
+		_ = proc.Sleep(ctx, askAgain)
+	}
+	return ending{}
+}
+
+func (p *part) climb(ctx context.Context) []health.Result {
+	return health.Climb(ctx, p.kind.Ladder(p.spec))
+}
+
+// proved notes that the whole ladder held just now.
+func (p *part) proved() {
+	var memory int64
+	if p.kind.Command(p.spec).Path != "" {
+		if pids, err := proc.HoldersOf(p.spec.Lock); err == nil {
+			memory = proc.Memory(pids)
+		}
+	}
+	p.stack.mu.Lock()
+	p.status.ProvedAt = time.Now()
+	p.status.Memory = memory
+	p.answered = true
+	p.stack.mu.Unlock()
+	p.set(kind.Answers, "", "")
+}
+
+// waitForUses waits until every part that this one uses answers. It fails when one of them has failed.
+func (p *part) waitForUses(ctx context.Context, as kind.State) error {
+	for {
+		changed := p.stack.changes()
+		waitsFor, failed := "", ""
+		for _, name := range p.spec.Uses {
+			switch p.stack.stateOf(name) {
+			case kind.Answers, kind.Unwell: // it lives; what is wrong with it shows on its own line
+			case kind.Failed:
+				failed = name
+			default:
+				waitsFor = name
+			}
+		}
+		switch {
+		case failed != "":
+			p.set(kind.Waiting, failed+" failed, which it needs", "dravit logs "+failed)
+		case waitsFor != "":
+			p.set(as, "needs "+waitsFor, "")
+		default:
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
+// and the token of this start.
+func (p *part) prepare(ctx context.Context) error {
+	for _, dir := range []string{p.spec.Temp, filepath.Dir(p.spec.Log)} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	if p.spec.Socket != "" {
+		if err := os.MkdirAll(filepath.Dir(p.spec.Socket), 0o700); err != nil {
+			return err
+		}
+		if err := clearSocket(p.spec.Socket); err != nil {
+			return err
+		}
+	}
+	if p.spec.Data != "" {
+		if err := data.Ensure(ctx, p.stack.keeper.home, p.spec, p.kind); err != nil {
+			return err
+		}
+	}
+	if _, ok := p.kind.(kind.Probed); ok {
+		if err := home.WriteFile(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	if tester, ok := p.kind.(kind.Tester); ok {
+		return p.test(ctx, tester.Test(p.spec))
+	}
+	return nil
+}
+
+// clearSocket removes a socket that a crash left behind. A live one is never touched: some servers would steal it silently.
+func clearSocket(path string) error {
+	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if conn, err := net.Dial("unix", path); err == nil {
+		conn.Close()
+		return fmt.Errorf("something that Dravit did not start listens on %s", path)
+	}
+	return os.Remove(path)
+}
+
+// test has the program test its configuration, once for each configuration and version.
+func (p *part) test(ctx context.Context, c kind.Command) error {
+	mark := filepath.Join(p.spec.Conf, ".tested")
+	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Version + p.spec.Program))
+	if old, err := os.ReadFile(mark); err == nil && bytes.Equal(old, sum[:]) {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, c.Path, c.Args...)
+	cmd.Dir, cmd.Env = c.Dir, c.Env
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		p.appendLog(out)
+		return fmt.Errorf("its own test refuses the configuration: %s", lastLine(out, err))
+	}
+	_, err = home.WriteDerived(mark, sum[:], 0o600)
+	return err
+}
+
+func lastLine(out []byte, err error) string {
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	for _, line := range lines {
+		if strings.Contains(line, "emerg") || strings.Contains(line, "ERROR") {
+			return strings.TrimSpace(line)
+		}
+	}
+	if text := lines[len(lines)-1]; text != "" {
+		return text
+	}
+	return err.Error()
+}
+
+// spawn starts the process. That it is about to be started is written down before, who it is after; a lock that every
+// process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them lives.
+func (p *part) spawn(c kind.Command) (<-chan error, error) {
+	lock, err := home.TryLock(p.spec.Lock)
+	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held
+		time.Sleep(5 * time.Millisecond)
+		lock, err = home.TryLock(p.spec.Lock)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("taking the lock of part %s: %w", p.spec.Name, err)
+	}
+	defer lock.Close()
+	log, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := &exec.Cmd{Path: c.Path, Args: append([]string{c.Path}, c.Args...), Dir: c.Dir, Env: c.Env,
+		Stdout: log, Stderr: log, ExtraFiles: []*os.File{lock}, SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
+	}
+	exited := make(chan error, 1)
+	id, err := proc.Identify(cmd.Process.Pid)
+	if err != nil { // gone already: the lock, closed by now, tells the rest
+		id = proc.Identity{Boot: proc.BootID()}
+	}
+	p.stack.remember(p, id)
+	go func() { exited <- cmd.Wait() }()
+	return exited, nil
+}
+
+// watch reports the end of a process that is not our child.
+func watch(ctx context.Context, id proc.Identity) <-chan error {
+	exited := make(chan error, 1)
+	go func() {
+		for id.Alive() {
+			if proc.Sleep(ctx, 100*time.Millisecond) != nil {
+				return
+			}
+		}
+		exited <- errUnseen
+	}()
+	return exited
+}
+
+var errUnseen = errors.New("it ended while an earlier keeper was gone")
+
+// endOrphans ends what a dead leader left behind: workers that hold the lock, and answer in its name.
+func (p *part) endOrphans(ctx context.Context) error {
+	return proc.EndHolders(ctx, p.spec.Lock, func() bool { return home.Locked(p.spec.Lock) }, time.Second)
+}
+
+// prepareClients makes databases and users as soon as the server's socket is open and its own, once for each data folder.
+func (p *part) prepareClients(ctx context.Context, results []health.Result) {
+	preparer, ok := p.kind.(kind.Preparer)
+	if !ok || !slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == kind.Ours && r.Holds != nil && *r.Holds }) {
+		return
+	}
+	if err := preparer.Prepare(ctx, p.spec); err != nil {
+		p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)
+	}
+}
+
+// end ends the part's processes and clears away what only they needed.
+func (p *part) end() {
+	p.set(kind.Stopping, "", "")
+	ctx, cancel := context.WithTimeout(context.Background(), stopPatience)
+	defer cancel()
+	p.stack.mu.Lock()
+	id := p.identity
+	p.stack.mu.Unlock()
+	held := func() bool { return home.Locked(p.spec.Lock) }
+	if id.PID != 0 && held() {
+		_ = id.Signal(p.kind.Command(p.spec).Stop) // gone meanwhile is as good
+		gentle, cancel := context.WithTimeout(ctx, stopPatience/2)
+		for held() && id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
+		}
+		cancel()
+	}
+	if held() {
+		_ = id.SignalGroup(syscall.SIGTERM)
+		if err := proc.EndHolders(ctx, p.spec.Lock, held, time.Second); err != nil {
+			p.fail("it does not end: "+err.Error(), "")
+			return
+		}
+	}
+	for _, file := range []string{p.spec.Socket, p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
+		if file != "" {
+			_ = os.Remove(file)
+		}
+	}
+	_ = os.RemoveAll(p.spec.Temp)
+	p.stack.mu.Lock()
+	p.status.PID, p.status.Memory, p.identity = 0, 0, proc.Identity{}
+	p.stack.mu.Unlock()
+	p.set(kind.Stopped, "", "")
+}
+
+// explain finds the cause of an end in the part's last words.
+func (p *part) explain(log, what string) (because, next string) {
+	if e, ok := p.kind.(kind.Explainer); ok {
+		if because, next = e.Explain(log); because != "" {
+			return because, next
+		}
+	}
+	return what, ""
+}
+
+func exitText(err error, state kind.State) string {
+	var exit *exec.ExitError
+	how := "it ended"
+	switch {
+	case errors.Is(err, errUnseen):
+		how = err.Error()
+	case errors.As(err, &exit):
+		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+			how = fmt.Sprintf("it was killed by signal %d (%s)", status.Signal(), status.Signal())
+		} else {
+			how = fmt.Sprintf("it ended with code %d", exit.ExitCode())
+		}
+	case err == nil:
+		how = "it ended with code 0"
+	}
+	if state != kind.Answers && state != kind.Unwell {
+		how += " before it answered"
+	}
+	return how
+}
+
+// rotateLog puts a long log aside and returns where the next life begins in the file.
+func (p *part) rotateLog() int64 {
+	info, err := os.Stat(p.spec.Log)
+	if err != nil {
+		return 0
+	}
+	if info.Size() > maxLog {
+		_ = os.Rename(p.spec.Log, p.spec.Log+".1")
+		return 0
+	}
+	return info.Size()
+}
+
+func (p *part) appendLog(text []byte) {
+	f, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err == nil {
+		_, _ = f.Write(text)
+		f.Close()
+	}
+}
+
+// logSince returns what the log holds from an offset on, at most its last 64 KB.
+func (p *part) logSince(offset int64) string {
+	f, err := os.Open(p.spec.Log)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil {
+		offset = max(offset, info.Size()-64<<10)
+	}
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
+		return ""
+	}
+	text, _ := io.ReadAll(f)
+	return string(text)
+}

@@ -1,0 +1,308 @@
+package keeper
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/proc"
+)
+
+// stack is a stack under the keeper's care.
+type stack struct {
+	keeper *Keeper
+	id     string
+
+	apply sync.Mutex // held while parts are begun or ended
+
+	mu      sync.Mutex // guards what follows, and the parts' states
+	spec    materialise.Spec
+	parts   map[string]*part
+	changed chan struct{} // closed and made anew at every change
+	waiting int           // starts that wait for this stack
+}
+
+func newStack(k *Keeper, id string) *stack {
+	return &stack{keeper: k, id: id, parts: map[string]*part{}, changed: make(chan struct{})}
+}
+
+// wake tells those who wait that something changed. The caller holds mu.
+func (s *stack) wake() {
+	close(s.changed)
+	s.changed = make(chan struct{})
+}
+
+// changes returns a channel that the next change closes.
+func (s *stack) changes() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.changed
+}
+
+func (s *stack) ofPart(p *part) kind.Status {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return p.status
+}
+
+// stateOf returns the state of a part, stopped where there is none.
+func (s *stack) stateOf(name string) kind.State {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if p, ok := s.parts[name]; ok {
+		return p.status.State
+	}
+	return kind.Stopped
+}
+
+// statuses returns every part's state in the order of the stack file's plan.
+func (s *stack) statuses() []kind.Status {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := []kind.Status{}
+	for _, spec := range s.spec.Parts {
+		if p, ok := s.parts[spec.Name]; ok {
+			all = append(all, p.status)
+		}
+	}
+	return all
+}
+
+// wished is what the user wants of a stack; seen is what was found of it. They are stored apart.
+type wished struct {
+	Run  bool   `json:"run"`
+	Boot string `json:"boot"` // the wish ends with the machine's boot
+}
+
+type seen struct {
+	Parts map[string]proc.Identity `json:"parts"`
+}
+
+func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
+func (s *stack) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
+
+func (s *stack) wish(run bool) error {
+	if err := os.MkdirAll(filepath.Dir(s.wishFile()), 0o700); err != nil {
+		return err
+	}
+	return home.WriteState(s.wishFile(), wished{run, proc.BootID()})
+}
+
+// Wished tells whether a stack is meant to run now.
+func Wished(h *home.Home, id string) bool {
+	var w wished
+	err := home.ReadJSON(h.Stack(id, "state", "wish.json"), &w)
+	return err == nil && w.Run && w.Boot == proc.BootID()
+}
+
+// remember writes down who leads a part, before it is started (without a pid) and after.
+func (s *stack) remember(p *part, id proc.Identity) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p.identity, p.status.PID = id, id.PID
+	all := seen{map[string]proc.Identity{}}
+	for name, x := range s.parts {
+		if x.identity != (proc.Identity{}) {
+			all.Parts[name] = x.identity
+		}
+	}
+	if err := home.WriteState(s.seenFile(), all); err != nil {
+		s.keeper.log.Error("writing down what runs", "error", err)
+	}
+}
+
+// begin brings the stack to what spec says: parts that are gone from it or have changed are ended, missing ones begun.
+// restart names parts that are ended in any case. It returns the names of the parts that it began.
+func (s *stack) begin(spec materialise.Spec, restart []string) ([]string, error) {
+	s.apply.Lock()
+	defer s.apply.Unlock()
+	if err := s.wish(true); err != nil {
+		return nil, err
+	}
+	wanted := map[string]kind.Part{}
+	for _, p := range spec.Parts {
+		wanted[p.Name] = p
+	}
+	s.mu.Lock()
+	var end []*part
+	for name, p := range s.parts {
+		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == kind.Failed {
+			end = append(end, p)
+		}
+	}
+	s.mu.Unlock()
+	s.end(end)
+	var begun []string
+	for _, p := range spec.Parts {
+		s.mu.Lock()
+		_, runs := s.parts[p.Name]
+		s.mu.Unlock()
+		if !runs {
+			begun = append(begun, p.Name)
+		}
+	}
+	s.mu.Lock()
+	s.spec = spec
+	s.mu.Unlock()
+	s.add(spec.Parts, nil)
+	return begun, nil
+}
+
+// add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
+func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
+	var start []func()
+	s.mu.Lock()
+	for _, spec := range parts {
+		k := s.keeper.kindOf(spec.Kind)
+		if _, runs := s.parts[spec.Name]; runs || k == nil {
+			continue
+		}
+		stopped, stop := context.WithCancel(context.Background())
+		left, leave := context.WithCancel(context.Background())
+		p := &part{stack: s, spec: spec, kind: k, stop: stop, leave: leave, done: make(chan struct{}),
+			status: kind.Status{Name: spec.Name, Kind: spec.Kind, Version: spec.Version, Port: spec.Port, Socket: spec.Socket, State: kind.Waiting, Since: time.Now()}}
+		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
+		s.parts[spec.Name] = p
+		start = append(start, func() { p.run(stopped, left, adopted[spec.Name]) })
+	}
+	s.wake()
+	s.mu.Unlock()
+	for _, run := range start {
+		s.keeper.parts.Go(run)
+	}
+}
+
+// end ends parts: first those that others do not need, then the stores. The caller holds apply.
+func (s *stack) end(parts []*part) {
+	for _, stores := range []bool{false, true} {
+		for _, p := range parts {
+			if p.spec.Role.Store() == stores {
+				p.stop()
+			}
+		}
+		for _, p := range parts {
+			if p.spec.Role.Store() == stores {
+				<-p.done
+			}
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range parts {
+		delete(s.parts, p.spec.Name)
+	}
+	s.wake()
+}
+
+// halt ends the named parts, all where none is named, and returns their last states.
+func (s *stack) halt(names []string) ([]kind.Status, error) {
+	s.apply.Lock()
+	defer s.apply.Unlock()
+	s.mu.Lock()
+	var parts []*part
+	for _, p := range s.parts {
+		if names == nil || slices.Contains(names, p.spec.Name) {
+			parts = append(parts, p)
+		}
+	}
+	whole := len(parts) == len(s.parts)
+	s.mu.Unlock()
+	if whole {
+		if err := s.wish(false); err != nil {
+			return nil, err
+		}
+	}
+	s.end(parts)
+	var last []kind.Status
+	for _, p := range parts {
+		last = append(last, p.status) // its goroutine has ended
+	}
+	if whole {
+		_ = os.Remove(s.seenFile())
+		_ = os.Remove(filepath.Join(s.keeper.home.Run, s.id)) // empty now
+	}
+	return last, nil
+}
+
+// adopt takes over what an earlier keeper left running.
+func (s *stack) adopt() error {
+	spec, err := materialise.Read(s.keeper.home, s.id)
+	if err != nil || spec.ID == "" {
+		return err
+	}
+	var was seen
+	if err := home.ReadJSON(s.seenFile(), &was); err != nil {
+		return err
+	}
+	alive := map[string]proc.Identity{}
+	for name, id := range was.Parts {
+		if id.PID != 0 && id.Alive() {
+			alive[name] = id
+		}
+	}
+	s.mu.Lock()
+	s.spec = spec
+	s.mu.Unlock()
+	s.apply.Lock()
+	defer s.apply.Unlock()
+	s.add(spec.Parts, alive)
+	return nil
+}
+
+// settled tells whether nothing of the stack is on its way any more, and whether every part answers.
+func (s *stack) settled() (settled, answers bool) {
+	settled, answers = true, true
+	failed := map[string]bool{}
+	all := s.statuses()
+	for _, p := range all {
+		failed[p.Name] = p.State == kind.Failed
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range all {
+		switch p.State {
+		case kind.Answers:
+		case kind.Failed, kind.Unwell:
+			answers = false
+		case kind.Waiting:
+			answers = false
+			// What waits for a failed part waits for ever.
+			if x := s.parts[p.Name]; x == nil || !slices.ContainsFunc(x.spec.Uses, func(n string) bool { return failed[n] }) {
+				settled = false
+			}
+		default:
+			settled, answers = false, false
+		}
+	}
+	return settled, answers
+}
+
+// leave lets go of every part without touching it.
+func (s *stack) leave() {
+	s.mu.Lock()
+	parts := slices.Collect(maps.Values(s.parts))
+	s.mu.Unlock()
+	for _, p := range parts {
+		p.leave()
+	}
+	for _, p := range parts {
+		<-p.done
+	}
+}
+
+// syncData brings freshly filled data to the disk, behind the developer's back: the copy of a template is not waited for.
+func (s *stack) syncData() {
+	for _, p := range s.spec.Parts {
+		if p.Data != "" {
+			_ = data.Sync(p.Data)
+		}
+	}
+}

@@ -1,0 +1,303 @@
+// Package materialise turns a plan into files below Dravit's folder: each part's place, secrets, environment and configuration.
+package materialise
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/plan"
+	"dravit/internal/stackfile"
+)
+
+// Spec is a stack as it is to run: what the keeper reads, and what checks and commands rest on.
+type Spec struct {
+	Format  int         `json:"format"`
+	ID      string      `json:"id"`
+	Name    string      `json:"name"`
+	Dir     string      `json:"dir"`
+	Gateway int         `json:"gateway"` // port
+	Parts   []kind.Part `json:"parts"`
+	Sites   []Site      `json:"sites"`
+	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
+	Path    []string    `json:"path"` // folders that come first in a command's PATH
+}
+
+// Site is one host name of the stack.
+type Site struct {
+	Name   string            `json:"name"`
+	Host   string            `json:"host"`
+	URL    string            `json:"url"`
+	Server string            `json:"server"` // the part that serves it, on its socket
+	App    string            `json:"app,omitempty"`
+	Expect *stackfile.Expect `json:"expect,omitempty"`
+}
+
+// File returns where a stack's Spec is kept.
+func File(h *home.Home, id string) string { return h.Stack(id, "spec.json") }
+
+// Read returns the Spec of a stack's last start. ID is "" where it was never started.
+func Read(h *home.Home, id string) (Spec, error) {
+	var s Spec
+	return s, home.ReadJSON(File(h, id), &s)
+}
+
+// Part returns the part of that name.
+func (s Spec) Part(name string) (kind.Part, bool) {
+	i := slices.IndexFunc(s.Parts, func(p kind.Part) bool { return p.Name == name })
+	if i < 0 {
+		return kind.Part{}, false
+	}
+	return s.Parts[i], true
+}
+
+// Host is what the machine gives to every part.
+type Host struct {
+	Path string // PATH of the command that starts
+	Home string // the user's home folder
+	User string
+	Self string // the dravit program of this build, which stays as long as it is used
+	Link string // a link to the newest dravit program
+}
+
+// Write places every part of a plan that is OK and writes its files. The Spec is written last.
+func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
+	id := in.StackID
+	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Sites: []Site{}}
+	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return spec, err
+		}
+	}
+	secrets, err := passwords(h, id, p)
+	if err != nil {
+		return spec, err
+	}
+	for _, x := range p.Parts {
+		spec.Parts = append(spec.Parts, place(h, in, p, x, secrets[x.Name], host))
+	}
+	for _, s := range p.Sites {
+		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.URL, s.Server, s.App, s.Expect})
+	}
+	placeSites(&spec, in, p)
+	if err := environment(&spec, in.File, kinds, host); err != nil {
+		return spec, err
+	}
+	for i := range spec.Parts {
+		if err := configure(&spec.Parts[i], kinds); err != nil {
+			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)
+		}
+	}
+	return spec, home.WriteState(File(h, id), spec)
+}
+
+// passwords returns a password for every part, the old one where it has one.
+func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) {
+	file := h.Stack(id, "secrets.json")
+	secrets := map[string]string{}
+	if err := home.ReadJSON(file, &secrets); err != nil {
+		return nil, err
+	}
+	changed := false
+	for _, x := range p.Parts {
+		if secrets[x.Name] == "" && x.Role.Store() {
+			secrets[x.Name] = rand.Text()
+			changed = true
+		}
+	}
+	if !changed {
+		return secrets, nil
+	}
+	return secrets, home.WriteJSON(file, secrets)
+}
+
+func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password string, host Host) kind.Part {
+	id := in.StackID
+	part := kind.Part{
+		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version, Program: x.Program, Facts: x.Facts,
+		Want: x.Want, Uses: x.Uses, Port: x.Port, Socket: x.Socket, Password: password, Project: in.Project.Dir,
+		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Log: h.Stack(id, "logs", x.Name+".log"),
+		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link,
+	}
+	if x.Data {
+		part.Data = h.Stack(id, "data", x.Name)
+	}
+	if x.Origin == "built-in" {
+		part.Self = host.Self
+	}
+	if x.Role == kind.Database {
+		part.Database = x.Want.Database
+		if part.Database == "" {
+			part.Database = databaseName(in.File.Name)
+		}
+		part.User = x.Want.User
+		if part.User == "" {
+			part.User = part.Database[:min(len(part.Database), 32)]
+		}
+	}
+	return part
+}
+
+// databaseName makes a name that needs no quotes of a stack's.
+func databaseName(stack string) string {
+	name := strings.ReplaceAll(stack, "-", "_")
+	if name[0] >= '0' && name[0] <= '9' {
+		name = "db_" + name
+	}
+	return name[:min(len(name), 48)]
+}
+
+// placeSites gives each part the sites that it serves or runs.
+func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
+	parts := map[string]*kind.Part{}
+	for i := range spec.Parts {
+		parts[spec.Parts[i].Name] = &spec.Parts[i]
+	}
+	for _, s := range p.Sites {
+		site := kind.Site{Name: s.Name, Host: s.Host, App: s.App, Expect: s.Expect}
+		if s.Root != "" {
+			site.Root = filepath.Join(in.Project.Dir, s.Root)
+		}
+		if app := parts[s.App]; app != nil {
+			if app.Role == kind.App {
+				site.Proxy = fmt.Sprintf("%s:%d", kind.Host, app.Port)
+			} else {
+				site.FPM, site.Probe = app.Socket, filepath.Join(app.Conf, "probe.php")
+			}
+			app.Sites = append(app.Sites, site)
+		}
+		server := parts[s.Server]
+		server.Sites = append(server.Sites, site)
+	}
+	for i := range spec.Parts {
+		for _, use := range spec.Parts[i].Uses {
+			if x := parts[use]; x != nil && x.Role.Store() {
+				spec.Parts[i].Stores = append(spec.Parts[i].Stores, kind.Store{Name: x.Name, Kind: x.Kind, Role: x.Role, Prefix: stackfile.EnvPrefix(x.Name)})
+			}
+		}
+	}
+}
+
+// configure writes a part's files and sums up what makes a restart necessary when it changes.
+func configure(p *kind.Part, kinds kind.List) error {
+	k := kinds.Of(p.Kind)
+	files, err := k.Files(*p)
+	if err != nil {
+		return err
+	}
+	for _, dir := range []string{p.Conf, p.Temp} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	for _, f := range files {
+		file := filepath.Join(p.Conf, f.Name)
+		if dir := filepath.Dir(file); dir != p.Conf {
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return err
+			}
+		}
+		if _, err := home.WriteDerived(file, []byte(f.Text), f.Mode); err != nil {
+			return err
+		}
+	}
+	// PATH differs from terminal to terminal, which is no reason to restart anything.
+	bare := *p
+	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
+	text, err := json.Marshal(struct {
+		Part  kind.Part
+		Files []kind.File
+	}{bare, files})
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(text)
+	p.Hash = fmt.Sprintf("%x", sum[:12])
+	return nil
+}
+
+// environment computes what the stack adds to a command's environment, and gives each part its own.
+func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) error {
+	vars := map[string]string{}
+	fields := map[string]map[string]string{}
+	for _, p := range spec.Parts {
+		e := kinds.Of(p.Kind).Exports(p)
+		f := map[string]string{"url": e.URL, "user": p.User, "password": p.Password, "database": p.Database, "socket": p.Socket}
+		if p.Port != 0 {
+			f["host"], f["port"] = kind.Host, fmt.Sprint(p.Port)
+		}
+		if e.Database != "" { // a file: nobody logs in
+			f["database"], f["user"], f["password"] = e.Database, "", ""
+		}
+		if p.Role == kind.Mail { // its secret is its inbox's own
+			f["password"], f["socket"] = "", ""
+		}
+		if !p.Role.Store() && p.Role != kind.App {
+			f = map[string]string{}
+		}
+		fields[p.Name] = f
+		for field, value := range f {
+			if value != "" {
+				vars[stackfile.EnvPrefix(p.Name)+"_"+strings.ToUpper(field)] = value
+			}
+		}
+	}
+	// Names without a prefix come after: DB_HOST of a part db is the same either way.
+	for _, p := range mains(spec.Parts) {
+		for name, value := range kinds.Of(p.Kind).Exports(p).Common {
+			if _, taken := vars[name]; !taken {
+				vars[name] = value
+			}
+		}
+	}
+	for name, value := range file.Env {
+		vars[name] = stackfile.Expand(string(value), func(part, field string) string { return fields[part][field] })
+	}
+	for _, name := range slices.Sorted(maps.Keys(vars)) {
+		spec.Env = append(spec.Env, name+"="+vars[name])
+	}
+	for _, p := range spec.Parts {
+		if p.Role == kind.Runtime {
+			spec.Path = append(spec.Path, filepath.Join(p.Conf, "bin"))
+		}
+	}
+	base := []string{"HOME=" + host.Home, "USER=" + host.User, "LOGNAME=" + host.User, "LANG=C.UTF-8",
+		"PATH=" + strings.Join(append(slices.Clone(spec.Path), host.Path), string(os.PathListSeparator))}
+	for i := range spec.Parts {
+		p := &spec.Parts[i]
+		p.Env = base
+		if p.Role == kind.Runtime || p.Role == kind.App {
+			p.Env = append(slices.Clone(base), spec.Env...)
+		}
+	}
+	return nil
+}
+
+// mains returns of each sort of store the part that unprefixed names point to: the only one, or the one marked main.
+func mains(parts []kind.Part) []kind.Part {
+	bySort := map[kind.Role][]kind.Part{}
+	for _, p := range parts {
+		if p.Role.Store() {
+			bySort[p.Role] = append(bySort[p.Role], p)
+		}
+	}
+	var out []kind.Part
+	for _, role := range slices.Sorted(maps.Keys(bySort)) {
+		all := bySort[role]
+		if len(all) > 1 {
+			all = slices.DeleteFunc(all, func(p kind.Part) bool { return !p.Want.Main })
+		}
+		if len(all) == 1 {
+			out = append(out, all[0])
+		}
+	}
+	return out
+}

@@ -1,0 +1,122 @@
+// Package self keeps a copy of the running dravit program in Dravit's folder, so that the keeper and built-in parts outlive the
+// file that they came from: go run deletes it when the command ends, an upgrade replaces it.
+package self
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"dravit/internal/home"
+)
+
+// Program is the kept copy.
+type Program struct {
+	Path  string // bin/<build>/dravit
+	Link  string // bin/dravit, which leads to the newest copy
+	Build string // the content's hash
+}
+
+// Install copies the running program where its copy is missing. inUse tells whether copies of other builds may be in use; where not,
+// they are removed.
+func Install(h *home.Home, inUse func() bool) (Program, error) {
+	source, err := running()
+	if err != nil {
+		return Program{}, err
+	}
+	info, err := os.Stat(source)
+	if err != nil {
+		return Program{}, err
+	}
+	// Reading the whole program to name it takes longer than a command: what was read once is remembered by what the system says of the file.
+	index := map[string]string{}
+	indexFile := h.Path("bin", "index.json")
+	if err := home.ReadJSON(indexFile, &index); err != nil {
+		index = map[string]string{}
+	}
+	key := fmt.Sprintf("%d %d", info.Size(), info.ModTime().UnixNano())
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+		key += fmt.Sprintf(" %d %d", stat.Dev, stat.Ino)
+	}
+	p := Program{Build: index[key], Link: h.Path("bin", "dravit")}
+	p.Path = h.Path("bin", p.Build, "dravit")
+	if p.Build != "" {
+		if _, err := os.Stat(p.Path); err == nil {
+			return p, p.link()
+		}
+	}
+	lock, err := home.Lock(h.Path("bin", "lock"))
+	if err != nil {
+		return Program{}, err
+	}
+	defer lock.Close()
+	if p.Build, err = copyProgram(source, h.Path("bin")); err != nil {
+		return Program{}, err
+	}
+	p.Path = h.Path("bin", p.Build, "dravit")
+	if !inUse() {
+		removeOthers(h.Path("bin"), p.Build)
+		index = map[string]string{}
+	}
+	index[key] = p.Build
+	if err := home.WriteState(indexFile, index); err != nil {
+		return Program{}, err
+	}
+	return p, p.link()
+}
+
+// link points the link at this copy.
+func (p Program) link() error {
+	target := filepath.Join(p.Build, "dravit")
+	if now, err := os.Readlink(p.Link); err == nil && now == target {
+		return nil
+	}
+	fresh := p.Link + ".new"
+	_ = os.Remove(fresh)
+	if err := os.Symlink(target, fresh); err != nil {
+		return err
+	}
+	return os.Rename(fresh, p.Link)
+}
+
+// copyProgram copies a program to its place below bin and returns its build.
+func copyProgram(source, bin string) (string, error) {
+	in, err := os.Open(source)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	out, err := os.CreateTemp(bin, ".new-*")
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(out.Name())
+	sum := sha256.New()
+	_, err = io.Copy(io.MultiWriter(out, sum), in)
+	if err == nil {
+		err = out.Chmod(0o700)
+	}
+	if closeErr := out.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return "", err
+	}
+	build := fmt.Sprintf("%x", sum.Sum(nil)[:8])
+	if err := os.MkdirAll(filepath.Join(bin, build), 0o700); err != nil {
+		return "", err
+	}
+	return build, os.Rename(out.Name(), filepath.Join(bin, build, "dravit"))
+}
+
+func removeOthers(bin, build string) {
+	entries, _ := os.ReadDir(bin)
+	for _, e := range entries {
+		if e.IsDir() && e.Name() != build {
+			_ = os.RemoveAll(filepath.Join(bin, e.Name()))
+		}
+	}
+}

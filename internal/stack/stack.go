@@ -1,0 +1,533 @@
+// Package stack does what the commands ask for one stack: it brings the packages that look, decide, write, run and ask together.
+package stack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+	"dravit/internal/project"
+	"dravit/internal/self"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// Machine is this user's Dravit.
+type Machine struct {
+	Home    *home.Home
+	Kinds   kind.List
+	Version string // Dravit's own
+	Keeper  *keeper.Client
+}
+
+// NewMachine opens this user's Dravit.
+func NewMachine(kinds kind.List, version string) (*Machine, error) {
+	dir, err := home.Locate()
+	if err != nil {
+		return nil, err
+	}
+	h, err := home.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Machine{h, kinds, version, keeper.Connect(h)}, nil
+}
+
+// Stack is one stack: a folder with a stack file.
+type Stack struct {
+	*Machine
+	ID   string // "" before the first start
+	Dir  string // real path
+	Name string // as the ledger has it; "" before the first start
+}
+
+// ErrNoStack says that no stack has the name asked for.
+var ErrNoStack = errors.New("no such stack")
+
+// Find returns the stack of a name, or of the folder dir or one above it.
+func (m *Machine) Find(dir, name string) (*Stack, error) {
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return nil, err
+	}
+	if name != "" {
+		id := book.ByName(name)
+		if id == "" {
+			return nil, fmt.Errorf("%w: %s", ErrNoStack, name)
+		}
+		return &Stack{m, id, book.Stacks[id].Dir, name}, nil
+	}
+	real, err := ledger.RealDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	if real, err = stackfile.Find(real); err != nil {
+		return nil, err
+	}
+	id := book.ByDir(real)
+	return &Stack{m, id, real, book.Stacks[id].Name}, nil
+}
+
+// Plan decides, and changes nothing.
+func (s *Stack) Plan(ctx context.Context) (plan.Input, plan.Plan, error) {
+	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	found, err := survey.Look(ctx, s.Kinds, s.Home.Path("survey.json"))
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	book, err := ledger.Read(s.Home)
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	in, err := s.input(file, found, book)
+	if err != nil {
+		return in, plan.Plan{}, err
+	}
+	return in, plan.Make(in, s.Kinds.Pure()), nil
+}
+
+// newID stands for the id of a stack that was never started.
+const newID = "new"
+
+// input gathers everything that the decisions rest on. Ports are looked at last.
+func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Ledger) (plan.Input, error) {
+	var roots []string
+	for _, site := range file.Sites {
+		if site.Root != "" {
+			roots = append(roots, site.Root)
+		}
+	}
+	in := plan.Input{Format: plan.Format, StackID: s.ID, File: file, Project: project.Look(s.Dir, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
+		Ledger:  plan.Ledger{Gateway: book.Gateway, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
+		History: plan.History{Data: map[string]plan.Written{}}}
+	if in.StackID == "" {
+		in.StackID = newID
+	}
+	live, named := map[int]string{}, map[int]bool{book.Gateway: true}
+	for id, other := range book.Stacks {
+		for part, port := range other.Ports {
+			if home.Locked(s.Home.Stack(id, "state", part+".lock")) {
+				live[port] = id
+			}
+			if id != s.ID {
+				in.Ledger.Others[port] = other.Name
+			}
+			named[port] = true
+		}
+		if id != s.ID {
+			in.Ledger.Stacks = append(in.Ledger.Stacks, other.Name)
+			for _, host := range other.Hosts {
+				in.Ledger.Hosts[host] = other.Name
+			}
+		}
+	}
+	slices.Sort(in.Ledger.Stacks)
+	if home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+		live[book.Gateway] = plan.GatewayOwner
+	}
+	for name, part := range file.Parts {
+		if s.ID != "" {
+			was, err := data.Read(s.Home.Stack(s.ID, "data", name))
+			if err != nil {
+				return in, err
+			}
+			if was.Kind != "" {
+				in.History.Data[name] = plan.Written{Kind: was.Kind, Version: was.Version}
+			}
+		}
+		for _, k := range part.Kind {
+			want := part.For(k)
+			named[want.Port] = true
+			for i := range 10 { // those that a free choice looks at first
+				named[s.Kinds.Of(k).Needs(want).PortBase+i] = true
+			}
+		}
+	}
+	var err error
+	in.Survey.Ports, err = survey.Ports(live, named)
+	return in, err
+}
+
+// ErrNoPlan says that no plan satisfies the stack file. The plan's faults say why.
+var ErrNoPlan = errors.New("no plan satisfies the stack file")
+
+// Started is what a start came to.
+type Started struct {
+	Plan  plan.Plan
+	Begun []string // parts
+	Parts []kind.Status
+	Sites []keeper.SiteResult
+}
+
+// Answers tells whether every part and every site answers.
+func (s Started) Answers() bool {
+	for _, p := range s.Parts {
+		if p.State != kind.Answers {
+			return false
+		}
+	}
+	for _, site := range s.Sites {
+		if !health.Holds(site.Rungs) {
+			return false
+		}
+	}
+	return true
+}
+
+// Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
+// change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
+func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Duration, report func(kind.Status)) (Started, error) {
+	var out Started
+	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	if err != nil {
+		return out, err
+	}
+	for _, name := range restart {
+		if _, ok := file.Parts[name]; !ok {
+			return out, &NoPartError{name, file.PartNames()}
+		}
+	}
+	program, err := self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
+	if err != nil {
+		return out, err
+	}
+	ready := make(chan error, 1)
+	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
+	err = s.place(ctx, file, program, &out)
+	if keeperErr := <-ready; err == nil {
+		err = keeperErr
+	}
+	if err != nil {
+		return out, err
+	}
+	states, order := map[string]kind.Status{}, []string{}
+	err = s.Keeper.Start(ctx, s.ID, restart, timeout, func(e keeper.Event) {
+		switch {
+		case e.Part != nil:
+			if _, ok := states[e.Part.Name]; !ok {
+				order = append(order, e.Part.Name)
+			}
+			states[e.Part.Name] = *e.Part
+			report(*e.Part)
+		case e.Site != nil:
+			out.Sites = append(out.Sites, *e.Site)
+		case e.Error != "":
+			err = errors.New(e.Error)
+		case e.Done:
+			out.Begun = e.Begun
+		}
+	})
+	for _, name := range order {
+		out.Parts = append(out.Parts, states[name])
+	}
+	return out, err
+}
+
+// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan.
+func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, out *Started) error {
+	found, err := survey.Look(ctx, s.Kinds, s.Home.Path("survey.json"))
+	if err != nil {
+		return err
+	}
+	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+		if s.ID == "" {
+			if s.ID = book.ByDir(s.Dir); s.ID == "" {
+				s.ID = book.NewID()
+			}
+		}
+		in, err := s.input(file, found, book)
+		if err != nil {
+			return err
+		}
+		out.Plan = plan.Make(in, s.Kinds.Pure())
+		if !out.Plan.OK {
+			return ErrNoPlan
+		}
+		account, err := hostOf(program)
+		if err != nil {
+			return err
+		}
+		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, account); err != nil {
+			return err
+		}
+		s.Name = out.Plan.Stack
+		own := ledger.Stack{Dir: s.Dir, Name: s.Name, Ports: map[string]int{}, Hosts: map[string]string{}}
+		for _, p := range out.Plan.Parts {
+			if p.Port != 0 {
+				own.Ports[p.Name] = p.Port
+			}
+		}
+		for _, site := range out.Plan.Sites {
+			own.Hosts[site.Name] = site.Host
+		}
+		if book.Gateway == out.Plan.Gateway && book.Stacks[s.ID].Equal(own) {
+			return ledger.Unchanged
+		}
+		book.Stacks[s.ID] = own
+		book.Gateway = out.Plan.Gateway
+		return nil
+	})
+}
+
+func hostOf(program self.Program) (materialise.Host, error) {
+	me, err := user.Current()
+	if err != nil {
+		return materialise.Host{}, err
+	}
+	path := os.Getenv("PATH")
+	if path == "" {
+		path = "/usr/local/bin:/usr/bin:/bin"
+	}
+	return materialise.Host{Path: path, Home: me.HomeDir, User: me.Username, Self: program.Path, Link: program.Link}, nil
+}
+
+// NoPartError says that the stack has no part of that name.
+type NoPartError struct {
+	Name  string
+	Parts []string
+}
+
+func (e *NoPartError) Error() string { return fmt.Sprintf("the stack has no part %q", e.Name) }
+
+// Stop ends the named parts, all where none is named. Data stays.
+func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error) {
+	spec, err := s.spec()
+	if err != nil || spec.ID == "" {
+		return nil, err
+	}
+	for _, name := range parts {
+		if _, ok := spec.Part(name); !ok {
+			return nil, &NoPartError{name, names(spec)}
+		}
+	}
+	if !keeper.Wished(s.Home, s.ID) {
+		return nil, nil
+	}
+	if err := s.revive(ctx); err != nil {
+		return nil, err
+	}
+	return s.Keeper.Stop(ctx, s.ID, parts)
+}
+
+func names(spec materialise.Spec) []string {
+	var all []string
+	for _, p := range spec.Parts {
+		all = append(all, p.Name)
+	}
+	return all
+}
+
+func (s *Stack) spec() (materialise.Spec, error) {
+	if s.ID == "" {
+		return materialise.Spec{}, nil
+	}
+	return materialise.Read(s.Home, s.ID)
+}
+
+// revive starts a keeper where one should run and does not: it takes over what runs.
+func (s *Stack) revive(ctx context.Context) error {
+	if keeper.Running(s.Home) {
+		if _, err := s.Keeper.Hello(ctx); err == nil {
+			return nil
+		}
+	}
+	program, err := self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
+	if err != nil {
+		return err
+	}
+	return s.Keeper.Ensure(ctx, program.Path, program.Build)
+}
+
+// Status is what the keeper sees of a stack.
+type Status struct {
+	Spec  materialise.Spec
+	State kind.State
+	Parts []kind.Status
+}
+
+// Status returns the states of the parts. A keeper that died is started again first.
+func (s *Stack) Status(ctx context.Context) (Status, error) {
+	spec, err := s.spec()
+	if err != nil {
+		return Status{}, err
+	}
+	out := Status{Spec: spec, State: kind.Stopped}
+	if spec.ID == "" {
+		return out, nil
+	}
+	if keeper.Wished(s.Home, s.ID) {
+		if err := s.revive(ctx); err != nil {
+			return out, err
+		}
+		if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil {
+			return out, err
+		}
+	}
+	known := map[string]bool{}
+	for _, p := range out.Parts {
+		known[p.Name] = true
+	}
+	for _, p := range spec.Parts {
+		if !known[p.Name] {
+			out.Parts = append(out.Parts, kind.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, State: kind.Stopped, Port: p.Port, Socket: p.Socket})
+		}
+	}
+	if len(out.Parts) > 0 {
+		out.State = out.Parts[0].State
+	}
+	for _, p := range out.Parts {
+		out.State = kind.Worse(out.State, p.State)
+	}
+	return out, nil
+}
+
+// PartCheck is the ladder of one part, as asked just now.
+type PartCheck struct {
+	Name  string          `json:"name"`
+	Kind  string          `json:"kind"`
+	State kind.State      `json:"state"`
+	Rungs []health.Result `json:"rungs"`
+}
+
+// SiteCheck is the ladder of one site, as asked just now.
+type SiteCheck struct {
+	Name  string          `json:"name"`
+	URL   string          `json:"url"`
+	State kind.State      `json:"state"`
+	Rungs []health.Result `json:"rungs"`
+}
+
+// Checked is what a check came to.
+type Checked struct {
+	Answers bool
+	Parts   []PartCheck
+	Sites   []SiteCheck
+}
+
+// Check asks every part and every site now, side by side.
+func (s *Stack) Check(ctx context.Context) (Checked, error) {
+	out := Checked{Parts: []PartCheck{}, Sites: []SiteCheck{}}
+	status, err := s.Status(ctx)
+	if err != nil {
+		return out, err
+	}
+	spec := status.Spec
+	var ladders [][]kind.Rung
+	for _, p := range spec.Parts {
+		ladders = append(ladders, s.Kinds.Of(p.Kind).Ladder(p))
+	}
+	for _, site := range spec.Sites {
+		target, err := gateway.Target(s.Home, spec, site, s.Kinds)
+		if err != nil {
+			return out, err
+		}
+		ladders = append(ladders, health.Site(target))
+	}
+	results := health.All(ctx, ladders)
+	if err := ctx.Err(); err != nil {
+		return out, err
+	}
+	out.Answers = len(results) > 0
+	stateOf := func(holds bool, seen kind.State) kind.State {
+		switch {
+		case holds && seen != kind.Stopped:
+			return kind.Answers
+		case seen == kind.Answers:
+			return kind.Unwell
+		}
+		return seen
+	}
+	for i, p := range spec.Parts {
+		seen := kind.Stopped
+		if j := slices.IndexFunc(status.Parts, func(x kind.Status) bool { return x.Name == p.Name }); j >= 0 {
+			seen = status.Parts[j].State
+		}
+		state := stateOf(health.Holds(results[i]), seen)
+		out.Answers = out.Answers && state == kind.Answers
+		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i]})
+	}
+	for i, site := range spec.Sites {
+		r := results[len(spec.Parts)+i]
+		state := stateOf(health.Holds(r), kind.Answers)
+		if status.State == kind.Stopped {
+			state = kind.Stopped
+		}
+		out.Answers = out.Answers && state == kind.Answers
+		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
+	}
+	return out, nil
+}
+
+// Environment returns what the stack adds to a command's environment and which folders come first in its PATH. It is an error
+// where the stack was never started.
+func (s *Stack) Environment() (vars, path []string, err error) {
+	spec, err := s.spec()
+	if err != nil {
+		return nil, nil, err
+	}
+	if spec.ID == "" {
+		return nil, nil, ErrNeverStarted
+	}
+	return spec.Env, spec.Path, nil
+}
+
+// ErrNeverStarted says that the stack has no place on this machine yet.
+var ErrNeverStarted = errors.New("this stack was never started")
+
+// Logs returns the log files of the named parts, all where none is named.
+func (s *Stack) Logs(parts []string) (map[string]string, error) {
+	spec, err := s.spec()
+	if err != nil {
+		return nil, err
+	}
+	if spec.ID == "" {
+		return nil, ErrNeverStarted
+	}
+	files := map[string]string{}
+	for _, p := range spec.Parts {
+		if len(parts) == 0 || slices.Contains(parts, p.Name) {
+			files[p.Name] = p.Log
+		}
+	}
+	for _, name := range parts {
+		if _, ok := files[name]; !ok {
+			return nil, &NoPartError{name, names(spec)}
+		}
+	}
+	return files, nil
+}
+
+// Remove ends the stack and deletes everything that Dravit keeps of it, data included. The project's folder stays.
+func (s *Stack) Remove(ctx context.Context) error {
+	if _, err := s.Stop(ctx, nil); err != nil {
+		return err
+	}
+	if s.ID == "" {
+		return nil
+	}
+	if err := os.RemoveAll(s.Home.Stack(s.ID)); err != nil {
+		return err
+	}
+	_ = os.RemoveAll(filepath.Join(s.Home.Run, s.ID))
+	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+		delete(book.Stacks, s.ID)
+		return nil
+	})
+}
