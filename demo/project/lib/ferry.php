@@ -1,0 +1,118 @@
+<?php
+// What both sites of Saltmarsh Ferry share. Every address and password comes from the stack's environment.
+declare(strict_types=1);
+
+const TIMETABLE = __DIR__ . '/../data/timetable.sql';
+
+/** Runs a statement and returns its rows, on MariaDB or SQLite. */
+function rows(string $sql, array $values = []): array
+{
+    static $query = null;
+    if ($query === null) {
+        $query = getenv('DB_CONNECTION') === 'sqlite' ? sqlite() : mariadb();
+        if (!tables($query)) {
+            // Two visitors may come first at once: one makes the tables, the other waits for it.
+            $lock = fopen(sys_get_temp_dir() . '/tables.lock', 'c');
+            flock($lock, LOCK_EX);
+            if (!tables($query)) {
+                foreach (explode(";\n", (string) preg_replace('/^--.*$/m', '', (string) file_get_contents(TIMETABLE))) as $statement) {
+                    if (trim($statement) !== '') {
+                        $query($statement, []);
+                    }
+                }
+            }
+            fclose($lock);
+        }
+    }
+    return $query($sql, $values);
+}
+
+function tables(callable $query): bool
+{
+    try {
+        $query('SELECT metres FROM tides WHERE at = ?', ['22:31']) ?: throw new RuntimeException('half made');
+        return true;
+    } catch (Throwable) {
+        return false;
+    }
+}
+
+function mariadb(): callable
+{
+    mysqli_report(MYSQLI_REPORT_ERROR | MYSQLI_REPORT_STRICT);
+    $db = new mysqli(getenv('DB_HOST'), getenv('DB_USERNAME'), getenv('DB_PASSWORD'), getenv('DB_DATABASE'), (int) getenv('DB_PORT'));
+    return function (string $sql, array $values) use ($db): array {
+        $statement = $db->prepare($sql);
+        $statement->execute($values);
+        $result = $statement->get_result();
+        return $result ? $result->fetch_all(MYSQLI_ASSOC) : [];
+    };
+}
+
+function sqlite(): callable
+{
+    $db = new SQLite3(getenv('DB_DATABASE'));
+    $db->enableExceptions(true);
+    $db->busyTimeout(3000);
+    return function (string $sql, array $values) use ($db): array {
+        $statement = $db->prepare($sql);
+        foreach ($values as $i => $value) {
+            $statement->bindValue($i + 1, $value);
+        }
+        $result = $statement->execute();
+        $out = [];
+        while ($result->numColumns() > 0 && ($row = $result->fetchArray(SQLITE3_ASSOC))) {
+            $out[] = $row;
+        }
+        return $out;
+    };
+}
+
+/** The cache that counts seats: free seats of each sailing, for today. */
+function seats(): Redis
+{
+    static $redis = null;
+    if ($redis === null) {
+        $redis = new Redis();
+        $redis->connect(getenv('REDIS_HOST'), (int) getenv('REDIS_PORT'), 3);
+        $redis->auth(getenv('REDIS_PASSWORD'));
+    }
+    return $redis;
+}
+
+function seatKey(array $sailing): string
+{
+    return 'seats:' . date('Y-m-d') . ':' . $sailing['id'];
+}
+
+function freeSeats(array $sailing): int
+{
+    seats()->set(seatKey($sailing), (string) $sailing['seats'], ['nx', 'ex' => 172800]);
+    return (int) seats()->get(seatKey($sailing));
+}
+
+function sailings(): array
+{
+    return rows('SELECT s.id, s.leaves, s.origin, s.arrives, s.minutes, b.name AS boat, b.seats FROM sailings s JOIN boats b ON b.id = s.boat ORDER BY s.leaves');
+}
+
+function text(mixed $value): string
+{
+    return htmlspecialchars((string) $value, ENT_QUOTES | ENT_SUBSTITUTE, 'UTF-8');
+}
+
+/** Sends a mail through PHP's own mail(), which the stack hands to its mail catcher. */
+function confirm(string $to, string $subject, string $body): bool
+{
+    $headers = ['From' => 'Saltmarsh Ferry <office@saltmarsh-ferry.example>', 'Content-Type' => 'text/plain; charset=utf-8'];
+    return mail($to, $subject, str_replace("\n", "\r\n", $body), $headers);
+}
+
+function page(string $title, string $body): void
+{
+    header('Content-Type: text/html; charset=utf-8');
+    echo '<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">',
+        '<title>', text($title), ' · Saltmarsh Ferry</title><link rel="stylesheet" href="/style.css"></head><body>',
+        '<header><a href="/">Saltmarsh Ferry</a><span>', text($title), '</span></header><main>', $body, '</main>',
+        '<footer>Served by PHP ', PHP_VERSION, ' from ', text(getenv('DB_CONNECTION') === 'sqlite' ? 'SQLite' : 'MariaDB'), '. Everything here is made up.</footer></body></html>';
+}

@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dravit/demo"
+	"dravit/internal/ui"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var remove bool
+	c := &cobra.Command{
+		Use:   "demo [DIR]",
+		Short: "Run a made-up ferry office, to see how it goes",
+		Long: `Demo writes the project of Saltmarsh Ferry, a made-up island's ferry office, to a folder (saltmarsh-ferry in your home folder
+where none is named), starts it and proves that it answers. It uses nginx, PHP, MariaDB and Redis where the machine has
+them, and parts built into Dravit for those that it lacks. Files of the demo that are there already are left as they are.`,
+		Example: `  dravit demo
+  dravit demo ~/ferry
+  dravit demo --remove       end it, and delete its folder and its data`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir, err := demoDir(args)
+			if err != nil {
+				return err
+			}
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			if remove {
+				return a.removeDemo(cmd, dir)
+			}
+			if err := demo.Write(dir); err != nil {
+				if errors.Is(err, demo.ErrNotEmpty) {
+					return &ui.Failure{Code: exitUsage, What: "the demo is not written to " + dir, Because: "the folder is not empty and holds no demo", Next: "dravit demo OTHER-FOLDER"}
+				}
+				return err
+			}
+			s, err := m.Find(dir, "")
+			if err != nil {
+				return err
+			}
+			if err := a.start(cmd.Context(), s, nil, 2*time.Minute); err != nil || a.json {
+				return err
+			}
+			here := dir
+			if wd, err := os.Getwd(); err == nil && wd == dir {
+				here = "."
+			}
+			a.ui.Line("")
+			a.ui.Line("The project is in " + dir + ". Things to try there:")
+			a.ui.Line("  book a crossing on the page, and read the mail that it sends at the mail site's address")
+			a.ui.Line("  dravit plan -C " + here + "     why these programs, and which were turned down")
+			a.ui.Line("  dravit check -C " + here + "    prove it again, part by part")
+			a.ui.Line("  dravit demo --remove    end it and delete it")
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&remove, "remove", false, "end the demo and delete its folder and its data")
+	return c
+}
+
+func demoDir(args []string) (string, error) {
+	if len(args) == 1 {
+		return filepath.Abs(args[0])
+	}
+	base, err := os.UserHomeDir()
+	return filepath.Join(base, "saltmarsh-ferry"), err
+}
+
+func (a *app) removeDemo(cmd *cobra.Command, dir string) error {
+	if !demo.Is(dir) {
+		return &ui.Failure{Code: exitUsage, What: "there is no demo in " + dir, Because: "the folder was not written by dravit demo", Next: "dravit demo --remove FOLDER"}
+	}
+	m, err := a.machine()
+	if err != nil {
+		return err
+	}
+	s, err := m.Find(dir, "")
+	if err != nil {
+		return err
+	}
+	if err := s.Remove(cmd.Context()); err != nil {
+		return err
+	}
+	if err := demo.Remove(dir); err != nil {
+		return err
+	}
+	if a.json {
+		return a.print(map[string]any{"format": 1, "removed": dir})
+	}
+	a.ui.Line("removed " + dir + " and what Dravit kept of it")
+	return nil
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"syscall"
+
+	"dravit/internal/plan"
+	"dravit/internal/stack"
+	"dravit/internal/stackfile"
+	"dravit/internal/ui"
+)
+
+// explain puts an error of the core in three parts: what happened, because of what, what to do next.
+func explain(err error) *ui.Failure {
+	var f *ui.Failure
+	var faults stackfile.Faults
+	var noPart *stack.NoPartError
+	switch {
+	case errors.As(err, &f):
+		return f
+	case errors.As(err, &faults):
+		return badFile(faults)
+	case errors.Is(err, stackfile.ErrNone):
+		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; docs/stack-file.md says how to write one"}
+	case errors.As(err, &noPart):
+		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "its parts are " + strings.Join(noPart.Parts, ", ")}
+	case errors.Is(err, stack.ErrNoStack):
+		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "a stack gets its name when it is started", Next: "dravit start, in the project's folder"}
+	case errors.Is(err, stack.ErrNeverStarted):
+		return &ui.Failure{Code: exitFailed, What: err.Error(), Because: "its ports and passwords are chosen at the first start", Next: "dravit start"}
+	case errors.Is(err, context.Canceled):
+		return &ui.Failure{Code: exitInterrupted, What: "interrupted"}
+	case errors.Is(err, syscall.ENOSPC):
+		return &ui.Failure{Code: exitFailed, What: "there is no space left", Because: err.Error(), Next: "make room there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start"}
+	case errors.Is(err, fs.ErrPermission):
+		return &ui.Failure{Code: exitForbidden, What: "this account may not do that", Because: err.Error(), Next: "make the file this account's, or use another folder"}
+	}
+	return &ui.Failure{Code: exitFailed, What: err.Error()}
+}
+
+// badFile shows every fault of a stack file with its line.
+func badFile(faults stackfile.Faults) *ui.Failure {
+	var b strings.Builder
+	for _, x := range faults {
+		fmt.Fprintf(&b, "%s:%d:%d: %s\n", x.File, x.Line, x.Col, x.What)
+		if x.Text != "" {
+			fmt.Fprintf(&b, "  %s\n  %s^\n", strings.ReplaceAll(x.Text, "\t", " "), strings.Repeat(" ", max(0, x.Col-1)))
+		}
+		if x.Hint != "" {
+			fmt.Fprintf(&b, "  %s\n", x.Hint)
+		}
+	}
+	what := fmt.Sprintf("%s has %d faults", faults[0].File, len(faults))
+	if len(faults) == 1 {
+		what = faults[0].File + " has a fault"
+	}
+	return &ui.Failure{Code: exitUsage, What: what, Detail: b.String(), Next: "correct it; dravit schema describes every key to an editor"}
+}
+
+// noPlan shows why no plan satisfies a stack file.
+func noPlan(p plan.Plan) *ui.Failure {
+	first := p.Faults[0]
+	f := &ui.Failure{Code: exitNoPlan, What: first.What, Because: first.Because, Next: first.Next}
+	for _, x := range p.Faults[1:] {
+		f.Detail += fmt.Sprintf("also: %s, because %s\n", x.What, x.Because)
+	}
+	return f
+}

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"dravit/demo"
+	"dravit/internal/gateway"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/kind/all"
+	"dravit/internal/kind/dravitmail"
+	"dravit/internal/ui"
+)
+
+// internalCommand holds what Dravit runs of itself: background processes and helpers of parts. None is for users.
+func (a *app) internalCommand() *cobra.Command {
+	group := &cobra.Command{Use: "internal", Hidden: true}
+	group.AddCommand(
+		&cobra.Command{Use: "keeper", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			program, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			err = keeper.Run(cmd.Context(), m.Home, m.Kinds, program, filepath.Base(filepath.Dir(program)))
+			if errors.Is(err, keeper.ErrRunning) {
+				return nil // another command's keeper was faster
+			}
+			return err
+		}},
+		&cobra.Command{Use: "gateway PORT", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			port, err := strconv.Atoi(args[0])
+			if err != nil {
+				return err
+			}
+			return gateway.Serve(cmd.Context(), m.Home, port)
+		}},
+		&cobra.Command{Use: "serve KIND CONFIG", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
+			builtin, ok := all.Kinds().Of(args[0]).(kind.Builtin)
+			if !ok {
+				return fmt.Errorf("%q is not built in", args[0])
+			}
+			return builtin.Serve(cmd.Context(), args[1])
+		}},
+		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))
+		}},
+		a.sendmailCommand(),
+	)
+	return group
+}
+
+// sendmailCommand stands in for the sendmail program: PHP's mail() hands it a message.
+func (a *app) sendmailCommand() *cobra.Command {
+	var server, from string
+	var headers, dots bool
+	c := &cobra.Command{Use: "sendmail [RECIPIENT...]", RunE: func(_ *cobra.Command, to []string) error {
+		text, err := io.ReadAll(os.Stdin)
+		if err != nil {
+			return err
+		}
+		if headers {
+			found, err := dravitmail.Recipients(text)
+			if err != nil {
+				return &ui.Failure{Code: exitUsage, What: "the message's recipients cannot be read", Because: err.Error()}
+			}
+			to = append(to, found...)
+		}
+		if address, err := mail.ParseAddress(from); err == nil {
+			from = address.Address
+		}
+		return dravitmail.Send(server, from, to, text)
+	}}
+	c.Flags().StringVar(&server, "to", "", "SMTP server")
+	c.Flags().StringVarP(&from, "from", "f", "", "sender")
+	c.Flags().BoolVarP(&headers, "headers", "t", false, "recipients from the message's headers")
+	c.Flags().BoolVarP(&dots, "dots", "i", false, "a line with a dot alone does not end the message")
+	return c
+}

@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/ui"
+)
+
+func (a *app) logsCommand() *cobra.Command {
+	var lines int
+	var follow bool
+	c := &cobra.Command{
+		Use:     "logs [PART...]",
+		Short:   "Show what the parts wrote, all where none is named",
+		Long:    "Logs shows the last lines that each part wrote. A part's log outlives its process; it is put aside when it grows beyond 8 MB.",
+		Example: "  dravit logs\n  dravit logs app -n 100\n  dravit logs web app --follow",
+		RunE: func(cmd *cobra.Command, parts []string) error {
+			if lines < 0 {
+				return &ui.Failure{Code: exitUsage, What: "-n must not be negative"}
+			}
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			files, err := s.Logs(parts)
+			if err != nil {
+				return err
+			}
+			return a.logs(cmd.Context(), s.Name, files, lines, follow)
+		},
+	}
+	c.Flags().IntVarP(&lines, "lines", "n", 20, "how many lines of each part")
+	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on showing what comes, until Ctrl-C")
+	return c
+}
+
+type logJSON struct {
+	Part  string   `json:"part"`
+	File  string   `json:"file"`
+	Lines []string `json:"lines"`
+}
+
+func (a *app) logs(ctx context.Context, name string, files map[string]string, lines int, follow bool) error {
+	names := slices.Sorted(maps.Keys(files))
+	offsets := map[string]int64{}
+	all := []logJSON{}
+	for _, part := range names {
+		last, end, err := tail(files[part], lines)
+		if err != nil {
+			return err
+		}
+		offsets[part] = end
+		all = append(all, logJSON{part, files[part], last})
+	}
+	if a.json {
+		return a.print(map[string]any{"format": 1, "stack": name, "logs": all})
+	}
+	width := 0
+	for _, n := range names {
+		width = max(width, len(n))
+	}
+	for _, l := range all {
+		for _, line := range l.Lines {
+			a.ui.LogLine(l.Part, width, line)
+		}
+	}
+	rest := map[string]string{} // of a line whose end has not come yet
+	for follow {
+		select {
+		case <-ctx.Done():
+			return exitCode(exitInterrupted)
+		case <-time.After(200 * time.Millisecond):
+		}
+		for _, part := range names {
+			text, end := since(files[part], offsets[part])
+			offsets[part] = end
+			text = rest[part] + text
+			for {
+				line, after, whole := strings.Cut(text, "\n")
+				if !whole {
+					break
+				}
+				a.ui.LogLine(part, width, line)
+				text = after
+			}
+			rest[part] = text
+		}
+	}
+	return nil
+}
+
+// tail returns a file's last lines, of its last megabyte, and its length. A missing file has none.
+func tail(file string, n int) ([]string, int64, error) {
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return []string{}, 0, nil
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	defer f.Close()
+	end, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return nil, 0, err
+	}
+	text := make([]byte, min(end, 1<<20))
+	if _, err := f.ReadAt(text, end-int64(len(text))); err != nil && err != io.EOF {
+		return nil, 0, err
+	}
+	lines := []string{}
+	for line := range bytes.Lines(text) {
+		lines = append(lines, string(bytes.TrimRight(line, "\r\n")))
+	}
+	return lines[max(0, len(lines)-n):], end, nil
+}
+
+// since returns what a file got after an offset. A file that became shorter was put aside: it is read from its beginning.
+func since(file string, offset int64) (string, int64) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", offset
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", offset
+	}
+	if info.Size() < offset {
+		offset = 0
+	}
+	text, _ := io.ReadAll(io.NewSectionReader(f, offset, info.Size()-offset))
+	return string(text), offset + int64(len(text))
+}

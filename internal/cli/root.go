@@ -1,0 +1,167 @@
+// Package cli is Dravit's commands: flags in, one call of the core, the result out.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/kind/all"
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+// Version is Dravit's own.
+const Version = "0.1.0"
+
+// Exit codes, as docs/exit-codes.md lists them.
+const (
+	exitFailed      = 1   // something does not answer or failed
+	exitUsage       = 2   // bad usage or bad stack file
+	exitNoPlan      = 3   // no plan satisfies the stack file
+	exitForbidden   = 4   // the machine forbids it
+	exitRunFailed   = 125 // of run: Dravit itself failed
+	exitInterrupted = 130
+)
+
+// app is what the commands share.
+type app struct {
+	dir   string
+	name  string
+	json  bool
+	plain bool
+
+	account string // whom to become, run by root
+	yes     bool   // consent was given
+
+	ui *ui.UI
+}
+
+// Main runs the command line and returns the exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{}
+	root := a.root()
+	command, err := root.ExecuteContextC(ctx)
+	if err == nil {
+		return 0
+	}
+	var code exitCode
+	if errors.As(err, &code) {
+		return int(code)
+	}
+	f := explain(err)
+	if ctx.Err() != nil {
+		f = &ui.Failure{Code: exitInterrupted, What: "interrupted", Because: "what this command began is ended again"}
+	}
+	if a.ui == nil {
+		a.ui = ui.New(a.plain)
+	}
+	if f.Code == exitUsage && f.Next == "" {
+		f.Next = command.CommandPath() + " --help"
+	}
+	if command.Name() == "run" && f.Code != exitInterrupted {
+		f.Code = exitRunFailed
+	}
+	if a.json {
+		_ = a.print(map[string]any{"format": 1, "error": f})
+	} else {
+		a.ui.Failure(f)
+	}
+	return f.Code
+}
+
+// exitCode ends a command whose result is written already.
+type exitCode int
+
+func (c exitCode) Error() string { return fmt.Sprintf("exit code %d", int(c)) }
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "dravit",
+		Short: "Bring up the servers that a web project needs, and prove that each answers",
+		Long: `Dravit looks at a project's stack file, dravit.toml, and at this machine. It decides which web server, runtime,
+database and helpers fit, says why, starts them together, and proves that each answers.`,
+		Example: `  dravit demo          a made-up ferry office, running, on any machine
+  dravit plan          what would run here, and why
+  dravit start         run it
+  dravit check         prove that every part answers`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          noArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			a.ui = ui.New(a.plain || a.json)
+			if cmd.HasParent() && cmd.Parent().Name() == "internal" {
+				return nil
+			}
+			return a.ordinary(cmd)
+		},
+	}
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.dir, "dir", "C", ".", "work in this `folder`")
+	flags.StringVar(&a.name, "stack", "", "the stack of this `name`, from anywhere")
+	flags.BoolVar(&a.json, "json", false, "a JSON object on standard output, and nothing else")
+	flags.BoolVar(&a.plain, "plain", false, "no colour, nothing that repaints")
+	flags.StringVar(&a.account, "account", "", "run by root: become this ordinary `account`")
+	flags.BoolVar(&a.yes, "yes", false, "consent to what would be asked")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &ui.Failure{Code: exitUsage, What: err.Error()} })
+	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"}, &cobra.Group{ID: "prove", Title: "Prove"},
+		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "learn", Title: "Learn"})
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("look", a.planCommand())
+	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand())
+	add("prove", a.checkCommand())
+	add("use", a.runCommand())
+	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
+	root.SetCompletionCommandGroupID("learn")
+	root.SetHelpCommandGroupID("learn")
+	root.AddCommand(a.internalCommand())
+	return root
+}
+
+// noArgs refuses arguments, offering the command that was probably meant.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	f := &ui.Failure{Code: exitUsage, What: fmt.Sprintf("%s takes no %q", cmd.CommandPath(), args[0])}
+	if !cmd.HasParent() {
+		f.What = fmt.Sprintf("dravit has no command %q", args[0])
+		if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+			f.Next = "dravit " + near[0]
+		}
+	}
+	return f
+}
+
+func (a *app) machine() (*stack.Machine, error) { return stack.NewMachine(all.Kinds(), Version) }
+
+// stack returns the stack that the flags name.
+func (a *app) stack() (*stack.Stack, error) {
+	m, err := a.machine()
+	if err != nil {
+		return nil, err
+	}
+	return m.Find(a.dir, a.name)
+}
+
+// print writes a JSON object.
+func (a *app) print(v any) error {
+	out := json.NewEncoder(a.ui.Out)
+	out.SetIndent("", "  ")
+	out.SetEscapeHTML(false)
+	return out.Encode(v)
+}

@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"dravit/internal/account"
+	"dravit/internal/ui"
+)
+
+// ordinary becomes an ordinary account where root runs a command that touches stacks. It then runs the command again as that
+// account and does not return.
+func (a *app) ordinary(cmd *cobra.Command) error {
+	if os.Geteuid() != 0 {
+		if a.account != "" {
+			return &ui.Failure{Code: exitUsage, What: "--account is for root", Because: "another user cannot become " + a.account}
+		}
+		return nil
+	}
+	if slices.Contains([]string{"dravit", "help", "completion", "bash", "zsh", "fish", "powershell", "schema", "version", cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, cmd.Name()) {
+		return nil
+	}
+	u, err := account.For(a.account, a.dir)
+	if errors.Is(err, account.ErrNone) {
+		if !a.consent(strings.Join(account.MakeCommand, " ")) {
+			return &ui.Failure{Code: exitForbidden, What: "Dravit does not run as root",
+				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no owner of this folder offers itself",
+				Next:    strings.Join(account.MakeCommand, " ") + ", then the same command again; or name an account with --account"}
+		}
+		u, err = account.Make()
+	}
+	if err != nil {
+		return &ui.Failure{Code: exitForbidden, What: "Dravit does not run as root", Because: err.Error(), Next: "name an ordinary account with --account"}
+	}
+	a.ui.Note(fmt.Sprintf("dravit: running as %s, never as root", u.Username))
+	if err := account.Become(u); err != nil {
+		return &ui.Failure{Code: exitForbidden, What: "Dravit cannot become " + u.Username, Because: err.Error(), Next: "run the command as " + u.Username}
+	}
+	return nil
+}
+
+// consent asks whether a command that changes the machine may be run.
+func (a *app) consent(command string) bool {
+	if a.yes {
+		return true
+	}
+	if a.json || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return false
+	}
+	fmt.Fprintf(a.ui.Err, "Dravit would run as an account of its own, made with\n    %s\nMake it? [y/N] ", command)
+	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	answer := strings.ToLower(strings.TrimSpace(line))
+	return answer == "y" || answer == "yes"
+}

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/ui"
+)
+
+func (a *app) runCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "run -- COMMAND [ARG...]",
+		Short: "Run a command with the stack's own environment",
+		Long: `Run gives a command the addresses and passwords of the stack's stores, under the part's name and in the names that
+frameworks read, and a PATH on which the stack's own runtime comes first: php is the version that serves the pages, with
+the same settings and extensions. The command takes Dravit's place, so its exit code is the command's; 125 means that
+Dravit itself failed, 127 that there is no such command, 126 that it cannot be run.`,
+		Example: "  dravit run -- php -m\n  dravit run -- sh -c 'echo $DATABASE_URL'",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return &ui.Failure{Code: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			vars, path, err := s.Environment()
+			if err != nil {
+				return err
+			}
+			full := strings.Join(append(path, os.Getenv("PATH")), string(os.PathListSeparator))
+			env := append(os.Environ(), vars...)
+			env = append(env, "PATH="+full)
+			if err := os.Setenv("PATH", full); err != nil { // LookPath reads it
+				return err
+			}
+			file, err := exec.LookPath(args[0])
+			if err == nil {
+				file, err = filepath.Abs(file)
+			}
+			if err == nil {
+				err = syscall.Exec(file, args, unique(env))
+			}
+			a.ui.Failure(&ui.Failure{What: fmt.Sprintf("the command %s cannot be run", args[0]), Because: err.Error()})
+			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, exec.ErrNotFound) {
+				return exitCode(127)
+			}
+			return exitCode(126)
+		},
+	}
+	c.Flags().SetInterspersed(false)
+	return c
+}
+
+// unique keeps the last value of each variable: which of two a program sees would be its own affair.
+func unique(env []string) []string {
+	var out []string
+	at := map[string]int{}
+	for _, v := range env {
+		name, _, _ := strings.Cut(v, "=")
+		if i, ok := at[name]; ok {
+			out[i] = v
+			continue
+		}
+		at[name] = len(out)
+		out = append(out, v)
+	}
+	return out
+}

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+func (a *app) startCommand() *cobra.Command {
+	var timeout time.Duration
+	c := &cobra.Command{
+		Use:   "start",
+		Short: "Start every part and prove that it answers",
+		Long: `Start decides as plan does, writes the configuration of each part below Dravit's own folder, fills new databases, starts
+what does not run yet, and returns when the ladder of every part and site holds. Parts whose configuration changed are
+restarted; the others are left alone. Where something does not answer, it is named with its cause and the last lines of
+its log, and the rest runs on. Ctrl-C ends what this start began.`,
+		Example: "  dravit start\n  dravit start -C ~/projects/ferry\n  dravit start --timeout 10s",
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			return a.start(cmd.Context(), s, nil, timeout)
+		},
+	}
+	addTimeout(c, &timeout)
+	return c
+}
+
+func addTimeout(c *cobra.Command, timeout *time.Duration) {
+	c.Flags().DurationVar(timeout, "timeout", 90*time.Second, "give up waiting after this `time`; what runs by then runs on")
+}
+
+func (a *app) restartCommand() *cobra.Command {
+	var timeout time.Duration
+	c := &cobra.Command{
+		Use:   "restart [PART...]",
+		Short: "Stop and start parts, all where none is named",
+		Long:  "Restart ends the named parts, every part where none is named, and starts them as start does. Data stays.",
+		Example: `  dravit restart
+  dravit restart app`,
+		RunE: func(cmd *cobra.Command, parts []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			if len(parts) == 0 {
+				if _, err := s.Stop(cmd.Context(), nil); err != nil {
+					return err
+				}
+			}
+			return a.start(cmd.Context(), s, parts, timeout)
+		},
+	}
+	addTimeout(c, &timeout)
+	return c
+}
+
+// start starts a stack and shows how it goes.
+func (a *app) start(ctx context.Context, s *stack.Stack, restart []string, timeout time.Duration) error {
+	began := time.Now()
+	report, end := func(kind.Status) {}, func() {}
+	if !a.json {
+		progress := a.ui.Progress()
+		report, end = progress.Report, progress.End
+	}
+	out, err := s.Start(ctx, restart, timeout, report)
+	end()
+	return a.started(s, out, err, time.Since(began))
+}
+
+// started shows what a start came to.
+func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Duration) error {
+	if errors.Is(err, stack.ErrNoPlan) {
+		if a.json {
+			_ = a.print(out.Plan)
+			return exitCode(exitNoPlan)
+		}
+		return noPlan(out.Plan)
+	}
+	if err != nil {
+		return err
+	}
+	if a.json {
+		sites := []siteJSON{}
+		for _, x := range out.Sites {
+			sites = append(sites, siteJSON{x.Name, x.URL})
+		}
+		state := kind.Answers
+		for _, p := range out.Parts {
+			state = kind.Worse(state, p.State)
+		}
+		begun := out.Begun
+		if begun == nil {
+			begun = []string{}
+		}
+		err := a.print(startJSON{Format: 1, Stack: s.Name, State: state, Answers: out.Answers(), Began: begun, TookMS: took.Milliseconds(), Parts: out.Parts, Sites: sites})
+		if err == nil && !out.Answers() {
+			return exitCode(exitFailed)
+		}
+		return err
+	}
+	if f := notAnswering(out); f != nil {
+		return f
+	}
+	a.ui.Started(s.Name, out, took)
+	if len(out.Sites) > 0 {
+		a.ui.Next("open " + out.Sites[0].URL)
+	} else {
+		a.ui.Next("dravit check")
+	}
+	return nil
+}
+
+type startJSON struct {
+	Format  int           `json:"format"`
+	Stack   string        `json:"stack"`
+	State   kind.State    `json:"state"`
+	Answers bool          `json:"answers"`
+	Began   []string      `json:"began"`
+	TookMS  int64         `json:"took_ms"`
+	Parts   []kind.Status `json:"parts"`
+	Sites   []siteJSON    `json:"sites"`
+}
+
+// notAnswering names the first part or site that does not answer, nil where all do.
+func notAnswering(out stack.Started) *ui.Failure {
+	// What waits for a failed part is not the cause.
+	for _, states := range [][]kind.State{{kind.Failed}, {kind.Unwell, kind.Pausing, kind.Starting}, {kind.Waiting}} {
+		for _, p := range out.Parts {
+			for _, state := range states {
+				if p.State != state {
+					continue
+				}
+				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s %s) does not answer", p.Name, p.Kind, p.Version), Because: p.Because, Next: p.Next}
+				if len(p.LogTail) > 0 {
+					f.Detail = "its log ends with\n  " + strings.Join(p.LogTail, "\n  ")
+				}
+				if f.Because == "" {
+					f.Because = "it is still " + string(p.State)
+				}
+				if f.Next == "" {
+					f.Next = "dravit logs " + p.Name
+				}
+				return f
+			}
+		}
+	}
+	for _, s := range out.Sites {
+		if fell := health.Fell(s.Rungs); fell != nil {
+			return &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit check; dravit logs"}
+		}
+	}
+	return nil
+}

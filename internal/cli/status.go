@@ -1,0 +1,55 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"dravit/internal/kind"
+)
+
+type siteJSON struct {
+	Name string `json:"name"`
+	URL  string `json:"url"`
+}
+
+type statusJSON struct {
+	Format int           `json:"format"`
+	Stack  string        `json:"stack"`
+	State  kind.State    `json:"state"`
+	Parts  []kind.Status `json:"parts"`
+	Sites  []siteJSON    `json:"sites"`
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "status",
+		Short:   "Show the state of every part, as last proved",
+		Long:    "Status shows what the keeper saw last, with the age of each proof. It exits with 0 whatever it sees; check asks now and judges.",
+		Example: "  dravit status\n  dravit status --stack saltmarsh-ferry --json",
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			status, err := s.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				if status.Spec.Name == "" {
+					status.Spec.Name = s.Dir
+				}
+				a.ui.Status(status)
+				return nil
+			}
+			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}}
+			if out.Parts == nil {
+				out.Parts = []kind.Status{}
+			}
+			for _, x := range status.Spec.Sites {
+				out.Sites = append(out.Sites, siteJSON{x.Name, x.URL})
+			}
+			return a.print(out)
+		},
+	}
+}

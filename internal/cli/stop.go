@@ -1,0 +1,44 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"dravit/internal/kind"
+)
+
+func (a *app) stopCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "stop [PART...]",
+		Short: "Stop parts, all where none is named; data stays",
+		Long:  "Stop ends the named parts, every part where none is named, in the order that loses nothing. Databases and caught mail stay.",
+		Example: `  dravit stop
+  dravit stop --stack saltmarsh-ferry`,
+		RunE: func(cmd *cobra.Command, parts []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			last, err := s.Stop(cmd.Context(), parts)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				names := []string{}
+				for _, p := range last {
+					names = append(names, p.Name)
+				}
+				if err := a.print(map[string]any{"format": 1, "stack": s.Name, "ended": names}); err != nil {
+					return err
+				}
+			} else {
+				a.ui.Stopped(s.Name, last)
+			}
+			for _, p := range last {
+				if p.State != kind.Stopped {
+					return exitCode(exitFailed)
+				}
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,47 @@
+package ui
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Failure is an error as the user reads it: what happened, because of what, and what to do next.
+type Failure struct {
+	Code    int    `json:"-"` // exit code
+	What    string `json:"what"`
+	Because string `json:"because,omitempty"`
+	Next    string `json:"next,omitempty"`
+	Detail  string `json:"detail,omitempty"` // lines that show the place, or a log's last words
+}
+
+func (f *Failure) Error() string {
+	text := f.What
+	if f.Because != "" {
+		text += ": " + f.Because
+	}
+	return text
+}
+
+// Failure writes an error.
+func (u *UI) Failure(f *Failure) {
+	fmt.Fprintln(u.Err, u.paint(red, "dravit: ")+f.What)
+	part := func(label, text string) {
+		for i, l := range wrap(text, maxWidth-11) {
+			if i > 0 {
+				label = strings.Repeat(" ", len(label))
+			}
+			fmt.Fprintln(u.Err, "  "+u.dim(label)+"  "+l)
+		}
+	}
+	if f.Because != "" {
+		part("because", f.Because)
+	}
+	if f.Detail != "" {
+		for l := range strings.Lines(f.Detail) {
+			fmt.Fprintln(u.Err, "    "+strings.TrimRight(l, "\n"))
+		}
+	}
+	if f.Next != "" {
+		part("   next", f.Next)
+	}
+}

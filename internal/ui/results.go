@@ -1,0 +1,323 @@
+package ui
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/plan"
+	"dravit/internal/stack"
+)
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Plan writes every decision with its reasons.
+func (u *UI) Plan(p plan.Plan) {
+	u.say(u.bold(p.Stack) + "  " + plural(len(p.Parts), "part") + ", " + plural(len(p.Sites), "site"))
+	var rows []row
+	for _, x := range p.Parts {
+		program := x.Program
+		if program == "" {
+			program = u.dim(x.Origin)
+		}
+		rows = append(rows, row{[]string{x.Name, x.Kind, x.Version, dash(x.Port), program}, notes(p, "part."+x.Name+".")})
+	}
+	if len(rows) > 0 {
+		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
+	}
+	rows = nil
+	for _, s := range p.Sites {
+		by := s.Server
+		if s.App != "" {
+			by += " + " + s.App
+		}
+		root := s.Root
+		if root == "" {
+			root = "-"
+		}
+		rows = append(rows, row{[]string{s.Name, s.URL, by, root}, notes(p, "site."+s.Name+".")})
+	}
+	if len(rows) > 0 {
+		u.say("")
+		u.table([]string{"site", "address", "served by", "root"}, rows)
+	}
+	if n := append(notes(p, "name"), notes(p, "gateway.")...); len(n) > 0 {
+		u.say("")
+		for _, l := range n {
+			u.say(u.dim(l))
+		}
+	}
+	u.say("")
+}
+
+// notes are the reasons of the decisions below a subject.
+func notes(p plan.Plan, prefix string) []string {
+	var out []string
+	for _, d := range p.Decisions {
+		rest, ok := strings.CutPrefix(d.Subject, prefix)
+		if !ok {
+			continue
+		}
+		if rest == "" || prefix == "gateway." {
+			rest = d.Subject
+		}
+		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))
+		for _, r := range d.Rejected {
+			out = append(out, "not "+r.Option+": "+r.Because)
+		}
+	}
+	return out
+}
+
+// Status writes what the keeper sees of a stack.
+func (u *UI) Status(s stack.Status) {
+	u.say(u.bold(s.Spec.Name) + "  " + u.state(s.State))
+	now := time.Now()
+	var rows []row
+	for _, p := range s.Parts {
+		proved := "-"
+		if !p.ProvedAt.IsZero() && p.State != kind.Stopped {
+			proved = duration(now.Sub(p.ProvedAt)) + " ago"
+		}
+		var n []string
+		if p.Because != "" {
+			n = append(n, p.Because)
+		}
+		if p.Restarts > 0 {
+			n = append(n, "restarted "+plural(p.Restarts, "time"))
+		}
+		if p.Next != "" {
+			n = append(n, "next: "+p.Next)
+		}
+		rows = append(rows, row{[]string{p.Name, p.Kind, p.Version, u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
+	}
+	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
+	if len(s.Spec.Sites) > 0 {
+		u.say("")
+		rows = nil
+		for _, x := range s.Spec.Sites {
+			rows = append(rows, row{cells: []string{x.Name, x.URL}})
+		}
+		u.table([]string{"site", "address"}, rows)
+	}
+	u.say("")
+	switch s.State {
+	case kind.Answers:
+		u.Next("dravit check asks every part now")
+	case kind.Stopped:
+		u.Next("dravit start")
+	default:
+		u.Next("dravit check shows which rung does not hold; dravit logs shows why")
+	}
+}
+
+// dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not asked.
+func (u *UI) dots(results []health.Result) string {
+	var b strings.Builder
+	for _, r := range results {
+		switch {
+		case r.Holds == nil:
+			b.WriteString(u.dim("·"))
+		case *r.Holds:
+			b.WriteString(u.paint(green, "●"))
+		case r.Advisory:
+			b.WriteString(u.paint(yellow, "○"))
+		default:
+			b.WriteString(u.paint(red, "○"))
+		}
+	}
+	return b.String()
+}
+
+// misses explains the rungs that do not hold.
+func misses(results []health.Result) []string {
+	var out []string
+	for _, r := range results {
+		if r.Holds != nil && !*r.Holds {
+			text := fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
+			if r.Advisory {
+				text = fmt.Sprintf("%s (advisory): %s; browsers find localhost names themselves", r.Rung, r.Got)
+			}
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+func sum(results []health.Result) string {
+	ms := 0.0
+	for _, r := range results {
+		ms += r.MS
+	}
+	return milliseconds(ms)
+}
+
+// Check writes every ladder.
+func (u *UI) Check(name string, c stack.Checked) {
+	state := kind.Answers
+	answering := 0
+	var rows []row
+	add := func(name, kindName string, s kind.State, r []health.Result) {
+		if s == kind.Answers {
+			answering++
+		}
+		var n []string
+		if s != kind.Stopped {
+			n = misses(r)
+		}
+		rows = append(rows, row{[]string{name, kindName, u.state(s), u.dots(r), sum(r)}, n})
+	}
+	for _, p := range c.Parts {
+		state = kind.Worse(state, p.State)
+		add(p.Name, p.Kind, p.State, p.Rungs)
+	}
+	for _, s := range c.Sites {
+		state = kind.Worse(state, s.State)
+		add(s.Name, "site", s.State, s.Rungs)
+	}
+	u.say(u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer", answering, len(rows)))
+	u.table([]string{"part", "kind", "state", "rungs", "time"}, rows, 4)
+	u.say("")
+	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
+	u.say(u.dim("● holds  ○ does not  · not asked"))
+	switch state {
+	case kind.Answers:
+		if len(c.Sites) > 0 {
+			u.Next("open " + c.Sites[0].URL)
+		}
+	case kind.Stopped:
+		u.Next("dravit start")
+	default:
+		worst := c.Parts[0].Name
+		for _, p := range c.Parts {
+			if p.State == state {
+				worst = p.Name
+				break
+			}
+		}
+		u.Next("dravit logs " + worst)
+	}
+}
+
+// Progress shows a start on its way.
+type Progress struct {
+	u     *UI
+	began time.Time
+	said  map[string]kind.State
+	busy  map[string]string
+	tick  *time.Ticker
+	lines chan kind.Status
+	ended chan struct{}
+}
+
+// Progress begins to show a start. End must be called.
+func (u *UI) Progress() *Progress {
+	p := &Progress{u: u, began: time.Now(), said: map[string]kind.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
+		lines: make(chan kind.Status), ended: make(chan struct{})}
+	go p.run()
+	return p
+}
+
+// Report takes a part's new state.
+func (p *Progress) Report(s kind.Status) { p.lines <- s }
+
+// End ends the showing.
+func (p *Progress) End() {
+	close(p.lines)
+	<-p.ended
+	p.tick.Stop()
+}
+
+func (p *Progress) run() {
+	defer close(p.ended)
+	for {
+		select {
+		case s, ok := <-p.lines:
+			p.erase()
+			if !ok {
+				return
+			}
+			p.take(s)
+		case <-p.tick.C:
+			p.show()
+		}
+	}
+}
+
+// take writes a line for each part that has come to rest, and keeps the others for the line at the bottom.
+func (p *Progress) take(s kind.Status) {
+	switch s.State {
+	case kind.Answers, kind.Failed, kind.Unwell, kind.Pausing:
+		delete(p.busy, s.Name)
+		if p.said[s.Name] == s.State {
+			return
+		}
+		p.said[s.Name] = s.State
+		fmt.Fprintf(p.u.Err, "%s  %-12s %s %s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, s.Kind, s.Version, p.u.state(s.State))
+	default:
+		p.busy[s.Name] = string(s.State)
+	}
+}
+
+func (p *Progress) show() {
+	if !p.u.live || len(p.busy) == 0 {
+		return
+	}
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(p.busy)) {
+		words = append(words, p.busy[name]+" "+name)
+	}
+	text := fmt.Sprintf("%7s  %s", duration(time.Since(p.began)), strings.Join(words, ", "))
+	if len(text) > 79 {
+		text = text[:76] + "..."
+	}
+	p.erase()
+	fmt.Fprint(p.u.Err, p.u.dim(text))
+}
+
+func (p *Progress) erase() {
+	if p.u.live {
+		fmt.Fprint(p.u.Err, "\r\x1b[K")
+	}
+}
+
+// Started writes what a start came to, once all parts answer.
+func (u *UI) Started(name string, s stack.Started, took time.Duration) {
+	head := u.bold(name) + "  " + u.state(kind.Answers)
+	if len(s.Begun) == 0 {
+		head += "  nothing to start: every part runs already"
+	} else {
+		head += fmt.Sprintf("  %s started in %s", plural(len(s.Begun), "part"), duration(took))
+	}
+	u.say(head)
+	var rows []row
+	for _, site := range s.Sites {
+		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(site.Rungs), sum(site.Rungs)}})
+	}
+	if len(rows) > 0 {
+		u.table([]string{"site", "address", "rungs", "time"}, rows, 3)
+	}
+}
+
+// Stopped writes what a stop ended.
+func (u *UI) Stopped(name string, parts []kind.Status) {
+	if len(parts) == 0 {
+		u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  nothing was running")
+		return
+	}
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.Name)
+	}
+	slices.Sort(names)
+	u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  " + plural(len(parts), "part") + " ended: " + strings.Join(names, ", ") + "; data stays")
+}

@@ -1,0 +1,195 @@
+// Package ui says how results look on a terminal.
+package ui
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"golang.org/x/term"
+
+	"dravit/internal/kind"
+)
+
+// UI writes results to Out and progress and messages to Err.
+type UI struct {
+	Out, Err io.Writer
+	Plain    bool // no colour, nothing that repaints
+	live     bool // Err is a terminal
+}
+
+// New returns a UI on the standard streams. Plain also holds with NO_COLOR, TERM=dumb, or without a terminal.
+func New(plain bool) *UI {
+	u := &UI{Out: os.Stdout, Err: os.Stderr, Plain: plain}
+	if os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" || !term.IsTerminal(int(os.Stdout.Fd())) {
+		u.Plain = true
+	}
+	u.live = !plain && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(os.Stderr.Fd()))
+	return u
+}
+
+// maxWidth is the widest line that is written, in columns.
+const maxWidth = 100
+
+// The colours are the terminal's own, which its user has chosen to be readable.
+const (
+	red    = "1"
+	green  = "2"
+	yellow = "3"
+	grey   = "8"
+)
+
+func (u *UI) paint(colour, text string) string {
+	if u.Plain || text == "" {
+		return text
+	}
+	return lipgloss.NewStyle().Foreground(lipgloss.Color(colour)).Render(text)
+}
+
+func (u *UI) dim(text string) string { return u.paint(grey, text) }
+
+func (u *UI) bold(text string) string {
+	if u.Plain {
+		return text
+	}
+	return lipgloss.NewStyle().Bold(true).Render(text)
+}
+
+func (u *UI) state(s kind.State) string {
+	switch s {
+	case kind.Answers:
+		return u.paint(green, string(s))
+	case kind.Failed, kind.Unwell:
+		return u.paint(red, string(s))
+	case kind.Stopped, kind.Asleep:
+		return u.dim(string(s))
+	}
+	return u.paint(yellow, string(s))
+}
+
+// row is one line of a table, with lines under it that explain it.
+type row struct {
+	cells []string
+	notes []string
+}
+
+// table writes rows with two spaces between columns and no frame. Numbers' columns are named in right.
+func (u *UI) table(head []string, rows []row, right ...int) {
+	widths := make([]int, len(head))
+	for i, h := range head {
+		widths[i] = lipgloss.Width(h)
+	}
+	for _, r := range rows {
+		for i, c := range r.cells {
+			widths[i] = max(widths[i], lipgloss.Width(c))
+		}
+	}
+	isRight := map[int]bool{}
+	for _, i := range right {
+		isRight[i] = true
+	}
+	line := func(cells []string) string {
+		var b strings.Builder
+		for i, c := range cells {
+			gap := strings.Repeat(" ", widths[i]-lipgloss.Width(c))
+			if i > 0 {
+				b.WriteString("  ")
+			}
+			if isRight[i] {
+				b.WriteString(gap + c)
+			} else {
+				b.WriteString(c + gap)
+			}
+		}
+		return strings.TrimRight(b.String(), " ")
+	}
+	u.say(u.dim(line(head)))
+	for _, r := range rows {
+		u.say(line(r.cells))
+		for _, n := range r.notes {
+			for _, l := range wrap(n, maxWidth-4) {
+				u.say("  " + u.dim(l))
+			}
+		}
+	}
+}
+
+// Line writes one line of a result.
+func (u *UI) Line(line string) { u.say(line) }
+
+func (u *UI) say(line string) { fmt.Fprintln(u.Out, line) }
+
+// wrap breaks a text into lines of at most width columns, the later ones indented.
+func wrap(text string, width int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		switch {
+		case line == "":
+			line = word
+		case lipgloss.Width(line)+1+lipgloss.Width(word) <= width:
+			line += " " + word
+		default:
+			lines = append(lines, line)
+			line = "  " + word
+		}
+	}
+	return append(lines, line)
+}
+
+// Next writes the last line: what to do next.
+func (u *UI) Next(text string) {
+	u.say(u.dim("next: ") + text)
+}
+
+// Note writes a message that is no result.
+func (u *UI) Note(text string) { fmt.Fprintln(u.Err, text) }
+
+func milliseconds(ms float64) string {
+	if ms < 10 {
+		return fmt.Sprintf("%.1f ms", ms)
+	}
+	return fmt.Sprintf("%.0f ms", ms)
+}
+
+func duration(d time.Duration) string {
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.0f ms", float64(d.Microseconds())/1000)
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
+}
+
+func megabytes(n int64) string {
+	if n == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f MB", float64(n)/1e6)
+}
+
+func dash(n int) string {
+	if n == 0 {
+		return "-"
+	}
+	return fmt.Sprint(n)
+}
+
+// LogLine writes one line of a part's log, without the control characters that would steer the terminal.
+func (u *UI) LogLine(part string, width int, line string) {
+	clean := strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\t' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, line)
+	u.say(u.dim(fmt.Sprintf("%-*s", width, part)) + "  " + clean)
+}
