@@ -146,7 +146,7 @@ func (o *office) sailings(ctx context.Context) ([]sailing, error) {
 		}
 		s.Gone = s.Leaves <= now
 		key := seatKey(s.ID)
-		replies, err := health.Redis(ctx, o.cache, o.password, []string{"SET", key, strconv.Itoa(s.Seats), "EX", "172800", "NX"}, []string{"GET", key})
+		replies, err := health.Redis(ctx, health.Dial("tcp", o.cache), o.password, []string{"SET", key, strconv.Itoa(s.Seats), "EX", "172800", "NX"}, []string{"GET", key})
 		if err != nil {
 			return nil, err
 		}
@@ -224,7 +224,7 @@ func (o *office) book(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	code := rand.Text()[:6]
-	_, err = health.Redis(r.Context(), o.cache, o.password, []string{"DECRBY", seatKey(s.ID), strconv.Itoa(wanted)})
+	_, err = health.Redis(r.Context(), health.Dial("tcp", o.cache), o.password, []string{"DECRBY", seatKey(s.ID), strconv.Itoa(wanted)})
 	if err == nil {
 		_, err = o.db.ExecContext(r.Context(), "INSERT INTO bookings (code, sailing, name, email, seats, made) VALUES (?, ?, ?, ?, ?, ?)",
 			code, s.ID, name, address.Address, wanted, time.Now().Format(time.DateTime))

@@ -39,10 +39,13 @@ type Response struct {
 	Errors func() string // what the responder wrote to its error stream
 }
 
-// Do sends one request to the responder at a socket and returns once its headers have come. body may be nil. The context ends
+// Dial opens a connection to a responder.
+type Dial func(ctx context.Context) (net.Conn, error)
+
+// Do sends one request to the responder and returns once its headers have come. body may be nil. The context ends
 // the whole exchange, the reading of the body included.
-func Do(ctx context.Context, socket string, params map[string]string, body io.Reader) (*Response, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", socket)
+func Do(ctx context.Context, dial Dial, params map[string]string, body io.Reader) (*Response, error) {
+	conn, err := dial(ctx)
 	if err != nil {
 		return nil, err
 	}

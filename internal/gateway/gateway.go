@@ -103,8 +103,7 @@ func (gateway) Command(p kind.Part) kind.Command {
 }
 
 func (gateway) Ladder(p kind.Part) []kind.Rung {
-	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
-	return append(health.Ground(p, "tcp", address), health.HTTPPort(address))
+	return health.HTTP(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
 }
 
 // Serve serves on the port, loopback only, until the context ends.

@@ -4,7 +4,6 @@ package health
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -34,6 +33,13 @@ type Result struct {
 // asked; an advisory one that does not hold stops nothing.
 func Climb(ctx context.Context, ladder []kind.Rung) []Result {
 	results := make([]Result, len(ladder))
+	defer func() {
+		for _, rung := range ladder {
+			if rung.After != nil {
+				rung.After()
+			}
+		}
+	}()
 	fell := false
 	for i, rung := range ladder {
 		r := &results[i]
@@ -104,17 +110,39 @@ func All(ctx context.Context, ladders [][]kind.Rung) [][]Result {
 	return results
 }
 
+// Line is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one visitor
+// and not one that leaves without a word, which some servers note in their log.
+type Line struct {
+	network, address string
+	conn             net.Conn
+}
+
+// Take returns the connection, which is the caller's to close from then on, or a new one where it is taken already.
+func (l *Line) Take(ctx context.Context) (net.Conn, error) {
+	if conn := l.conn; conn != nil {
+		l.conn = nil
+		return conn, nil
+	}
+	return (&net.Dialer{}).DialContext(ctx, l.network, l.address)
+}
+
 // Ground are the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
-func Ground(p kind.Part, network, address string) []kind.Rung {
+func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
+	line := &Line{network: network, address: address}
 	return []kind.Rung{
 		Alive(p),
-		{Name: kind.Open, Ask: func(ctx context.Context) error {
-			conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
-			if err != nil {
-				return &kind.Miss{Expected: "a socket that accepts at " + address, Got: Plain(err)}
-			}
-			return conn.Close()
-		}},
+		{Name: kind.Open,
+			Ask: func(ctx context.Context) (err error) {
+				if line.conn, err = line.Take(ctx); err != nil {
+					return &kind.Miss{Expected: "a socket that accepts at " + address, Got: Plain(err)}
+				}
+				return nil
+			},
+			After: func() {
+				if line.conn != nil {
+					line.conn.Close()
+				}
+			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
 			pids, err := proc.HoldersOf(p.Lock)
 			if err != nil {
@@ -126,7 +154,7 @@ func Ground(p kind.Part, network, address string) []kind.Rung {
 			}
 			return err
 		}},
-	}
+	}, line
 }
 
 // Alive asks whether any process of the part lives.
@@ -137,14 +165,6 @@ func Alive(p kind.Part) kind.Rung {
 		}
 		return nil
 	}}
-}
-
-// Address returns where a part listens: its socket where it has one, else its port.
-func Address(p kind.Part) (network, address string) {
-	if p.Socket != "" {
-		return "unix", p.Socket
-	}
-	return "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)
 }
 
 // Plain puts a network error in few words.
@@ -163,15 +183,18 @@ func Plain(err error) string {
 	return text
 }
 
-// Client returns an HTTP client whose every connection goes to one address and is closed after its request. It follows no redirect.
-func Client(network, address string) *http.Client {
+// Client returns an HTTP client whose every connection comes from dial and is closed after its request. It follows no redirect.
+func Client(dial func(ctx context.Context) (net.Conn, error)) *http.Client {
 	return &http.Client{
 		Transport: &http.Transport{
 			DisableKeepAlives: true,
-			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-				return (&net.Dialer{}).DialContext(ctx, network, address)
-			},
+			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) },
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+}
+
+// Dial returns a function that dials one address.
+func Dial(network, address string) func(ctx context.Context) (net.Conn, error) {
+	return func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, network, address) }
 }

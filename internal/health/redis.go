@@ -11,10 +11,10 @@ import (
 	"dravit/internal/kind"
 )
 
-// Redis dials a server that speaks Redis' protocol (RESP), sends each command and returns the replies to those that follow
+// Redis connects to a server that speaks Redis' protocol (RESP), sends each command and returns the replies to those that follow
 // the log-in. A reply that is an error ends it with a Miss.
-func Redis(ctx context.Context, address, password string, commands ...[]string) ([]string, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string, commands ...[]string) ([]string, error) {
+	conn, err := dial(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -74,9 +74,10 @@ func call(conn net.Conn, r *bufio.Reader, words ...string) (string, error) {
 // Cache are the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
 	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
-	return append(Ground(p, "tcp", address),
+	ground, line := Ground(p, "tcp", address)
+	return append(ground,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			replies, err := Redis(ctx, address, p.Password, []string{"PING"})
+			replies, err := Redis(ctx, line.Take, p.Password, []string{"PING"})
 			if err == nil && replies[0] != "PONG" {
 				err = &kind.Miss{Expected: "PONG", Got: replies[0]}
 			}
@@ -85,7 +86,7 @@ func Cache(p kind.Part) []kind.Rung {
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// A key of its own that ends by itself: nothing of the application's is touched.
 			key, value := "dravit:probe", fmt.Sprint(time.Now().UnixNano())
-			replies, err := Redis(ctx, address, p.Password, []string{"SET", key, value, "EX", "10"}, []string{"GET", key})
+			replies, err := Redis(ctx, line.Take, p.Password, []string{"SET", key, value, "EX", "10"}, []string{"GET", key})
 			if err == nil && replies[1] != value {
 				err = &kind.Miss{Expected: "the value written, " + value, Got: replies[1]}
 			}

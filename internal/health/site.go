@@ -58,7 +58,7 @@ type Target struct {
 // behind it. The system's resolver is advisory: what asks here dials loopback itself, as browsers do for localhost.
 func Site(site Target) []kind.Rung {
 	gateway := fmt.Sprintf("%s:%d", kind.Host, site.Gateway)
-	client := Client("tcp", gateway)
+	client := Client(Dial("tcp", gateway))
 	get := func(ctx context.Context, path, header, value string) (int, []byte, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil)
 		if err != nil {

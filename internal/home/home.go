@@ -50,15 +50,15 @@ func Open(dir string) (*Home, error) {
 	if i := strings.IndexAny(dir, "\"\n\r\x00$`\\;"); i >= 0 {
 		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files cannot carry", dir, dir[i])
 	}
+	h := &Home{Dir: dir}
+	if run, err := h.recordedRun(); err == nil { // written last: the rest is there
+		h.Run = run
+		return h, nil
+	}
 	for _, sub := range []string{"", "stacks", "templates", "bin"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 			return nil, err
 		}
-	}
-	h := &Home{Dir: dir}
-	if run, err := h.recordedRun(); err == nil {
-		h.Run = run
-		return h, nil
 	}
 	lock, err := Lock(h.Path("run.lock"))
 	if err != nil {

@@ -45,6 +45,9 @@ type part struct {
 	leave context.CancelFunc // ends the goroutine only: another keeper takes over
 	done  chan struct{}
 
+	launched      chan struct{} // closed when the first process was started, or none will be
+	closeLaunched func()
+
 	// guarded by stack.mu
 	status   kind.Status
 	identity proc.Identity // of the leading process, zero where unknown
@@ -85,6 +88,7 @@ func (p *part) fail(because, next string) {
 // run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
 func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 	defer close(p.done)
+	defer p.closeLaunched()
 	ctx, cancel := context.WithCancel(stopped)
 	defer cancel()
 	defer context.AfterFunc(left, cancel)()
@@ -159,7 +163,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
 		}
 		var err error
-		if exited, err = p.spawn(command); err != nil {
+		exited, err = p.spawn(command)
+		p.closeLaunched()
+		if err != nil {
 			return ending{what: err.Error(), final: true}
 		}
 	} else {
@@ -298,7 +304,7 @@ func (p *part) prepare(ctx context.Context) error {
 		}
 	}
 	if _, ok := p.kind.(kind.Probed); ok {
-		if err := home.WriteFile(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
+		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
 			return err
 		}
 	}

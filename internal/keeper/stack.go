@@ -158,7 +158,11 @@ func (s *stack) begin(spec materialise.Spec, restart []string) ([]string, error)
 
 // add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
 func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
-	var start []func()
+	type launch struct {
+		part *part
+		run  func()
+	}
+	var launches []launch
 	s.mu.Lock()
 	for _, spec := range parts {
 		k := s.keeper.kindOf(spec.Kind)
@@ -171,13 +175,36 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
 			status: kind.Status{Name: spec.Name, Kind: spec.Kind, Version: spec.Version, Port: spec.Port, Socket: spec.Socket, State: kind.Waiting, Since: time.Now()}}
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
 		s.parts[spec.Name] = p
-		start = append(start, func() { p.run(stopped, left, adopted[spec.Name]) })
+		p.launched = make(chan struct{})
+		p.closeLaunched = sync.OnceFunc(func() { close(p.launched) })
+		launches = append(launches, launch{p, func() { p.run(stopped, left, adopted[spec.Name]) }})
 	}
 	s.wake()
 	s.mu.Unlock()
-	for _, run := range start {
-		s.keeper.parts.Go(run)
+	// A database takes longest, and the rest waits for it in the end: its process gets a head start.
+	slices.SortStableFunc(launches, func(a, b launch) int { return weight(a.part) - weight(b.part) })
+	for _, l := range launches {
+		s.keeper.parts.Go(l.run)
+		if l.part.spec.Role == kind.Database {
+			select {
+			case <-l.part.launched:
+			case <-time.After(headStart):
+			}
+		}
 	}
+}
+
+// headStart is the longest that other parts wait for a database's process to be started; filling one takes longer.
+const headStart = 10 * time.Millisecond
+
+func weight(p *part) int {
+	switch p.spec.Role {
+	case kind.Database:
+		return 0
+	case kind.Runtime:
+		return 1
+	}
+	return 2
 }
 
 // end ends parts: first those that others do not need, then the stores. The caller holds apply.

@@ -218,6 +218,8 @@ type Rung struct {
 	Advisory bool // does not count for the ladder
 	// Ask returns nil where the rung holds. A *Miss says what was expected and what came.
 	Ask func(ctx context.Context) error
+	// After, where there is one, is called once the ladder has been climbed, as far as it held.
+	After func()
 }
 
 // Miss is a rung that does not hold.

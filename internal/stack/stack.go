@@ -343,10 +343,8 @@ func (s *Stack) spec() (materialise.Spec, error) {
 
 // revive starts a keeper where one should run and does not: it takes over what runs.
 func (s *Stack) revive(ctx context.Context) error {
-	if keeper.Running(s.Home) {
-		if _, err := s.Keeper.Hello(ctx); err == nil {
-			return nil
-		}
+	if _, err := s.Keeper.Hello(ctx); err == nil {
+		return nil
 	}
 	program, err := self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
 	if err != nil {
@@ -373,11 +371,13 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 		return out, nil
 	}
 	if keeper.Wished(s.Home, s.ID) {
-		if err := s.revive(ctx); err != nil {
-			return out, err
-		}
-		if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil {
-			return out, err
+		if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil { // it died, or never answers: take over
+			if err := s.revive(ctx); err != nil {
+				return out, err
+			}
+			if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil {
+				return out, err
+			}
 		}
 	}
 	known := map[string]bool{}

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // check finds what is wrong between tables: names used twice, parts that nothing defines, circles.
@@ -49,13 +50,13 @@ func (r *reader) check(f *File) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
 		path := "env." + key
-		if !envName.MatchString(key) {
+		if !envName().MatchString(key) {
 			r.fault(path, fmt.Sprintf("%q cannot be a variable's name", key), "")
 		}
 		if strings.ContainsRune(string(f.Env[key]), 0) {
 			r.fault(path, "a variable cannot hold a NUL byte", "")
 		}
-		for _, m := range placeholder.FindAllStringSubmatch(string(f.Env[key]), -1) {
+		for _, m := range placeholder().FindAllStringSubmatch(string(f.Env[key]), -1) {
 			defined(path, m[1])
 			if !slices.Contains(PlaceholderFields, m[2]) {
 				r.fault(path, fmt.Sprintf("{%s.%s}: a part has no %q", m[1], m[2], m[2]), "fields: "+strings.Join(PlaceholderFields, ", "))
@@ -65,8 +66,8 @@ func (r *reader) check(f *File) {
 }
 
 var (
-	envName     = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	placeholder = regexp.MustCompile(`\{([A-Za-z][A-Za-z0-9_-]*)\.([a-z_]+)\}`)
+	envName     = pattern.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	placeholder = pattern.New(`\{([A-Za-z][A-Za-z0-9_-]*)\.([a-z_]+)\}`)
 )
 
 // PlaceholderFields are what {part.FIELD} can stand for in a value of [env].
@@ -74,8 +75,8 @@ var PlaceholderFields = []string{"host", "port", "user", "password", "database",
 
 // Expand replaces the placeholders of an [env] value.
 func Expand(value string, field func(part, field string) string) string {
-	return placeholder.ReplaceAllStringFunc(value, func(m string) string {
-		x := placeholder.FindStringSubmatch(m)
+	return placeholder().ReplaceAllStringFunc(value, func(m string) string {
+		x := placeholder().FindStringSubmatch(m)
 		return field(x[1], x[2])
 	})
 }

@@ -8,13 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"dravit/internal/pattern"
 	"dravit/internal/version"
 )
 
@@ -97,7 +97,7 @@ func sign(n int) int { return max(-1, min(1, n)) }
 
 // nameOf makes a stack's name of a folder's.
 func nameOf(folder string) string {
-	name := strings.Trim(regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(folder), "-"), "-")
+	name := strings.Trim(pattern.Of(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(folder), "-"), "-")
 	if len(name) > 63 {
 		name = strings.Trim(name[:63], "-")
 	}
@@ -304,7 +304,7 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 			wrong("a text")
 			return
 		}
-		if p := tag.Get("pattern"); p != "" && !regexp.MustCompile(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
+		if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
 			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), patternHint(p))
 			return
 		}
@@ -344,7 +344,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 	for i, item := range list {
 		s, isText := item.(string)
 		ok = ok && isText
-		if p := tag.Get("items"); isText && p != "" && !regexp.MustCompile(p).MatchString(s) {
+		if p := tag.Get("items"); isText && p != "" && !pattern.Of(p).MatchString(s) {
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), patternHint(p))
 		}
 		if slices.Contains(out, s) {
@@ -371,7 +371,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	walk = func(prefix, path string, tree map[string]any) {
 		for _, key := range slices.Sorted(maps.Keys(tree)) {
 			name, p := join(prefix, key), join(path, key)
-			if p := tag.Get("keys"); p != "" && !regexp.MustCompile(p).MatchString(name) {
+			if p := tag.Get("keys"); p != "" && !pattern.Of(p).MatchString(name) {
 				r.fault(join(path, key), fmt.Sprintf("%q cannot be the name of a setting", name), "")
 				continue
 			}
@@ -398,7 +398,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	into.Set(reflect.ValueOf(out))
 }
 
-var partName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]{0,31}$`)
+var partName = pattern.New(`^[A-Za-z][A-Za-z0-9_-]{0,31}$`)
 
 func (r *reader) part(at, name string, v any) Part {
 	p := Part{}
@@ -407,7 +407,7 @@ func (r *reader) part(at, name string, v any) Part {
 		r.fault(at, fmt.Sprintf("part %s must be a table, written [part.%s]", name, name), "")
 		return p
 	}
-	if !partName.MatchString(name) {
+	if !partName().MatchString(name) {
 		r.fault(at, fmt.Sprintf("%q cannot be a part's name", name), "letters, digits, - and _, at most 32, a letter first")
 	}
 	var kinds []string

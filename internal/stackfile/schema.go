@@ -67,7 +67,7 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 				props[kind] = map[string]any{"$ref": "#/$defs/ofOneKind", "description": "What holds only where the part is of kind " + kind + "."}
 			}
 		}
-		return map[string]any{"type": "object", "additionalProperties": part, "propertyNames": map[string]any{"pattern": partName.String()}}
+		return map[string]any{"type": "object", "additionalProperties": part, "propertyNames": map[string]any{"pattern": partName().String()}}
 	case []Site:
 		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
 	case *Expect:

@@ -64,14 +64,29 @@ type entry struct {
 	Program *kind.Program `json:"program"` // nil: the file is no such program
 }
 
+// memory is what is remembered between two surveys.
+type memory struct {
+	Programs map[string]entry   `json:"programs"` // by kind and path
+	Folders  map[string]listing `json:"folders"`  // by path
+}
+
+// listing is what a folder held of interest: as long as the folder is not written to, it does still.
+type listing struct {
+	ModTime time.Time           `json:"mod_time"`
+	Found   map[string][]string `json:"found"` // names, by the patterns that they matched
+}
+
 // Look surveys the machine for the given kinds. What programs say of themselves is remembered in the cache file by
 // path, size and time. Programs are asked side by side, each with a deadline.
 func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error) {
 	low, high := proc.EphemeralPorts()
 	s := Survey{Format: 1, Host: Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high}}
-	known := map[string]entry{}
-	_ = home.ReadJSON(cache, &known) // a broken cache is no cache
+	var known memory
+	if err := home.ReadJSON(cache, &known); err != nil {
+		known = memory{} // a broken cache is no cache
+	}
 	fresh := map[string]entry{}
+	folders := &finder{known: known.Folders, fresh: map[string]listing{}}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	changed := false
@@ -81,13 +96,13 @@ func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error
 		if !ok {
 			continue
 		}
-		for _, file := range find(k.Programs()) {
+		for _, file := range folders.find(k.Programs()) {
 			info, err := os.Stat(file)
 			if err != nil {
 				continue
 			}
 			key := k.Name() + " " + file
-			if e, ok := known[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) {
+			if e, ok := known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) {
 				fresh[key] = e
 				continue
 			}
@@ -110,8 +125,8 @@ func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error
 	if err := ctx.Err(); err != nil {
 		return s, err
 	}
-	if changed || len(fresh) != len(known) {
-		if err := home.WriteJSON(cache, fresh); err != nil {
+	if changed || folders.changed || len(fresh) != len(known.Programs) {
+		if err := home.WriteState(cache, memory{fresh, folders.fresh}); err != nil {
 			return s, err
 		}
 	}
@@ -158,25 +173,18 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	return all, nil
 }
 
+// finder finds programs by name, and reads a folder again only when it was written to.
+type finder struct {
+	known, fresh map[string]listing
+	changed      bool
+}
+
 // find returns the programs whose names match, each real file once, in the order of PATH.
-func find(patterns []string) []string {
+func (f *finder) find(patterns []string) []string {
 	var found []string
 	seen := map[string]bool{}
 	for _, dir := range searchPath() {
-		names := patterns
-		if slices.ContainsFunc(patterns, func(p string) bool { return strings.ContainsAny(p, "*[?") }) {
-			names = nil
-			entries, err := os.ReadDir(dir)
-			if err != nil {
-				continue
-			}
-			for _, e := range entries {
-				if slices.ContainsFunc(patterns, func(p string) bool { ok, _ := path.Match(p, e.Name()); return ok }) {
-					names = append(names, e.Name())
-				}
-			}
-		}
-		for _, name := range names {
+		for _, name := range f.names(dir, patterns) {
 			file := filepath.Join(dir, name)
 			real, err := filepath.EvalSymlinks(file)
 			if err != nil || seen[real] {
@@ -190,6 +198,39 @@ func find(patterns []string) []string {
 		}
 	}
 	return found
+}
+
+// names returns the names in a folder that match one of the patterns.
+func (f *finder) names(dir string, patterns []string) []string {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return nil
+	}
+	now, ok := f.fresh[dir]
+	if !ok {
+		now = listing{info.ModTime(), map[string][]string{}}
+		f.fresh[dir] = now
+	}
+	key := strings.Join(patterns, " ")
+	if was, ok := f.known[dir]; ok && was.ModTime.Equal(info.ModTime()) {
+		if names, ok := was.Found[key]; ok {
+			now.Found[key] = names
+			return names
+		}
+	}
+	f.changed = true
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil
+	}
+	names := []string{}
+	for _, e := range entries {
+		if slices.ContainsFunc(patterns, func(p string) bool { ok, _ := path.Match(p, e.Name()); return ok }) {
+			names = append(names, e.Name())
+		}
+	}
+	now.Found[key] = names
+	return names
 }
 
 // searchPath is PATH and the folders after it, each once.

@@ -255,6 +255,9 @@ func (p *Progress) run() {
 
 // take writes a line for each part that has come to rest, and keeps the others for the line at the bottom.
 func (p *Progress) take(s kind.Status) {
+	if s.State == kind.Answers && s.Since.Before(p.began) {
+		return // it ran before
+	}
 	switch s.State {
 	case kind.Answers, kind.Failed, kind.Unwell, kind.Pausing:
 		delete(p.busy, s.Name)

@@ -157,8 +157,10 @@ func milliseconds(ms float64) string {
 
 func duration(d time.Duration) string {
 	switch {
-	case d < 10*time.Second:
+	case d < time.Second:
 		return fmt.Sprintf("%.0f ms", float64(d.Microseconds())/1000)
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Minute:
 		return fmt.Sprintf("%.0f s", d.Seconds())
 	case d < time.Hour:

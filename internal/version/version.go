@@ -3,16 +3,14 @@ package version
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
-	"sync"
+
+	"dravit/internal/pattern"
 
 	"github.com/Masterminds/semver/v3"
 )
 
-var leading = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^v?(\d+(?:\.\d+){0,2})[\d.]*(?:[-~]?(alpha|beta|rc)\.?(\d*))?`)
-})
+var leading = pattern.New(`^v?(\d+(?:\.\d+){0,2})[\d.]*(?:[-~]?(alpha|beta|rc)\.?(\d*))?`)
 
 // Parse reads a program's leading dotted numbers: 10.11.19-MariaDB-0+deb12u1 is 10.11.19. An alpha, beta or rc mark is
 // kept as a pre-release; whatever else follows is the packager's and does not count.

@@ -44,9 +44,9 @@ func (custom) Command(p kind.Part) kind.Command {
 
 func (custom) Ladder(p kind.Part) []kind.Rung {
 	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
-	ladder := health.Ground(p, "tcp", address)
 	if len(p.Sites) > 0 { // it speaks HTTP, since sites are proxied to it
-		ladder = append(ladder, health.HTTPPort(address))
+		return health.HTTP(p, "tcp", address)
 	}
-	return ladder
+	ground, _ := health.Ground(p, "tcp", address)
+	return ground
 }

@@ -16,7 +16,6 @@ import (
 	"net/textproto"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +23,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"dravit/internal/home"
+	"dravit/internal/pattern"
 )
 
 const maxMessage = 32 << 20
@@ -31,7 +31,7 @@ const maxMessage = 32 << 20
 // box keeps each message as a file, named by when it came.
 type box struct{ folder string }
 
-var idPattern = regexp.MustCompile(`^[0-9TZ.]+-[A-Z2-7]{4}$`)
+var idPattern = pattern.New(`^[0-9TZ.]+-[A-Z2-7]{4}$`)
 
 // Message is one message as the inbox shows it.
 type Message struct {
@@ -76,7 +76,7 @@ var errNoMessage = errors.New("no such message")
 
 // read returns one message with its texts.
 func (b *box) read(id string) (Message, error) {
-	if !idPattern.MatchString(id) {
+	if !idPattern().MatchString(id) {
 		return Message{}, errNoMessage
 	}
 	raw, err := os.ReadFile(filepath.Join(b.folder, id+".eml"))

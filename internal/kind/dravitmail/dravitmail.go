@@ -71,13 +71,14 @@ func (catcher) Command(p kind.Part) kind.Command {
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
 	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
-	return append(health.Ground(p, "tcp", address),
+	ground, line := health.Ground(p, "tcp", address)
+	return append(ground,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			return dialogue(ctx, address, func(c *smtp.Client) error { return c.Noop() })
+			return dialogue(ctx, line, func(c *smtp.Client) error { return c.Noop() })
 		}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// As far as a message goes without leaving one behind.
-			if err := dialogue(ctx, address, func(c *smtp.Client) error {
+			if err := dialogue(ctx, line, func(c *smtp.Client) error {
 				if err := c.Mail("probe@dravit.localhost"); err != nil {
 					return err
 				}
@@ -92,7 +93,7 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 			if err != nil {
 				return err
 			}
-			resp, err := health.Client("unix", p.Socket).Do(req)
+			resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
 			if err != nil {
 				return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
 			}
@@ -104,8 +105,8 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 		}})
 }
 
-func dialogue(ctx context.Context, address string, do func(*smtp.Client) error) error {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+func dialogue(ctx context.Context, line *health.Line, do func(*smtp.Client) error) error {
+	conn, err := line.Take(ctx)
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,7 @@ func (web) Command(p kind.Part) kind.Command {
 }
 
 func (web) Ladder(p kind.Part) []kind.Rung {
-	return append(health.Ground(p, "unix", p.Socket), health.HTTP(p.Socket))
+	return health.HTTP(p, "unix", p.Socket)
 }
 
 // Serve serves the sites until the context ends, then lets requests in flight finish for a moment.

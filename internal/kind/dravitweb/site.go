@@ -10,18 +10,19 @@ import (
 	"net/url"
 	"os"
 	"path"
-	"regexp"
 	"strings"
 
 	"dravit/internal/fastcgi"
+	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // hidden are addresses that no web server of Dravit's gives away: dot files, stack files and dumps.
 var (
-	dotted = regexp.MustCompile(`(^|/)\.`)
-	secret = regexp.MustCompile(`(?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$`)
-	script = regexp.MustCompile(`^(.+?\.php)(/.*)?$`)
+	dotted = pattern.New(`(^|/)\.`)
+	secret = pattern.New(`(?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$`)
+	script = pattern.New(`^(.+?\.php)(/.*)?$`)
 )
 
 const wellKnown = "/.well-known/"
@@ -57,10 +58,10 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case s.FPM != "" && name == kind.ProbePath:
 		s.fastcgi(w, r, s.Probe, kind.ProbePath, "")
-	case !strings.HasPrefix(name, wellKnown) && dotted.MatchString(name), secret.MatchString(name):
+	case !strings.HasPrefix(name, wellKnown) && dotted().MatchString(name), secret().MatchString(name):
 		http.NotFound(w, r)
-	case s.FPM != "" && script.MatchString(name):
-		m := script.FindStringSubmatch(name)
+	case s.FPM != "" && script().MatchString(name):
+		m := script().FindStringSubmatch(name)
 		if s.isFile(m[1]) {
 			s.fastcgi(w, r, s.Root+m[1], m[1], m[2])
 			return
@@ -174,7 +175,7 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 	if length > 0 {
 		params["CONTENT_LENGTH"] = fmt.Sprint(length)
 	}
-	resp, err := fastcgi.Do(r.Context(), s.FPM, params, body)
+	resp, err := fastcgi.Do(r.Context(), health.Dial("unix", s.FPM), params, body)
 	if err != nil {
 		slog.Error("fastcgi", "path", r.URL.Path, "error", err)
 		http.Error(w, "502: the runtime "+s.App+" does not answer", http.StatusBadGateway)

@@ -8,12 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -22,6 +22,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -42,7 +43,7 @@ const factShare = "share" // the folder of the system tables' statements
 
 func (mariadb) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--no-defaults", "--version") // mariadbd  Ver 10.11.19-MariaDB-0+deb12u1 for debian-linux-gnu
-	m := regexp.MustCompile(`Ver (\d[\d.]*\d)-MariaDB`).FindStringSubmatch(out)
+	m := pattern.Of(`Ver (\d[\d.]*\d)-MariaDB`).FindStringSubmatch(out)
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
@@ -169,10 +170,11 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 	return nil
 }
 
-// connect opens one connection; the caller closes it.
-func connect(ctx context.Context, network, address, userName, password, database string) (*sql.DB, error) {
+// connect logs in over a connection that dial makes; the caller closes what it returns.
+func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password, database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
-	c.Net, c.Addr, c.User, c.Passwd, c.DBName = network, address, userName, password, database
+	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", kind.Host, userName, password, database
+	c.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = health.Deadline, health.Deadline, health.Deadline
 	c.Logger = quiet{}
 	connector, err := mysql.NewConnector(c)
@@ -199,7 +201,7 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	if err != nil {
 		return err
 	}
-	db, err := connect(ctx, "unix", p.Socket, name, "", "")
+	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "")
 	if err != nil {
 		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
 	}
@@ -227,30 +229,36 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 }
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
-	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
-	as := func(ctx context.Context, do func(db *sql.DB) error) error {
-		db, err := connect(ctx, "tcp", address, p.User, p.Password, p.Database)
-		if err != nil {
-			return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
-		}
-		defer db.Close()
-		return do(db)
-	}
-	return append(health.Ground(p, "tcp", address),
-		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			return as(ctx, func(*sql.DB) error { return nil })
-		}},
-		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			return as(ctx, func(db *sql.DB) error {
-				var got int
-				if err := db.QueryRowContext(ctx, "SELECT COUNT(*) + 42 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", p.Database).Scan(&got); err != nil {
-					return err
-				}
-				if got != 43 {
-					return &kind.Miss{Expected: "the database " + p.Database, Got: "none of that name"}
+	ground, line := health.Ground(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	var db *sql.DB // greets logs in, works goes on in the same session
+	return append(ground,
+		kind.Rung{Name: kind.Greets,
+			Ask: func(ctx context.Context) (err error) {
+				if db, err = connect(ctx, line.Take, p.User, p.Password, p.Database); err != nil {
+					return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 				}
 				return nil
-			})
+			},
+			After: func() {
+				if db != nil {
+					db.Close()
+				}
+			}},
+		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			// The database is there, and rows go in and come out; the table is this session's own.
+			var got int
+			for _, statement := range []string{"CREATE TEMPORARY TABLE dravit_probe (n INT)", "INSERT INTO dravit_probe VALUES (40), (2)"} {
+				if _, err := db.ExecContext(ctx, statement); err != nil {
+					return err
+				}
+			}
+			if err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM dravit_probe").Scan(&got); err != nil {
+				return err
+			}
+			if got != 42 {
+				return &kind.Miss{Expected: "42", Got: fmt.Sprint(got)}
+			}
+			return nil
 		}})
 }
 
@@ -262,7 +270,7 @@ func plain(err error) string {
 	return health.Plain(err)
 }
 
-var errorLine = regexp.MustCompile(`(?m)\[ERROR\] (.*)$`)
+var errorLine = pattern.New(`(?m)\[ERROR\] (.*)$`)
 
 func (mariadb) Explain(log string) (because, next string) { return lastError(log), "" }
 
@@ -271,7 +279,7 @@ func lastError(log string) string {
 	if i := strings.LastIndex(log, "starting as process"); i >= 0 {
 		log = log[i:]
 	}
-	m := errorLine.FindStringSubmatch(log)
+	m := errorLine().FindStringSubmatch(log)
 	if m == nil {
 		return ""
 	}

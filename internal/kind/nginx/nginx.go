@@ -5,12 +5,12 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -170,13 +170,13 @@ func (n nginx) Test(p kind.Part) kind.Command {
 }
 
 func (nginx) Ladder(p kind.Part) []kind.Rung {
-	return append(health.Ground(p, "unix", p.Socket), health.HTTP(p.Socket))
+	return health.HTTP(p, "unix", p.Socket)
 }
 
-var emerg = regexp.MustCompile(`\[emerg\] (?:\d+#\d+: )?(.*)`)
+var emerg = pattern.New(`\[emerg\] (?:\d+#\d+: )?(.*)`)
 
 func (nginx) Explain(log string) (because, next string) {
-	m := emerg.FindAllStringSubmatch(log, -1)
+	m := emerg().FindAllStringSubmatch(log, -1)
 	if m == nil {
 		return "", ""
 	}

@@ -14,6 +14,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -39,23 +40,23 @@ const (
 )
 
 var (
-	versionLine = regexp.MustCompile(`(?m)^PHP Version => (\S+)`)
-	folderLine  = regexp.MustCompile(`(?m)^extension_dir => (\S.*?) =>`)
-	apiLine     = regexp.MustCompile(`(?m)^PHP Extension Build => (\S+)`)
-	moduleLine  = regexp.MustCompile(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
+	versionLine = pattern.New(`(?m)^PHP Version => (\S+)`)
+	folderLine  = pattern.New(`(?m)^extension_dir => (\S.*?) =>`)
+	apiLine     = pattern.New(`(?m)^PHP Extension Build => (\S+)`)
+	moduleLine  = pattern.New(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
 )
 
 func (php) Probe(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	info, err := run(path, "-i")
-	v := versionLine.FindStringSubmatch(info)
+	v := versionLine().FindStringSubmatch(info)
 	if err != nil || v == nil {
 		return "", nil, fmt.Errorf("%s tells no version: %w", path, err)
 	}
 	facts := map[string]string{}
-	if m := folderLine.FindStringSubmatch(info); m != nil {
+	if m := folderLine().FindStringSubmatch(info); m != nil {
 		facts[factFolder] = m[1]
 	}
-	if m := apiLine.FindStringSubmatch(info); m != nil {
+	if m := apiLine().FindStringSubmatch(info); m != nil {
 		facts[factAPI] = m[1]
 	}
 	modules, err := run(path, "-n", "-m")
@@ -63,7 +64,7 @@ func (php) Probe(ctx context.Context, path string, run func(string, ...string) (
 		return "", nil, err
 	}
 	var names []string
-	for _, m := range moduleLine.FindAllStringSubmatch(modules, -1) {
+	for _, m := range moduleLine().FindAllStringSubmatch(modules, -1) {
 		names = append(names, canonical(m[1]))
 	}
 	facts[factBuiltin] = strings.Join(names, " ")
@@ -153,7 +154,7 @@ func ini(p kind.Part) string {
 
 // iniValue quotes a value where the ini grammar would read more into it. Plain words stay bare: On, 256M and E_ALL mean something.
 func iniValue(v string) string {
-	if regexp.MustCompile(`^[A-Za-z0-9_.,/:+-]*$`).MatchString(v) || regexp.MustCompile(`^[A-Z_0-9 &|~^()]+$`).MatchString(v) {
+	if pattern.Of(`^[A-Za-z0-9_.,/:+-]*$`).MatchString(v) || pattern.Of(`^[A-Z_0-9 &|~^()]+$`).MatchString(v) {
 		return v
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`
@@ -214,18 +215,19 @@ func (k php) Test(p kind.Part) kind.Command {
 }
 
 func (php) Ladder(p kind.Part) []kind.Rung {
-	return append(health.Ground(p, "unix", p.Socket),
-		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, p.Socket) }},
+	ground, line := health.Ground(p, "unix", p.Socket)
+	return append(ground,
+		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, line.Take) }},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return probeFPM(ctx, p) }})
 }
 
 var (
-	startupWarning = regexp.MustCompile(`PHP Warning:\s+(PHP Startup: .*)`)
-	fpmError       = regexp.MustCompile(`ERROR: (.*)`)
+	startupWarning = pattern.New(`PHP Warning:\s+(PHP Startup: .*)`)
+	fpmError       = pattern.New(`ERROR: (.*)`)
 )
 
 func (php) Explain(log string) (because, next string) {
-	for _, re := range []*regexp.Regexp{fpmError, startupWarning} {
+	for _, re := range []*regexp.Regexp{fpmError(), startupWarning()} {
 		if m := re.FindStringSubmatch(log); m != nil {
 			return m[1], ""
 		}

@@ -2,7 +2,7 @@ package php
 
 import (
 	"context"
-	_ "embed"
+	_ "embed" // the probe
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"dravit/internal/fastcgi"
+	"dravit/internal/health"
 	"dravit/internal/kind"
 )
 
@@ -37,8 +38,8 @@ func token(conf string) (string, error) {
 	return strings.TrimSpace(string(text)), err
 }
 
-func ping(ctx context.Context, socket string) error {
-	resp, err := fastcgi.Do(ctx, socket, map[string]string{
+func ping(ctx context.Context, dial fastcgi.Dial) error {
+	resp, err := fastcgi.Do(ctx, dial, map[string]string{
 		"REQUEST_METHOD": "GET", "SCRIPT_NAME": pingPath, "SCRIPT_FILENAME": pingPath, "REQUEST_URI": pingPath, "QUERY_STRING": "",
 	}, nil)
 	if err != nil {
@@ -58,7 +59,7 @@ func probeFPM(ctx context.Context, p kind.Part) error {
 	if err != nil {
 		return err
 	}
-	resp, err := fastcgi.Do(ctx, p.Socket, map[string]string{
+	resp, err := fastcgi.Do(ctx, health.Dial("unix", p.Socket), map[string]string{
 		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath, "REQUEST_URI": kind.ProbePath,
 		"QUERY_STRING": "", "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret,
 	}, nil)

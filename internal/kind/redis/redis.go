@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -34,7 +34,7 @@ func (redis) Needs(stackfile.Part) kind.Needs {
 
 func (redis) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // Redis server v=7.0.15 sha=...
-	m := regexp.MustCompile(`v=(\S+)`).FindStringSubmatch(out)
+	m := pattern.Of(`v=(\S+)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
@@ -68,10 +68,10 @@ func (redis) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{filepath.Join(p.Conf, "redis.conf")}, Dir: p.Data, Env: p.Env, Stop: syscall.SIGTERM}
 }
 
-var fatal = regexp.MustCompile(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|# (Failed listening on port.*|Fatal error.*|Can't .*)`)
+var fatal = pattern.New(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|# (Failed listening on port.*|Fatal error.*|Can't .*)`)
 
 func (redis) Explain(log string) (because, next string) {
-	m := fatal.FindAllStringSubmatch(log, -1)
+	m := fatal().FindAllStringSubmatch(log, -1)
 	if m == nil {
 		return "", ""
 	}

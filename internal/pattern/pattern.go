@@ -1,0 +1,24 @@
+// Package pattern compiles regular expressions when they are first used: compiling them all would be a tenth of a short command's time.
+package pattern
+
+import (
+	"regexp"
+	"sync"
+)
+
+// New returns a function that returns the compiled expression. A bad expression panics at its first use.
+func New(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
+
+var compiled sync.Map
+
+// Of returns the compiled form of an expression that is not known beforehand, as those in struct tags.
+func Of(text string) *regexp.Regexp {
+	if re, ok := compiled.Load(text); ok {
+		return re.(*regexp.Regexp)
+	}
+	re := regexp.MustCompile(text)
+	compiled.Store(text, re)
+	return re
+}
