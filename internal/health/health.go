@@ -144,11 +144,7 @@ func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
 				}
 			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
-			pids, err := proc.HoldersOf(p.Lock)
-			if err != nil {
-				return err
-			}
-			owns, err := proc.Owns(pids, network, address)
+			owns, err := proc.HolderOwns(p.Lock, network, address)
 			if err == nil && !owns {
 				err = &kind.Miss{Expected: "the socket of this part's process at " + address, Got: "somebody else's"}
 			}

@@ -149,7 +149,7 @@ func spawn(h *home.Home, self string) (<-chan error, error) {
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	// The place of the home folder is handed down; nothing else of this terminal's environment matters to it.
-	cmd.Env = []string{"DRAVIT_HOME=" + h.Dir, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + os.Getenv("HOME"), "GOGC=50"}
+	cmd.Env = []string{"DRAVIT_HOME=" + h.Dir, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + os.Getenv("HOME")}
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}

@@ -21,6 +21,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
+	"dravit/internal/proc"
 )
 
 // Keeper is the background process.
@@ -299,9 +300,15 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		say(Event{Error: err.Error()})
 	} else {
+		settled, settle := context.WithCancel(context.WithoutCancel(r.Context()))
+		var sites []SiteResult
+		var asking sync.WaitGroup
+		asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
 		k.follow(r.Context(), s, req.Timeout, say)
-		if len(spec.Sites) > 0 && r.Context().Err() == nil {
-			k.provesSites(r.Context(), s, spec, say)
+		settle()
+		asking.Wait()
+		for _, site := range sites {
+			say(Event{Site: &site})
 		}
 	}
 	s.mu.Lock()
@@ -352,40 +359,55 @@ func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, sa
 // siteGrace is how long a site may still answer wrongly after its parts answer: an application may be warming up.
 const siteGrace = 3 * time.Second
 
-// provesSites climbs the ladders of the sites until they hold, side by side. A site whose parts do not answer is asked once.
-func (k *Keeper) provesSites(ctx context.Context, s *stack, spec materialise.Spec, say func(Event)) {
-	_, answers := s.settled()
-	results := make([][]health.Result, len(spec.Sites))
+// proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are ready. Once the
+// parts are settled without answering, a site is asked once.
+func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materialise.Spec) []SiteResult {
+	results := make([]SiteResult, len(spec.Sites))
 	var wg sync.WaitGroup
 	for i, site := range spec.Sites {
+		results[i] = SiteResult{Name: site.Name, URL: site.URL}
 		wg.Go(func() {
 			target, err := gateway.Target(k.home, spec, site, k.kinds)
 			if err != nil {
 				k.log.Error("site", "site", site.Name, "error", err)
 				return
 			}
+			s.waitUntil(ctx, settled, readyFor(spec, site))
 			// The system's resolver is left to check: it may take its time, and no browser asks it for these names.
 			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
-			began := time.Now()
-			for wait := time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
-				results[i] = health.Climb(ctx, ladder)
-				if !answers || health.Holds(results[i]) || time.Since(began) > siteGrace {
+			var end time.Time
+			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
+				results[i].Rungs = health.Climb(ctx, ladder)
+				if health.Holds(results[i].Rungs) {
 					return
 				}
-				select {
-				case <-ctx.Done():
-					return
-				case <-time.After(wait):
+				if end.IsZero() && settled.Err() != nil {
+					if _, answers := s.settled(); !answers {
+						return
+					}
+					end = time.Now().Add(siteGrace)
 				}
+				if !end.IsZero() && time.Now().After(end) {
+					return
+				}
+				_ = proc.Sleep(ctx, wait)
 			}
 		})
 	}
 	wg.Wait()
-	for i, site := range spec.Sites {
-		if results[i] != nil {
-			say(Event{Site: &SiteResult{site.Name, site.URL, results[i]}})
+	return results
+}
+
+// readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime uses.
+func readyFor(spec materialise.Spec, site materialise.Site) []string {
+	names := []string{site.Server}
+	if app, ok := spec.Part(site.App); ok {
+		if app.Role == kind.Runtime { // its own ladder reaches the stores, as the site's does: no need for one after the other
+			return append(names, app.Uses...)
 		}
+		names = append(names, app.Name)
 	}
+	return names
 }
 
 func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {

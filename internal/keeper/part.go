@@ -25,11 +25,13 @@ import (
 )
 
 const (
-	askAgain     = 10 * time.Second // between two proofs of a part that answers
-	patience     = time.Minute      // for a part to answer after its process started
-	stopPatience = 15 * time.Second // for a part to end after it was asked to
-	steady       = time.Minute      // running this long, a part's earlier crashes are forgotten
-	maxLog       = 8 << 20          // a log longer than this is put aside at the part's next start
+	askAgain     = 10 * time.Second     // between two proofs of a part that answers
+	pollEvery    = 2 * time.Millisecond // a part that is starting
+	askSoon      = time.Second          // after its first proof
+	patience     = time.Minute          // for a part to answer after its process started
+	stopPatience = 15 * time.Second     // for a part to end after it was asked to
+	steady       = time.Minute          // running this long, a part's earlier crashes are forgotten
+	maxLog       = 8 << 20              // a log longer than this is put aside at the part's next start
 )
 
 // pauses before a crashed part is started again; after the last it is declared failed.
@@ -186,7 +188,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			return ending{what: err.Error()}
 		}
 	}
-	began, wait := time.Now(), time.Millisecond
+	began, wait := time.Now(), pollEvery
 	for {
 		results := p.climb(ctx)
 		fell := health.Fell(results)
@@ -194,8 +196,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		case ctx.Err() != nil:
 			return ending{}
 		case fell == nil:
-			p.proved()
 			wait = askAgain
+			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
+				wait = askSoon
+			}
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
 			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
 			wait = min(askAgain, max(time.Second, wait))
@@ -236,10 +240,14 @@ func (p *part) climb(ctx context.Context) []health.Result {
 	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
-// proved notes that the whole ladder held just now.
-func (p *part) proved() {
+// proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
+// the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
+func (p *part) proved() (first bool) {
+	p.stack.mu.Lock()
+	first = p.status.State != kind.Answers
+	p.stack.mu.Unlock()
 	var memory int64
-	if p.kind.Command(p.spec).Path != "" {
+	if !first && p.kind.Command(p.spec).Path != "" {
 		if pids, err := proc.HoldersOf(p.spec.Lock); err == nil {
 			memory = proc.Memory(pids)
 		}
@@ -250,6 +258,7 @@ func (p *part) proved() {
 	p.answered = true
 	p.stack.mu.Unlock()
 	p.set(kind.Answers, "", "")
+	return first
 }
 
 // waitForUses waits until every part that this one uses answers. It fails when one of them has failed.
@@ -381,6 +390,9 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
+	}
+	if err := proc.NoteLeader(lock, cmd.Process.Pid); err != nil {
+		p.stack.keeper.log.Error("noting the leader", "part", p.spec.Name, "error", err)
 	}
 	exited := make(chan error, 1)
 	id, err := proc.Identify(cmd.Process.Pid)

@@ -312,6 +312,23 @@ func (s *stack) settled() (settled, answers bool) {
 	return settled, answers
 }
 
+// waitUntil waits until the named parts answer, or a context ends.
+func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
+	for {
+		changed := s.changes()
+		if !slices.ContainsFunc(names, func(n string) bool { return s.stateOf(n) != kind.Answers }) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-settled.Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
 // leave lets go of every part without touching it.
 func (s *stack) leave() {
 	s.mu.Lock()

@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -66,6 +68,38 @@ func (id Identity) SignalGroup(sig syscall.Signal) error {
 		return os.ErrProcessDone
 	}
 	return syscall.Kill(-id.PID, sig)
+}
+
+// NoteLeader writes the leading process's number into a lock file that it holds, so that others need not look into every process.
+func NoteLeader(lock *os.File, pid int) error {
+	_, err := lock.WriteAt([]byte(strconv.Itoa(pid)+"\n"), 0)
+	return err
+}
+
+// leader returns the number noted in a lock file, 0 where there is none.
+func leader(lockPath string) int {
+	text, err := os.ReadFile(lockPath)
+	if err != nil {
+		return 0
+	}
+	line, _, _ := strings.Cut(string(text), "\n")
+	pid, _ := strconv.Atoi(line)
+	return pid
+}
+
+// HolderOwns tells whether a process that holds the lock file also holds the listening socket. The leader is asked first: it
+// nearly always does.
+func HolderOwns(lockPath, network, address string) (bool, error) {
+	if pid := leader(lockPath); pid > 0 && Holds(pid, lockPath) {
+		if owns, err := Owns([]int{pid}, network, address); err != nil || owns {
+			return owns, err
+		}
+	}
+	pids, err := HoldersOf(lockPath)
+	if err != nil {
+		return false, err
+	}
+	return Owns(pids, network, address)
 }
 
 // EndHolders ends every process that holds the lock file: asks them first, kills what is left after grace.

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -48,18 +49,26 @@ func HoldersOf(path string) ([]int, error) {
 	}
 	var pids []int
 	for _, p := range all {
-		files, err := p.OpenFiles()
-		if err != nil {
-			continue
-		}
-		for _, f := range files {
-			if f.Path == real || f.Path == path {
-				pids = append(pids, int(p.Pid))
-				break
-			}
+		if holds(p, path, real) {
+			pids = append(pids, int(p.Pid))
 		}
 	}
 	return pids, nil
+}
+
+// Holds tells whether a process has a file open.
+func Holds(pid int, path string) bool {
+	p, err := process.NewProcess(int32(pid))
+	if err != nil {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(path)
+	return err == nil && holds(p, path, real)
+}
+
+func holds(p *process.Process, path, real string) bool {
+	files, err := p.OpenFiles()
+	return err == nil && slices.ContainsFunc(files, func(f process.OpenFilesStat) bool { return f.Path == real || f.Path == path })
 }
 
 // Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.

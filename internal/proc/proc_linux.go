@@ -48,22 +48,33 @@ func HoldersOf(path string) ([]int, error) {
 	}
 	var pids []int
 	err = eachProcess(func(pid int) {
-		eachDescriptor(pid, func(link, target string) bool {
-			if filepath.Base(target) != filepath.Base(path) {
-				return true
-			}
-			got, err := os.Stat(link)
-			if err != nil || !os.SameFile(got, want) {
-				return true
-			}
-			if info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1)); err == nil && bytes.Contains(info, []byte("FLOCK  ADVISORY  WRITE")) {
-				pids = append(pids, pid)
-				return false
-			}
-			return true
-		})
+		if holds(pid, path, want) {
+			pids = append(pids, pid)
+		}
 	})
 	return pids, err
+}
+
+// Holds tells whether a process holds a file's lock.
+func Holds(pid int, path string) bool {
+	want, err := os.Stat(path)
+	return err == nil && holds(pid, path, want)
+}
+
+func holds(pid int, path string, want os.FileInfo) bool {
+	found := false
+	eachDescriptor(pid, func(link, target string) bool {
+		if filepath.Base(target) != filepath.Base(path) {
+			return true
+		}
+		if got, err := os.Stat(link); err != nil || !os.SameFile(got, want) {
+			return true
+		}
+		info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1))
+		found = err == nil && bytes.Contains(info, []byte("FLOCK  ADVISORY  WRITE"))
+		return !found
+	})
+	return found
 }
 
 // Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
@@ -76,12 +87,9 @@ func Owns(pids []int, network, address string) (bool, error) {
 		}
 		for line := range strings.Lines(string(text)) {
 			// Num RefCount Protocol Flags Type St Inode Path; flag 0x10000 is a listener (SO_ACCEPTCON).
-			f := strings.SplitN(strings.TrimRight(line, "\n"), " ", 8)
-			if len(f) == 8 && f[3] == "00010000" && strings.TrimLeft(f[7], " ") != "" {
-				inode, path, _ := strings.Cut(strings.TrimLeft(strings.Join(f[6:], " "), " "), " ")
-				if path == address {
-					inodes["socket:["+inode+"]"] = true
-				}
+			head, ok := strings.CutSuffix(line, " "+address+"\n")
+			if f := strings.Fields(head); ok && len(f) == 7 && f[3] == "00010000" {
+				inodes["socket:["+f[6]+"]"] = true
 			}
 		}
 	} else {
@@ -114,6 +122,15 @@ func Owns(pids []int, network, address string) (bool, error) {
 
 // Listeners returns every TCP socket that listens on this machine.
 func Listeners() ([]Listener, error) {
+	all, err := diagListeners()
+	if err == nil {
+		return all, nil
+	}
+	return procListeners() // no netlink in this sandbox
+}
+
+// procListeners reads them from /proc (proc(5)), for which the kernel walks through its whole table of connections.
+func procListeners() ([]Listener, error) {
 	var all []Listener
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
 		text, err := os.ReadFile(file)
@@ -125,7 +142,7 @@ func Listeners() ([]Listener, error) {
 		}
 		for line := range strings.Lines(string(text)) {
 			f := strings.Fields(line)
-			if len(f) < 10 || f[3] != "0A" { // 0A: TCP_LISTEN
+			if len(f) < 10 || f[3] != "0A" { // TCP_LISTEN
 				continue
 			}
 			host, port, _ := strings.Cut(f[1], ":")
