@@ -437,15 +437,15 @@ func (r *reader) part(at, name string, v any) Part {
 			r.fault(join(at, key), fmt.Sprintf("a part of kind %s has no %q", strings.Join(p.Kind, " or "), key), r.keysHint(p.Kind, key))
 		}
 	}
-	if slices.Contains(p.Kind, "custom") && p.Command == "" && len(p.Kind) == 1 {
-		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name), "a custom part says what to run: command = \"./server --port {port}\"")
-	}
 	for _, kind := range kinds {
 		sub, path := Part{}, join(at, kind)
 		own, ok := tree[kind].(map[string]any)
 		if !ok {
 			r.fault(path, fmt.Sprintf("%s must be a table, written [part.%s.%s]", kind, name, kind), "")
 			continue
+		}
+		if !slices.Contains(p.Kind, kind) && r.places[join(at, "kind")].file != r.places[path].file {
+			continue // this machine's override leaves the kind out
 		}
 		if !slices.Contains(p.Kind, kind) {
 			r.fault(path, fmt.Sprintf("part %s is never of kind %s", name, kind), "its kind is "+strings.Join(p.Kind, " or "))
@@ -466,6 +466,9 @@ func (r *reader) part(at, name string, v any) Part {
 			p.Of = map[string]Part{}
 		}
 		p.Of[kind] = sub
+	}
+	if len(p.Kind) == 1 && p.Kind[0] == "custom" && p.For("custom").Command == "" {
+		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name), "a custom part says what to run: command = \"./server --port {port}\"")
 	}
 	return p
 }
