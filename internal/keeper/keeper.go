@@ -338,14 +338,15 @@ func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, sa
 	said := map[string]kind.Status{}
 	for {
 		changed := s.changes()
-		for _, p := range s.statuses() {
+		all := s.statuses()
+		for _, p := range all {
 			was, ok := said[p.Name]
 			if !ok || was.State != p.State || was.Because != p.Because || len(was.LogTail) != len(p.LogTail) {
 				said[p.Name] = p
 				say(Event{Part: &p})
 			}
 		}
-		if settled, _ := s.settled(); settled {
+		if settled, _ := s.settled(all); settled {
 			return
 		}
 		select {
@@ -382,7 +383,7 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 					return
 				}
 				if end.IsZero() && settled.Err() != nil {
-					if _, answers := s.settled(); !answers {
+					if _, answers := s.settled(s.statuses()); !answers {
 						return
 					}
 					end = time.Now().Add(siteGrace)

@@ -284,29 +284,25 @@ func (s *stack) adopt() error {
 	return nil
 }
 
-// settled tells whether nothing of the stack is on its way any more, and whether every part answers.
-func (s *stack) settled() (settled, answers bool) {
+// settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states have it.
+func (s *stack) settled(all []kind.Status) (settled, answers bool) {
 	settled, answers = true, true
 	failed := map[string]bool{}
-	all := s.statuses()
 	for _, p := range all {
 		failed[p.Name] = p.State == kind.Failed
+		answers = answers && p.State == kind.Answers
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range all {
 		switch p.State {
-		case kind.Answers:
-		case kind.Failed, kind.Unwell:
-			answers = false
+		case kind.Answers, kind.Failed, kind.Unwell:
 		case kind.Waiting:
-			answers = false
 			// What waits for a failed part waits for ever.
-			if x := s.parts[p.Name]; x == nil || !slices.ContainsFunc(x.spec.Uses, func(n string) bool { return failed[n] }) {
-				settled = false
-			}
+			x := s.parts[p.Name]
+			settled = settled && x != nil && slices.ContainsFunc(x.spec.Uses, func(n string) bool { return failed[n] })
 		default:
-			settled, answers = false, false
+			settled = false
 		}
 	}
 	return settled, answers

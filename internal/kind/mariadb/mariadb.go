@@ -147,7 +147,8 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 		return err
 	}
 	var sqlText bytes.Buffer
-	fmt.Fprintf(&sqlText, "create database mysql;\nuse mysql;\nSET @auth_root_socket='%s';\n", strings.ReplaceAll(name, "'", "''"))
+	quoted := strings.ReplaceAll(name, "'", "''")
+	fmt.Fprintf(&sqlText, "create database mysql;\nuse mysql;\nSET @auth_root_socket='%s';\n", quoted)
 	for _, file := range systemTables(p.Facts[factShare]) {
 		text, err := os.ReadFile(file)
 		if err != nil {
@@ -156,6 +157,8 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 		sqlText.Write(text)
 		sqlText.WriteByte('\n')
 	}
+	// The statements make root beside the administrator, who is root's only heir here.
+	fmt.Fprintf(&sqlText, "DELETE FROM mysql.global_priv WHERE User IN ('root', '') AND User <> '%s';\n", quoted)
 	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + dir, "--tmpdir=" + p.Temp, "--innodb-flush-method=nosync",
 		"--character-set-server=" + small["character-set-server"], "--collation-server=" + small["collation-server"],
 		"--innodb-log-file-size=" + small["innodb-log-file-size"], "--aria-log-file-size=" + small["aria-log-file-size"],

@@ -1,0 +1,320 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Every fault of a stack file at once, each with its line and what was probably meant.
+func TestBadStackFile(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", `name = "Night Boat"
+[part.app]
+kind = "phpp"
+vershun = "8.2"
+[part.db]
+kind = "mariadb"
+port = "3306"
+uses = ["seat"]
+[[site]]
+name = "ferry"
+app = "ap"
+[[site]]
+name = "ferry"
+`)
+	for _, command := range []string{"plan", "start"} {
+		r := w.dravit(command)
+		assert.Equal(t, 2, r.code)
+		for _, want := range []string{
+			"dravit.toml:1:1:", `"Night Boat" cannot be a name`,
+			"dravit.toml:3:1:", `unknown kind "phpp"`, `did you mean "php"?`,
+			"dravit.toml:4:1:", `unknown key "vershun"`, `did you mean "version"?`, `vershun = "8.2"`,
+			"dravit.toml:7:1:", `port must be a whole number, not "3306"`,
+			"dravit.toml:8:1:", `no part is named "seat"`,
+			`no part is named "ap"`, `did you mean "app"?`,
+			"dravit.toml:13:1:", `two sites are named "ferry"`,
+		} {
+			assert.Contains(t, r.stderr, want)
+		}
+	}
+	w.write("dravit.toml", "name = \n[part")
+	r := w.dravit("start")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "this is not TOML")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "dravit.toml")))
+	r = w.dravit("start")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "no dravit.toml here")
+	var object struct{ Error struct{ What, Because, Next string } }
+	assert.Equal(t, 2, w.json(&object, "start").code)
+	assert.Equal(t, "there is no stack here", object.Error.What)
+}
+
+// A version that nothing satisfies: what was found, and where.
+func TestNoPlan(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nversion = \"5.2\"\n[part.web]\nkind = \"nginx\"\nversion = \">= 99\"\n")
+	r := w.dravit("start")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "nothing here satisfies part app, which wants php 5.2")
+	assert.Regexp(t, `php 8\.\d+\.\d+ at /usr/sbin/php-fpm`, r.stderr)
+	assert.Contains(t, r.stderr, "also: nothing here satisfies part web")
+	var plan struct {
+		OK     bool
+		Faults []struct{ Subject string }
+	}
+	assert.Equal(t, 3, w.json(&plan, "plan").code)
+	assert.False(t, plan.OK)
+	assert.Len(t, plan.Faults, 2)
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nextensions = [\"mysqli\", \"kelp\"]\n")
+	r = w.dravit("plan")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "it has no extension kelp")
+}
+
+// A server that exits at once is named with its cause and its last words; the others run on.
+func TestServerExitsAtOnce(t *testing.T) {
+	for kind, want := range map[string]struct{ table, because, log string }{
+		"mariadb": {"settings = { low_tide = 3 }", "unknown variable 'low-tide=3'", "low-tide"},
+		"redis":   {"settings = { low-tide = 3 }", "Bad directive", "low-tide"},
+		"php":     {"settings = { error_log = \"/proc/nowhere/x\" }", "", ""},
+		"custom":  {"command = \"echo the engine is cold; exit 3\"", "it ended with code 3 before it answered", "the engine is cold"},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			w := newWorld(t)
+			w.write("dravit.toml", fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\nuses = []\n%s\n", kind, want.table))
+			if kind == "redis" || kind == "mariadb" {
+				w.write("dravit.toml", fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\n%s\n", kind, want.table))
+			}
+			r := w.dravit("start")
+			if kind == "php" { // PHP minds its settings little: it comes up all the same
+				assert.Equal(t, 0, r.code, r.all())
+				return
+			}
+			assert.Equal(t, 1, r.code, r.all())
+			assert.Contains(t, r.stderr, "part bad ("+kind)
+			assert.Contains(t, r.stderr, want.because)
+			assert.Contains(t, r.stderr, want.log)
+			s := w.status()
+			assert.Equal(t, "failed", s.part(t, "bad").State)
+			assert.Equal(t, "answers", s.part(t, "mail").State)
+			assert.Equal(t, "failed", s.State, "a stack's state is its worst part's")
+			// Corrected, the same command goes through.
+			fixed := "[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = \"dravit-cache\"\n"
+			if kind == "mariadb" || kind == "redis" {
+				fixed = fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\n", kind)
+			}
+			w.write("dravit.toml", fixed)
+			w.must("start")
+		})
+	}
+}
+
+// The server's own test refuses a configuration before anything is started.
+func TestConfigurationTest(t *testing.T) {
+	w := newWorld(t)
+	w.write("public/index.php", "x")
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.must("start")
+	w.must("stop")
+	conf := filepath.Join(w.home, "stacks", w.book().ByName("ferry-office"), "conf", "app")
+	assert.FileExists(t, filepath.Join(conf, ".tested"), "a configuration that passed is not tested again")
+}
+
+// A part killed with -9 comes back by itself, with its data as it was.
+func TestKilledPartComesBack(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.write("public/keep.php", `<?php
+$db = new mysqli(getenv('DB_HOST'), getenv('DB_USERNAME'), getenv('DB_PASSWORD'), getenv('DB_DATABASE'), (int) getenv('DB_PORT'));
+$seats = new Redis();
+$seats->connect(getenv('REDIS_HOST'), (int) getenv('REDIS_PORT'));
+$seats->auth(getenv('REDIS_PASSWORD'));
+if (isset($_GET['put'])) {
+    $db->query('CREATE TABLE cargo (name VARCHAR(20))');
+    $db->query("INSERT INTO cargo VALUES ('kelp')");
+    $seats->set('cargo', 'salt');
+}
+echo $db->query('SELECT name FROM cargo')->fetch_row()[0], ' ', $seats->get('cargo');
+`)
+	w.must("start")
+	site := w.status().Sites[0].URL
+	_, page, _ := get(t, "GET", site+"keep.php?put=1", nil)
+	require.Equal(t, "kelp salt", page)
+	for _, name := range []string{"db", "seats"} {
+		pid := w.status().part(t, name).PID
+		kill(t, pid)
+		w.eventually(name+" is back", func() bool {
+			p := w.status().part(t, name)
+			return p.State == "answers" && p.PID != pid && p.Restarts == 1
+		})
+	}
+	w.must("check")
+	_, page, _ = get(t, "GET", site+"keep.php", nil)
+	assert.Equal(t, "kelp salt", page)
+}
+
+// A part that keeps crashing is restarted with growing pauses, then declared failed with the cause.
+func TestCrashLoop(t *testing.T) {
+	w := newWorld(t)
+	w.write("flag", "")
+	w.write("dravit.toml", "[part.boat]\nkind = \"custom\"\ncommand = \"test -e flag || { echo aground; exit 9; }; exec php -n -S 127.0.0.1:{port}\"\n")
+	w.must("start")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "flag")))
+	kill(t, w.status().part(t, "boat").PID)
+	w.eventually("it pauses between tries, and says why", func() bool {
+		p := w.status().part(t, "boat")
+		return p.State == "pausing" && strings.Contains(p.Because, "code 9")
+	})
+	w.write("flag", "")
+	w.eventually("it is back once it can be", func() bool { return w.status().part(t, "boat").State == "answers" })
+}
+
+// Killing only the master leaves workers that answer in its name: they are found and ended before the restart.
+func TestOrphansAreEnded(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	url := w.status().Sites[0].URL
+	_, _, _ = get(t, "GET", url, nil) // FPM has a worker now
+	for _, name := range []string{"web", "app"} {
+		master := w.status().part(t, name).PID
+		orphans := children(t, master)
+		require.NotEmpty(t, orphans, name)
+		kill(t, master)
+		w.eventually(name+" is back without its orphans", func() bool {
+			for _, pid := range orphans {
+				if alive(pid) {
+					return false
+				}
+			}
+			p := w.status().part(t, name)
+			return p.State == "answers" && p.PID != master
+		})
+		code, _, _ := get(t, "GET", url, nil)
+		assert.Equal(t, 200, code)
+	}
+	w.must("check")
+}
+
+// The keeper may die at any moment: parts and gateway live on, the next command takes them over, and nothing is started twice.
+func TestKeeperKilled(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	before := w.status()
+	keeper := w.keeperPID()
+	kill(t, keeper)
+	w.eventually("the keeper is gone", func() bool { return !alive(keeper) })
+	code, page, _ := get(t, "GET", before.Sites[0].URL, nil)
+	assert.Equal(t, 200, code)
+	assert.Contains(t, page, "Day boat", "gateway and parts serve on")
+	w.eventually("all is taken over", func() bool { return w.status().State == "answers" })
+	assert.NotEqual(t, keeper, w.keeperPID())
+	assert.Equal(t, before.pids(), w.status().pids(), "nothing is started twice")
+	w.must("check")
+	assert.Contains(t, w.must("start").stdout, "nothing to start")
+
+	// What died while nobody watched is started again, and a part taken over is watched like any other.
+	keeper = w.keeperPID()
+	kill(t, keeper)
+	kill(t, before.part(t, "seats").PID)
+	w.eventually("the dead part is back", func() bool {
+		p := w.status().part(t, "seats")
+		return p.State == "answers" && p.PID != before.part(t, "seats").PID
+	})
+	kill(t, before.part(t, "web").PID)
+	w.eventually("the adopted part is back", func() bool {
+		p := w.status().part(t, "web")
+		return p.State == "answers" && p.PID != before.part(t, "web").PID
+	})
+	assert.Equal(t, before.part(t, "db").PID, w.status().part(t, "db").PID)
+	w.must("stop")
+	assert.Empty(t, w.living())
+}
+
+// The keeper killed in the middle of a start: the next command finishes it.
+func TestKeeperKilledWhileStarting(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	w.must("stop")
+	cmd := w.command(t.Context(), "start")
+	require.NoError(t, cmd.Start())
+	w.eventually("the keeper has begun", func() bool { return len(w.living()) > 2 })
+	if pid := w.keeperPID(); pid != 0 {
+		kill(t, pid)
+	}
+	_ = cmd.Wait()
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	w.must("start")
+	w.must("check")
+}
+
+// A part that has data keeps its kind: another one of the list would start empty.
+func TestDataKeepsItsKind(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n")
+	w.must("start")
+	w.must("stop")
+	w.write("dravit.toml", "[part.db]\nkind = [\"sqlite\"]\n")
+	r := w.dravit("start")
+	assert.Equal(t, 3, r.code, r.all())
+	assert.Contains(t, r.stderr, "data was written by mariadb")
+	w.write("dravit.toml", "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n")
+	w.must("start")
+}
+
+// A socket that a crash left is cleared; one that somebody listens on is never touched.
+func TestSockets(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	socket := w.status().part(t, "web").Socket
+	w.must("stop")
+	require.NoError(t, os.MkdirAll(filepath.Dir(socket), 0o700))
+	stale, err := syscall.Socket(syscall.AF_UNIX, syscall.SOCK_STREAM, 0)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Bind(stale, &syscall.SockaddrUnix{Name: socket}))
+	w.own(filepath.Dir(socket))
+	require.NoError(t, syscall.Close(stale))
+	w.must("start")
+	w.must("stop")
+
+	require.NoError(t, os.MkdirAll(filepath.Dir(socket), 0o700))
+	live, err := syscall.Socket(syscall.AF_UNIX, syscall.SOCK_STREAM, 0)
+	require.NoError(t, err)
+	defer syscall.Close(live)
+	require.NoError(t, syscall.Bind(live, &syscall.SockaddrUnix{Name: socket}))
+	require.NoError(t, syscall.Listen(live, 5))
+	w.own(filepath.Dir(socket))
+	r := w.dravit("start")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "something that Dravit did not start listens on")
+	assert.FileExists(t, socket)
+	require.NoError(t, os.Remove(socket))
+}
+
+// A check says so when an answer comes from a process that this stack did not start.
+func TestCheckSeesForeignProcess(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "[part.boat]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n")
+	r := w.dravit("start", "--timeout", "300ms")
+	require.Equal(t, 1, r.code)
+	port := w.status().part(t, "boat").Port
+	thief := w.command(t.Context())
+	thief.Path, thief.Args = "/usr/bin/php", []string{"php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port)}
+	require.NoError(t, thief.Start())
+	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
+	w.eventually("the thief answers", func() bool { return strings.Contains(w.dravit("check").stdout, "somebody else's") })
+	r = w.dravit("check")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "ours: expected the socket of this part's process")
+}

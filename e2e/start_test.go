@@ -1,0 +1,392 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/proc"
+)
+
+// The whole way: start, prove, look, stop, with nothing left but the data.
+func TestStartCheckStop(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	out := w.must("start")
+	assert.Contains(t, out.stdout, "day-boat  answers")
+	assert.Contains(t, out.stdout, "http://day.localhost:")
+
+	var check struct {
+		Answers bool
+		Parts   []struct {
+			Name  string
+			Rungs []struct {
+				Rung  string
+				Holds *bool
+			}
+		}
+		Sites []struct {
+			Rungs []struct {
+				Rung  string
+				Holds *bool
+			}
+		}
+	}
+	require.Equal(t, 0, w.json(&check, "check").code)
+	assert.True(t, check.Answers)
+	require.Len(t, check.Parts, 4)
+	for _, p := range check.Parts {
+		var rungs []string
+		for _, r := range p.Rungs {
+			rungs = append(rungs, r.Rung)
+			assert.True(t, *r.Holds, "%s %s", p.Name, r.Rung)
+		}
+		assert.Equal(t, []string{"alive", "open", "ours", "greets"}, rungs[:4])
+	}
+	assert.Equal(t, "matches", check.Sites[0].Rungs[4].Rung)
+	assert.True(t, *check.Sites[0].Rungs[4].Holds)
+
+	s := w.status()
+	before := s.pids()
+	again := w.must("start")
+	assert.Contains(t, again.stdout, "nothing to start")
+	assert.Equal(t, before, w.status().pids(), "a second start changes nothing")
+
+	for _, p := range s.Parts {
+		assert.Positive(t, p.PID, p.Name)
+	}
+	w.must("stop")
+	assert.Empty(t, w.living())
+	for _, pid := range before {
+		assert.False(t, alive(pid))
+	}
+	left := 0
+	run, err := os.ReadFile(filepath.Join(w.home, "run"))
+	require.NoError(t, err)
+	for _, root := range []string{w.home, strings.TrimSpace(string(run))} {
+		_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+			if err == nil && e.Type() == fs.ModeSocket && !strings.HasSuffix(path, "keeper.sock") || strings.Contains(path, "/state/") && strings.HasSuffix(path, ".lock") {
+				t.Errorf("left behind: %s", path)
+				left++
+			}
+			return nil
+		})
+	}
+	assert.DirExists(t, filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "data", "db"), "data stays")
+	r := w.dravit("check")
+	assert.Equal(t, 1, r.code, "a stopped stack does not answer")
+	assert.Equal(t, "stopped", w.status().State)
+}
+
+// What a command gets: the stores' addresses, and the runtime that serves the pages.
+func TestRun(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", real+"[env]\nLEDGER = \"mysql://{db.user}@{db.host}:{db.port}/{db.database}\"\n")
+	w.write("public/index.php", "<h1>Day boat</h1>")
+	r := w.dravit("run", "--", "true")
+	assert.Equal(t, 125, r.code, "Dravit itself fails where the stack was never started")
+	w.must("start")
+	db := w.status().part(t, "db")
+	out := w.must("run", "--", "sh", "-c", `echo "$LEDGER $DB_PORT $DB_USERNAME $DATABASE_URL $REDIS_URL"`).stdout
+	assert.Contains(t, out, fmt.Sprintf("mysql://boats@127.0.0.1:%d/boats %d boats mysql://boats:", db.Port, db.Port))
+	assert.Contains(t, out, "redis://:")
+	modules := w.must("run", "--", "php", "-m").stdout
+	assert.Contains(t, modules, "mysqli")
+	assert.NotContains(t, modules, "intl", "the command line has the extensions that the pages have, no more")
+	script := `$m = new mysqli(getenv("DB_HOST"), getenv("DB_USERNAME"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), (int) getenv("DB_PORT"));
+		echo json_encode($m->query("SELECT User FROM mysql.global_priv") ? "sees accounts" : "");`
+	r = w.dravit("run", "--", "php", "-r", script)
+	assert.Contains(t, r.all(), "denied", "the application's user is no administrator")
+	script = `$m = new mysqli("localhost", posix_getpwuid(posix_geteuid())["name"]); foreach ($m->query("SELECT CONCAT(User, '@', Host) FROM mysql.user ORDER BY 1") as $r) echo implode($r), " "; foreach ($m->query("SHOW DATABASES LIKE 'test'") as $r) echo "test database";`
+	out = w.must("run", "--", "php", "-r", script).stdout
+	assert.ElementsMatch(t, []string{"boats@127.0.0.1", "boats@localhost", "mariadb.sys@localhost", tester.Username + "@localhost"}, strings.Fields(out), "no root, nobody anonymous, no test database")
+	assert.Equal(t, 7, w.dravit("run", "--", "sh", "-c", "exit 7").code)
+	assert.Equal(t, 127, w.dravit("run", "--", "no-such-command").code)
+	assert.Equal(t, 2, w.dravit("status", "--nonsense").code)
+}
+
+// A change of the stack file restarts the parts that it concerns, and no other.
+func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	before := w.status().pids()
+	w.write("dravit.toml", strings.Replace(real, `extensions = ["mysqli", "redis"]`, `extensions = ["mysqli", "redis"]`+"\nsettings = { memory_limit = \"99M\", \"date.timezone\" = \"Pacific/Auckland\" }", 1))
+	w.must("start")
+	after := w.status().pids()
+	assert.NotEqual(t, before["app"], after["app"])
+	for _, name := range []string{"web", "db", "seats"} {
+		assert.Equal(t, before[name], after[name], name)
+	}
+	w.write("public/limit.php", "<?php echo ini_get('memory_limit'), ' ', date_default_timezone_get();")
+	_, page, _ := get(t, "GET", w.status().Sites[0].URL+"limit.php", nil)
+	assert.Equal(t, "99M Pacific/Auckland", page)
+	w.must("restart", "seats")
+	last := w.status().pids()
+	assert.NotEqual(t, after["seats"], last["seats"])
+	assert.Equal(t, after["db"], last["db"])
+	// A part that is gone from the file is ended.
+	w.write("dravit.toml", strings.Replace(real, "[part.seats]\nkind = \"redis\"\n", "", 1))
+	w.must("start")
+	assert.False(t, alive(last["seats"]))
+	assert.Len(t, w.status().Parts, 3)
+}
+
+// Paths that make trouble elsewhere: blanks, letters beyond ASCII, a dollar, and more than a socket's path can hold.
+func TestDifficultPaths(t *testing.T) {
+	for _, name := range []string{"Fähre nach Süd-Eiland $1 'kurz'", strings.Repeat("a-rather-deep-folder/", 12) + "ferry"} {
+		w := newWorld(t)
+		w.dir = filepath.Join(w.dir, name)
+		if strings.Contains(name, "deep") {
+			w.home = filepath.Join(filepath.Dir(w.home), name, "home")
+		}
+		require.NoError(t, os.MkdirAll(w.dir, 0o755))
+		require.NoError(t, os.MkdirAll(filepath.Dir(w.home), 0o755))
+		w.real()
+		w.own(filepath.Dir(w.home))
+		w.must("start")
+		w.must("check")
+		w.must("stop")
+	}
+}
+
+// The same folder under another name, cloned beside itself: both run, and each answers under its own names.
+func TestTwoClones(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	clone := *w
+	clone.dir = w.dir + " again"
+	require.NoError(t, os.CopyFS(clone.dir, os.DirFS(w.dir)))
+	clone.own(clone.dir)
+	clone.write("public/index.html", "<h1>Night boat, the clone</h1>")
+	clone.must("start")
+	one, two := w.status(), clone.status()
+	assert.Equal(t, "night-boat", one.Stack)
+	assert.Equal(t, "night-boat-2", two.Stack)
+	_, page, _ := get(t, "GET", one.Sites[0].URL, nil)
+	assert.NotContains(t, page, "clone")
+	_, page, _ = get(t, "GET", two.Sites[0].URL, nil)
+	assert.Contains(t, page, "clone")
+	ports := map[int]bool{}
+	for _, p := range append(one.Parts, two.Parts...) {
+		if p.Port != 0 {
+			assert.False(t, ports[p.Port], "port %d is given twice", p.Port)
+			ports[p.Port] = true
+		}
+	}
+	w.must("stop", "--stack", "night-boat-2")
+	w.must("check")
+}
+
+// Two starts at the same moment come to one stack.
+func TestTwoStartsAtOnce(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	var wg sync.WaitGroup
+	results := make([]result, 4)
+	for i := range results {
+		wg.Go(func() { results[i] = finish(t, w.command(context.Background(), "start")) })
+	}
+	wg.Wait()
+	for _, r := range results {
+		assert.Equal(t, 0, r.code, r.all())
+	}
+	w.must("check")
+	assert.Len(t, w.book().Stacks, 1)
+	for name, pid := range w.status().pids() {
+		pids, err := proc.HoldersOf(filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "state", name+".lock"))
+		require.NoError(t, err)
+		assert.Contains(t, pids, pid)
+	}
+}
+
+// Ctrl-C ends what the start began, and nothing else.
+func TestInterruptedStart(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n")
+	w.must("start")
+	seats := w.status().part(t, "seats").PID
+	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n")
+	cmd := w.command(context.Background(), "start")
+	require.NoError(t, cmd.Start())
+	w.eventually("the slow part lives", func() bool {
+		for _, p := range w.status().Parts {
+			if p.Name == "slow" && p.PID != 0 {
+				return true
+			}
+		}
+		return false
+	})
+	slow := w.status().part(t, "slow").PID
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	_ = cmd.Wait()
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
+	w.eventually("the slow part is ended", func() bool { return !alive(slow) })
+	s := w.status()
+	assert.Equal(t, "stopped", s.part(t, "slow").State)
+	assert.Equal(t, seats, s.part(t, "seats").PID, "what ran before runs on")
+}
+
+// A stack's file may ask for a port; free choices stay out of the way of others.
+func TestPorts(t *testing.T) {
+	w := newWorld(t)
+	taken, err := net.Listen("tcp", "127.0.0.1:0") // a port that is free, held by the tester's own program in a moment
+	require.NoError(t, err)
+	port := taken.Addr().(*net.TCPAddr).Port
+	require.NoError(t, taken.Close())
+	thief := exec.Command("php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port))
+	thief.SysProcAttr = w.asTester()
+	require.NoError(t, thief.Start())
+	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
+	w.eventually("the thief listens", func() bool {
+		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	})
+	w.write("dravit.toml", fmt.Sprintf("[part.seats]\nkind = \"dravit-cache\"\nport = %d\n", port))
+	r := w.dravit("start")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, fmt.Sprintf("port %d, pinned by part seats, is taken", port))
+	assert.Contains(t, r.stderr, fmt.Sprintf("php (pid %d, user %s)", thief.Process.Pid, tester.Username), "the holder is named")
+	assert.Contains(t, r.stderr, fmt.Sprintf("kill %d", thief.Process.Pid))
+	assert.Empty(t, w.book().Stacks, "a start without a plan leaves nothing")
+
+	base, err := net.Listen("tcp", "127.0.0.1:16379")
+	if err == nil {
+		defer base.Close()
+	}
+	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n")
+	w.must("start")
+	free := w.status().part(t, "seats").Port
+	assert.Greater(t, free, 16379)
+	w.must("stop")
+	w.must("start")
+	assert.Equal(t, free, w.status().part(t, "seats").Port, "the same stack gets the same port")
+}
+
+// The same commands from a shell with an empty environment find the same keeper.
+func TestEmptyEnvironment(t *testing.T) {
+	w := newWorld(t)
+	w.home = filepath.Join(tester.HomeDir, ".local", "share", "dravit")
+	if _, err := os.Stat(w.home); err == nil {
+		require.True(t, asRoot, "this test uses the account's own Dravit folder, which is in use: %s", w.home)
+		require.NoError(t, os.RemoveAll(w.home))
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(w.home) })
+	w.builtin()
+	bare := func(env []string, args ...string) result {
+		cmd := w.command(context.Background(), args...)
+		cmd.Env = env
+		return finish(t, cmd)
+	}
+	r := bare([]string{"HOME=" + tester.HomeDir, "PATH=/usr/bin:/bin"}, "start")
+	require.Equal(t, 0, r.code, r.all())
+	keeper := w.keeperPID()
+	require.Positive(t, keeper)
+	r = bare([]string{}, "status", "--json")
+	require.Equal(t, 0, r.code, r.all())
+	assert.Contains(t, r.stdout, `"state": "answers"`)
+	r = bare([]string{}, "start")
+	assert.Contains(t, r.stdout, "nothing to start", r.all())
+	assert.Equal(t, keeper, w.keeperPID())
+	r = bare([]string{}, "stop")
+	require.Equal(t, 0, r.code, r.all())
+	w.eventually("the keeper ends", func() bool { return w.keeperPID() == 0 })
+}
+
+// Run by root, Dravit becomes the project's owner, and so do its parts.
+func TestRunByRoot(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root can be made ordinary")
+	}
+	w := newWorld(t)
+	w.real()
+	asRoot := func(args ...string) result {
+		cmd := w.command(context.Background(), args...)
+		cmd.SysProcAttr = nil
+		return finish(t, cmd)
+	}
+	r := asRoot("start")
+	require.Equal(t, 0, r.code, r.all())
+	assert.Contains(t, r.stderr, "running as "+tester.Username+", never as root")
+	uid, _ := ids(t)
+	for _, pid := range w.living() {
+		info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+		require.NoError(t, err)
+		assert.EqualValues(t, uid, info.Sys().(*syscall.Stat_t).Uid)
+	}
+	assert.Equal(t, "answers", w.status().State, "the account itself finds the same stack")
+	assert.Equal(t, 0, asRoot("check").code)
+
+	// Where nobody offers himself, root is told, and nothing is made without consent.
+	w.dir = "/root"
+	cmd := w.command(context.Background(), "status")
+	cmd.SysProcAttr = nil
+	if _, err := os.Stat("/home/dravit"); err != nil {
+		r = finish(t, cmd)
+		assert.Equal(t, 4, r.code, r.all())
+		assert.Contains(t, r.stderr, "does not run as root")
+		assert.Contains(t, r.stderr, "useradd")
+	}
+	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
+}
+
+// A full disk is named as what it is.
+func TestFullDisk(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root can make a small disk")
+	}
+	w := newWorld(t)
+	w.real()
+	small := filepath.Join(filepath.Dir(w.home), "small")
+	require.NoError(t, os.Mkdir(small, 0o755))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=48m,mode=777"))
+	t.Cleanup(func() { require.NoError(t, syscall.Unmount(small, 0)) })
+	home := w.home
+	w.home = filepath.Join(small, "home")
+	w.must("version")
+	require.NoError(t, os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 22<<20), 0o644)) // room for the program's copy, not for a database
+	r := w.dravit("start")
+	assert.Equal(t, 1, r.code, r.all())
+	assert.Contains(t, r.stderr, "no space left", r.all())
+	require.NoError(t, os.Remove(filepath.Join(small, "ballast")))
+	require.NoError(t, syscall.Mount("", small, "tmpfs", syscall.MS_REMOUNT, "size=400m"))
+	w.must("start") // with room, the same command goes through: nothing half made is in the way
+	w.must("stop")
+	w.stopAll()
+	w.home = home
+}
+
+// A start is bounded in time even where a part never answers; what runs is left running.
+func TestNeverAnswers(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\ncommand = \"echo loading the cargo; exec sleep 300\"\n")
+	began := time.Now()
+	r := w.dravit("start", "--timeout", "1s")
+	assert.Equal(t, 1, r.code)
+	assert.Less(t, time.Since(began), 30*time.Second)
+	assert.Contains(t, r.stderr, "part slow (custom")
+	assert.Contains(t, r.stderr, "does not answer")
+	s := w.status()
+	assert.Equal(t, "answers", s.part(t, "seats").State)
+	assert.Equal(t, "starting", s.part(t, "slow").State)
+	check := w.dravit("check")
+	assert.Equal(t, 1, check.code)
+	assert.Contains(t, check.stdout, "open: expected a socket that accepts")
+	assert.Contains(t, w.must("logs", "slow").stdout, "loading the cargo")
+}
