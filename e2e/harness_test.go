@@ -30,6 +30,8 @@ var (
 	program string     // the built dravit
 	tester  *user.User // the ordinary account that runs it
 	asRoot  = os.Geteuid() == 0
+
+	buildFlags []string // the race detector's, where the suite runs with it
 )
 
 // testAccount is made where the suite runs as root.
@@ -54,8 +56,10 @@ func run(m *testing.M) (int, error) {
 		return 0, err
 	}
 	program = filepath.Join(dir, "dravit")
-	build := exec.Command("go", "build", "-o", program, "dravit/cmd/dravit")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build := exec.Command("go", append(append([]string{"build"}, buildFlags...), "-o", program, "dravit/cmd/dravit")...)
+	if buildFlags == nil {
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		return 0, fmt.Errorf("building dravit: %w: %s", err, out)
 	}
@@ -264,6 +268,14 @@ func (w *world) stopAll() {
 		}
 	}
 	w.eventually("nothing is left running", func() bool { return len(w.living()) == 0 })
+	for _, pattern := range []string{"keeper.log", "stacks/*/logs/*.log"} {
+		files, _ := filepath.Glob(filepath.Join(w.home, pattern))
+		for _, f := range files {
+			if text, _ := os.ReadFile(f); bytes.Contains(text, []byte("DATA RACE")) {
+				w.t.Errorf("%s reports a data race:\n%s", f, text)
+			}
+		}
+	}
 	if run, err := os.ReadFile(filepath.Join(w.home, "run")); err == nil {
 		require.NoError(w.t, os.RemoveAll(strings.TrimSpace(string(run))))
 	}

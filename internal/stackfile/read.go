@@ -432,8 +432,10 @@ func (r *reader) part(at, name string, v any) Part {
 	if p.Kind != nil && len(p.Kind) == 0 {
 		r.fault(join(at, "kind"), "kind must not be an empty list", "")
 	}
+	// What this machine's override of the kind has no use for may stand in the shared file all the same.
+	narrowed := func(key string) bool { return r.places[join(at, "kind")].file != r.places[join(at, key)].file }
 	for key := range tree {
-		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) {
+		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) && !narrowed(key) {
 			r.fault(join(at, key), fmt.Sprintf("a part of kind %s has no %q", strings.Join(p.Kind, " or "), key), r.keysHint(p.Kind, key))
 		}
 	}
@@ -444,8 +446,8 @@ func (r *reader) part(at, name string, v any) Part {
 			r.fault(path, fmt.Sprintf("%s must be a table, written [part.%s.%s]", kind, name, kind), "")
 			continue
 		}
-		if !slices.Contains(p.Kind, kind) && r.places[join(at, "kind")].file != r.places[path].file {
-			continue // this machine's override leaves the kind out
+		if !slices.Contains(p.Kind, kind) && narrowed(kind) {
+			continue
 		}
 		if !slices.Contains(p.Kind, kind) {
 			r.fault(path, fmt.Sprintf("part %s is never of kind %s", name, kind), "its kind is "+strings.Join(p.Kind, " or "))
@@ -467,7 +469,7 @@ func (r *reader) part(at, name string, v any) Part {
 		}
 		p.Of[kind] = sub
 	}
-	if len(p.Kind) == 1 && p.Kind[0] == "custom" && p.For("custom").Command == "" {
+	if _, has := tree["command"]; len(p.Kind) == 1 && p.Kind[0] == "custom" && !has && p.For("custom").Command == "" {
 		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name), "a custom part says what to run: command = \"./server --port {port}\"")
 	}
 	return p
