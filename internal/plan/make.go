@@ -22,7 +22,10 @@ const builtinWeb = "dravit-web"
 
 // Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
 func Make(in Input, kinds map[string]kind.Kind) Plan {
-	m := &maker{in: in, kinds: kinds, taken: map[int]bool{}, owner: in.StackID}
+	m := &maker{in: in, kinds: kinds, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
+	for _, x := range in.Survey.Ports {
+		m.held[x.Port] = append(m.held[x.Port], x)
+	}
 	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}}
 	number := m.name()
 	file := m.addWebServer()
@@ -41,6 +44,7 @@ type maker struct {
 	in    Input
 	kinds map[string]kind.Kind
 	plan  Plan
+	held  map[int][]survey.Port
 	taken map[int]bool // ports given in this plan
 	added string       // the web server that the plan added
 	owner string       // whom a port is sought for: the stack's id, or GatewayOwner
@@ -346,8 +350,8 @@ const GatewayOwner = "gateway"
 
 // holder tells who holds a port, if it is somebody else.
 func (m *maker) holder(port int) (string, bool) {
-	for _, x := range m.in.Survey.Ports {
-		if x.Port == port && (x.Stack == "" || x.Stack != m.owner) {
+	for _, x := range m.held[port] {
+		if x.Stack == "" || x.Stack != m.owner {
 			return m.describe(x), true
 		}
 	}
@@ -380,10 +384,7 @@ func or(a, b string) string {
 
 // freeing says how a pinned port can be had.
 func (m *maker) freeing(port int) string {
-	for _, x := range m.in.Survey.Ports {
-		if x.Port != port {
-			continue
-		}
+	for _, x := range m.held[port] {
 		if name := m.in.Ledger.Others[port]; x.Stack != "" && name != "" {
 			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
 		}

@@ -1,0 +1,342 @@
+package plan_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/all"
+	"dravit/internal/plan"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// machine reads a recorded input: a survey of some machine, with a stack file laid over it.
+func machine(t *testing.T, name, file string) plan.Input {
+	t.Helper()
+	var in plan.Input
+	text, err := os.ReadFile(filepath.Join("testdata", name+".json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &in))
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, stackfile.Name), []byte(file), 0o644))
+	in.File, err = stackfile.Read(dir, all.Kinds().Vocabulary())
+	require.NoError(t, err)
+	in.File.Name = "ferry"
+	return in
+}
+
+func decide(in plan.Input) plan.Plan { return plan.Make(in, all.Kinds().Pure()) }
+
+func part(t *testing.T, p plan.Plan, name string) plan.Part {
+	t.Helper()
+	i := slices.IndexFunc(p.Parts, func(x plan.Part) bool { return x.Name == name })
+	require.GreaterOrEqual(t, i, 0, "no part %s: %+v", name, p.Faults)
+	return p.Parts[i]
+}
+
+func decision(t *testing.T, p plan.Plan, subject string) plan.Decision {
+	t.Helper()
+	i := slices.IndexFunc(p.Decisions, func(d plan.Decision) bool { return d.Subject == subject })
+	require.GreaterOrEqual(t, i, 0, "no decision %s", subject)
+	return p.Decisions[i]
+}
+
+const ferry = `
+[part.web]
+kind = ["nginx", "dravit-web"]
+[part.app]
+kind = ["php", "custom"]
+[part.app.php]
+extensions = ["mysqli", "redis"]
+[part.app.custom]
+command = "./office"
+[part.db]
+kind = ["mariadb", "sqlite"]
+[part.seats]
+kind = ["redis", "dravit-cache"]
+[part.mail]
+kind = "dravit-mail"
+[[site]]
+name = "ferry"
+app = "app"
+`
+
+func TestOrdinaryMachine(t *testing.T) {
+	p := decide(machine(t, "debian", ferry))
+	require.True(t, p.OK, "%+v", p.Faults)
+	for name, want := range map[string]string{"web": "nginx 1.22.1", "app": "php 8.2.36", "db": "mariadb 10.11.19", "seats": "redis 7.0.15", "mail": "dravit-mail 0.1.0"} {
+		x := part(t, p, name)
+		assert.Equal(t, want, x.Kind+" "+x.Version)
+	}
+	assert.Equal(t, 13306, part(t, p, "db").Port)
+	assert.Equal(t, "/tmp/dravit-1/abcdefg/db.sock", part(t, p, "db").Socket)
+	assert.Zero(t, part(t, p, "web").Port, "a web server stands behind the gateway, on a socket")
+	assert.Equal(t, []string{"db", "mail", "seats"}, part(t, p, "app").Uses, "a runtime uses every store")
+	require.Len(t, p.Sites, 2)
+	assert.Equal(t, "http://ferry.localhost:8080/", p.Sites[0].URL)
+	assert.Equal(t, "public", p.Sites[0].Root)
+	assert.Equal(t, "web", p.Sites[0].Server)
+	assert.Equal(t, "http://mail.ferry.localhost:8080/", p.Sites[1].URL)
+	assert.Equal(t, []plan.Option{}, decision(t, p, "part.app.version").Rejected)
+}
+
+// A machine with nothing on it still gets a stack, of built-in parts.
+func TestBareMachine(t *testing.T) {
+	p := decide(machine(t, "bare", ferry))
+	require.True(t, p.OK, "%+v", p.Faults)
+	for name, want := range map[string]string{"web": "dravit-web", "app": "custom", "db": "sqlite", "seats": "dravit-cache"} {
+		assert.Equal(t, want, part(t, p, name).Kind)
+	}
+	d := decision(t, p, "part.db.kind")
+	assert.Equal(t, "sqlite", d.Choice)
+	assert.Equal(t, []plan.Option{{Option: "mariadb", Because: "this machine has none"}}, d.Rejected)
+	assert.Equal(t, []string{"db", "mail", "seats"}, part(t, p, "app").Uses)
+}
+
+// Several versions side by side: the newest that meets every demand, and why the others do not.
+func TestManyRuntimes(t *testing.T) {
+	in := machine(t, "macos", ferry)
+	p := decide(in)
+	app := part(t, p, "app")
+	assert.Equal(t, "8.2.29", app.Version, "8.4 lacks the redis extension")
+	assert.Equal(t, "/opt/homebrew/opt/php@8.2/sbin/php-fpm", app.Program)
+	d := decision(t, p, "part.app.version")
+	require.Len(t, d.Rejected, 1)
+	assert.Equal(t, "php 8.4.12 at /opt/homebrew/sbin/php-fpm", d.Rejected[0].Option)
+	assert.Equal(t, "it has no extension redis", d.Rejected[0].Because)
+
+	in = machine(t, "macos", strings.Replace(ferry, "[part.app.php]", "version = \"8.4\"\n[part.app.php]\nversion = \"7.4\"", 1))
+	assert.Equal(t, "7.4.33", part(t, decide(in), "app").Version, "what is written for the kind goes first")
+
+	in = machine(t, "macos", "[part.app]\nkind = \"php\"\nversion = \"8.3\"\n")
+	p = decide(in)
+	require.Len(t, p.Faults, 1)
+	f := p.Faults[0]
+	assert.Equal(t, "part.app", f.Subject)
+	assert.Equal(t, "nothing here satisfies part app, which wants php 8.3", f.What)
+	for _, found := range []string{"php 8.4.12 at /opt/homebrew/sbin/php-fpm", "php 8.2.29", "php 7.4.33", "the stack file wants 8.3"} {
+		assert.Contains(t, f.Because, found)
+	}
+	assert.False(t, p.OK)
+}
+
+func TestUses(t *testing.T) {
+	p := decide(machine(t, "bare", `
+[part.worker]
+kind = "custom"
+command = "./worker"
+[part.db]
+kind = "sqlite"
+uses = ["worker"]
+[part.seats]
+kind = "dravit-cache"
+[part.lone]
+kind = "custom"
+command = "./lone"
+uses = []
+`))
+	assert.Equal(t, []string{"seats"}, part(t, p, "worker").Uses, "who waits for a part is not waited for")
+	assert.Empty(t, part(t, p, "lone").Uses)
+}
+
+// A port is chosen once: what the ledger says, then the first from the kind's base that nobody holds or owns.
+func TestPorts(t *testing.T) {
+	stack := "[part.db]\nkind = \"mariadb\"\n[part.two]\nkind = \"mariadb\"\n"
+	in := machine(t, "debian", stack)
+	in.Survey.Ports = []survey.Port{{Port: 13306, PID: 99, Program: "mariadbd", User: "ada"}, {Port: 13308, Stack: in.StackID}}
+	in.Ledger.Others = map[int]string{13307: "harbour"}
+	p := decide(in)
+	assert.Equal(t, 13308, part(t, p, "db").Port)
+	assert.Equal(t, 13309, part(t, p, "two").Port)
+	assert.Equal(t, []plan.Option{{Option: "13306", Because: "held by mariadbd (pid 99, user ada)"}, {Option: "13307", Because: "it belongs to the stack harbour"}},
+		decision(t, p, "part.db.port").Rejected)
+
+	in.Ledger.Ports = map[string]int{"db": 13777, "two": 13306}
+	p = decide(in)
+	assert.Equal(t, 13777, part(t, p, "db").Port, "kept from before")
+	assert.Equal(t, 13308, part(t, p, "two").Port, "the kept one is held by somebody else now")
+
+	in.Survey.Host.EphemeralLow, in.Survey.Host.EphemeralHigh = 10000, 65535
+	in.Ledger.Ports = nil
+	p = decide(in)
+	require.NotEmpty(t, p.Faults)
+	assert.Contains(t, p.Faults[0].What, "no port is free for part db")
+}
+
+func TestPins(t *testing.T) {
+	in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 13306\n[part.two]\nkind = \"mariadb\"\n[part.seats]\nkind = \"redis\"\nport = 13306\n")
+	p := decide(in)
+	require.Len(t, p.Faults, 1)
+	assert.Contains(t, p.Faults[0].What, "port 13306 is pinned twice")
+	assert.NotEqual(t, 13306, part(t, p, "two").Port, "a free choice takes no pin")
+
+	in = machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 3306\n")
+	in.Survey.Ports = []survey.Port{{Port: 3306, PID: 42, Program: "mysqld", User: "mysql"}}
+	p = decide(in)
+	require.Len(t, p.Faults, 1)
+	assert.Equal(t, plan.Fault{Subject: "part.db.port", What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
+		Next: "end it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
+	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: "other"}}
+	in.Ledger.Others = map[int]string{3306: "harbour"}
+	p = decide(in)
+	assert.Equal(t, "it is held by the stack harbour", p.Faults[0].Because)
+	assert.Contains(t, p.Faults[0].Next, "dravit stop --stack harbour")
+	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: in.StackID}}
+	assert.True(t, decide(in).OK, "a pin binds only while another holds it; this is the stack's own")
+	in.Survey.Ports = []survey.Port{{Port: 3306}}
+	assert.Contains(t, decide(in).Faults[0].Because, "a program of another user", "the system does not tell who")
+}
+
+func TestGatewayPort(t *testing.T) {
+	in := machine(t, "debian", ferry)
+	in.Survey.Ports = []survey.Port{{Port: 8080, PID: 7, Program: "java", User: "ada"}}
+	assert.Equal(t, 8081, decide(in).Gateway)
+	in.Ledger.Gateway = 8085
+	assert.Equal(t, 8085, decide(in).Gateway)
+	in.Survey.Ports = []survey.Port{{Port: 8085, Stack: plan.GatewayOwner}}
+	assert.Equal(t, 8085, decide(in).Gateway, "the gateway itself holds it")
+	in.Survey.Ports = []survey.Port{{Port: 8085, PID: 7}}
+	assert.Equal(t, 8080, decide(in).Gateway, "stolen: it moves")
+	in = machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 8080\n")
+	in.Ledger.Gateway = 8080
+	in.Survey.Ports = []survey.Port{{Port: 8080, Stack: plan.GatewayOwner}}
+	assert.Equal(t, "it is held by Dravit's gateway", decide(in).Faults[0].Because)
+}
+
+func TestNames(t *testing.T) {
+	in := machine(t, "debian", ferry)
+	in.Ledger.Stacks = []string{"ferry", "ferry-2"}
+	p := decide(in)
+	assert.Equal(t, "ferry-3", p.Stack)
+	assert.Equal(t, "ferry-3.localhost", p.Sites[0].Host)
+	assert.Equal(t, "mail.ferry-3.localhost", p.Sites[1].Host)
+	in.Ledger.Stacks = nil
+	in.Ledger.Hosts = map[string]string{"ferry.localhost": "harbour"}
+	assert.Equal(t, "ferry-2", decide(in).Stack, "a site's name belongs to one stack")
+}
+
+func TestSites(t *testing.T) {
+	in := machine(t, "debian", `
+[part.web]
+kind = "nginx"
+[part.other]
+kind = "dravit-web"
+[part.db]
+kind = "mariadb"
+[part.api]
+kind = "custom"
+command = "./api"
+[[site]]
+name = "open"
+[[site]]
+name = "api"
+app = "api"
+server = "other"
+[[site]]
+name = "wrong-app"
+app = "db"
+server = "web"
+[[site]]
+name = "wrong-server"
+server = "db"
+[[site]]
+name = "gone"
+server = "web"
+root = "nowhere"
+`)
+	p := decide(in)
+	subjects := map[string]string{}
+	for _, f := range p.Faults {
+		subjects[f.Subject] = f.What
+	}
+	assert.Contains(t, subjects["site.open.server"], "other or web")
+	assert.Contains(t, subjects["site.wrong-app.app"], "part db cannot run the site")
+	assert.Contains(t, subjects["site.wrong-server.server"], "part db cannot serve the site")
+	assert.Contains(t, subjects["site.gone.root"], `"nowhere"`)
+	assert.Len(t, subjects, 4)
+	i := slices.IndexFunc(p.Sites, func(s plan.Site) bool { return s.Name == "api" })
+	assert.Empty(t, p.Sites[i].Root, "a site of an own server needs no root")
+}
+
+func TestAddedWebServer(t *testing.T) {
+	in := machine(t, "debian", "[part.web]\nkind = \"redis\"\n[[site]]\nname = \"x\"\n")
+	p := decide(in)
+	require.True(t, p.OK, "%+v", p.Faults)
+	assert.Equal(t, "dravit-web", part(t, p, "web-2").Kind)
+	assert.Equal(t, "web-2", p.Sites[0].Server)
+	assert.Contains(t, decision(t, p, "part.web-2.version").Because[0], "no web server of its own")
+	in.Project.Folders = map[string]project.Folder{".": {Exists: true}}
+	p = decide(in)
+	assert.Contains(t, p.Faults[0].What, "has no document root")
+}
+
+func TestHistory(t *testing.T) {
+	in := machine(t, "debian", "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n")
+	in.History.Data = map[string]plan.Written{"db": {Kind: "sqlite", Version: "0.1.0"}}
+	p := decide(in)
+	assert.Equal(t, "sqlite", part(t, p, "db").Kind, "data keeps its kind, wherever that stands in the list")
+	in.History.Data["db"] = plan.Written{Kind: "mariadb", Version: "11.4.2"}
+	p = decide(in)
+	require.Len(t, p.Faults, 1)
+	assert.Contains(t, p.Faults[0].Because, "the data was written by 11.4.2, and an older server would damage it")
+	in.History.Data["db"] = plan.Written{Kind: "mariadb", Version: "10.11.99"}
+	assert.True(t, decide(in).OK, "a patch release back is no damage")
+}
+
+// The same input gives the same plan, byte by byte, and none of it is somebody's machine.
+func TestPure(t *testing.T) {
+	for _, name := range []string{"debian", "bare", "macos"} {
+		var first string
+		for range 20 {
+			p := decide(machine(t, name, ferry))
+			text, err := json.Marshal(p)
+			require.NoError(t, err)
+			if first == "" {
+				first = string(text)
+			}
+			require.Equal(t, first, string(text))
+		}
+		for _, key := range []string{`"format":1`, `"stack":"ferry"`, `"ok":true`, `"parts":[`, `"sites":[`, `"decisions":[`, `"faults":[]`, `"aliases":[]`} {
+			assert.Contains(t, first, key, name)
+		}
+	}
+}
+
+// Every port taken up to the end: a fault, not an endless search.
+func TestEveryPortTaken(t *testing.T) {
+	in := machine(t, "debian", ferry)
+	for port := 1; port < 65536; port++ {
+		in.Survey.Ports = append(in.Survey.Ports, survey.Port{Port: port, PID: port, Program: "thief"})
+	}
+	p := decide(in)
+	assert.False(t, p.OK)
+	for _, subject := range []string{"part.db.port", "part.seats.port", "gateway.port"} {
+		assert.True(t, slices.ContainsFunc(p.Faults, func(f plan.Fault) bool { return f.Subject == subject }), subject)
+	}
+}
+
+// Fifty parts plan well and get fifty ports.
+func TestManyParts(t *testing.T) {
+	var b strings.Builder
+	for i := range 50 {
+		fmt.Fprintf(&b, "[part.p%d]\nkind = \"dravit-cache\"\n", i)
+	}
+	p := decide(machine(t, "bare", b.String()))
+	ports := map[int]bool{}
+	for _, x := range p.Parts {
+		assert.False(t, ports[x.Port], "%d is given twice", x.Port)
+		ports[x.Port] = true
+	}
+	assert.Len(t, ports, 50)
+	assert.Equal(t, kind.Cache, p.Parts[0].Role)
+}
