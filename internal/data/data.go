@@ -35,18 +35,19 @@ func Read(dataDir string) (Meta, error) {
 }
 
 // Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a Filler gets an empty one.
-func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) error {
+// filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait for it.
+func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) (filled bool, err error) {
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && was.Version != p.Version {
 			err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version})
 		}
-		return err
+		return false, err
 	}
 	fresh := p.Data + ".new"
 	if err := os.RemoveAll(fresh); err != nil { // of a filling that was interrupted
-		return err
+		return false, err
 	}
-	err := os.MkdirAll(fresh, 0o700)
+	err = os.MkdirAll(fresh, 0o700)
 	if filler, ok := k.(kind.Filler); ok && err == nil {
 		err = fill(ctx, h, p, filler, fresh)
 	}
@@ -57,9 +58,9 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) error
 		err = os.Rename(fresh, p.Data)
 	}
 	if err != nil {
-		return errors.Join(err, os.RemoveAll(fresh))
+		return false, errors.Join(err, os.RemoveAll(fresh))
 	}
-	return nil
+	return true, nil
 }
 
 // fill copies the template for the part into dir, after making it where it is missing.

@@ -218,8 +218,8 @@ func unexpected(err error) error {
 // alone means 302.
 func readHead(r *bufio.Reader) (*Response, error) {
 	head, err := textproto.NewReader(r).ReadMIMEHeader()
-	if err != nil && len(head) == 0 {
-		return nil, fmt.Errorf("the answer has no headers: %w", unexpected(err))
+	if err != nil {
+		return nil, fmt.Errorf("the answer has no whole headers: %w", unexpected(err))
 	}
 	resp := &Response{Status: http.StatusOK, Header: http.Header(head)}
 	if status := head.Get("Status"); status != "" {

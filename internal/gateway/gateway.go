@@ -181,7 +181,10 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 		BufferPool:    buffers{},
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(to)
-			p.Out.Host = p.In.Host
+			p.Out.Host = r.Host // as the stack writes it: names know no case, servers may
+			if _, port, err := net.SplitHostPort(p.In.Host); err == nil {
+				p.Out.Host = net.JoinHostPort(r.Host, port)
+			}
 			p.Out.Header.Del("Forwarded")
 			p.SetXForwarded()
 			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.port))

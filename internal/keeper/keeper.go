@@ -323,9 +323,6 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	say(Event{Done: true, Begun: begun})
-	if len(begun) > 0 {
-		k.parts.Go(s.syncData)
-	}
 }
 
 // follow reports the states of the parts until nothing is on its way any more, or the time is over.
@@ -374,6 +371,11 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 				return
 			}
 			s.waitUntil(ctx, settled, readyFor(spec, site))
+			if app := target.App; app.Role == kind.Runtime {
+				for settled.Err() == nil && ctx.Err() == nil && !accepts(ctx, app.Socket) {
+					_ = proc.Sleep(ctx, pollEvery)
+				}
+			}
 			// The system's resolver is left to check: it may take its time, and no browser asks it for these names.
 			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
 			var end time.Time
@@ -397,6 +399,16 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 	}
 	wg.Wait()
 	return results
+}
+
+// accepts tells whether a socket accepts connections.
+func accepts(ctx context.Context, socket string) bool {
+	conn, err := health.Dial("unix", socket)(ctx)
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
 }
 
 // readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime uses.

@@ -47,6 +47,8 @@ type part struct {
 	leave context.CancelFunc // ends the goroutine only: another keeper takes over
 	done  chan struct{}
 
+	unsynced bool // its data is freshly filled, and not on the disk yet
+
 	launched      chan struct{} // closed when the first process was started, or none will be
 	closeLaunched func()
 
@@ -199,6 +201,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			wait = askAgain
 			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
 				wait = askSoon
+				if p.unsynced {
+					p.unsynced = false
+					p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) }) // nobody waits for the disk
+				}
 			}
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
 			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
@@ -308,9 +314,11 @@ func (p *part) prepare(ctx context.Context) error {
 		}
 	}
 	if p.spec.Data != "" {
-		if err := data.Ensure(ctx, p.stack.keeper.home, p.spec, p.kind); err != nil {
+		filled, err := data.Ensure(ctx, p.stack.keeper.home, p.spec, p.kind)
+		if err != nil {
 			return err
 		}
+		p.unsynced = p.unsynced || filled
 	}
 	if _, ok := p.kind.(kind.Probed); ok {
 		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {

@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
@@ -335,14 +334,5 @@ func (s *stack) leave() {
 	}
 	for _, p := range parts {
 		<-p.done
-	}
-}
-
-// syncData brings freshly filled data to the disk, behind the developer's back: the copy of a template is not waited for.
-func (s *stack) syncData() {
-	for _, p := range s.spec.Parts {
-		if p.Data != "" {
-			_ = data.Sync(p.Data)
-		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -87,6 +88,27 @@ func handler(sites []kind.Site) http.Handler {
 			http.NotFound(w, r)
 			return
 		}
+		if climbs(r.URL.Path) {
+			http.Error(w, "400: the address leads above the root", http.StatusBadRequest)
+			return
+		}
 		h.ServeHTTP(w, r)
 	})
+}
+
+// climbs tells whether a path leads above its root on the way.
+func climbs(path string) bool {
+	depth := 0
+	for step := range strings.SplitSeq(path, "/") {
+		switch step {
+		case "", ".":
+		case "..":
+			if depth--; depth < 0 {
+				return true
+			}
+		default:
+			depth++
+		}
+	}
+	return false
 }

@@ -60,7 +60,9 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.fastcgi(w, r, s.Probe, kind.ProbePath, "")
 	case !strings.HasPrefix(name, wellKnown) && dotted().MatchString(name), secret().MatchString(name):
 		http.NotFound(w, r)
-	case s.FPM != "" && script().MatchString(name):
+	case s.FPM == "" && script().MatchString(name): // nobody runs scripts here, and nobody is to read them
+		http.NotFound(w, r)
+	case script().MatchString(name):
 		m := script().FindStringSubmatch(name)
 		if s.isFile(m[1]) {
 			s.fastcgi(w, r, s.Root+m[1], m[1], m[2])
@@ -97,7 +99,7 @@ func (s *site) folder(w http.ResponseWriter, r *http.Request, name string) {
 	case s.isFile(name + "index.html"):
 		s.file(w, r, name+"index.html")
 	default:
-		s.front(w, r)
+		http.Error(w, "403: this folder has no index", http.StatusForbidden)
 	}
 }
 

@@ -49,6 +49,7 @@ events { worker_connections 512; }
 http {
   access_log off;
   server_tokens off;
+  absolute_redirect off;
   client_body_temp_path %s;
   proxy_temp_path %s;
   fastcgi_temp_path %s;
@@ -92,15 +93,19 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
 `, s.Proxy)
 		return
 	}
+	index := ""
+	if s.FPM != "" {
+		index = "index.php "
+	}
 	fmt.Fprintf(b, `    root %s;
-    index index.php index.html;
+    index %sindex.html;
     add_header Cache-Control no-cache;
     location ^~ /.well-known/ { try_files $uri =404; }
     location ~ (^|/)\. { return 404; }
     location ~* (^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ { return 404; }
-`, quote(s.Root))
-	if s.FPM == "" {
-		b.WriteString("    location / { try_files $uri $uri/ =404; }\n  }\n")
+`, quote(s.Root), index)
+	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
+		b.WriteString("    location ~ \\.php(/|$) { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n")
 		return
 	}
 	fmt.Fprintf(b, `    location / { try_files $uri $uri/ /index.php$is_args$args; }

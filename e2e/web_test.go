@@ -1,0 +1,128 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// One table of requests, two web servers, the same answers.
+func TestWebServersAnswerAlike(t *testing.T) {
+	const php = `<?php
+$keys = ['REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME', 'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE', 'CONTENT_LENGTH', 'HTTP_PROXY', 'SERVER_PROTOCOL', 'GATEWAY_INTERFACE'];
+foreach ($keys as $k) echo $k, '=', $_SERVER[$k] ?? '-', "\n";
+echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
+`
+	type answer struct {
+		code     int
+		body     string
+		sort, to string
+	}
+	answers := map[string]map[string]answer{}
+	for _, server := range []string{"nginx", "dravit-web"} {
+		w := newWorld(t)
+		w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\nname = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\nname = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
+		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', $_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['REQUEST_URI'];`)
+		w.write("public/index.php", php)
+		w.write("public/about.php", php)
+		w.write("public/style.css", "body {}")
+		w.write("public/deep/index.html", "<p>deep</p>")
+		w.write("public/deep/data.json", "{}")
+		w.write("public/bare/x.txt", "x")
+		for _, secret := range []string{".env", ".git/config", "dravit.toml", "backup.sql", "backup.sql.gz", "deep/.htpasswd", "old.bak"} {
+			w.write("public/"+secret, "secret")
+		}
+		w.write("public/.well-known/security.txt", "hello")
+		w.must("start")
+		answers[server] = map[string]answer{}
+		port := ""
+		for i, s := range w.status().Sites {
+			_, rest, _ := strings.Cut(s.URL, ".localhost:")
+			port = strings.TrimSuffix(rest, "/")
+			for _, path := range []string{
+				"/", "/?a=b&c=%20d", "/about.php", "/about.php/quay/3?x=1", "/sailings/today", "/no.php", "/style.css", "/style.css?v=2", "/deep", "/deep/", "/bare/", "/deep/data.json", "/deep/none.json",
+				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env", "/dravit.toml", "/backup.sql", "/BACKUP.sql.gz", "/old.bak", "/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
+			} {
+				for _, method := range []string{"GET", "POST"} {
+					if method == "POST" && !strings.Contains("/ /about.php /sailings/today", path) {
+						continue
+					}
+					code, body, head := get(t, method, s.URL+strings.TrimPrefix(path, "/"), strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
+						r.Header.Set("Authorization", "Basic a2VscA==")
+						r.Header.Set("Proxy", "http://evil.example")
+						r.Header.Set("X-Forwarded-For", "6.6.6.6")
+						r.Header.Set("X-Forwarded-Proto", "https")
+						if method == "POST" {
+							r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+						}
+					})
+					if code >= 400 && code != 502 {
+						body = "" // each server has its own words for it
+					}
+					assert.NotContains(t, body, "secret", path)
+					body = strings.ReplaceAll(body, port, "PORT")
+					sort, _, _ := strings.Cut(head.Get("Content-Type"), ";")
+					answers[server][fmt.Sprintf("%s %d%s", method, i, path)] = answer{code, body, sort, strings.ReplaceAll(head.Get("Location"), port, "PORT")}
+				}
+			}
+		}
+		w.must("check")
+	}
+	require.Len(t, answers["nginx"], 87, "every request was asked")
+	for request, want := range answers["nginx"] {
+		got := answers["dravit-web"][request]
+		assert.Equal(t, want.code, got.code, request)
+		if want.code < 300 {
+			assert.Equal(t, want.body, got.body, request)
+			assert.Equal(t, want.sort, got.sort, request)
+		}
+		assert.Equal(t, strings.TrimPrefix(want.to, "http://day.localhost:PORT"), strings.TrimPrefix(got.to, "http://day.localhost:PORT"), request)
+	}
+	page := answers["nginx"]["GET 0/about.php/quay/3?x=1"].body
+	for _, line := range []string{"SCRIPT_NAME=/about.php", "PATH_INFO=/quay/3", "SERVER_PORT=PORT", "HTTP_HOST=day.localhost:PORT", "REMOTE_ADDR=127.0.0.1", "REQUEST_SCHEME=http", "HTTPS=-", "HTTP_AUTHORIZATION=Basic a2VscA==", "HTTP_PROXY=-"} {
+		assert.Contains(t, page, line)
+	}
+	assert.Equal(t, "api.localhost:PORT http 127.0.0.1 /sailings/today", answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
+}
+
+// The gateway tells what it knows, but not under a name that a foreign page can take.
+func TestGateway(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	s := w.status()
+	port := strings.Split(strings.TrimSuffix(s.Sites[0].URL, "/"), ":")[2]
+	ask := func(host string) (int, string) {
+		code, body, _ := get(t, "GET", "http://127.0.0.1:"+port+"/", nil, func(r *http.Request) { r.Host = host })
+		return code, body
+	}
+	code, body := ask("night.localhost")
+	assert.Equal(t, 200, code)
+	assert.Contains(t, body, "Night boat")
+	code, _ = ask("NIGHT.localhost.:" + port)
+	assert.Equal(t, 200, code, "names know no case, and may end with a dot")
+	code, body = ask("other.localhost")
+	assert.Equal(t, 404, code)
+	assert.Contains(t, body, "No site is named other.localhost")
+	assert.Contains(t, body, "night.localhost")
+	code, body = ask("rebound.example")
+	assert.Equal(t, 404, code)
+	assert.NotContains(t, body, "night.localhost")
+	_, body = ask("<script>alert(1)</script>.localhost")
+	assert.NotContains(t, body, "<script>alert")
+	// One part away: the visitor is told which stack, and what to type.
+	w.must("stop", "web")
+	code, body = ask("night.localhost")
+	assert.Equal(t, 502, code)
+	assert.Contains(t, body, "dravit status --stack night-boat")
+	r := w.dravit("check")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "stopped")
+	w.must("start")
+	code, _ = ask("night.localhost")
+	assert.Equal(t, 200, code)
+}
