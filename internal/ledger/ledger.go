@@ -49,7 +49,7 @@ func Change(h *home.Home, change func(l *Ledger) error) error {
 		return err
 	}
 	if err := change(l); err != nil {
-		if errors.Is(err, Unchanged) {
+		if errors.Is(err, ErrUnchanged) {
 			return nil
 		}
 		return err
@@ -57,8 +57,8 @@ func Change(h *home.Home, change func(l *Ledger) error) error {
 	return home.WriteJSON(h.Path("ledger.json"), l)
 }
 
-// Unchanged is returned by a change that has nothing to write.
-var Unchanged = errors.New("unchanged")
+// ErrUnchanged is returned by a change that has nothing to write.
+var ErrUnchanged = errors.New("unchanged")
 
 // ByDir returns the id of a folder's stack, "" where it has none. dir is a real path.
 func (l *Ledger) ByDir(dir string) string {

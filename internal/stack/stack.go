@@ -278,7 +278,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 			own.Hosts[site.Name] = site.Host
 		}
 		if book.Gateway == out.Plan.Gateway && book.Stacks[s.ID].Equal(own) {
-			return ledger.Unchanged
+			return ledger.ErrUnchanged
 		}
 		book.Stacks[s.ID] = own
 		book.Gateway = out.Plan.Gateway
