@@ -250,7 +250,7 @@ func because(p *kind.Program, want stackfile.Part, found int) []string {
 	} else {
 		why = append(why, fmt.Sprintf("it is the newest of %d that fits", found))
 	}
-	return append(why, "found at "+p.Path)
+	return why
 }
 
 // uses decides what each part needs running.

@@ -138,19 +138,20 @@ func (u *UI) dots(results []health.Result) string {
 	return b.String()
 }
 
-// misses explains the rungs that do not hold.
+// misses explains the rungs that do not hold, the advisory ones aside.
 func misses(results []health.Result) []string {
 	var out []string
 	for _, r := range results {
-		if r.Holds != nil && !*r.Holds {
-			text := fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
-			if r.Advisory {
-				text = fmt.Sprintf("%s (advisory): %s; browsers find localhost names themselves", r.Rung, r.Got)
-			}
-			out = append(out, text)
+		if !r.Advisory && r.Holds != nil && !*r.Holds {
+			out = append(out, fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got))
 		}
 	}
 	return out
+}
+
+// unresolved tells whether the system's resolver does not find a site.
+func unresolved(results []health.Result) bool {
+	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Advisory && r.Holds != nil && !*r.Holds })
 }
 
 func sum(results []health.Result) string {
@@ -180,15 +181,22 @@ func (u *UI) Check(name string, c stack.Checked) {
 		state = kind.Worse(state, p.State)
 		add(p.Name, p.Kind, p.State, p.Rungs)
 	}
+	advisory := 0
 	for _, s := range c.Sites {
 		state = kind.Worse(state, s.State)
 		add(s.Name, "site", s.State, s.Rungs)
+		if unresolved(s.Rungs) {
+			advisory++
+		}
 	}
 	u.say(u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer", answering, len(rows)))
 	u.table([]string{"part", "kind", "state", "rungs", "time"}, rows, 4)
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
 	u.say(u.dim("● holds  ○ does not  · not asked"))
+	if advisory > 0 && state != kind.Stopped {
+		u.say(u.dim("resolves is advisory: this system's resolver does not know " + plural(advisory, "name") + " below localhost; browsers and curl do"))
+	}
 	switch state {
 	case kind.Answers:
 		if len(c.Sites) > 0 {
@@ -265,7 +273,7 @@ func (p *Progress) take(s kind.Status) {
 			return
 		}
 		p.said[s.Name] = s.State
-		fmt.Fprintf(p.u.Err, "%s  %-12s %s %s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, s.Kind, s.Version, p.u.state(s.State))
+		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, s.Kind+" "+s.Version, p.u.state(s.State))
 	default:
 		p.busy[s.Name] = string(s.State)
 	}
