@@ -340,3 +340,14 @@ func TestManyParts(t *testing.T) {
 	assert.Len(t, ports, 50)
 	assert.Equal(t, kind.Cache, p.Parts[0].Role)
 }
+
+// An input goes through JSON without changing its meaning: an empty list is a wish, an absent one is none.
+func TestInputSurvivesJSON(t *testing.T) {
+	in := machine(t, "debian", "[part.app]\nkind = \"php\"\nextensions = []\nuses = []\n[part.db]\nkind = \"mariadb\"\n")
+	text, err := json.Marshal(in)
+	require.NoError(t, err)
+	var again plan.Input
+	require.NoError(t, json.Unmarshal(text, &again))
+	assert.Equal(t, decide(in), decide(again))
+	assert.Empty(t, part(t, decide(again), "app").Uses)
+}

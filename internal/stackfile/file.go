@@ -25,12 +25,12 @@ type Part struct {
 	Kind       Texts           `toml:"kind" json:"kind" required:"true" doc:"What the part is; of a list, the first kind that this machine has and that meets every demand."`
 	Version    string          `toml:"version" json:"version,omitempty" doc:"A version prefix (8.2) or comparisons (>= 8.1, < 8.4)." check:"version"`
 	Port       int             `toml:"port" json:"port,omitempty" doc:"A pinned TCP port. Absent: any free port, kept from then on." minimum:"1" maximum:"65535"`
-	Uses       []string        `toml:"uses" json:"uses,omitempty" doc:"The parts that this one needs. Absent: a runtime or command uses every store and the mail catcher."`
+	Uses       []string        `toml:"uses" json:"uses" doc:"The parts that this one needs. Absent: a runtime or command uses every store and the mail catcher."`
 	Main       bool            `toml:"main" json:"main,omitempty" doc:"Of several stores of one sort, the one that unprefixed variables (DATABASE_URL) point to."`
 	Command    string          `toml:"command" json:"command,omitempty" doc:"The command of a part with its own server. It listens on {port}, which is also in PORT." pattern:"\\S"`
 	Database   string          `toml:"database" json:"database,omitempty" doc:"The name of the database. Absent: the stack's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,47}$"`
 	User       string          `toml:"user" json:"user,omitempty" doc:"The application's database user. Absent: the database's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,31}$"`
-	Extensions []string        `toml:"extensions" json:"extensions,omitempty" doc:"The runtime's extensions. Absent: every one that the machine has, debuggers aside." items:"^[A-Za-z0-9_]+$"`
+	Extensions []string        `toml:"extensions" json:"extensions" doc:"The runtime's extensions. Absent: every one that the machine has, debuggers aside." items:"^[A-Za-z0-9_]+$"`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the program itself, in its own names." keys:"^[A-Za-z0-9_.-]+$"`
 
 	// Of holds what is written for one kind of the list only, as [part.db.mariadb].

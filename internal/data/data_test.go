@@ -1,0 +1,126 @@
+package data
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+)
+
+// hold is a kind that fills its data with one file.
+type hold struct {
+	kind.Server
+	filled *int
+	fails  error
+}
+
+func (hold) Template(kind.Part) string { return "salt" }
+func (h hold) Fill(_ context.Context, _ kind.Part, dir string) error {
+	*h.filled++
+	if err := os.MkdirAll(filepath.Join(dir, "deck"), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "deck", "cargo"), []byte("kelp"), 0o600); err != nil {
+		return err
+	}
+	return h.fails
+}
+
+func world(t *testing.T) (*home.Home, kind.Part) {
+	t.Helper()
+	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(h.Run) })
+	require.NoError(t, os.MkdirAll(h.Stack("abc", "data"), 0o700))
+	return h, kind.Part{Kind: "hold", Version: "1.0", Data: h.Stack("abc", "data", "db")}
+}
+
+func TestEnsure(t *testing.T) {
+	h, p := world(t)
+	n := 0
+	filled, err := Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	assert.True(t, filled)
+	text, err := os.ReadFile(filepath.Join(p.Data, "deck", "cargo"))
+	require.NoError(t, err)
+	assert.Equal(t, "kelp", string(text))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Data, "deck", "cargo"), []byte("mine"), 0o600))
+	filled, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	assert.False(t, filled)
+	text, _ = os.ReadFile(filepath.Join(p.Data, "deck", "cargo"))
+	assert.Equal(t, "mine", string(text), "data that is there is left alone")
+
+	p.Data = h.Stack("abc", "data", "two")
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n, "the second one is a copy of the template")
+	text, _ = os.ReadFile(filepath.Join(p.Data, "deck", "cargo"))
+	assert.Equal(t, "kelp", string(text))
+
+	p.Data, p.Version = h.Stack("abc", "data", "three"), "2.0"
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	assert.Equal(t, 2, n, "another version fills its own")
+	require.NoError(t, Sync(p.Data))
+}
+
+// A filling that fails, or is cut off, leaves nothing that looks like data.
+func TestEnsureIsWholeOrNothing(t *testing.T) {
+	h, p := world(t)
+	n := 0
+	failed := errors.New("no salt")
+	_, err := Ensure(t.Context(), h, p, hold{filled: &n, fails: failed})
+	assert.ErrorIs(t, err, failed)
+	assert.NoDirExists(t, p.Data)
+	was, err := Read(p.Data)
+	require.NoError(t, err)
+	assert.Empty(t, was.Kind)
+	templates, err := filepath.Glob(h.Path("templates", "hold-*"))
+	require.NoError(t, err)
+	assert.Len(t, templates, 1, "only the lock: %v", templates)
+
+	require.NoError(t, os.MkdirAll(filepath.Join(p.Data+".new", "rubble"), 0o700)) // of a process that was killed
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = Ensure(ctx, h, p, hold{filled: &n})
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.NoDirExists(t, p.Data)
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	assert.NoDirExists(t, filepath.Join(p.Data, "rubble"))
+}
+
+func TestMeta(t *testing.T) {
+	h, p := world(t)
+	n := 0
+	_, err := Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	was, err := Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, Meta{Kind: "hold", Version: "1.0"}, was)
+	p.Version = "1.1"
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	was, err = Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, "1.1", was.Version, "the version that writes it now")
+}
+
+// A kind without a filler gets an empty folder.
+func TestEnsureEmpty(t *testing.T) {
+	h, p := world(t)
+	filled, err := Ensure(t.Context(), h, p, struct{ kind.Server }{})
+	require.NoError(t, err)
+	assert.True(t, filled)
+	entries, err := os.ReadDir(p.Data)
+	require.NoError(t, err)
+	assert.Empty(t, entries)
+}

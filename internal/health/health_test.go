@@ -1,0 +1,234 @@
+package health
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/alicebob/miniredis/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+func rung(name kind.RungName, err error) kind.Rung {
+	return kind.Rung{Name: name, Ask: func(context.Context) error { return err }}
+}
+
+// dots puts results as the terminal shows them.
+func dots(results []Result) string {
+	var b strings.Builder
+	for _, r := range results {
+		switch {
+		case r.Holds == nil:
+			b.WriteByte('.')
+		case *r.Holds:
+			b.WriteByte('x')
+		default:
+			b.WriteByte('o')
+		}
+	}
+	return b.String()
+}
+
+func TestClimb(t *testing.T) {
+	advisory := rung(kind.Resolves, errors.New("no such name"))
+	advisory.Advisory = true
+	for name, c := range map[string]struct {
+		ladder []kind.Rung
+		dots   string
+		holds  bool
+	}{
+		"all":      {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, nil)}, "xx", true},
+		"falls":    {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, errors.New("refused")), rung(kind.Works, nil)}, "xo.", false},
+		"advisory": {[]kind.Rung{advisory, rung(kind.Reaches, nil)}, "ox", true},
+		"nothing":  {nil, "", false},
+	} {
+		got := Climb(t.Context(), c.ladder)
+		assert.Equal(t, c.dots, dots(got), name)
+		assert.Equal(t, c.holds, Holds(got), name)
+	}
+}
+
+func TestClimbSaysWhatWasExpected(t *testing.T) {
+	got := Climb(t.Context(), []kind.Rung{rung(kind.Greets, &kind.Miss{Expected: "pong", Got: "ping"})})
+	assert.Equal(t, "pong", Fell(got).Expected)
+	assert.Equal(t, "ping", Fell(got).Got)
+	got = Climb(t.Context(), []kind.Rung{rung(kind.Open, errors.New("odd"))})
+	assert.Equal(t, "a socket that accepts", Fell(got).Expected)
+	assert.Equal(t, "odd", Fell(got).Got)
+	assert.Nil(t, Fell(Climb(t.Context(), []kind.Rung{rung(kind.Open, nil)})))
+}
+
+func TestClimbCleansUpAndStops(t *testing.T) {
+	after := 0
+	r := kind.Rung{Name: kind.Open, Ask: func(context.Context) error { return nil }, After: func() { after++ }}
+	fell := rung(kind.Alive, errors.New("x"))
+	Climb(t.Context(), []kind.Rung{fell, r})
+	assert.Equal(t, 1, after, "also where the rung was not asked")
+	ctx, cancel := context.WithCancel(t.Context())
+	stuck := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { <-ctx.Done(); return ctx.Err() }}
+	time.AfterFunc(10*time.Millisecond, cancel)
+	began := time.Now()
+	assert.False(t, Holds(Climb(ctx, []kind.Rung{stuck})))
+	assert.Less(t, time.Since(began), Deadline)
+}
+
+func TestAllAsksSideBySide(t *testing.T) {
+	met := make(chan bool)
+	meet := func(context.Context) error {
+		select {
+		case met <- true:
+		case <-met:
+		case <-time.After(3 * time.Second):
+			return errors.New("the other ladder was not climbed meanwhile")
+		}
+		return nil
+	}
+	got := All(t.Context(), [][]kind.Rung{{{Name: kind.Alive, Ask: meet}}, {{Name: kind.Alive, Ask: meet}}})
+	assert.True(t, Holds(got[0]) && Holds(got[1]))
+}
+
+// serving is a part of this process: it holds the lock, and the listener is its own.
+func serving(t *testing.T) (kind.Part, *os.File) {
+	t.Helper()
+	lock := filepath.Join(t.TempDir(), "part.lock")
+	f, err := home.TryLock(lock)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return kind.Part{Name: "x", Lock: lock}, f
+}
+
+func TestGround(t *testing.T) {
+	p, f := serving(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	climb := func() []Result {
+		ground, _ := Ground(p, "tcp", l.Addr().String())
+		return Climb(t.Context(), ground)
+	}
+	assert.Equal(t, "xxx", dots(climb()))
+	require.NoError(t, f.Close())
+	got := climb()
+	assert.Equal(t, "o..", dots(got))
+	assert.Equal(t, "a running process", Fell(got).Expected)
+
+	p, _ = serving(t)
+	require.NoError(t, l.Close())
+	got = climb()
+	assert.Equal(t, "xo.", dots(got))
+	assert.Equal(t, "connection refused", Fell(got).Got)
+}
+
+func TestHTTPRungs(t *testing.T) {
+	p, _ := serving(t)
+	ladder := func(h http.HandlerFunc) []Result {
+		s := httptest.NewServer(h)
+		defer s.Close()
+		return Climb(t.Context(), HTTP(p, "tcp", s.Listener.Addr().String()))
+	}
+	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, _ *http.Request) { http.NotFound(w, nil) })), "any answer greets")
+	assert.Equal(t, "xxxo", dots(ladder(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })))
+}
+
+func TestCacheLadder(t *testing.T) {
+	p, _ := serving(t)
+	m := miniredis.RunT(t)
+	m.RequireAuth("kelp")
+	p.Port, _ = strconv.Atoi(m.Port())
+	p.Password = "kelp"
+	assert.Equal(t, "xxxxx", dots(Climb(t.Context(), Cache(p))))
+	ttl := m.TTL("dravit:probe")
+	assert.Positive(t, ttl, "the probe's key ends by itself")
+	p.Password = "salt"
+	got := Climb(t.Context(), Cache(p))
+	assert.Equal(t, "xxxo.", dots(got))
+	assert.Contains(t, Fell(got).Got, "WRONGPASS")
+	e := CacheExports(kind.Part{Port: 16379, Password: "kelp"})
+	assert.Equal(t, "redis://:kelp@127.0.0.1:16379", e.URL)
+	assert.Equal(t, "16379", e.Common["REDIS_PORT"])
+}
+
+// gatewayFor answers as the gateway does, for one site.
+func gatewayFor(t *testing.T, key, stack, site string, page http.HandlerFunc) Target {
+	t.Helper()
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == RoutePath {
+			_, _ = w.Write([]byte(`{"stack_id":"` + stack + `","site":"` + site + `","seal":"` + Seal(key, r.Header.Get(AskHeader), stack, site) + `"}`))
+			return
+		}
+		page(w, r)
+	}))
+	t.Cleanup(s.Close)
+	port := s.Listener.Addr().(*net.TCPAddr).Port
+	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", Gateway: port, Key: "right"}
+}
+
+type probed struct{ verdict error }
+
+func (p probed) ProbeToken(kind.Part) (string, error)     { return "token", nil }
+func (p probed) Judge(_ kind.Part, _ int, _ []byte) error { return p.verdict }
+
+func TestSiteLadder(t *testing.T) {
+	page := func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/broken" {
+			w.WriteHeader(500)
+		}
+		_, _ = w.Write([]byte("<h1>Next sailing</h1> at noon " + r.Host + r.Header.Get(kind.ProbeHeader)))
+	}
+	climb := func(t Target, ctx context.Context) []Result { return Climb(ctx, Site(t))[1:] } // the resolver is this machine's affair
+	for name, c := range map[string]struct {
+		key, stack, site string
+		expect           *stackfile.Expect
+		probed           kind.Probed
+		dots, got        string
+	}{
+		"plain":            {"right", "abc", "ferry", nil, nil, "xxx", ""},
+		"text":             {"right", "abc", "ferry", &stackfile.Expect{Text: "Next sailing"}, nil, "xxxx", ""},
+		"wrong text":       {"right", "abc", "ferry", &stackfile.Expect{Text: "Last call"}, nil, "xxxo", "Next sailing at noon"},
+		"status":           {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken", Status: 500}, nil, "xxx", ""},
+		"wrong status":     {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken"}, nil, "xxo", "status 500: Next sailing"},
+		"unexpected 200":   {"right", "abc", "ferry", &stackfile.Expect{Status: 404}, nil, "xxo", "status 200"},
+		"forged":           {"wrong", "abc", "ferry", nil, nil, "xo.", "not sealed"},
+		"another stack":    {"right", "xyz", "ferry", nil, nil, "xo.", "another one"},
+		"another site":     {"right", "abc", "crew", nil, nil, "xo.", "another one"},
+		"runtime":          {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},
+		"runtime is unfit": {"right", "abc", "ferry", nil, probed{&kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
+	} {
+		target := gatewayFor(t, c.key, c.stack, c.site, page)
+		target.Expect, target.Probed = c.expect, c.probed
+		got := climb(target, t.Context())
+		assert.Equal(t, c.dots, dots(got), name)
+		if c.got != "" {
+			assert.Contains(t, Fell(got).Got, c.got, name)
+		}
+	}
+	target := gatewayFor(t, "right", "abc", "ferry", page)
+	target.Gateway = 1
+	assert.Equal(t, "o..", dots(climb(target, t.Context())), "no gateway")
+}
+
+func TestExcerpt(t *testing.T) {
+	assert.Equal(t, "Fatal error : out of boats", excerpt([]byte("<b>Fatal error</b>: out\n of   boats<br />")))
+	assert.Equal(t, "an empty page", excerpt([]byte(" <html></html> ")))
+	assert.Less(t, len(excerpt([]byte(strings.Repeat("é", 500)))), 200)
+}
+
+func TestPlain(t *testing.T) {
+	_, err := net.Dial("unix", filepath.Join(t.TempDir(), "nobody"))
+	assert.Equal(t, "no such file or directory", Plain(err))
+	assert.Equal(t, "no answer", Plain(context.DeadlineExceeded))
+	assert.Equal(t, "odd", Plain(errors.New("odd")))
+}

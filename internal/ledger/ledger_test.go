@@ -1,0 +1,80 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+)
+
+func newHome(t *testing.T) *home.Home {
+	t.Helper()
+	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(h.Run) })
+	return h
+}
+
+// Many changes at once lose nothing.
+func TestChange(t *testing.T) {
+	h := newHome(t)
+	var wg sync.WaitGroup
+	for i := range 40 {
+		wg.Go(func() {
+			assert.NoError(t, Change(h, func(l *Ledger) error {
+				l.Stacks[l.NewID()] = Stack{Dir: fmt.Sprint("/p/", i), Name: fmt.Sprint("n", i)}
+				return nil
+			}))
+		})
+	}
+	wg.Wait()
+	l, err := Read(h)
+	require.NoError(t, err)
+	assert.Len(t, l.Stacks, 40)
+	assert.NotEmpty(t, l.ByDir("/p/7"))
+	assert.Equal(t, l.ByDir("/p/7"), l.ByName("n7"))
+	assert.Empty(t, l.ByName("none"))
+	assert.Empty(t, l.ByDir("/none"))
+}
+
+func TestChangeThatFailsWritesNothing(t *testing.T) {
+	h := newHome(t)
+	failed := errors.New("no")
+	assert.ErrorIs(t, Change(h, func(l *Ledger) error { l.Gateway = 8080; return failed }), failed)
+	require.NoError(t, Change(h, func(l *Ledger) error { l.Gateway = 8081; return ErrUnchanged }))
+	assert.NoFileExists(t, h.Path("ledger.json"))
+	require.NoError(t, os.WriteFile(h.Path("ledger.json"), []byte("{half"), 0o600))
+	assert.ErrorContains(t, Change(h, func(*Ledger) error { return nil }), "ledger.json", "a broken ledger is not overwritten")
+}
+
+func TestRealDir(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	link := filepath.Join(dir, "link")
+	project := filepath.Join(dir, "project")
+	require.NoError(t, os.Mkdir(project, 0o755))
+	require.NoError(t, os.Symlink(project, link))
+	got, err := RealDir(link)
+	require.NoError(t, err)
+	assert.Equal(t, project, got, "the same folder by every way in")
+	_, err = RealDir(filepath.Join(dir, "none"))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o644))
+	_, err = RealDir(filepath.Join(dir, "file"))
+	assert.Error(t, err)
+}
+
+func TestEqual(t *testing.T) {
+	a := Stack{Dir: "/a", Name: "a", Ports: map[string]int{"db": 1}, Hosts: map[string]string{"s": "s.localhost"}}
+	b := a
+	assert.True(t, a.Equal(b))
+	b.Ports = map[string]int{"db": 2}
+	assert.False(t, a.Equal(b))
+}

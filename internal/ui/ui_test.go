@@ -1,0 +1,149 @@
+package ui
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/stretchr/testify/assert"
+
+	"dravit/internal/health"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+	"dravit/internal/stack"
+)
+
+func plainUI() (*UI, *bytes.Buffer) {
+	var out bytes.Buffer
+	return &UI{Out: &out, Err: &out, Plain: true}, &out
+}
+
+func rung(name kind.RungName, holds *bool) health.Result {
+	return health.Result{Rung: name, Holds: holds, MS: 1.5, Expected: "calm water", Got: "a storm"}
+}
+
+var yes, no = true, false
+
+func TestCheck(t *testing.T) {
+	u, out := plainUI()
+	u.Check("ferry", stack.Checked{
+		Parts: []stack.PartCheck{
+			{Name: "app", Kind: "php", State: kind.Answers, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &yes)}},
+			{Name: "db", Kind: "mariadb", State: kind.Unwell, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
+		},
+		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: kind.Answers, Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"}, rung(kind.Reaches, &yes)}}},
+	})
+	text := out.String()
+	assert.Contains(t, text, "ferry  unwell  2 of 3 answer\n")
+	assert.Contains(t, text, "db     mariadb  unwell   ●○·    4.5 ms\n  open: expected calm water, got a storm\n")
+	assert.Contains(t, text, "○●")
+	assert.Equal(t, 1, strings.Count(text, "resolves is advisory"))
+	assert.Equal(t, "next: dravit logs db", lastLine(text))
+	assert.NotContains(t, text, "\x1b", "plain is plain")
+}
+
+func lastLine(text string) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	return lines[len(lines)-1]
+}
+
+func TestStatus(t *testing.T) {
+	u, out := plainUI()
+	u.Status(stack.Status{Spec: materialise.Spec{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}}}, State: kind.Failed, Parts: []kind.Status{
+		{Name: "app", Kind: "php", Version: "8.2.36", State: kind.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
+		{Name: "db", Kind: "mariadb", State: kind.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
+	}})
+	text := out.String()
+	assert.Contains(t, text, "ferry  failed\n")
+	assert.Contains(t, text, "18 MB  3.0 s ago")
+	assert.Contains(t, text, "  restarted 1 time\n")
+	assert.Contains(t, text, "  the tide is out\n  next: dravit logs db\n")
+	for _, line := range strings.Split(text, "\n") {
+		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth)
+		assert.Equal(t, strings.TrimRight(line, " "), line, "no blanks at the end")
+	}
+}
+
+func TestPlan(t *testing.T) {
+	u, out := plainUI()
+	u.Plan(plan.Plan{Stack: "ferry", Parts: []plan.Part{{Name: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2"}, {Name: "mail", Kind: "dravit-mail", Origin: "built-in", Port: 11025}},
+		Sites: []plan.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web", App: "app", Root: "public"}},
+		Decisions: []plan.Decision{
+			{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the newest that fits"}, Rejected: []plan.Option{{Option: "php 8.4.1", Because: "it has no extension redis"}}},
+			{Subject: "site.ferry.root", Choice: "public", Because: []string{"it holds index.php"}},
+			{Subject: "gateway.port", Choice: "8080", Because: []string{"the first free port"}},
+		}})
+	text := out.String()
+	assert.Contains(t, text, "ferry  2 parts, 1 site\n")
+	assert.Contains(t, text, "  version php 8.2.36: the newest that fits\n  not php 8.4.1: it has no extension redis\n")
+	assert.Contains(t, text, "web + app")
+	assert.Contains(t, text, "  root public: it holds index.php\n")
+	assert.Contains(t, text, "gateway.port 8080: the first free port\n")
+}
+
+func TestFailure(t *testing.T) {
+	u, out := plainUI()
+	u.Failure(&Failure{What: "part db does not answer", Because: strings.Repeat("the tide is out ", 12), Detail: "its log ends with\n  no water", Next: "dravit logs db"})
+	text := out.String()
+	assert.True(t, strings.HasPrefix(text, "dravit: part db does not answer\n  because  the tide"), text)
+	assert.Contains(t, text, "\n    its log ends with\n      no water\n     next  dravit logs db\n")
+	for _, line := range strings.Split(text, "\n") {
+		assert.LessOrEqual(t, len(line), maxWidth)
+	}
+	assert.Equal(t, "a: b", (&Failure{What: "a", Because: "b"}).Error())
+}
+
+func TestProgress(t *testing.T) {
+	u, out := plainUI()
+	p := u.Progress()
+	p.Report(kind.Status{Name: "old", State: kind.Answers, Since: time.Now().Add(-time.Hour)})
+	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Starting})
+	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Answers, Since: time.Now()})
+	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Answers, Since: time.Now()})
+	p.End()
+	assert.Equal(t, 1, strings.Count(out.String(), "db            mariadb 10.11         answers"), out.String())
+	assert.NotContains(t, out.String(), "old", "what ran before is no news")
+	assert.NotContains(t, out.String(), "\r", "nothing repaints without a terminal")
+}
+
+func TestStartedAndStopped(t *testing.T) {
+	u, out := plainUI()
+	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []keeper.SiteResult{{Name: "ferry", URL: "http://x/", Rungs: []health.Result{rung(kind.Reaches, &yes)}}}}, 1234*time.Millisecond)
+	assert.Contains(t, out.String(), "ferry  answers  1 part started in 1.2 s\n")
+	u.Started("ferry", stack.Started{}, time.Second)
+	assert.Contains(t, out.String(), "nothing to start")
+	u.Stopped("ferry", []kind.Status{{Name: "db"}, {Name: "app"}})
+	assert.Contains(t, out.String(), "2 parts ended: app, db; data stays")
+	u.Stopped("ferry", nil)
+	assert.Contains(t, out.String(), "nothing was running")
+}
+
+func TestColourNeverAlone(t *testing.T) {
+	var out bytes.Buffer
+	u := &UI{Out: &out, Err: &out}
+	assert.Contains(t, u.state(kind.Failed), "failed")
+	assert.Contains(t, u.state(kind.Failed), "\x1b[")
+	u.table([]string{"a", "b"}, []row{{cells: []string{u.state(kind.Answers), "x"}}, {cells: []string{"y", "z"}}})
+	lines := strings.Split(out.String(), "\n")
+	assert.Equal(t, lipgloss.Width("answers  x"), lipgloss.Width(lines[1]), "colour takes no room")
+}
+
+func TestLogLine(t *testing.T) {
+	u, out := plainUI()
+	u.LogLine("db", 5, "evil\x1b[2J\x07\ttide")
+	assert.Equal(t, "db     evil[2J\ttide\n", out.String())
+}
+
+func TestWords(t *testing.T) {
+	for d, want := range map[time.Duration]string{5 * time.Millisecond: "5 ms", 1500 * time.Millisecond: "1.5 s", 42 * time.Second: "42 s", 3 * time.Minute: "3 min", 5 * time.Hour: "5 h", 72 * time.Hour: "3 days"} {
+		assert.Equal(t, want, duration(d))
+	}
+	assert.Equal(t, "0.4 ms", milliseconds(0.42))
+	assert.Equal(t, "12 ms", milliseconds(12.4))
+	assert.Equal(t, "-", megabytes(0))
+	assert.Equal(t, []string{"one two", "  three"}, wrap("one  two three", 8))
+}
