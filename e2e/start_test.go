@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net"
@@ -346,6 +347,58 @@ func TestRunByRoot(t *testing.T) {
 	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
 }
 
+// A machine with none of the servers still gets a whole stack, of built-in parts.
+func TestBareMachine(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root can hide programs")
+	}
+	w := newWorld(t)
+	uid, gid := ids(t)
+	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind /dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
+		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups \"$@\"", uid, gid)
+	bare := func(args ...string) result {
+		cmd := w.command(t.Context(), args...)
+		cmd.Path = "/usr/bin/unshare"
+		cmd.Args = append([]string{"unshare", "--mount", "--", "sh", "-c", hide, "sh", program}, args...)
+		cmd.SysProcAttr = nil
+		return finish(t, cmd)
+	}
+	dir := filepath.Join(w.dir, "demo")
+	r := bare("demo", dir)
+	require.Equal(t, 0, r.code, r.all())
+	w.dir = dir
+	var kinds []string
+	for _, p := range w.status().Parts {
+		kinds = append(kinds, p.Kind)
+	}
+	assert.ElementsMatch(t, []string{"custom", "sqlite", "dravit-mail", "dravit-cache", "dravit-web"}, kinds)
+	_, page, _ := get(t, "GET", w.status().Sites[0].URL, nil)
+	assert.Contains(t, page, "Served by Dravit itself from SQLite")
+	assert.Equal(t, 0, bare("check").code)
+	var plan struct {
+		Decisions []struct {
+			Subject  string
+			Rejected []struct{ Option, Because string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(bare("plan", "--json").stdout), &plan))
+	rejected := map[string]string{}
+	for _, d := range plan.Decisions {
+		for _, r := range d.Rejected {
+			rejected[r.Option] = r.Because
+		}
+	}
+	assert.Equal(t, "this machine has none", rejected["nginx"])
+	assert.Equal(t, "this machine has none", rejected["php"])
+	require.Equal(t, 0, bare("stop").code)
+	// Back on the whole machine, what has data stays what it is; the others become the real servers.
+	w.must("start")
+	assert.Equal(t, "sqlite", w.status().part(t, "db").Kind)
+	assert.Equal(t, "nginx", w.status().part(t, "web").Kind)
+	assert.Equal(t, "php", w.status().part(t, "app").Kind)
+	w.dir = filepath.Dir(dir)
+}
+
 // A full disk is named as what it is.
 func TestFullDisk(t *testing.T) {
 	if !asRoot {
@@ -382,6 +435,7 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Less(t, time.Since(began), 30*time.Second)
 	assert.Contains(t, r.stderr, "part slow (custom")
 	assert.Contains(t, r.stderr, "does not answer")
+	assert.Contains(t, r.stderr, "open: expected a socket that accepts at 127.0.0.1:", "what it is waited for")
 	s := w.status()
 	assert.Equal(t, "answers", s.part(t, "seats").State)
 	assert.Equal(t, "starting", s.part(t, "slow").State)

@@ -153,9 +153,6 @@ const gatewayID = "gateway"
 
 // openGateway starts the gateway where it does not run, and tells it which names lead where.
 func (k *Keeper) openGateway(port int) error {
-	if port == 0 {
-		return nil
-	}
 	if err := k.writeRoutes(); err != nil {
 		return err
 	}
@@ -294,7 +291,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.waiting++
 	s.mu.Unlock()
 	begun, err := s.begin(spec, req.Parts)
-	if err == nil {
+	if err == nil && len(spec.Sites) > 0 {
 		err = k.openGateway(spec.Gateway)
 	}
 	if err != nil {

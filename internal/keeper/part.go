@@ -207,10 +207,11 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 				}
 			}
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
-			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
+			p.set(kind.Unwell, miss(fell), "dravit check")
 			wait = min(askAgain, max(time.Second, wait))
-		case time.Since(began) > 2*time.Second:
-			wait = 50 * time.Millisecond
+		case time.Since(began) > time.Second/2:
+			p.set(kind.Starting, miss(fell), "")
+			wait = 20 * time.Millisecond
 		}
 		if fell != nil {
 			p.prepareClients(ctx, results)
@@ -235,11 +236,15 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
 			p.proved()
 		} else if ctx.Err() == nil {
-			p.set(kind.Unwell, fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), "dravit check "+p.spec.Name)
+			p.set(kind.Unwell, miss(fell), "dravit check")
 		}
 		_ = proc.Sleep(ctx, askAgain)
 	}
 	return ending{}
+}
+
+func miss(fell *health.Result) string {
+	return fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 }
 
 func (p *part) climb(ctx context.Context) []health.Result {
