@@ -52,7 +52,9 @@ name = "ferry"
 	r = w.dravit("start")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.stderr, "no dravit.toml here")
-	var object struct{ Error struct{ What, Because, Next string } }
+	var object struct {
+		Error struct{ What, Because, Next string }
+	}
 	assert.Equal(t, 2, w.json(&object, "start").code)
 	assert.Equal(t, "there is no stack here", object.Error.What)
 }

@@ -87,16 +87,11 @@ func Spec(h *home.Home, self string, port int) (materialise.Spec, error) {
 // Kind is how the keeper runs the gateway.
 func Kind() kind.Server { return gateway{} }
 
-type gateway struct{}
+type gateway struct{ kind.Defaults }
 
-func (gateway) Name() string                            { return KindName }
-func (gateway) Role() kind.Role                         { return kind.Web }
-func (gateway) Keys() []string                          { return nil }
-func (gateway) Programs() []string                      { return nil }
-func (gateway) Fit(stackfile.Part, kind.Program) string { return "" }
-func (gateway) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Port: true} }
-func (gateway) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
-func (gateway) Files(kind.Part) ([]kind.File, error)    { return nil, nil }
+func (gateway) Name() string                    { return KindName }
+func (gateway) Role() kind.Role                 { return kind.Web }
+func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
 
 func (gateway) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}

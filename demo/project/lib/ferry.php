@@ -108,11 +108,17 @@ function confirm(string $to, string $subject, string $body): bool
     return mail($to, $subject, str_replace("\n", "\r\n", $body), $headers);
 }
 
+/** The site with the style sheet links to it, the other carries it. */
+function style(): string
+{
+    return is_file($_SERVER['DOCUMENT_ROOT'] . '/style.css') ? '<link rel="stylesheet" href="/style.css">' : '<style>' . file_get_contents(__DIR__ . '/../public/style.css') . '</style>';
+}
+
 function page(string $title, string $body): void
 {
     header('Content-Type: text/html; charset=utf-8');
     echo '<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">',
-        '<title>', text($title), ' · Saltmarsh Ferry</title><link rel="stylesheet" href="/style.css"></head><body>',
+        '<title>', text($title), ' · Saltmarsh Ferry</title>', style(), '</head><body>',
         '<header><a href="/">Saltmarsh Ferry</a><span>', text($title), '</span></header><main>', $body, '</main>',
         '<footer>Served by PHP ', PHP_VERSION, ' from ', text(getenv('DB_CONNECTION') === 'sqlite' ? 'SQLite' : 'MariaDB'), '. Everything here is made up.</footer></body></html>';
 }

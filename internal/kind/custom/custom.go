@@ -15,14 +15,12 @@ import (
 // New returns the kind.
 func New() kind.Server { return custom{} }
 
-type custom struct{}
+type custom struct{ kind.Defaults }
 
-func (custom) Name() string                         { return "custom" }
-func (custom) Role() kind.Role                      { return kind.App }
-func (custom) Keys() []string                       { return []string{"command", "port"} }
-func (custom) Programs() []string                   { return nil }
-func (custom) Files(kind.Part) ([]kind.File, error) { return nil, nil }
-func (custom) Needs(stackfile.Part) kind.Needs      { return kind.Needs{Port: true, PortBase: 18000} }
+func (custom) Name() string                    { return "custom" }
+func (custom) Role() kind.Role                 { return kind.App }
+func (custom) Keys() []string                  { return []string{"command", "port"} }
+func (custom) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
 
 func (custom) Fit(want stackfile.Part, _ kind.Program) string {
 	if want.Command == "" {

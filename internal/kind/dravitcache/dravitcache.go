@@ -3,9 +3,7 @@ package dravitcache
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"syscall"
 	"time"
@@ -23,16 +21,14 @@ const Name = "dravit-cache"
 // New returns the kind.
 func New() kind.Server { return cache{} }
 
-type cache struct{}
+type cache struct{ kind.Defaults }
 
-func (cache) Name() string                            { return Name }
-func (cache) Role() kind.Role                         { return kind.Cache }
-func (cache) Keys() []string                          { return []string{"port", "main"} }
-func (cache) Programs() []string                      { return nil }
-func (cache) Fit(stackfile.Part, kind.Program) string { return "" }
-func (cache) Exports(p kind.Part) kind.Exports        { return health.CacheExports(p) }
-func (cache) Ladder(p kind.Part) []kind.Rung          { return health.Cache(p) }
-func (cache) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Port: true, PortBase: 16379} }
+func (cache) Name() string                     { return Name }
+func (cache) Role() kind.Role                  { return kind.Cache }
+func (cache) Keys() []string                   { return []string{"port", "main"} }
+func (cache) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
+func (cache) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
+func (cache) Needs(stackfile.Part) kind.Needs  { return kind.Needs{Port: true, PortBase: 16379} }
 
 type config struct {
 	Address  string `json:"address"`
@@ -40,8 +36,7 @@ type config struct {
 }
 
 func (cache) Files(p kind.Part) ([]kind.File, error) {
-	text, err := json.MarshalIndent(config{fmt.Sprintf("%s:%d", kind.Host, p.Port), p.Password}, "", "  ")
-	return []kind.File{{Name: "cache.json", Text: string(text) + "\n", Mode: 0o600}}, err
+	return kind.ConfigFile("cache.json", config{fmt.Sprintf("%s:%d", kind.Host, p.Port), p.Password})
 }
 
 func (cache) Command(p kind.Part) kind.Command {
@@ -54,11 +49,7 @@ const tick = 50 * time.Millisecond
 // Serve serves until the context ends.
 func (cache) Serve(ctx context.Context, file string) error {
 	var c config
-	text, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(text, &c)
-	}
-	if err != nil {
+	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
 	}
 	server := miniredis.NewMiniRedis()

@@ -5,7 +5,6 @@ package dravitmail
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -29,13 +28,11 @@ const Name = "dravit-mail"
 // New returns the kind.
 func New() kind.Server { return catcher{} }
 
-type catcher struct{}
+type catcher struct{ kind.Defaults }
 
-func (catcher) Name() string                            { return Name }
-func (catcher) Role() kind.Role                         { return kind.Mail }
-func (catcher) Keys() []string                          { return []string{"port", "main"} }
-func (catcher) Programs() []string                      { return nil }
-func (catcher) Fit(stackfile.Part, kind.Program) string { return "" }
+func (catcher) Name() string    { return Name }
+func (catcher) Role() kind.Role { return kind.Mail }
+func (catcher) Keys() []string  { return []string{"port", "main"} }
 func (catcher) Needs(stackfile.Part) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 11025, Socket: true, Data: true}
 }
@@ -61,8 +58,7 @@ func (catcher) Files(p kind.Part) ([]kind.File, error) {
 	if len(p.Sites) > 0 {
 		c.Host = p.Sites[0].Host
 	}
-	text, err := json.MarshalIndent(c, "", "  ")
-	return []kind.File{{Name: "mail.json", Text: string(text) + "\n", Mode: 0o600}}, err
+	return kind.ConfigFile("mail.json", c)
 }
 
 func (catcher) Command(p kind.Part) kind.Command {
@@ -128,11 +124,7 @@ func dialogue(ctx context.Context, line *health.Line, do func(*smtp.Client) erro
 // Serve catches mail and serves the inbox until the context ends.
 func (catcher) Serve(ctx context.Context, file string) error {
 	var c config
-	text, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(text, &c)
-	}
-	if err != nil {
+	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
 	}
 	box := &box{folder: c.Folder}

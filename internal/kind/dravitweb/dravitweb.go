@@ -4,7 +4,6 @@ package dravitweb
 
 import (
 	"context"
-	"encoding/json"
 	"net"
 	"net/http"
 	"os"
@@ -24,15 +23,11 @@ const Name = "dravit-web"
 // New returns the kind.
 func New() kind.Server { return web{} }
 
-type web struct{}
+type web struct{ kind.Defaults }
 
-func (web) Name() string                            { return Name }
-func (web) Role() kind.Role                         { return kind.Web }
-func (web) Keys() []string                          { return nil }
-func (web) Programs() []string                      { return nil }
-func (web) Fit(stackfile.Part, kind.Program) string { return "" }
-func (web) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Socket: true} }
-func (web) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
+func (web) Name() string                    { return Name }
+func (web) Role() kind.Role                 { return kind.Web }
+func (web) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
 // config is what the server reads.
 type config struct {
@@ -41,8 +36,7 @@ type config struct {
 }
 
 func (web) Files(p kind.Part) ([]kind.File, error) {
-	text, err := json.MarshalIndent(config{p.Socket, p.Sites}, "", "  ")
-	return []kind.File{{Name: "web.json", Text: string(text) + "\n", Mode: 0o600}}, err
+	return kind.ConfigFile("web.json", config{p.Socket, p.Sites})
 }
 
 func (web) Command(p kind.Part) kind.Command {
@@ -56,11 +50,7 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 // Serve serves the sites until the context ends, then lets requests in flight finish for a moment.
 func (web) Serve(ctx context.Context, file string) error {
 	var c config
-	text, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(text, &c)
-	}
-	if err != nil {
+	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
 	}
 	listener, err := net.Listen("unix", c.Socket)

@@ -29,7 +29,7 @@ import (
 // New returns the kind.
 func New() kind.Server { return mariadb{} }
 
-type mariadb struct{}
+type mariadb struct{ kind.Defaults }
 
 func (mariadb) Name() string       { return "mariadb" }
 func (mariadb) Role() kind.Role    { return kind.Database }

@@ -17,15 +17,12 @@ import (
 // New returns the kind.
 func New() kind.Server { return nginx{} }
 
-type nginx struct{}
+type nginx struct{ kind.Defaults }
 
-func (nginx) Name() string                            { return "nginx" }
-func (nginx) Role() kind.Role                         { return kind.Web }
-func (nginx) Keys() []string                          { return nil }
-func (nginx) Programs() []string                      { return []string{"nginx"} }
-func (nginx) Fit(stackfile.Part, kind.Program) string { return "" }
-func (nginx) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Socket: true} }
-func (nginx) Exports(kind.Part) kind.Exports          { return kind.Exports{} }
+func (nginx) Name() string                    { return "nginx" }
+func (nginx) Role() kind.Role                 { return kind.Web }
+func (nginx) Programs() []string              { return []string{"nginx"} }
+func (nginx) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
 func (nginx) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // nginx version: nginx/1.22.1

@@ -21,14 +21,13 @@ import (
 // New returns the kind.
 func New() kind.Server { return php{} }
 
-type php struct{}
+type php struct{ kind.Defaults }
 
 func (php) Name() string                    { return "php" }
 func (php) Role() kind.Role                 { return kind.Runtime }
 func (php) Keys() []string                  { return []string{"extensions", "settings"} }
 func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
 func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
-func (php) Exports(kind.Part) kind.Exports  { return kind.Exports{} }
 
 // Facts of a found PHP, beside its version.
 const (

@@ -19,15 +19,14 @@ import (
 // New returns the kind.
 func New() kind.Server { return redis{} }
 
-type redis struct{}
+type redis struct{ kind.Defaults }
 
-func (redis) Name() string                            { return "redis" }
-func (redis) Role() kind.Role                         { return kind.Cache }
-func (redis) Keys() []string                          { return []string{"port", "main", "settings"} }
-func (redis) Programs() []string                      { return []string{"redis-server"} }
-func (redis) Fit(stackfile.Part, kind.Program) string { return "" }
-func (redis) Exports(p kind.Part) kind.Exports        { return health.CacheExports(p) }
-func (redis) Ladder(p kind.Part) []kind.Rung          { return health.Cache(p) }
+func (redis) Name() string                     { return "redis" }
+func (redis) Role() kind.Role                  { return kind.Cache }
+func (redis) Keys() []string                   { return []string{"port", "main", "settings"} }
+func (redis) Programs() []string               { return []string{"redis-server"} }
+func (redis) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
+func (redis) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
 func (redis) Needs(stackfile.Part) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true}
 }

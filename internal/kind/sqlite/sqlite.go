@@ -18,17 +18,14 @@ import (
 // New returns the kind.
 func New() kind.Server { return sqlite{} }
 
-type sqlite struct{}
+type sqlite struct{ kind.Defaults }
 
-func (sqlite) Name() string                            { return "sqlite" }
-func (sqlite) Role() kind.Role                         { return kind.Database }
-func (sqlite) Keys() []string                          { return []string{"main", "database"} }
-func (sqlite) Programs() []string                      { return nil }
-func (sqlite) Fit(stackfile.Part, kind.Program) string { return "" }
-func (sqlite) Needs(stackfile.Part) kind.Needs         { return kind.Needs{Data: true} }
-func (sqlite) Files(kind.Part) ([]kind.File, error)    { return nil, nil }
-func (sqlite) Command(kind.Part) kind.Command          { return kind.Command{} }
-func (sqlite) Template(p kind.Part) string             { return "database=" + p.Database }
+func (sqlite) Name() string                    { return "sqlite" }
+func (sqlite) Role() kind.Role                 { return kind.Database }
+func (sqlite) Keys() []string                  { return []string{"main", "database"} }
+func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true} }
+func (sqlite) Command(kind.Part) kind.Command  { return kind.Command{} }
+func (sqlite) Template(p kind.Part) string     { return "database=" + p.Database }
 
 func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite") }
 
