@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net"
@@ -342,87 +341,9 @@ func TestRunByRoot(t *testing.T) {
 		r = finish(t, cmd)
 		assert.Equal(t, 4, r.code, r.all())
 		assert.Contains(t, r.stderr, "does not run as root")
-		assert.Contains(t, r.stderr, "useradd")
+		assert.Contains(t, r.stderr, "useradd --create-home")
 	}
 	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
-}
-
-// A machine with none of the servers still gets a whole stack, of built-in parts.
-func TestBareMachine(t *testing.T) {
-	if !asRoot {
-		t.Skip("only root can hide programs")
-	}
-	w := newWorld(t)
-	uid, gid := ids(t)
-	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind /dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
-		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups \"$@\"", uid, gid)
-	bare := func(args ...string) result {
-		cmd := w.command(t.Context(), args...)
-		cmd.Path = "/usr/bin/unshare"
-		cmd.Args = append([]string{"unshare", "--mount", "--", "sh", "-c", hide, "sh", program}, args...)
-		cmd.SysProcAttr = nil
-		return finish(t, cmd)
-	}
-	dir := filepath.Join(w.dir, "demo")
-	r := bare("demo", dir)
-	require.Equal(t, 0, r.code, r.all())
-	w.dir = dir
-	var kinds []string
-	for _, p := range w.status().Parts {
-		kinds = append(kinds, p.Kind)
-	}
-	assert.ElementsMatch(t, []string{"custom", "sqlite", "dravit-mail", "dravit-cache", "dravit-web"}, kinds)
-	_, page, _ := get(t, "GET", w.status().Sites[0].URL, nil)
-	assert.Contains(t, page, "Served by Dravit itself from SQLite")
-	assert.Equal(t, 0, bare("check").code)
-	var plan struct {
-		Decisions []struct {
-			Subject  string
-			Rejected []struct{ Option, Because string }
-		}
-	}
-	require.NoError(t, json.Unmarshal([]byte(bare("plan", "--json").stdout), &plan))
-	rejected := map[string]string{}
-	for _, d := range plan.Decisions {
-		for _, r := range d.Rejected {
-			rejected[r.Option] = r.Because
-		}
-	}
-	assert.Equal(t, "this machine has none", rejected["nginx"])
-	assert.Equal(t, "this machine has none", rejected["php"])
-	require.Equal(t, 0, bare("stop").code)
-	// Back on the whole machine, what has data stays what it is; the others become the real servers.
-	w.must("start")
-	assert.Equal(t, "sqlite", w.status().part(t, "db").Kind)
-	assert.Equal(t, "nginx", w.status().part(t, "web").Kind)
-	assert.Equal(t, "php", w.status().part(t, "app").Kind)
-	w.dir = filepath.Dir(dir)
-}
-
-// A full disk is named as what it is.
-func TestFullDisk(t *testing.T) {
-	if !asRoot {
-		t.Skip("only root can make a small disk")
-	}
-	w := newWorld(t)
-	w.real()
-	small := filepath.Join(filepath.Dir(w.home), "small")
-	require.NoError(t, os.Mkdir(small, 0o755))
-	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=48m,mode=777"))
-	t.Cleanup(func() { require.NoError(t, syscall.Unmount(small, 0)) })
-	home := w.home
-	w.home = filepath.Join(small, "home")
-	w.must("version")
-	require.NoError(t, os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 22<<20), 0o644)) // room for the program's copy, not for a database
-	r := w.dravit("start")
-	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, r.stderr, "no space left", r.all())
-	require.NoError(t, os.Remove(filepath.Join(small, "ballast")))
-	require.NoError(t, syscall.Mount("", small, "tmpfs", syscall.MS_REMOUNT, "size=400m"))
-	w.must("start") // with room, the same command goes through: nothing half made is in the way
-	w.must("stop")
-	w.stopAll()
-	w.home = home
 }
 
 // A start is bounded in time even where a part never answers; what runs is left running.

@@ -93,10 +93,11 @@ database and helpers fit, says why, starts them together, and proves that each a
   dravit plan          what would run here, and why
   dravit start         run it
   dravit check         prove that every part answers`,
-		SilenceUsage:  true,
-		SilenceErrors: true,
-		Args:          noArgs,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		SuggestionsMinimumDistance: 2,
+		SilenceUsage:               true,
+		SilenceErrors:              true,
+		Args:                       noArgs,
+		RunE:                       func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.ui = ui.New(a.plain || a.json)
 			if cmd.HasParent() && cmd.Parent().Name() == "internal" {

@@ -32,7 +32,7 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 		if !a.consent(strings.Join(account.MakeCommand, " ")) {
 			return &ui.Failure{Code: exitForbidden, What: "Dravit does not run as root",
 				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no owner of this folder offers itself",
-				Next:    strings.Join(account.MakeCommand, " ") + ", then the same command again; or name an account with --account"}
+				Next:    "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") + "); or name one with --account"}
 		}
 		u, err = account.Make()
 	}
