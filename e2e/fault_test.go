@@ -320,3 +320,69 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stdout, "ours: expected the socket of this part's process")
 }
+
+// What needs a part that failed waits for it and says so; the cause is named, not its consequence.
+func TestDependentsOfAFailedPart(t *testing.T) {
+	w := newWorld(t)
+	w.write("public/index.php", "x")
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n[part.db]\nkind = \"mariadb\"\nsettings = { low_tide = 3 }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	r := w.dravit("start")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "part db (mariadb")
+	s := w.status()
+	for _, name := range []string{"app", "api"} {
+		assert.Equal(t, "waiting", s.part(t, name).State, name)
+		assert.Equal(t, "db failed, which it needs", s.part(t, name).Because, name)
+	}
+	assert.Zero(t, s.part(t, "api").PID, "a server of the project's own starts when its stores answer")
+	assert.Equal(t, "answers", s.part(t, "web").State)
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n[part.db]\nkind = \"mariadb\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.must("start")
+	w.must("check")
+}
+
+// A check that finds a store away shows it at every step that needs it.
+func TestCheckGoesTheWholeWay(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	w.must("stop", "seats")
+	var check struct {
+		Answers bool
+		Parts   []struct {
+			Name, State string
+			Rungs       []struct {
+				Rung  string
+				Holds *bool
+				Got   string
+			}
+		}
+		Sites []struct {
+			State string
+			Rungs []struct {
+				Rung  string
+				Holds *bool
+				Got   string
+			}
+		}
+	}
+	assert.Equal(t, 1, w.json(&check, "check").code)
+	assert.False(t, check.Answers)
+	for _, p := range check.Parts {
+		switch p.Name {
+		case "seats":
+			assert.Equal(t, "stopped", p.State)
+		case "app":
+			assert.Equal(t, "unwell", p.State, "PHP runs, and does not reach the cache")
+			assert.False(t, *p.Rungs[4].Holds)
+		default:
+			assert.Equal(t, "answers", p.State)
+		}
+	}
+	last := check.Sites[0].Rungs[4]
+	assert.Equal(t, "matches", last.Rung)
+	assert.False(t, *last.Holds, "the page comes, but what is behind it does not answer")
+	assert.Contains(t, last.Got, "refused")
+	w.must("start")
+	w.must("check")
+}

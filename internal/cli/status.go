@@ -36,8 +36,8 @@ func (a *app) statusCommand() *cobra.Command {
 				return err
 			}
 			if !a.json {
-				if status.Spec.Name == "" {
-					status.Spec.Name = s.Dir
+				if status.Name == "" { // never started
+					status.Name = s.Dir
 				}
 				a.ui.Status(status)
 				return nil
@@ -46,7 +46,7 @@ func (a *app) statusCommand() *cobra.Command {
 			if out.Parts == nil {
 				out.Parts = []kind.Status{}
 			}
-			for _, x := range status.Spec.Sites {
+			for _, x := range status.Sites {
 				out.Sites = append(out.Sites, siteJSON{x.Name, x.URL})
 			}
 			return a.print(out)

@@ -164,10 +164,10 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	return h, c.do(ctx, http.MethodGet, "/v1/hello", nil, &h)
 }
 
-// Status returns the states of a stack's parts. Without a keeper, nothing runs that is wished to.
-func (c *Client) Status(ctx context.Context, id string) ([]kind.Status, error) {
-	var all []kind.Status
-	return all, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &all)
+// Seen returns what the keeper sees of a stack.
+func (c *Client) Seen(ctx context.Context, id string) (Seen, error) {
+	var s Seen
+	return s, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &s)
 }
 
 // Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has nothing left to do.

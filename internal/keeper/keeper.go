@@ -206,6 +206,26 @@ type SiteResult struct {
 	Rungs []health.Result `json:"rungs"`
 }
 
+// Seen is a stack as the keeper sees it.
+type Seen struct {
+	Name  string             `json:"name"`
+	Parts []kind.Status      `json:"parts"`
+	Sites []materialise.Site `json:"sites"`
+}
+
+// Unseen is a stack of which nothing runs.
+func Unseen(spec materialise.Spec) Seen {
+	s := Seen{Name: spec.Name, Sites: spec.Sites}
+	for _, p := range spec.Parts {
+		s.Parts = append(s.Parts, statusOf(p, kind.Stopped))
+	}
+	return s
+}
+
+func statusOf(p kind.Part, state kind.State) kind.Status {
+	return kind.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, Port: p.Port, Socket: p.Socket, State: state}
+}
+
 // Hello is what the keeper says of itself.
 type Hello struct {
 	PID   int    `json:"pid"`
@@ -218,7 +238,7 @@ func (k *Keeper) handler() http.Handler {
 		answer(w, Hello{os.Getpid(), k.build})
 	})
 	mux.HandleFunc("GET /v1/stacks/{id}", func(w http.ResponseWriter, r *http.Request) {
-		answer(w, k.stack(r.PathValue("id")).statuses())
+		answer(w, k.stack(r.PathValue("id")).seen())
 	})
 	mux.HandleFunc("POST /v1/stacks/{id}/start", k.busy(k.start))
 	mux.HandleFunc("POST /v1/stacks/{id}/stop", k.busy(k.stop))

@@ -59,7 +59,9 @@ type part struct {
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
-func (p *part) set(state kind.State, because, next string) {
+func (p *part) set(state kind.State, because, next string) { p.setWith(state, because, next, nil) }
+
+func (p *part) setWith(state kind.State, because, next string, tail []string) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.status.State == state && p.status.Because == because {
@@ -68,24 +70,21 @@ func (p *part) set(state kind.State, because, next string) {
 	if p.status.State != state {
 		p.status.Since = time.Now()
 	}
-	p.status.State, p.status.Because, p.status.Next = state, because, next
-	p.status.LogTail = nil
+	p.status.State, p.status.Because, p.status.Next, p.status.LogTail = state, because, next, tail
 	p.stack.wake()
 }
 
-// fail declares the part failed, with the last words of its log.
-func (p *part) fail(because, next string) {
-	tail := strings.Split(strings.TrimRight(p.logSince(0), "\n"), "\n")
-	tail = tail[max(0, len(tail)-8):]
+// fail declares the part failed, with its last words.
+func (p *part) fail(because, next, log string) {
+	var tail []string
+	if log = strings.TrimRight(log, "\n"); log != "" {
+		tail = strings.Split(log, "\n")
+		tail = tail[max(0, len(tail)-8):]
+	}
 	if next == "" {
-		next = fmt.Sprintf("dravit logs %s", p.spec.Name)
+		next = "dravit logs " + p.spec.Name
 	}
-	p.set(kind.Failed, because, next)
-	p.stack.mu.Lock()
-	if len(tail) > 0 && tail[0] != "" {
-		p.status.LogTail = tail
-	}
-	p.stack.mu.Unlock()
+	p.setWith(kind.Failed, because, next, tail)
 	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
 }
 
@@ -110,7 +109,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		p.stack.mu.Unlock()
 		because, next := p.explain(ended.log, ended.what)
 		if !answered || ended.final {
-			p.fail(because, next)
+			p.fail(because, next, ended.log)
 			<-ctx.Done() // until somebody starts it again
 			break
 		}
@@ -118,7 +117,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 			crashes = 0
 		}
 		if crashes == len(pauses) {
-			p.fail(fmt.Sprintf("it crashed %d times in a row: %s", crashes+1, because), next)
+			p.fail(fmt.Sprintf("it crashed %d times in a row: %s", crashes+1, because), next, ended.log)
 			<-ctx.Done()
 			break
 		}
@@ -154,8 +153,8 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	logStart := int64(0)
 	if adopted == (proc.Identity{}) {
 		if p.spec.Role == kind.App { // a server of the project's own may look for its stores at once
-			if err := p.waitForUses(ctx, kind.Waiting); err != nil {
-				return ending{what: err.Error()}
+			if _, err := p.waitForUses(ctx, kind.Waiting, nil); err != nil {
+				return ending{}
 			}
 		}
 		p.set(kind.Starting, "", "")
@@ -182,13 +181,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		return ending{what: exitText(err, p.stack.ofPart(p).State), log: p.logSince(logStart)}
 	}
 	// Its process starts at once; its ladder is climbed when what it uses answers.
-	if err := p.waitForUses(ctx, kind.Starting); err != nil {
-		select {
-		case err := <-exited:
-			return gone(err)
-		default:
-			return ending{what: err.Error()}
-		}
+	if ended, err := p.waitForUses(ctx, kind.Starting, exited); ended {
+		return gone(err)
+	} else if err != nil {
+		return ending{}
 	}
 	began, wait := time.Now(), pollEvery
 	for {
@@ -272,8 +268,9 @@ func (p *part) proved() (first bool) {
 	return first
 }
 
-// waitForUses waits until every part that this one uses answers. It fails when one of them has failed.
-func (p *part) waitForUses(ctx context.Context, as kind.State) error {
+// waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process, whose error it
+// then returns, and by the context.
+func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
 		waitsFor, failed := "", ""
@@ -292,11 +289,13 @@ func (p *part) waitForUses(ctx context.Context, as kind.State) error {
 		case waitsFor != "":
 			p.set(as, "needs "+waitsFor, "")
 		default:
-			return nil
+			return false, nil
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return false, ctx.Err()
+		case err := <-exited:
+			return true, err
 		case <-changed:
 		}
 	}
@@ -468,7 +467,7 @@ func (p *part) end() {
 	if held() {
 		_ = id.SignalGroup(syscall.SIGTERM)
 		if err := proc.EndHolders(ctx, p.spec.Lock, held, time.Second); err != nil {
-			p.fail("it does not end: "+err.Error(), "")
+			p.fail("it does not end: "+err.Error(), "", "")
 			return
 		}
 	}

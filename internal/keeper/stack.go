@@ -75,13 +75,27 @@ func (s *stack) statuses() []kind.Status {
 	return all
 }
 
-// wished is what the user wants of a stack; seen is what was found of it. They are stored apart.
+// seen returns the stack with every part of its plan, those that do not run included.
+func (s *stack) seen() Seen {
+	running := s.statuses()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := Unseen(s.spec)
+	for i, p := range all.Parts {
+		if j := slices.IndexFunc(running, func(x kind.Status) bool { return x.Name == p.Name }); j >= 0 {
+			all.Parts[i] = running[j]
+		}
+	}
+	return all
+}
+
+// wished is what the user wants of a stack; remembered is what was found of it. They are stored apart.
 type wished struct {
 	Run  bool   `json:"run"`
 	Boot string `json:"boot"` // the wish ends with the machine's boot
 }
 
-type seen struct {
+type remembered struct {
 	Parts map[string]proc.Identity `json:"parts"`
 }
 
@@ -107,7 +121,7 @@ func (s *stack) remember(p *part, id proc.Identity) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p.identity, p.status.PID = id, id.PID
-	all := seen{map[string]proc.Identity{}}
+	all := remembered{map[string]proc.Identity{}}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
 			all.Parts[name] = x.identity
@@ -171,7 +185,8 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
 		stopped, stop := context.WithCancel(context.Background())
 		left, leave := context.WithCancel(context.Background())
 		p := &part{stack: s, spec: spec, kind: k, stop: stop, leave: leave, done: make(chan struct{}),
-			status: kind.Status{Name: spec.Name, Kind: spec.Kind, Version: spec.Version, Port: spec.Port, Socket: spec.Socket, State: kind.Waiting, Since: time.Now()}}
+			status: statusOf(spec, kind.Waiting)}
+		p.status.Since = time.Now()
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
@@ -264,7 +279,7 @@ func (s *stack) adopt() error {
 	if err != nil || spec.ID == "" {
 		return err
 	}
-	var was seen
+	var was remembered
 	if err := home.ReadJSON(s.seenFile(), &was); err != nil {
 		return err
 	}

@@ -355,39 +355,28 @@ func (s *Stack) revive(ctx context.Context) error {
 
 // Status is what the keeper sees of a stack.
 type Status struct {
-	Spec  materialise.Spec
+	keeper.Seen
 	State kind.State
-	Parts []kind.Status
 }
 
 // Status returns the states of the parts. A keeper that died is started again first.
 func (s *Stack) Status(ctx context.Context) (Status, error) {
-	spec, err := s.spec()
-	if err != nil {
-		return Status{}, err
-	}
-	out := Status{Spec: spec, State: kind.Stopped}
-	if spec.ID == "" {
-		return out, nil
-	}
-	if keeper.Wished(s.Home, s.ID) {
-		if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil { // it died, or never answers: take over
+	out := Status{State: kind.Stopped}
+	var err error
+	if s.ID != "" && keeper.Wished(s.Home, s.ID) {
+		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); err != nil { // it died, or never answers: take over
 			if err := s.revive(ctx); err != nil {
 				return out, err
 			}
-			if out.Parts, err = s.Keeper.Status(ctx, s.ID); err != nil {
-				return out, err
-			}
+			out.Seen, err = s.Keeper.Seen(ctx, s.ID)
 		}
+	} else {
+		var spec materialise.Spec
+		spec, err = s.spec()
+		out.Seen = keeper.Unseen(spec)
 	}
-	known := map[string]bool{}
-	for _, p := range out.Parts {
-		known[p.Name] = true
-	}
-	for _, p := range spec.Parts {
-		if !known[p.Name] {
-			out.Parts = append(out.Parts, kind.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, State: kind.Stopped, Port: p.Port, Socket: p.Socket})
-		}
+	if err != nil {
+		return out, err
 	}
 	if len(out.Parts) > 0 {
 		out.State = out.Parts[0].State
@@ -428,7 +417,10 @@ func (s *Stack) Check(ctx context.Context) (Checked, error) {
 	if err != nil {
 		return out, err
 	}
-	spec := status.Spec
+	spec, err := s.spec()
+	if err != nil {
+		return out, err
+	}
 	var ladders [][]kind.Rung
 	for _, p := range spec.Parts {
 		ladders = append(ladders, s.Kinds.Of(p.Kind).Ladder(p))

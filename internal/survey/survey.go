@@ -103,7 +103,9 @@ func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error
 			}
 			key := k.Name() + " " + file
 			if e, ok := known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) {
+				mu.Lock()
 				fresh[key] = e
+				mu.Unlock()
 				continue
 			}
 			changed = true

@@ -80,7 +80,7 @@ func notes(p plan.Plan, prefix string) []string {
 
 // Status writes what the keeper sees of a stack.
 func (u *UI) Status(s stack.Status) {
-	u.say(u.bold(s.Spec.Name) + "  " + u.state(s.State))
+	u.say(u.bold(s.Name) + "  " + u.state(s.State))
 	now := time.Now()
 	var rows []row
 	for _, p := range s.Parts {
@@ -101,10 +101,10 @@ func (u *UI) Status(s stack.Status) {
 		rows = append(rows, row{[]string{p.Name, p.Kind, p.Version, u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
 	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
-	if len(s.Spec.Sites) > 0 {
+	if len(s.Sites) > 0 {
 		u.say("")
 		rows = nil
-		for _, x := range s.Spec.Sites {
+		for _, x := range s.Sites {
 			rows = append(rows, row{cells: []string{x.Name, x.URL}})
 		}
 		u.table([]string{"site", "address"}, rows)

@@ -53,10 +53,10 @@ func lastLine(text string) string {
 
 func TestStatus(t *testing.T) {
 	u, out := plainUI()
-	u.Status(stack.Status{Spec: materialise.Spec{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}}}, State: kind.Failed, Parts: []kind.Status{
+	u.Status(stack.Status{State: kind.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}}, Parts: []kind.Status{
 		{Name: "app", Kind: "php", Version: "8.2.36", State: kind.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
 		{Name: "db", Kind: "mariadb", State: kind.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
-	}})
+	}}})
 	text := out.String()
 	assert.Contains(t, text, "ferry  failed\n")
 	assert.Contains(t, text, "18 MB  3.0 s ago")
