@@ -3,6 +3,7 @@
 package data
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -131,6 +132,7 @@ func copyTree(ctx context.Context, from, to string) error {
 	})
 }
 
+// copyFile copies a file and leaves out what is zero: of a database's new files most is, and a hole reads the same.
 func copyFile(from, to string, mode fs.FileMode) error {
 	in, err := os.Open(from)
 	if err != nil {
@@ -141,10 +143,30 @@ func copyFile(from, to string, mode fs.FileMode) error {
 	if err != nil {
 		return err
 	}
-	if _, err = io.Copy(out, in); err != nil { // copy_file_range where the system has it
-		return errors.Join(err, out.Close())
+	return errors.Join(copySparse(out, in), out.Close())
+}
+
+const block = 64 << 10
+
+var zeros [block]byte
+
+func copySparse(out *os.File, in io.Reader) error {
+	buf := make([]byte, block)
+	for at := int64(0); ; {
+		n, err := io.ReadFull(in, buf)
+		if n > 0 && !bytes.Equal(buf[:n], zeros[:n]) {
+			if _, err := out.WriteAt(buf[:n], at); err != nil {
+				return err
+			}
+		}
+		at += int64(n)
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			return out.Truncate(at)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return out.Close()
 }
 
 // Sync brings the content of a folder to the disk.

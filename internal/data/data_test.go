@@ -1,6 +1,7 @@
 package data
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -123,4 +124,23 @@ func TestEnsureEmpty(t *testing.T) {
 	entries, err := os.ReadDir(p.Data)
 	require.NoError(t, err)
 	assert.Empty(t, entries)
+}
+
+// A copy is the same to the byte, whatever of it is zero.
+func TestCopyFile(t *testing.T) {
+	dir := t.TempDir()
+	whole := make([]byte, 5*block+17)
+	for name, content := range map[string][]byte{
+		"empty": nil, "short": []byte("kelp"), "zeros": whole[:3*block], "zeros and a bit": whole,
+		"a spot":  append(append(make([]byte, block+9), "salt"...), make([]byte, 2*block)...),
+		"the end": append(make([]byte, 2*block), 1),
+	} {
+		from, to := filepath.Join(dir, name), filepath.Join(dir, name+" copy")
+		require.NoError(t, os.WriteFile(from, content, 0o640))
+		require.NoError(t, copyFile(from, to, 0o640))
+		got, err := os.ReadFile(to)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(content, got), name)
+		assert.Error(t, copyFile(from, to, 0o640), "nothing is overwritten")
+	}
 }
