@@ -2,9 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -49,16 +52,18 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			if err := a.start(cmd.Context(), s, nil, 2*time.Minute); err != nil || a.json {
 				return err
 			}
-			here := dir
-			if wd, err := os.Getwd(); err == nil && wd == dir {
-				here = "."
+			quoted := dir
+			if strings.ContainsFunc(dir, func(r rune) bool {
+				return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("/._-", r)
+			}) {
+				quoted = "'" + strings.ReplaceAll(dir, "'", `'\''`) + "'"
 			}
 			a.ui.Line("")
-			a.ui.Line("The project is in " + dir + ". Things to try there:")
-			a.ui.Line("  book a crossing on the page, and read the mail that it sends at the mail site's address")
-			a.ui.Line("  dravit plan -C " + here + "     why these programs, and which were turned down")
-			a.ui.Line("  dravit check -C " + here + "    prove it again, part by part")
-			a.ui.Line("  dravit demo --remove    end it and delete it")
+			a.ui.Line("Book a crossing on the page, and read the mail that it sends at the mail site's address. Then try")
+			for _, line := range [][2]string{{"cd " + quoted, ""}, {"dravit plan", "why these programs, and which were turned down"}, {"dravit check", "prove it again, part by part"},
+				{"dravit demo --remove " + quoted, "end it, and delete it with its data"}} {
+				a.ui.Line(strings.TrimRight(fmt.Sprintf("  %-14s  %s", line[0], line[1]), " "))
+			}
 			return nil
 		},
 	}

@@ -187,13 +187,27 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		return ending{}
 	}
 	began, wait := time.Now(), pollEvery
+	preparer, prepares := p.kind.(kind.Preparer)
+	unprepared := prepares && p.unsynced
 	for {
-		results := p.climb(ctx)
+		ladder := p.kind.Ladder(p.spec)
+		if unprepared { // nobody can log in yet: as far as its own socket
+			ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
+		}
+		results := health.Climb(ctx, ladder)
 		fell := health.Fell(results)
+		if prepares && ctx.Err() == nil && holds(results, kind.Ours) && (unprepared || fell != nil) {
+			if err := preparer.Prepare(ctx, p.spec); err != nil {
+				p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)
+			} else if unprepared {
+				unprepared = false
+				continue
+			}
+		}
 		switch {
 		case ctx.Err() != nil:
 			return ending{}
-		case fell == nil:
+		case fell == nil && !unprepared:
 			wait = askAgain
 			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
 				wait = askSoon
@@ -202,15 +216,13 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 					p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) }) // nobody waits for the disk
 				}
 			}
+		case fell == nil: // its clients are not prepared: the next time round
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
 			p.set(kind.Unwell, miss(fell), "dravit check")
 			wait = min(askAgain, max(time.Second, wait))
 		case time.Since(began) > time.Second/2:
 			p.set(kind.Starting, miss(fell), "")
 			wait = 20 * time.Millisecond
-		}
-		if fell != nil {
-			p.prepareClients(ctx, results)
 		}
 		select {
 		case <-ctx.Done():
@@ -437,15 +449,9 @@ func (p *part) endOrphans(ctx context.Context) error {
 	return proc.EndHolders(ctx, p.spec.Lock, func() bool { return home.Locked(p.spec.Lock) }, time.Second)
 }
 
-// prepareClients makes databases and users as soon as the server's socket is open and its own, once for each data folder.
-func (p *part) prepareClients(ctx context.Context, results []health.Result) {
-	preparer, ok := p.kind.(kind.Preparer)
-	if !ok || !slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == kind.Ours && r.Holds != nil && *r.Holds }) {
-		return
-	}
-	if err := preparer.Prepare(ctx, p.spec); err != nil {
-		p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)
-	}
+// holds tells whether a rung was asked and holds.
+func holds(results []health.Result, rung kind.RungName) bool {
+	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
 }
 
 // end ends the part's processes and clears away what only they needed.

@@ -33,7 +33,7 @@ type Program struct {
 	Kind    string            `json:"kind"`
 	Version string            `json:"version"`
 	Path    string            `json:"path,omitempty"`
-	Origin  string            `json:"origin"`          // system, path, user, built-in
+	Origin  string            `json:"origin"`          // system, path, user, built-in, project
 	Facts   map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
 }
 

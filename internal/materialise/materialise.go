@@ -130,7 +130,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password strin
 	if x.Data {
 		part.Data = h.Stack(id, "data", x.Name)
 	}
-	if x.Origin == "built-in" {
+	if x.Program == "" { // it runs the dravit program, or may
 		part.Self = host.Self
 	}
 	if x.Role == kind.Database {

@@ -197,7 +197,11 @@ func (m *maker) program(k kind.Kind, want stackfile.Part, written Written) (*kin
 	}
 	var all []kind.Program
 	if len(k.Programs()) == 0 {
-		all = []kind.Program{{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}}
+		own := kind.Program{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}
+		if k.Role() == kind.App { // the project's own: Dravit does not know its version
+			own.Version, own.Origin = "", "project"
+		}
+		all = []kind.Program{own}
 	}
 	for _, p := range m.in.Survey.Programs {
 		if p.Kind == k.Name() {
@@ -216,7 +220,7 @@ func (m *maker) program(k kind.Kind, want stackfile.Part, written Written) (*kin
 			option += " at " + p.Path
 		}
 		switch unfit := k.Fit(want, *p); {
-		case !constraint.Allows(p.Version):
+		case want.Version != "" && !constraint.Allows(p.Version):
 			rejected = append(rejected, Option{option, "the stack file wants " + want.Version})
 		case written.Version != "" && older(p.Version, written.Version):
 			rejected = append(rejected, Option{option, "the data was written by " + written.Version + ", and an older server would damage it"})
@@ -239,6 +243,9 @@ func older(program, data string) bool {
 
 func because(p *kind.Program, want stackfile.Part, found int) []string {
 	var why []string
+	if p.Origin == "project" {
+		return append(why, "it is the project's own: "+want.Command)
+	}
 	if p.Path == "" {
 		return append(why, "it is built into Dravit")
 	}

@@ -3,6 +3,8 @@ package ui
 import (
 	"fmt"
 	"strings"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Failure is an error as the user reads it: what happened, because of what, and what to do next.
@@ -38,7 +40,7 @@ func (u *UI) Failure(f *Failure) {
 	}
 	if f.Detail != "" {
 		for l := range strings.Lines(f.Detail) {
-			fmt.Fprintln(u.Err, "    "+strings.TrimRight(l, "\n"))
+			fmt.Fprintln(u.Err, "    "+ansi.Truncate(strings.TrimRight(l, "\n"), maxWidth-4, "..."))
 		}
 	}
 	if f.Next != "" {

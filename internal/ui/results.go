@@ -1,6 +1,7 @@
 package ui
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -29,7 +30,7 @@ func (u *UI) Plan(p plan.Plan) {
 		if program == "" {
 			program = u.dim(x.Origin)
 		}
-		rows = append(rows, row{[]string{x.Name, x.Kind, x.Version, dash(x.Port), program}, notes(p, "part."+x.Name+".")})
+		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program}, notes(p, "part."+x.Name+".")})
 	}
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
@@ -98,7 +99,7 @@ func (u *UI) Status(s stack.Status) {
 		if p.Next != "" {
 			n = append(n, "next: "+p.Next)
 		}
-		rows = append(rows, row{[]string{p.Name, p.Kind, p.Version, u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
+		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
 	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
 	if len(s.Sites) > 0 {
@@ -195,7 +196,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
 	u.say(u.dim("● holds  ○ does not  · not asked"))
 	if advisory > 0 && state != kind.Stopped {
-		u.say(u.dim("resolves is advisory: this system's resolver does not know " + plural(advisory, "name") + " below localhost; browsers and curl do"))
+		u.say(u.dim("resolves is advisory: the system's resolver does not know " + plural(advisory, "name") + "; browsers and curl do"))
 	}
 	switch state {
 	case kind.Answers:
@@ -205,14 +206,14 @@ func (u *UI) Check(name string, c stack.Checked) {
 	case kind.Stopped:
 		u.Next("dravit start")
 	default:
-		worst := c.Parts[0].Name
+		worst := "" // of the parts: where only a site is unwell, any of them may tell why
+		least := kind.Answers
 		for _, p := range c.Parts {
-			if p.State == state {
-				worst = p.Name
-				break
+			if p.State != kind.Answers && (worst == "" || kind.Worse(p.State, least) == p.State && p.State != least) {
+				worst, least = " "+p.Name, p.State
 			}
 		}
-		u.Next("dravit logs " + worst)
+		u.Next("dravit logs" + worst)
 	}
 }
 
@@ -273,7 +274,7 @@ func (p *Progress) take(s kind.Status) {
 			return
 		}
 		p.said[s.Name] = s.State
-		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, s.Kind+" "+s.Version, p.u.state(s.State))
+		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, strings.TrimSpace(s.Kind+" "+s.Version), p.u.state(s.State))
 	default:
 		p.busy[s.Name] = string(s.State)
 	}

@@ -101,7 +101,7 @@ var small = map[string]string{
 	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M", "innodb-log-buffer-size": "2M",
 	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "40", "table-open-cache": "200", "table-definition-cache": "400",
 	"query-cache-size": "0", "innodb-buffer-pool-dump-at-shutdown": "0", "innodb-buffer-pool-load-at-startup": "0",
-	"innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
+	"innodb-temp-data-file-path": "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
 }
 
 func (mariadb) Files(p kind.Part) ([]kind.File, error) {
@@ -273,9 +273,15 @@ func plain(err error) string {
 	return health.Plain(err)
 }
 
-var errorLine = pattern.New(`(?m)\[ERROR\] (.*)$`)
+var errorLine = pattern.New(`(?m)\[ERROR\] (?:\S*mariadbd: )?(.*)$`)
 
-func (mariadb) Explain(log string) (because, next string) { return lastError(log), "" }
+func (mariadb) Explain(log string) (because, next string) {
+	because = lastError(log)
+	if strings.Contains(because, "unknown variable") || strings.Contains(because, "unknown option") {
+		next = "correct the part's settings in " + stackfile.Name
+	}
+	return because, next
+}
 
 // lastError returns the first error of the last start in a log: those that follow are its consequences.
 func lastError(log string) string {
@@ -286,5 +292,5 @@ func lastError(log string) string {
 	if m == nil {
 		return ""
 	}
-	return strings.TrimPrefix(m[1], "mariadbd: ")
+	return m[1]
 }

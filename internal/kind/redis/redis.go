@@ -75,5 +75,8 @@ func (redis) Explain(log string) (because, next string) {
 		return "", ""
 	}
 	last := m[len(m)-1]
-	return strings.Join(strings.Fields(last[1]+last[2]), " "), ""
+	if last[1] != "" {
+		next = "correct the part's settings in " + stackfile.Name
+	}
+	return strings.Join(strings.Fields(last[1]+last[2]), " "), next
 }
