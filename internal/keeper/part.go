@@ -211,10 +211,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			wait = askAgain
 			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
 				wait = askSoon
-				if p.unsynced {
-					p.unsynced = false
-					p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) }) // nobody waits for the disk
-				}
+			} else if p.unsynced { // nor for the disk
+				p.unsynced = false
+				p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) })
 			}
 		case fell == nil: // its clients are not prepared: the next time round
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
