@@ -98,7 +98,11 @@ func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	var child <-chan error
-	for wait := time.Millisecond; ; wait = min(2*wait, 20*time.Millisecond) {
+	for tries := 0; ; tries++ {
+		wait := 500 * time.Microsecond
+		if tries > 50 { // a keeper that takes long has its reasons
+			wait = 20 * time.Millisecond
+		}
 		if child == nil && !Running(c.home) {
 			if child, err = spawn(c.home, self); err != nil {
 				return err
@@ -106,7 +110,7 @@ func (c *Client) Ensure(ctx context.Context, self, build string) error {
 		}
 		if hello, err := c.Hello(ctx); err == nil && hello.Build == build {
 			return nil
-		} else if err == nil && wait >= 20*time.Millisecond { // somebody else's of another build came in between
+		} else if err == nil && tries > 50 { // somebody else's of another build came in between
 			return c.Ensure(ctx, self, build)
 		}
 		select {
