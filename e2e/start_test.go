@@ -365,3 +365,40 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Contains(t, check.stdout, "open: expected a socket that accepts")
 	assert.Contains(t, w.must("logs", "slow").stdout, "loading the cargo")
 }
+
+// Stacks come and go at the same time, each by its own command: none loses the keeper or the gateway to the end of another.
+func TestStacksComeAndGo(t *testing.T) {
+	w := newWorld(t)
+	var worlds []*world
+	for i := range 4 {
+		x := *w
+		x.dir = filepath.Join(w.dir, fmt.Sprint("quay-", i))
+		x.write("dravit.toml", fmt.Sprintf("name = \"quay-%d\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"quay-%d\"\nexpect = { text = \"Quay %d\" }\n", i, i, i))
+		x.write("public/index.html", fmt.Sprint("Quay ", i))
+		worlds = append(worlds, &x)
+	}
+	var wg sync.WaitGroup
+	for _, x := range worlds {
+		wg.Go(func() {
+			for range 4 {
+				for _, command := range []string{"start", "stop"} {
+					if r := finish(t, x.command(context.Background(), command)); !assert.Equal(t, 0, r.code, "%s: %s", command, r.all()) {
+						return
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	w.eventually("nothing runs", func() bool { return len(w.living()) == 0 })
+	for _, x := range worlds {
+		wg.Go(func() {
+			r := finish(t, x.command(context.Background(), "start"))
+			assert.Equal(t, 0, r.code, r.all())
+		})
+	}
+	wg.Wait()
+	for _, x := range worlds {
+		x.must("check")
+	}
+}

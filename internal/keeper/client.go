@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -41,7 +42,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	req.Close = true
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", filepath.Join(c.home.Run, socketName))
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w: %w", ErrLeft, err)
 	}
 	if err := home.CheckPeer(conn); err != nil {
 		conn.Close()
@@ -57,18 +58,24 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		release()
 		conn.Close()
 		if ctx.Err() != nil {
-			err = ctx.Err()
+			return nil, ctx.Err()
 		}
-		return nil, err
+		return nil, fmt.Errorf("%w: %w", ErrLeft, err) // it took the request, if at all, without doing anything about it
 	}
 	resp.Body = &body{resp.Body, func() { release(); conn.Close() }}
 	if resp.StatusCode != http.StatusOK {
 		defer resp.Body.Close()
 		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
+		if resp.StatusCode == http.StatusServiceUnavailable {
+			return nil, ErrLeft
+		}
 		return nil, fmt.Errorf("the keeper says %s: %s", resp.Status, strings.TrimSpace(string(text)))
 	}
 	return resp, nil
 }
+
+// ErrLeft says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
+var ErrLeft = errors.New("no keeper took the request")
 
 type body struct {
 	io.Reader

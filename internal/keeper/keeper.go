@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -39,6 +40,8 @@ type Keeper struct {
 	gateway  *stack
 	leaving  bool // parts live on: another keeper takes over
 	requests int  // that may still begin something
+
+	entrance sync.Mutex // held while the gateway is opened or closed
 }
 
 // socketName is the keeper's own socket in the run folder.
@@ -85,7 +88,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 		home.OwnPeers(listener))
 	k.mu.Lock()
 	k.leaving = true
-	stacks := append(slices.Collect(mapValues(k.stacks)), k.gateway)
+	stacks := append(slices.Collect(maps.Values(k.stacks)), k.gateway)
 	k.mu.Unlock()
 	for _, s := range stacks {
 		s.leave()
@@ -95,23 +98,12 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	return err
 }
 
-func mapValues(m map[string]*stack) func(func(*stack) bool) {
-	return func(yield func(*stack) bool) {
-		for _, s := range m {
-			if !yield(s) {
-				return
-			}
-		}
-	}
-}
-
 // takeOver adopts what an earlier keeper left running.
 func (k *Keeper) takeOver() error {
 	book, err := ledger.Read(k.home)
 	if err != nil {
 		return err
 	}
-	any := false
 	for id := range book.Stacks {
 		if !Wished(k.home, id) {
 			continue
@@ -122,12 +114,11 @@ func (k *Keeper) takeOver() error {
 			continue
 		}
 		k.stacks[id] = s
-		any = true
 	}
-	if any {
-		return k.gateway.adopt()
+	if len(k.stacks) == 0 {
+		return nil
 	}
-	return nil
+	return k.gateway.adopt()
 }
 
 func (k *Keeper) kindOf(name string) kind.Server {
@@ -153,6 +144,8 @@ const gatewayID = "gateway"
 
 // openGateway starts the gateway where it does not run, and tells it which names lead where.
 func (k *Keeper) openGateway(port int) error {
+	k.entrance.Lock()
+	defer k.entrance.Unlock()
 	if err := k.writeRoutes(); err != nil {
 		return err
 	}
@@ -160,17 +153,15 @@ func (k *Keeper) openGateway(port int) error {
 	if err != nil {
 		return err
 	}
-	if _, err := k.gateway.begin(spec, nil); err != nil {
-		return err
-	}
-	return nil
+	_, err = k.gateway.begin(spec, nil)
+	return err
 }
 
 // writeRoutes writes the gateway's table. A gateway that runs reads it again.
 func (k *Keeper) writeRoutes() error {
 	var routes []gateway.Route
 	k.mu.Lock()
-	stacks := slices.Collect(mapValues(k.stacks))
+	stacks := slices.Collect(maps.Values(k.stacks))
 	k.mu.Unlock()
 	for _, s := range stacks {
 		s.mu.Lock()
@@ -462,6 +453,8 @@ func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 
 // closeGatewayIfIdle brings the gateway's table up to date, and ends it with the last stack.
 func (k *Keeper) closeGatewayIfIdle() {
+	k.entrance.Lock()
+	defer k.entrance.Unlock()
 	idle := true
 	k.mu.Lock()
 	for _, s := range k.stacks {

@@ -204,7 +204,7 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 			return out, &NoPartError{name, file.PartNames()}
 		}
 	}
-	program, err := self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
+	program, err := s.install()
 	if err != nil {
 		return out, err
 	}
@@ -218,26 +218,39 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 		return out, err
 	}
 	states, order := map[string]kind.Status{}, []string{}
-	err = s.Keeper.Start(ctx, s.ID, restart, timeout, func(e keeper.Event) {
-		switch {
-		case e.Part != nil:
-			if _, ok := states[e.Part.Name]; !ok {
-				order = append(order, e.Part.Name)
+	err = s.withKeeper(ctx, program, func() error {
+		return s.Keeper.Start(ctx, s.ID, restart, timeout, func(e keeper.Event) {
+			switch {
+			case e.Part != nil:
+				if _, ok := states[e.Part.Name]; !ok {
+					order = append(order, e.Part.Name)
+				}
+				states[e.Part.Name] = *e.Part
+				report(*e.Part)
+			case e.Site != nil:
+				out.Sites = append(out.Sites, *e.Site)
+			case e.Error != "":
+				err = errors.New(e.Error)
+			case e.Done:
+				out.Begun = e.Begun
 			}
-			states[e.Part.Name] = *e.Part
-			report(*e.Part)
-		case e.Site != nil:
-			out.Sites = append(out.Sites, *e.Site)
-		case e.Error != "":
-			err = errors.New(e.Error)
-		case e.Done:
-			out.Begun = e.Begun
-		}
+		})
 	})
 	for _, name := range order {
 		out.Parts = append(out.Parts, states[name])
 	}
 	return out, err
+}
+
+// withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
+func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
+	err := ask()
+	for tries := 0; errors.Is(err, keeper.ErrLeft) && tries < 20 && ctx.Err() == nil; tries++ {
+		if err = s.Keeper.Ensure(ctx, program.Path, program.Build); err == nil {
+			err = ask()
+		}
+	}
+	return err
 }
 
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan.
@@ -320,10 +333,20 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error)
 	if !keeper.Wished(s.Home, s.ID) {
 		return nil, nil
 	}
-	if err := s.revive(ctx); err != nil {
+	program, err := s.install()
+	if err != nil {
 		return nil, err
 	}
-	return s.Keeper.Stop(ctx, s.ID, parts)
+	var last []kind.Status
+	err = s.withKeeper(ctx, program, func() (err error) {
+		last, err = s.Keeper.Stop(ctx, s.ID, parts)
+		return err
+	})
+	return last, err
+}
+
+func (s *Stack) install() (self.Program, error) {
+	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
 }
 
 func names(spec materialise.Spec) []string {
@@ -338,19 +361,13 @@ func (s *Stack) spec() (materialise.Spec, error) {
 	if s.ID == "" {
 		return materialise.Spec{}, nil
 	}
-	return materialise.Read(s.Home, s.ID)
-}
-
-// revive starts a keeper where one should run and does not: it takes over what runs.
-func (s *Stack) revive(ctx context.Context) error {
-	if _, err := s.Keeper.Hello(ctx); err == nil {
-		return nil
+	spec, err := materialise.Read(s.Home, s.ID)
+	for _, p := range spec.Parts {
+		if s.Kinds.Of(p.Kind) == nil {
+			return spec, fmt.Errorf("part %s is of kind %s, which this version of Dravit does not know: a newer one started it", p.Name, p.Kind)
+		}
 	}
-	program, err := self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
-	if err != nil {
-		return err
-	}
-	return s.Keeper.Ensure(ctx, program.Path, program.Build)
+	return spec, err
 }
 
 // Status is what the keeper sees of a stack.
@@ -364,11 +381,15 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: kind.Stopped}
 	var err error
 	if s.ID != "" && keeper.Wished(s.Home, s.ID) {
-		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); err != nil { // it died, or never answers: take over
-			if err := s.revive(ctx); err != nil {
+		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, keeper.ErrLeft) { // it died: another takes over
+			var program self.Program
+			if program, err = s.install(); err != nil {
 				return out, err
 			}
-			out.Seen, err = s.Keeper.Seen(ctx, s.ID)
+			err = s.withKeeper(ctx, program, func() (err error) {
+				out.Seen, err = s.Keeper.Seen(ctx, s.ID)
+				return err
+			})
 		}
 	} else {
 		var spec materialise.Spec
