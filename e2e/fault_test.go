@@ -386,3 +386,36 @@ func TestCheckGoesTheWholeWay(t *testing.T) {
 	w.must("start")
 	w.must("check")
 }
+
+// Another build of Dravit takes over what runs; where the keeper died and the old build is gone, too, what has to be started is started
+// from the new one.
+func TestAnotherBuildTakesOver(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	before := w.status()
+	kill(t, w.keeperPID())
+	kill(t, before.part(t, "mail").PID)
+	text, err := os.ReadFile(program)
+	require.NoError(t, err)
+	other := filepath.Join(filepath.Dir(w.home), "dravit")
+	require.NoError(t, os.WriteFile(other, append(text, '\n'), 0o755)) // the same program, and yet another build
+	newer := func(args ...string) result {
+		cmd := w.command(t.Context(), args...)
+		cmd.Path = other
+		return finish(t, cmd)
+	}
+	builds, err := filepath.Glob(filepath.Join(w.home, "bin", "*", "dravit"))
+	require.NoError(t, err)
+	require.Len(t, builds, 1)
+	require.NoError(t, os.RemoveAll(filepath.Dir(builds[0])))
+	w.eventually("all is taken over", func() bool {
+		r := newer("status", "--json")
+		return r.code == 0 && strings.Contains(r.stdout, `"state": "answers"`) && !strings.Contains(r.stdout, `"failed"`)
+	})
+	assert.Equal(t, before.part(t, "seats").PID, w.status().part(t, "seats").PID, "what lived lives on")
+	r := newer("start")
+	assert.Equal(t, 0, r.code, r.all())
+	assert.Equal(t, 0, newer("check").code)
+	assert.Equal(t, 0, newer("stop").code)
+}

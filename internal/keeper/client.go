@@ -192,7 +192,7 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]kind.St
 	if err := c.do(ctx, http.MethodPost, "/v1/stacks/"+id+"/stop", request{Parts: parts}, &last); err != nil {
 		return nil, err
 	}
-	if left, err := c.anythingLeft(ctx); err == nil && left {
+	if AnyWished(c.home) {
 		return last, nil
 	}
 	for range 1000 {
@@ -204,16 +204,6 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]kind.St
 		}
 	}
 	return last, nil
-}
-
-func (c *Client) anythingLeft(ctx context.Context) (bool, error) {
-	dirs, err := os.ReadDir(c.home.Path("stacks"))
-	for _, d := range dirs {
-		if d.Name() != gatewayID && Wished(c.home, d.Name()) {
-			return true, nil
-		}
-	}
-	return false, err
 }
 
 // Start brings a stack to what its Spec says and reports on the way. Ending the context ends what this start began.

@@ -116,6 +116,12 @@ func Wished(h *home.Home, id string) bool {
 	return err == nil && w.Run && w.Boot == proc.BootID()
 }
 
+// AnyWished tells whether any stack is meant to run now.
+func AnyWished(h *home.Home) bool {
+	dirs, err := os.ReadDir(h.Path("stacks"))
+	return err != nil || slices.ContainsFunc(dirs, func(d os.DirEntry) bool { return d.Name() != gatewayID && Wished(h, d.Name()) })
+}
+
 // remember writes down who leads a part, before it is started (without a pid) and after.
 func (s *stack) remember(p *part, id proc.Identity) {
 	s.mu.Lock()
@@ -282,6 +288,13 @@ func (s *stack) adopt() error {
 	var was remembered
 	if err := home.ReadJSON(s.seenFile(), &was); err != nil {
 		return err
+	}
+	for i := range spec.Parts { // what is started again is started from a program that is still there
+		if p := &spec.Parts[i]; p.Self != "" {
+			if _, err := os.Stat(p.Self); err != nil {
+				p.Self = s.keeper.self
+			}
+		}
 	}
 	alive := map[string]proc.Identity{}
 	for name, id := range was.Parts {

@@ -346,7 +346,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error)
 }
 
 func (s *Stack) install() (self.Program, error) {
-	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) })
+	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) || keeper.AnyWished(s.Home) })
 }
 
 func names(spec materialise.Spec) []string {
