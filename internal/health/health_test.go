@@ -139,8 +139,26 @@ func TestHTTPRungs(t *testing.T) {
 		defer s.Close()
 		return Climb(t.Context(), HTTP(p, "tcp", s.Listener.Addr().String()))
 	}
-	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, _ *http.Request) { http.NotFound(w, nil) })), "any answer greets")
-	assert.Equal(t, "xxxo", dots(ladder(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })))
+	asked := ""
+	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, r *http.Request) { asked = r.Method + " " + r.RequestURI; http.NotFound(w, r) })), "any answer greets")
+	assert.Contains(t, []string{"", "OPTIONS *"}, asked, "servers answer it themselves, or hand it on as it is")
+	mute, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer mute.Close()
+	go func() {
+		for {
+			conn, err := mute.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = conn.Read(make([]byte, 1000))
+			_, _ = conn.Write([]byte("220 this is no web server\r\n"))
+			conn.Close()
+		}
+	}()
+	got := Climb(t.Context(), HTTP(p, "tcp", mute.Addr().String()))
+	assert.Equal(t, "xxxo", dots(got))
+	assert.Equal(t, "an HTTP answer", Fell(got).Expected)
 }
 
 func TestCacheLadder(t *testing.T) {

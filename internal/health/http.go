@@ -8,14 +8,16 @@ import (
 	"dravit/internal/kind"
 )
 
-// HTTP are the rungs of a web server: the ground, and any whole HTTP answer to a request for a host that no site has.
+// HTTP are the rungs of a web server: the ground, and any whole HTTP answer to OPTIONS *, the request that asks for nothing but an
+// answer (RFC 9110, section 9.3.7). An application's pages are left alone.
 func HTTP(p kind.Part, network, address string) []kind.Rung {
 	ground, line := Ground(p, network, address)
 	return append(ground, kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://dravit.localhost/", nil)
+		req, err := http.NewRequestWithContext(ctx, http.MethodOptions, "http://dravit.localhost", nil)
 		if err != nil {
 			return err
 		}
+		req.URL.Path = "*"
 		resp, err := Client(line.Take).Do(req)
 		if err != nil {
 			return &kind.Miss{Expected: "an HTTP answer", Got: Plain(err)}
