@@ -140,7 +140,10 @@ func TestHTTPRungs(t *testing.T) {
 		return Climb(t.Context(), HTTP(p, "tcp", s.Listener.Addr().String()))
 	}
 	asked := ""
-	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, r *http.Request) { asked = r.Method + " " + r.RequestURI; http.NotFound(w, r) })), "any answer greets")
+	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, r *http.Request) {
+		asked = r.Method + " " + r.RequestURI
+		http.NotFound(w, r)
+	})), "any answer greets")
 	assert.Contains(t, []string{"", "OPTIONS *"}, asked, "servers answer it themselves, or hand it on as it is")
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

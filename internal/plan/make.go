@@ -5,6 +5,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"dravit/internal/kind"
@@ -61,24 +62,39 @@ func (m *maker) fault(subject, what, because, next string) {
 	m.plan.Faults = append(m.plan.Faults, Fault{subject, what, because, next})
 }
 
-// name decides the stack's name: its own, or with a number where another folder has it. The number counts from 2; 1 is no number.
+// name decides the stack's name: the one that it got before, else its own, or with a number where another folder has it. The number
+// counts from 2; 1 is no number.
 func (m *maker) name() int {
-	want := m.in.File.Name
-	for n := 1; ; n++ {
-		name := numbered(want, n)
-		clash := slices.Contains(m.in.Ledger.Stacks, name)
-		for _, s := range m.in.File.Sites {
-			clash = clash || m.in.Ledger.Hosts[numbered(s.Name, n)+".localhost"] != ""
+	want, before := m.in.File.Name, 0
+	if rest, ok := strings.CutPrefix(m.in.Ledger.Name, want); ok {
+		if rest == "" {
+			before = 1
+		} else if n, err := strconv.Atoi(strings.TrimPrefix(rest, "-")); err == nil && numbered(want, n) == m.in.Ledger.Name {
+			before = n
 		}
-		if clash {
-			continue
-		}
-		m.plan.Stack = name
-		if n > 1 {
-			m.decide("name", name, []Option{{want, "another folder's stack has this name, or a site's name"}}, "the first number that is free")
-		}
-		return n
 	}
+	n := before
+	if n == 0 || m.clash(n) {
+		for n = 1; m.clash(n); n++ {
+		}
+	}
+	m.plan.Stack = numbered(want, n)
+	switch {
+	case n == before && n > 1:
+		m.decide("name", m.plan.Stack, nil, "the stack had this name before")
+	case n > 1:
+		m.decide("name", m.plan.Stack, []Option{{want, "another folder's stack has this name, or a site's name"}}, "the first number that is free")
+	}
+	return n
+}
+
+// clash tells whether another stack has the name of that number, or one of its sites'.
+func (m *maker) clash(n int) bool {
+	clash := slices.Contains(m.in.Ledger.Stacks, numbered(m.in.File.Name, n))
+	for _, s := range m.in.File.Sites {
+		clash = clash || m.in.Ledger.Hosts[numbered(s.Name, n)+".localhost"] != ""
+	}
+	return clash
 }
 
 func numbered(name string, n int) string {

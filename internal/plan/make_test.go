@@ -223,6 +223,13 @@ func TestNames(t *testing.T) {
 	in.Ledger.Stacks = nil
 	in.Ledger.Hosts = map[string]string{"ferry.localhost": "harbour"}
 	assert.Equal(t, "ferry-2", decide(in).Stack, "a site's name belongs to one stack")
+	in.Ledger.Hosts = nil
+	for before, want := range map[string]string{"": "ferry", "ferry": "ferry", "ferry-2": "ferry-2", "ferry-12": "ferry-12", "harbour": "ferry", "ferry-x": "ferry", "ferry-0": "ferry", "ferry-02": "ferry"} {
+		in.Ledger.Name = before
+		assert.Equal(t, want, decide(in).Stack, "before: %s", before)
+	}
+	in.Ledger.Name, in.Ledger.Stacks = "ferry-2", []string{"ferry-2"}
+	assert.Equal(t, "ferry", decide(in).Stack, "somebody else's now")
 }
 
 func TestSites(t *testing.T) {

@@ -4,7 +4,6 @@ package survey
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -144,15 +143,6 @@ func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error
 		return -version.Compare(a.Version, b.Version)
 	})
 	return s, nil
-}
-
-// Forget drops what is remembered, so that the next Look asks every program again.
-func Forget(cache string) error {
-	err := os.Remove(cache)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	return err
 }
 
 // Ports returns the TCP ports that are held. ours names the stack whose live part holds a port, or "". Who holds a port
