@@ -189,6 +189,11 @@ func TestTwoClones(t *testing.T) {
 	}
 	w.must("stop", "--stack", "night-boat-2")
 	w.must("check")
+	w.must("restart", "web") // a part that the plan added
+	assert.NotEqual(t, one.part(t, "web").PID, w.status().part(t, "web").PID)
+	r := w.dravit("restart", "wbe")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "its parts are mail, seats, store, web")
 }
 
 // Two starts at the same moment come to one stack.

@@ -2,6 +2,7 @@
 package stack
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -199,24 +200,20 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 	if err != nil {
 		return out, err
 	}
-	for _, name := range restart {
-		if _, ok := file.Parts[name]; !ok {
-			return out, &NoPartError{name, file.PartNames()}
-		}
-	}
 	program, err := s.install()
 	if err != nil {
 		return out, err
 	}
 	ready := make(chan error, 1)
 	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
-	err = s.place(ctx, file, program, &out)
+	err = s.place(ctx, file, program, restart, &out)
 	if keeperErr := <-ready; err == nil {
 		err = keeperErr
 	}
 	if err != nil {
 		return out, err
 	}
+	var failed error
 	states, order := map[string]kind.Status{}, []string{}
 	err = s.withKeeper(ctx, program, func() error {
 		return s.Keeper.Start(ctx, s.ID, restart, timeout, func(e keeper.Event) {
@@ -230,7 +227,7 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 			case e.Site != nil:
 				out.Sites = append(out.Sites, *e.Site)
 			case e.Error != "":
-				err = errors.New(e.Error)
+				failed = errors.New(e.Error)
 			case e.Done:
 				out.Begun = e.Begun
 			}
@@ -239,7 +236,7 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 	for _, name := range order {
 		out.Parts = append(out.Parts, states[name])
 	}
-	return out, err
+	return out, cmp.Or(err, failed)
 }
 
 // withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
@@ -253,8 +250,9 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 	return err
 }
 
-// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan.
-func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, out *Started) error {
+// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
+// the parts to restart is not in it.
+func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, restart []string, out *Started) error {
 	found, err := survey.Look(ctx, s.Kinds, s.Home.Path("survey.json"))
 	if err != nil {
 		return err
@@ -272,6 +270,15 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		out.Plan = plan.Make(in, s.Kinds.Pure())
 		if !out.Plan.OK {
 			return ErrNoPlan
+		}
+		var names []string
+		for _, p := range out.Plan.Parts {
+			names = append(names, p.Name)
+		}
+		for _, name := range restart {
+			if !slices.Contains(names, name) {
+				return &NoPartError{name, names}
+			}
 		}
 		account, err := hostOf(program)
 		if err != nil {

@@ -2,6 +2,9 @@ package stackfile
 
 import (
 	"encoding/json"
+	"os"
+	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -45,5 +48,26 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 	}
 	for _, key := range []string{"name", "part", "site", "env"} {
 		assert.NotEmpty(t, doc.(map[string]any)["properties"].(map[string]any)[key].(map[string]any)["description"], key)
+	}
+}
+
+// Every key is explained where users look.
+func TestEveryKeyIsDocumented(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "stack-file.md"))
+	require.NoError(t, err)
+	for _, table := range []reflect.Type{reflect.TypeFor[File](), reflect.TypeFor[Part](), reflect.TypeFor[Site](), reflect.TypeFor[Expect]()} {
+		for i := range table.NumField() {
+			key := table.Field(i).Tag.Get("toml")
+			if key == "-" {
+				continue
+			}
+			assert.True(t, strings.Contains(string(text), "`"+key+"`") || strings.Contains(string(text), "["+key), "docs/stack-file.md does not explain %q", key)
+			assert.NotEmpty(t, table.Field(i).Tag.Get("doc"), key)
+		}
+	}
+	for _, keys := range notBuilt {
+		for _, key := range keys {
+			assert.Contains(t, string(text), "`"+key+"`")
+		}
 	}
 }

@@ -1,0 +1,163 @@
+package keeper
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/proc"
+)
+
+const (
+	wait = 5 * time.Second
+	tick = 5 * time.Millisecond
+)
+
+func newHome(t *testing.T) *home.Home {
+	t.Helper()
+	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(h.Run) })
+	return h
+}
+
+// serve stands in for a keeper.
+func serve(t *testing.T, h *home.Home, handler http.HandlerFunc) *Client {
+	t.Helper()
+	l, err := net.Listen("unix", filepath.Join(h.Run, socketName))
+	require.NoError(t, err)
+	s := &http.Server{Handler: handler}
+	go func() { _ = s.Serve(l) }()
+	t.Cleanup(func() { s.Close() })
+	return Connect(h)
+}
+
+func TestClientStart(t *testing.T) {
+	lines := `{"part":{"name":"db","state":"starting","memory_bytes":0}}
+{"part":{"name":"db","state":"answers","memory_bytes":0}}
+{"site":{"name":"ferry","url":"http://ferry.localhost/","rungs":[]}}
+{"error":"odd"}
+{"done":true,"begun":["db"]}
+`
+	c := serve(t, newHome(t), func(w http.ResponseWriter, r *http.Request) {
+		assert.Equal(t, "/v1/stacks/abc/start", r.URL.Path)
+		_, _ = w.Write([]byte(lines))
+	})
+	var got []Event
+	require.NoError(t, c.Start(t.Context(), "abc", nil, 0, func(e Event) { got = append(got, e) }))
+	require.Len(t, got, 5)
+	assert.Equal(t, kind.Answers, got[1].Part.State)
+	assert.Equal(t, "ferry", got[2].Site.Name)
+	assert.Equal(t, "odd", got[3].Error)
+	assert.Equal(t, []string{"db"}, got[4].Begun)
+}
+
+// A keeper that breaks off, is about to end, or is not there: three things that a command must tell apart.
+func TestClientWithoutKeeper(t *testing.T) {
+	h := newHome(t)
+	_, err := Connect(h).Hello(t.Context())
+	assert.ErrorIs(t, err, ErrLeft)
+	c := serve(t, h, func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/v1/stacks/leaving/start":
+			http.Error(w, "leaving", http.StatusServiceUnavailable)
+		case "/v1/stacks/broken/start":
+			_, _ = w.Write([]byte(`{"part":{"name":"db"`))
+		case "/v1/stacks/bad/start":
+			http.Error(w, "bad request", http.StatusBadRequest)
+		case "/v1/stacks/slow/start":
+			w.(http.Flusher).Flush()
+			<-r.Context().Done()
+		}
+	})
+	start := func(ctx context.Context, id string) error { return c.Start(ctx, id, nil, 0, func(Event) {}) }
+	assert.ErrorIs(t, start(t.Context(), "leaving"), ErrLeft)
+	err = start(t.Context(), "broken")
+	assert.ErrorContains(t, err, "the keeper broke off")
+	assert.NotErrorIs(t, err, ErrLeft, "it may have begun something: asking again is the user's choice")
+	assert.ErrorContains(t, start(t.Context(), "bad"), "the keeper says 400 Bad Request: bad request")
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error)
+	go func() { done <- start(ctx, "slow") }()
+	cancel()
+	assert.ErrorIs(t, <-done, context.Canceled)
+}
+
+func TestSettled(t *testing.T) {
+	s := newStack(&Keeper{}, "abc")
+	s.parts["app"] = &part{spec: kind.Part{Name: "app", Uses: []string{"db"}}}
+	state := func(db, app kind.State) []kind.Status {
+		return []kind.Status{{Name: "db", State: db}, {Name: "app", State: app}}
+	}
+	for _, c := range []struct {
+		db, app          kind.State
+		settled, answers bool
+	}{
+		{kind.Answers, kind.Answers, true, true},
+		{kind.Starting, kind.Answers, false, false},
+		{kind.Answers, kind.Waiting, false, false},
+		{kind.Failed, kind.Waiting, true, false},
+		{kind.Unwell, kind.Answers, true, false},
+		{kind.Pausing, kind.Answers, false, false},
+		{kind.Stopping, kind.Stopped, false, false},
+	} {
+		settled, answers := s.settled(state(c.db, c.app))
+		assert.Equal(t, c.settled, settled, "%s %s", c.db, c.app)
+		assert.Equal(t, c.answers, answers, "%s %s", c.db, c.app)
+	}
+}
+
+// A wish to run ends with the machine's boot: nothing runs after one that nobody started.
+func TestWished(t *testing.T) {
+	h := newHome(t)
+	assert.False(t, AnyWished(h))
+	s := newStack(&Keeper{home: h}, "abc")
+	require.NoError(t, s.wish(true))
+	assert.True(t, Wished(h, "abc"))
+	assert.True(t, AnyWished(h))
+	require.NoError(t, s.wish(false))
+	assert.False(t, Wished(h, "abc"))
+	require.NoError(t, home.WriteState(s.wishFile(), wished{Run: true, Boot: "another " + proc.BootID()}))
+	assert.False(t, Wished(h, "abc"))
+	require.NoError(t, os.WriteFile(s.wishFile(), []byte("{broken"), 0o600))
+	assert.False(t, Wished(h, "abc"))
+}
+
+func TestUnseen(t *testing.T) {
+	got := Unseen(materialise.Spec{Name: "ferry", Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
+	assert.Equal(t, Seen{Name: "ferry", Parts: []kind.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: kind.Stopped}}}, got)
+}
+
+// One keeper for each home folder; one without anything to do ends when asked.
+func TestOneKeeper(t *testing.T) {
+	h := newHome(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- Run(ctx, h, nil, "/nowhere", "build") }()
+	c := Connect(h)
+	require.Eventually(t, func() bool { _, err := c.Hello(t.Context()); return err == nil }, wait, tick)
+	assert.True(t, Running(h))
+	assert.ErrorIs(t, Run(t.Context(), h, nil, "/nowhere", "build"), ErrRunning)
+	hello, err := c.Hello(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Hello{os.Getpid(), "build"}, hello)
+	cancel()
+	assert.NoError(t, <-ended)
+	assert.False(t, Running(h))
+}
+
+func TestExitText(t *testing.T) {
+	assert.Equal(t, "it ended with code 0 before it answered", exitText(nil, kind.Starting))
+	assert.Equal(t, "it ended with code 0", exitText(nil, kind.Answers))
+	assert.Contains(t, exitText(errUnseen, kind.Answers), "while an earlier keeper was gone")
+}
