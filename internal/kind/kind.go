@@ -62,6 +62,9 @@ type Kind interface {
 	Files(p Part) ([]File, error)
 }
 
+// Versioned is a kind without a program that has a version of its own: a library built into Dravit.
+type Versioned interface{ Version() string }
+
 // Exports is how to reach a part, for other parts and commands.
 type Exports struct {
 	URL      string            // with credentials; "" where the kind has none

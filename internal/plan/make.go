@@ -214,6 +214,9 @@ func (m *maker) program(k kind.Kind, want stackfile.Part, written Written) (*kin
 	var all []kind.Program
 	if len(k.Programs()) == 0 {
 		own := kind.Program{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}
+		if v, ok := k.(kind.Versioned); ok {
+			own.Version = v.Version()
+		}
 		if k.Role() == kind.App { // the project's own: Dravit does not know its version
 			own.Version, own.Origin = "", "project"
 		}

@@ -97,6 +97,7 @@ func TestBareMachine(t *testing.T) {
 	for name, want := range map[string]string{"web": "dravit-web", "app": "custom", "db": "sqlite", "seats": "dravit-cache"} {
 		assert.Equal(t, want, part(t, p, name).Kind)
 	}
+	assert.Regexp(t, `^3\.\d+\.\d+$`, part(t, p, "db").Version, "the version of a library is its own")
 	d := decision(t, p, "part.db.kind")
 	assert.Equal(t, "sqlite", d.Choice)
 	assert.Equal(t, []plan.Option{{Option: "mariadb", Because: "this machine has none"}}, d.Rejected)

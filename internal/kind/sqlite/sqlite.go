@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	_ "modernc.org/sqlite" // the driver
+	lib "modernc.org/sqlite/lib"
 
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
@@ -26,6 +27,9 @@ func (sqlite) Keys() []string                  { return []string{"main", "databa
 func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true} }
 func (sqlite) Command(kind.Part) kind.Command  { return kind.Command{} }
 func (sqlite) Template(p kind.Part) string     { return "database=" + p.Database }
+
+// Version is the library's.
+func (sqlite) Version() string { return lib.SQLITE_VERSION }
 
 func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite") }
 
