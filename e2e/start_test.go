@@ -287,11 +287,13 @@ func TestPorts(t *testing.T) {
 // The same commands from a shell with an empty environment find the same keeper.
 func TestEmptyEnvironment(t *testing.T) {
 	w := newWorld(t)
-	w.home = filepath.Join(tester.HomeDir, ".local", "share", "dravit")
-	if _, err := os.Stat(w.home); err == nil {
-		require.True(t, asRoot, "this test uses the account's own Dravit folder, which is in use: %s", w.home)
-		require.NoError(t, os.RemoveAll(w.home))
+	base, empty := tester.HomeDir, []string{}
+	if !asRoot { // the account is somebody's, and may have stacks of its own: a home folder of the test's must be named
+		base = filepath.Dir(w.home)
+		empty = []string{"HOME=" + base}
 	}
+	w.home = filepath.Join(base, ".local", "share", "dravit")
+	require.NoError(t, os.RemoveAll(w.home))
 	t.Cleanup(func() { _ = os.RemoveAll(w.home) })
 	w.builtin()
 	bare := func(env []string, args ...string) result {
@@ -299,17 +301,17 @@ func TestEmptyEnvironment(t *testing.T) {
 		cmd.Env = env
 		return finish(t, cmd)
 	}
-	r := bare([]string{"HOME=" + tester.HomeDir, "PATH=/usr/bin:/bin"}, "start")
+	r := bare([]string{"HOME=" + base, "PATH=/usr/bin:/bin", "XDG_RUNTIME_DIR=" + t.TempDir(), "TMPDIR=" + t.TempDir()}, "start")
 	require.Equal(t, 0, r.code, r.all())
 	keeper := w.keeperPID()
 	require.Positive(t, keeper)
-	r = bare([]string{}, "status", "--json")
+	r = bare(empty, "status", "--json")
 	require.Equal(t, 0, r.code, r.all())
 	assert.Contains(t, r.stdout, `"state": "answers"`)
-	r = bare([]string{}, "start")
+	r = bare(empty, "start")
 	assert.Contains(t, r.stdout, "nothing to start", r.all())
 	assert.Equal(t, keeper, w.keeperPID())
-	r = bare([]string{}, "stop")
+	r = bare(empty, "stop")
 	require.Equal(t, 0, r.code, r.all())
 	w.eventually("the keeper ends", func() bool { return w.keeperPID() == 0 })
 }
