@@ -321,10 +321,10 @@ func get(t *testing.T, method, url string, body io.Reader, edit ...func(*http.Re
 		},
 	}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	resp, err := client.Do(req)
-	require.NoError(t, err)
+	require.NoError(t, err, "%s %s", method, url)
 	defer resp.Body.Close()
 	text, err := io.ReadAll(resp.Body)
-	require.NoError(t, err)
+	require.NoError(t, err, "%s %s", method, url)
 	return resp.StatusCode, string(text), resp.Header
 }
 

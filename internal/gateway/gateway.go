@@ -220,6 +220,9 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
 	default:
+		// A server may answer before it has taken the whole body: without this, ours would then close the body under the proxy,
+		// which would give the request up and cut the answer off.
+		_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 is so by itself
 		to.proxy.ServeHTTP(w, r)
 	}
 }

@@ -1,6 +1,7 @@
 package dravitweb
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -159,4 +161,44 @@ func TestProxy(t *testing.T) {
 	assert.Equal(t, "api.localhost:8080 https 127.0.0.1", got.Body.String())
 	sites[0].Proxy = "127.0.0.1:1"
 	assert.Equal(t, 502, ask(handler(sites), "GET", "http://api.localhost/", "").Code)
+}
+
+// An app that answers as soon as it has seen the headers, and a runtime that does, give whole answers: the body that is still on its way
+// cuts nothing off.
+func TestEarlyAnswers(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				r := bufio.NewReader(conn)
+				for line := "x"; line != "\r\n" && err == nil; {
+					line, err = r.ReadString('\n')
+				}
+				_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nConnection: close\r\n\r\nearly, ")
+				time.Sleep(time.Millisecond)
+				_, _ = io.WriteString(conn, "and whole")
+				_, _ = r.Discard(8)
+			}()
+		}
+	}()
+	server := httptest.NewServer(handler([]kind.Site{{Host: "api.localhost", App: "api", Proxy: l.Addr().String()}}))
+	defer server.Close()
+	for i := range 300 {
+		req, err := http.NewRequest("POST", server.URL, strings.NewReader("name=Ada"))
+		require.NoError(t, err)
+		req.Host = "api.localhost"
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		text, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		require.NoError(t, err, "request %d", i)
+		require.Equal(t, "early, and whole", string(text))
+	}
 }
