@@ -208,7 +208,10 @@ func (b *bench) byHand(project string) (float64, error) {
 			if p.Role != kind.Web {
 				continue
 			}
-			for _, s := range p.Sites {
+			for _, s := range spec.Sites {
+				if s.Server != p.Name {
+					continue
+				}
 				if err := page(b.ctx, p.Socket, s); err != nil {
 					return err
 				}
@@ -239,7 +242,7 @@ func (b *bench) until(k kind.Server, p kind.Part) error {
 	}
 }
 
-func page(ctx context.Context, socket string, s kind.Site) error {
+func page(ctx context.Context, socket string, s materialise.Site) error {
 	client := health.Client(func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", socket) })
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+s.Host+"/", nil)
 	if err != nil {

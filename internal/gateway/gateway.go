@@ -36,7 +36,6 @@ type Route struct {
 	Stack   string `json:"stack"`
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
-	Dir     string `json:"dir"`
 	Socket  string `json:"socket"`
 }
 

@@ -15,10 +15,6 @@ import (
 	"syscall"
 )
 
-// MaxSocketPath is the longest socket path in bytes that every server and system takes: sockaddr_un holds 104
-// bytes on macOS, one of them the closing NUL.
-const MaxSocketPath = 103
-
 // Home is Dravit's own folder of one user.
 type Home struct {
 	Dir string // absolute
@@ -80,11 +76,6 @@ func (h *Home) Path(parts ...string) string {
 // Stack returns a path below one stack's folder.
 func (h *Home) Stack(id string, parts ...string) string {
 	return h.Path(append([]string{"stacks", id}, parts...)...)
-}
-
-// Socket returns the path of a stack's socket in the run folder, at most MaxSocketPath bytes.
-func (h *Home) Socket(id, name string) string {
-	return filepath.Join(h.Run, id, name+".sock")
 }
 
 // recordedRun returns the run folder that was written down once. It is not derived again: a cron job, su and a

@@ -167,7 +167,7 @@ func (k *Keeper) writeRoutes() error {
 		s.mu.Lock()
 		for _, site := range s.spec.Sites {
 			if p, ok := s.spec.Part(site.Server); ok && len(s.parts) > 0 {
-				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Dir: s.spec.Dir, Socket: p.Socket})
+				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Socket: p.Socket})
 			}
 		}
 		s.mu.Unlock()

@@ -156,6 +156,28 @@ func TestOneKeeper(t *testing.T) {
 	assert.False(t, Running(h))
 }
 
+// A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it changes.
+func TestConfigurationIsTested(t *testing.T) {
+	dir := t.TempDir()
+	p := &part{stack: newStack(&Keeper{}, "abc"), spec: kind.Part{Name: "web", Conf: dir, Log: filepath.Join(dir, "web.log"), Hash: "one"}}
+	script := func(text string) kind.Command {
+		return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: dir}
+	}
+	err := p.test(t.Context(), script("echo '[emerg] unknown directive \"tide\" in web.conf:3' >&2; exit 1"))
+	assert.ErrorContains(t, err, `its own test refuses the configuration: [emerg] unknown directive "tide" in web.conf:3`)
+	assert.Contains(t, p.logSince(0), "unknown directive", "the whole of it stands in the part's log")
+	count := script("echo x >> asked")
+	require.NoError(t, p.test(t.Context(), count))
+	require.NoError(t, p.test(t.Context(), count))
+	asked, err := os.ReadFile(filepath.Join(dir, "asked"))
+	require.NoError(t, err)
+	assert.Equal(t, "x\n", string(asked))
+	p.spec.Hash = "two"
+	require.NoError(t, p.test(t.Context(), count))
+	asked, _ = os.ReadFile(filepath.Join(dir, "asked"))
+	assert.Equal(t, "x\nx\n", string(asked))
+}
+
 func TestExitText(t *testing.T) {
 	assert.Equal(t, "it ended with code 0 before it answered", exitText(nil, kind.Starting))
 	assert.Equal(t, "it ended with code 0", exitText(nil, kind.Answers))

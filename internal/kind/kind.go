@@ -118,14 +118,13 @@ const Host = "127.0.0.1"
 
 // Site is a virtual host as its web server sees it.
 type Site struct {
-	Name   string            `json:"name"`
-	Host   string            `json:"host"`            // without port
-	Root   string            `json:"root"`            // absolute
-	App    string            `json:"app,omitempty"`   // the part
-	FPM    string            `json:"fpm,omitempty"`   // the runtime's FastCGI socket
-	Proxy  string            `json:"proxy,omitempty"` // the app's host:port
-	Probe  string            `json:"probe,omitempty"` // the runtime's probe script
-	Expect *stackfile.Expect `json:"expect,omitempty"`
+	Name  string `json:"name"`
+	Host  string `json:"host"`            // without port
+	Root  string `json:"root"`            // absolute
+	App   string `json:"app,omitempty"`   // the part
+	FPM   string `json:"fpm,omitempty"`   // the runtime's FastCGI socket
+	Proxy string `json:"proxy,omitempty"` // the app's host:port
+	Probe string `json:"probe,omitempty"` // the runtime's probe script
 }
 
 // Store is a part that a runtime's probe reaches, with the names of its variables only: the values stand in the environment.

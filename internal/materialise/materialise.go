@@ -162,7 +162,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
 		parts[spec.Parts[i].Name] = &spec.Parts[i]
 	}
 	for _, s := range p.Sites {
-		site := kind.Site{Name: s.Name, Host: s.Host, App: s.App, Expect: s.Expect}
+		site := kind.Site{Name: s.Name, Host: s.Host, App: s.App}
 		if s.Root != "" {
 			site.Root = filepath.Join(in.Project.Dir, s.Root)
 		}
