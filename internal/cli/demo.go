@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/demo"
+	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
@@ -49,7 +50,7 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			if err != nil {
 				return err
 			}
-			if err := a.start(cmd.Context(), s, nil, 2*time.Minute); err != nil || a.json {
+			if err := a.start(cmd.Context(), s, stack.StartOptions{Timeout: 2 * time.Minute}); err != nil || a.json {
 				return err
 			}
 			quoted := dir

@@ -9,6 +9,7 @@ import (
 	"syscall"
 
 	"dravit/internal/plan"
+	"dravit/internal/settings"
 	"dravit/internal/stack"
 	"dravit/internal/stackfile"
 	"dravit/internal/ui"
@@ -19,6 +20,8 @@ func explain(err error) *ui.Failure {
 	var f *ui.Failure
 	var faults stackfile.Faults
 	var noPart *stack.NoPartError
+	var noRuntime *stack.NoRuntimeError
+	var setting *settings.Fault
 	switch {
 	case errors.As(err, &f):
 		return f
@@ -28,6 +31,12 @@ func explain(err error) *ui.Failure {
 		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; docs/stack-file.md says how to write one"}
 	case errors.As(err, &noPart):
 		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "its parts are " + strings.Join(noPart.Parts, ", ")}
+	case errors.As(err, &noRuntime):
+		return &ui.Failure{Code: exitUsage, What: noRuntime.What, Next: noRuntime.Next}
+	case errors.As(err, &setting):
+		return &ui.Failure{Code: exitUsage, What: "Dravit's settings have a fault", Because: setting.What, Next: "correct " + setting.File}
+	case errors.Is(err, stackfile.ErrEdit):
+		return &ui.Failure{Code: exitUsage, What: "the stack file stays as it is", Because: err.Error(), Next: "change the part's extensions in " + stackfile.Name + " by hand"}
 	case errors.Is(err, stack.ErrNoStack):
 		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "a stack gets its name when it is started", Next: "dravit start, in the project's folder"}
 	case errors.Is(err, stack.ErrNeverStarted):

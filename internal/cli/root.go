@@ -122,10 +122,10 @@ database and helpers fit, says why, starts them together, and proves that each a
 			root.AddCommand(c)
 		}
 	}
-	add("look", a.planCommand())
+	add("look", a.surveyCommand(), a.planCommand(), a.whyCommand())
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand())
 	add("prove", a.checkCommand())
-	add("use", a.runCommand())
+	add("use", a.runCommand(), a.extensionsCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")

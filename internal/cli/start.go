@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) startCommand() *cobra.Command {
-	var timeout time.Duration
+	var o stack.StartOptions
 	c := &cobra.Command{
 		Use:   "start",
 		Short: "Start every part and prove that it answers",
@@ -31,10 +31,12 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 			if err != nil {
 				return err
 			}
-			return a.start(cmd.Context(), s, nil, timeout)
+			return a.start(cmd.Context(), s, o)
 		},
 	}
-	addTimeout(c, &timeout)
+	addTimeout(c, &o.Timeout)
+	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil, "let a newer program take over the data of these `parts`, after a copy")
+	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs as if nothing had run before")
 	return c
 }
 
@@ -43,7 +45,7 @@ func addTimeout(c *cobra.Command, timeout *time.Duration) {
 }
 
 func (a *app) restartCommand() *cobra.Command {
-	var timeout time.Duration
+	var o stack.StartOptions
 	c := &cobra.Command{
 		Use:   "restart [PART...]",
 		Short: "Stop and start parts, all where none is named",
@@ -60,22 +62,23 @@ func (a *app) restartCommand() *cobra.Command {
 					return err
 				}
 			}
-			return a.start(cmd.Context(), s, parts, timeout)
+			o.Restart = parts
+			return a.start(cmd.Context(), s, o)
 		},
 	}
-	addTimeout(c, &timeout)
+	addTimeout(c, &o.Timeout)
 	return c
 }
 
 // start starts a stack and shows how it goes.
-func (a *app) start(ctx context.Context, s *stack.Stack, restart []string, timeout time.Duration) error {
+func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
 	began := time.Now()
 	report, end := func(kind.Status) {}, func() {}
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End
 	}
-	out, err := s.Start(ctx, restart, timeout, report)
+	out, err := s.Start(ctx, o, report)
 	end()
 	return a.started(s, out, err, time.Since(began))
 }

@@ -39,6 +39,9 @@ func Read(dataDir string) (Meta, error) {
 // filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait for it.
 func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) (filled bool, err error) {
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
+		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
+			err = putAside(ctx, p)
+		}
 		if err == nil && was.Version != p.Version {
 			err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version})
 		}
@@ -62,6 +65,36 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) (fill
 		return false, errors.Join(err, os.RemoveAll(fresh))
 	}
 	return true, nil
+}
+
+// Aside is where the copy of a data folder lies that a version wrote, before a newer one changed it.
+func Aside(dataDir, version string) string { return dataDir + ".of-" + version }
+
+// putAside copies a data folder before a newer program changes it, whole or not at all. A copy that is there already is of an earlier try,
+// made before anything was changed, and stays.
+func putAside(ctx context.Context, p kind.Part) error {
+	aside := Aside(p.Data, p.UpgradeFrom)
+	if _, err := os.Stat(aside); err == nil {
+		return nil
+	}
+	fresh := aside + ".new"
+	if err := os.RemoveAll(fresh); err != nil {
+		return err
+	}
+	err := os.MkdirAll(fresh, 0o700)
+	if err == nil {
+		err = copyTree(ctx, p.Data, fresh)
+	}
+	if err == nil {
+		err = Sync(fresh)
+	}
+	if err == nil {
+		err = os.Rename(fresh, aside)
+	}
+	if err != nil {
+		return fmt.Errorf("copying the data before they are changed: %w", errors.Join(err, os.RemoveAll(fresh)))
+	}
+	return nil
 }
 
 // fill copies the template for the part into dir, after making it where it is missing.

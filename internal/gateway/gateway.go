@@ -30,13 +30,14 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Route leads a host name to a socket.
+// Route leads a host name to a web server.
 type Route struct {
 	Host    string `json:"host"`
 	Stack   string `json:"stack"`
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
-	Socket  string `json:"socket"`
+	Network string `json:"network"` // unix or tcp
+	Address string `json:"address"`
 }
 
 func routesFile(h *home.Home) string { return h.Path("routes.json") }
@@ -160,11 +161,11 @@ func (t *table) find(host string) (*target, error) {
 	return t.routes[host], nil
 }
 
-// proxyTo sends requests on to a stack's socket. What a visitor claims to have been forwarded is replaced by what is true.
+// proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what is true.
 func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	transport := &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+			return (&net.Dialer{}).DialContext(ctx, r.Network, r.Address)
 		},
 		MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute, DisableCompression: true,
 	}

@@ -56,7 +56,7 @@ func TestForwarding(t *testing.T) {
 		_ = json.NewEncoder(w).Encode(map[string]string{"host": r.Host, "for": strings.Join(r.Header["X-Forwarded-For"], "|"), "proto": r.Header.Get("X-Forwarded-Proto"),
 			"port": r.Header.Get("X-Forwarded-Port"), "forwarded": r.Header.Get("Forwarded"), "uri": r.RequestURI, "forwarded-host": r.Header.Get("X-Forwarded-Host")})
 	})
-	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Socket: socket})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
 	got := ask(table, "http://Ferry.LOCALHOST.:8080/a%2Fb/../c?x=%20y", func(r *http.Request) {
 		r.Header.Set("X-Forwarded-For", "6.6.6.6")
 		r.Header.Set("X-Forwarded-Proto", "https")
@@ -70,7 +70,7 @@ func TestForwarding(t *testing.T) {
 }
 
 func TestRouteAnswerIsSealed(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Socket: "/nowhere"})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: "/nowhere"})
 	got := ask(table, "http://ferry.localhost"+health.RoutePath, func(r *http.Request) { r.Header.Set(health.AskHeader, "n1") })
 	var routed health.Routed
 	require.NoError(t, json.Unmarshal(got.Body.Bytes(), &routed))
@@ -83,7 +83,7 @@ func TestTableChanges(t *testing.T) {
 	release := make(chan bool)
 	slow := behind(t, func(w http.ResponseWriter, _ *http.Request) { <-release; _, _ = io.WriteString(w, "slow but whole") })
 	quick := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "quick") })
-	table, h := newTable(t, Route{Host: "ferry.localhost", Socket: slow})
+	table, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: slow})
 	server := httptest.NewServer(table)
 	defer server.Close()
 	get := func() string {
@@ -100,7 +100,7 @@ func TestTableChanges(t *testing.T) {
 	first := make(chan string)
 	go func() { first <- get() }()
 	time.Sleep(20 * time.Millisecond)
-	require.NoError(t, WriteRoutes(h, []Route{{Host: "ferry.localhost", Socket: quick}}))
+	require.NoError(t, WriteRoutes(h, []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}))
 	assert.Equal(t, "quick", get())
 	close(release)
 	assert.Equal(t, "slow but whole", <-first)
@@ -119,7 +119,7 @@ func TestStreams(t *testing.T) {
 		w.(http.Flusher).Flush()
 		<-more
 	})
-	table, _ := newTable(t, Route{Host: "ferry.localhost", Socket: socket})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
 	server := httptest.NewServer(table)
 	defer server.Close()
 	defer close(more)
@@ -135,7 +135,7 @@ func TestStreams(t *testing.T) {
 }
 
 func TestPages(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry <b>", Socket: "/nowhere"})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere"})
 	got := ask(table, "http://ferry.localhost/")
 	assert.Equal(t, 502, got.Code)
 	assert.Contains(t, got.Body.String(), "dravit status --stack ferry &lt;b&gt;")
@@ -151,7 +151,7 @@ func TestPages(t *testing.T) {
 func TestManyNames(t *testing.T) {
 	var routes []Route
 	for i := range 10_000 {
-		routes = append(routes, Route{Host: strings.Repeat("x", i%40) + string(rune('a'+i%26)) + ".localhost", Socket: "/s"})
+		routes = append(routes, Route{Host: strings.Repeat("x", i%40) + string(rune('a'+i%26)) + ".localhost", Network: "unix", Address: "/s"})
 	}
 	table, _ := newTable(t, routes...)
 	for range 1000 {

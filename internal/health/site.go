@@ -12,12 +12,10 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/netip"
-	"os/exec"
 	"strings"
-	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/resolver"
 	"dravit/internal/stackfile"
 )
 
@@ -171,25 +169,13 @@ func excerpt(page []byte) string {
 
 // resolves asks the system's resolver, as a library of another language would see it.
 func resolves(ctx context.Context, host string) error {
-	ctx, cancel := context.WithTimeout(ctx, time.Second)
-	defer cancel()
-	var addresses []string
-	if getent, err := exec.LookPath("getent"); err == nil {
-		out, err := exec.CommandContext(ctx, getent, "ahosts", host).Output()
-		if err != nil {
-			return &kind.Miss{Expected: "a loopback address for " + host, Got: "none from the system's resolver"}
-		}
-		for line := range strings.Lines(string(out)) {
-			if f := strings.Fields(line); len(f) > 0 {
-				addresses = append(addresses, f[0])
-			}
-		}
-	} else if addresses, err = net.DefaultResolver.LookupHost(ctx, host); err != nil {
-		return &kind.Miss{Expected: "a loopback address for " + host, Got: "none from the system's resolver"}
+	addresses, err := resolver.Addresses(ctx, host)
+	if err != nil {
+		return &kind.Miss{Expected: "a loopback address for " + host, Got: err.Error()}
 	}
 	for _, a := range addresses {
-		if addr, err := netip.ParseAddr(a); err != nil || !addr.IsLoopback() {
-			return &kind.Miss{Expected: "a loopback address for " + host, Got: a}
+		if !a.IsLoopback() {
+			return &kind.Miss{Expected: "a loopback address for " + host, Got: a.String()}
 		}
 	}
 	return nil

@@ -146,6 +146,19 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 	return os.Rename(f.Name(), path)
 }
 
+// ReplaceFile writes a file that is there already, whole, with the permissions that it has. A link stays a link.
+func ReplaceFile(path string, data []byte) error {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(real)
+	if err != nil {
+		return err
+	}
+	return WriteFile(real, data, info.Mode().Perm())
+}
+
 // WriteDerived writes a file whole that is made anew from other files when it is lost; it leaves an equal one alone and
 // tells whether it wrote.
 func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {

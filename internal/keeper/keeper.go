@@ -167,7 +167,8 @@ func (k *Keeper) writeRoutes() error {
 		s.mu.Lock()
 		for _, site := range s.spec.Sites {
 			if p, ok := s.spec.Part(site.Server); ok && len(s.parts) > 0 {
-				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Socket: p.Socket})
+				network, address := p.Entrance()
+				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address})
 			}
 		}
 		s.mu.Unlock()

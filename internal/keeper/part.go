@@ -188,7 +188,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	}
 	began, wait := time.Now(), pollEvery
 	preparer, prepares := p.kind.(kind.Preparer)
-	unprepared := prepares && p.unsynced
+	unprepared := prepares && (p.unsynced || p.spec.UpgradeFrom != "")
 	for {
 		ladder := p.kind.Ladder(p.spec)
 		if unprepared { // nobody can log in yet: as far as its own socket

@@ -4,6 +4,7 @@ package kind
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"net"
 	"net/http"
@@ -33,7 +34,7 @@ type Program struct {
 	Kind    string            `json:"kind"`
 	Version string            `json:"version"`
 	Path    string            `json:"path,omitempty"`
-	Origin  string            `json:"origin"`          // system, path, user, built-in, project
+	Origin  string            `json:"origin"`          // system, local, user, versions, settings, path; built-in, project
 	Facts   map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
 }
 
@@ -42,8 +43,23 @@ type Needs struct {
 	Port     bool // a TCP port on 127.0.0.1, where people's tools connect
 	PortBase int  // where the search for a free port begins
 	Socket   bool // a socket in the run folder
-	Data     bool // a data folder, kept until it is asked to go
+	// SocketName is the socket's file name where the server chooses it; {port} stands for the port.
+	SocketName string
+	Data       bool // a data folder, kept until it is asked to go
+	// Older is what a program does with the data of an older series.
+	Older Older
+	// Series is how many leading numbers of a version programs share that read each other's data. 0: two.
+	Series int
 }
+
+// Older is what a program does with data that an older series of it wrote.
+type Older int
+
+const (
+	ReadsOlder   Older = iota // it uses them as they are
+	ChangesOlder              // it takes them over, and the older one cannot read them any more
+	RefusesOlder              // it cannot read them
+)
 
 // Kind is the pure half of a kind: it looks at nothing but its arguments.
 type Kind interface {
@@ -69,6 +85,7 @@ type Versioned interface{ Version() string }
 type Exports struct {
 	URL      string            // with credentials; "" where the kind has none
 	Database string            // where it is not the part's Database: a file's path
+	NoLogin  bool              // nobody logs in: there is neither user nor password
 	Common   map[string]string // the names that frameworks read without a prefix
 }
 
@@ -91,6 +108,10 @@ type Part struct {
 	Facts   map[string]string `json:"facts,omitempty"`
 	Want    stackfile.Part    `json:"want"`
 	Uses    []string          `json:"uses,omitempty"`
+	Modules []Module          `json:"modules,omitempty"` // to load, in this order; files are absolute
+	Debug   int               `json:"debug,omitempty"`   // the port on which an editor waits for the part's debugger; 0: none
+	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "": nothing to change.
+	UpgradeFrom string `json:"upgrade_from,omitempty"`
 
 	Port     int    `json:"port,omitempty"`   // on 127.0.0.1; 0: none
 	Socket   string `json:"socket,omitempty"` // "": none
@@ -107,6 +128,7 @@ type Part struct {
 	Self    string `json:"self"` // the dravit program, for built-in parts
 
 	Env    []string `json:"env"`
+	Path   []string `json:"path,omitempty"`   // folders that come first on its PATH
 	Sites  []Site   `json:"sites,omitempty"`  // of a web server: all it serves; of an app: those that it runs
 	Stores []Store  `json:"stores,omitempty"` // of a runtime: what it uses
 
@@ -115,6 +137,14 @@ type Part struct {
 
 // Host is where parts with a port listen.
 const Host = "127.0.0.1"
+
+// Entrance returns where a web server takes requests: its socket, else its port.
+func (p Part) Entrance() (network, address string) {
+	if p.Socket != "" {
+		return "unix", p.Socket
+	}
+	return "tcp", fmt.Sprintf("%s:%d", Host, p.Port)
+}
 
 // Site is a virtual host as its web server sees it.
 type Site struct {

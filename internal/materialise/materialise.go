@@ -125,7 +125,14 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password strin
 		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version, Program: x.Program, Facts: x.Facts,
 		Want: x.Want, Uses: x.Uses, Port: x.Port, Socket: x.Socket, Password: password, Project: in.Project.Dir,
 		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Log: h.Stack(id, "logs", x.Name+".log"),
-		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link,
+		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link, Debug: x.Debug, UpgradeFrom: x.UpgradeFrom,
+	}
+	for _, m := range x.Modules {
+		if !filepath.IsAbs(m.File) {
+			m.File = filepath.Join(in.Project.Dir, m.File)
+		}
+		m.Needs = nil // the order says it
+		part.Modules = append(part.Modules, m)
 	}
 	if x.Data {
 		part.Data = h.Stack(id, "data", x.Name)
@@ -211,6 +218,7 @@ func configure(p *kind.Part, kinds kind.List) error {
 	}
 	// PATH differs from terminal to terminal, which is no reason to restart anything.
 	bare := *p
+	bare.UpgradeFrom = ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
 	text, err := json.Marshal(struct {
 		Part  kind.Part
@@ -234,8 +242,11 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 		if p.Port != 0 {
 			f["host"], f["port"] = kind.Host, fmt.Sprint(p.Port)
 		}
-		if e.Database != "" { // a file: nobody logs in
-			f["database"], f["user"], f["password"] = e.Database, "", ""
+		if e.Database != "" {
+			f["database"] = e.Database
+		}
+		if e.NoLogin {
+			f["user"], f["password"] = "", ""
 		}
 		if p.Role == kind.Mail { // its secret is its inbox's own
 			f["password"], f["socket"] = "", ""
@@ -264,15 +275,18 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 	for _, name := range slices.Sorted(maps.Keys(vars)) {
 		spec.Env = append(spec.Env, name+"="+vars[name])
 	}
-	for _, p := range spec.Parts {
-		if p.Role == kind.Runtime {
-			spec.Path = append(spec.Path, filepath.Join(p.Conf, "bin"))
-		}
-	}
-	base := []string{"HOME=" + host.Home, "USER=" + host.User, "LOGNAME=" + host.User, "LANG=C.UTF-8",
-		"PATH=" + strings.Join(append(slices.Clone(spec.Path), host.Path), string(os.PathListSeparator))}
 	for i := range spec.Parts {
 		p := &spec.Parts[i]
+		if e, ok := kinds.Of(p.Kind).(kind.Equipped); ok {
+			p.Path = e.Folders(*p)
+			spec.Path = append(spec.Path, p.Path...)
+		}
+	}
+	for i := range spec.Parts {
+		p := &spec.Parts[i]
+		others := slices.DeleteFunc(slices.Clone(spec.Path), func(dir string) bool { return slices.Contains(p.Path, dir) })
+		path := slices.Concat(p.Path, others, []string{host.Path}) // of two versions of one runtime, each part sees its own first
+		base := []string{"HOME=" + host.Home, "USER=" + host.User, "LOGNAME=" + host.User, "LANG=C.UTF-8", "PATH=" + strings.Join(path, string(os.PathListSeparator))}
 		p.Env = base
 		if p.Role == kind.Runtime || p.Role == kind.App {
 			p.Env = append(slices.Clone(base), spec.Env...)

@@ -12,7 +12,6 @@ import (
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
-	"dravit/internal/version"
 )
 
 // Format is the number of the JSON form of Input and Plan.
@@ -23,11 +22,14 @@ const builtinWeb = "dravit-web"
 
 // Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
 func Make(in Input, kinds map[string]kind.Kind) Plan {
-	m := &maker{in: in, kinds: kinds, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
+	m := &maker{in: in, kinds: kinds, held: map[int][]survey.Port{}, taken: map[int]bool{}, stacks: map[string]bool{}, owner: in.StackID}
+	for _, name := range in.Ledger.Stacks {
+		m.stacks[name] = true
+	}
 	for _, x := range in.Survey.Ports {
 		m.held[x.Port] = append(m.held[x.Port], x)
 	}
-	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}}
+	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}}
 	number := m.name()
 	file := m.addWebServer()
 	for _, name := range slices.Sorted(maps.Keys(file)) {
@@ -35,20 +37,26 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	}
 	m.uses(file)
 	m.ports()
+	m.debuggers()
+	m.sockets()
 	m.gateway()
 	m.sites(number)
+	m.requires()
+	m.changes()
 	m.plan.OK = len(m.plan.Faults) == 0
 	return m.plan
 }
 
 type maker struct {
-	in    Input
-	kinds map[string]kind.Kind
-	plan  Plan
-	held  map[int][]survey.Port
-	taken map[int]bool // ports given in this plan
-	added string       // the web server that the plan added
-	owner string       // whom a port is sought for: the stack's id, or GatewayOwner
+	in     Input
+	kinds  map[string]kind.Kind
+	plan   Plan
+	held   map[int][]survey.Port
+	taken  map[int]bool       // ports given in this plan
+	stacks map[string]bool    // names of other stacks
+	offers map[string][]offer // programs by kind
+	added  string             // the web server that the plan added
+	owner  string             // whom a port is sought for: the stack's id, or GatewayOwner
 }
 
 func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {
@@ -83,14 +91,14 @@ func (m *maker) name() int {
 	case n == before && n > 1:
 		m.decide("name", m.plan.Stack, nil, "the stack had this name before")
 	case n > 1:
-		m.decide("name", m.plan.Stack, []Option{{want, "another folder's stack has this name, or a site's name"}}, "the first number that is free")
+		m.decide("name", m.plan.Stack, []Option{{Option: want, Because: "another folder's stack has this name, or a site's name"}}, "the first number that is free")
 	}
 	return n
 }
 
 // clash tells whether another stack has the name of that number, or one of its sites'.
 func (m *maker) clash(n int) bool {
-	clash := slices.Contains(m.in.Ledger.Stacks, numbered(m.in.File.Name, n))
+	clash := m.stacks[numbered(m.in.File.Name, n)]
 	for _, s := range m.in.File.Sites {
 		clash = clash || m.in.Ledger.Hosts[numbered(s.Name, n)+".localhost"] != ""
 	}
@@ -137,31 +145,31 @@ func (m *maker) part(name string, file stackfile.Part) {
 	for _, kindName := range file.Kind {
 		k, ok := m.kinds[kindName]
 		if !ok {
-			rejected = append(rejected, Option{kindName, "this version of Dravit has no such kind"})
+			rejected = append(rejected, Option{Option: kindName, Because: "this version of Dravit has no such kind"})
 			continue
 		}
 		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName || hasData && !k.Needs(file.For(kindName)).Data {
-			rejected = append(rejected, Option{kindName, fmt.Sprintf("the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
+			rejected = append(rejected, Option{Option: kindName, Because: fmt.Sprintf("the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
 			continue
 		}
 		want := file.For(kindName)
-		program, because, turnedDown := m.program(k, want, written)
-		rejected = append(rejected, turnedDown...)
-		if program == nil {
+		c := m.program(name, k, want, written)
+		rejected = append(rejected, c.rejected...)
+		if c.program == nil {
 			continue
 		}
 		if len(file.Kind) > 1 {
 			m.decide(subject+".kind", kindName, kindsOf(rejected, file.Kind), "the first kind of the list that this machine has and that meets every demand")
 		}
 		if name == m.added {
-			because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
+			c.because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
 		}
-		m.decide(subject+".version", strings.TrimSpace(kindName+" "+program.Version), turnedDown, because...)
-		needs := k.Needs(want)
-		p := Part{Name: name, Kind: kindName, Version: program.Version, Program: program.Path, Origin: program.Origin,
-			Role: k.Role(), Data: needs.Data, Facts: program.Facts, Want: want}
-		if needs.Socket {
-			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name+".sock")
+		m.decide(subject+".version", strings.TrimSpace(kindName+" "+c.program.Version), c.rejected, c.because...)
+		m.extensions(subject, c)
+		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Role(), Data: k.Needs(want).Data,
+			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
+		if c.upgrade != "" {
+			m.decide(subject+".data", "changed from "+c.upgrade, nil, "a newer program takes it over, with consent; a copy is made first")
 		}
 		m.plan.Parts = append(m.plan.Parts, p)
 		return
@@ -175,7 +183,7 @@ func kindsOf(rejected []Option, kinds []string) []Option {
 	for _, k := range kinds {
 		for _, r := range rejected {
 			if r.Option == k || strings.HasPrefix(r.Option, k+" ") {
-				out = append(out, Option{k, r.Because})
+				out = append(out, Option{Option: k, Because: r.Because})
 				break
 			}
 		}
@@ -199,84 +207,22 @@ func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
 		}
 	}
 	next := "change it in " + stackfile.Name + " to something that is here"
-	if len(missing) > 0 {
+	if consent := m.consentNext(name, rejected); consent != "" {
+		next = consent
+	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}
 	m.fault("part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
 }
 
-// program picks the newest program of a kind that satisfies every demand, or says why each does not.
-func (m *maker) program(k kind.Kind, want stackfile.Part, written Written) (*kind.Program, []string, []Option) {
-	constraint, err := version.ParseConstraint(want.Version)
-	if err != nil {
-		return nil, nil, []Option{{k.Name(), err.Error()}}
+// series cuts a version to the numbers within which programs read each other's data.
+func series(k kind.Kind, want stackfile.Part, v string) string {
+	n := k.Needs(want).Series
+	if n == 0 {
+		n = 2
 	}
-	var all []kind.Program
-	if len(k.Programs()) == 0 {
-		own := kind.Program{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}
-		if v, ok := k.(kind.Versioned); ok {
-			own.Version = v.Version()
-		}
-		if k.Role() == kind.App { // the project's own: Dravit does not know its version
-			own.Version, own.Origin = "", "project"
-		}
-		all = []kind.Program{own}
-	}
-	for _, p := range m.in.Survey.Programs {
-		if p.Kind == k.Name() {
-			all = append(all, p)
-		}
-	}
-	if len(all) == 0 {
-		return nil, nil, []Option{{k.Name(), "this machine has none"}}
-	}
-	slices.SortStableFunc(all, func(a, b kind.Program) int { return -version.Compare(a.Version, b.Version) })
-	var rejected []Option
-	for i := range all {
-		p := &all[i]
-		option := strings.TrimSpace(fmt.Sprintf("%s %s", p.Kind, p.Version))
-		if p.Path != "" {
-			option += " at " + p.Path
-		}
-		switch unfit := k.Fit(want, *p); {
-		case want.Version != "" && !constraint.Allows(p.Version):
-			rejected = append(rejected, Option{option, "the stack file wants " + want.Version})
-		case written.Version != "" && older(p.Version, written.Version):
-			rejected = append(rejected, Option{option, "the data was written by " + written.Version + ", and an older server would damage it"})
-		case unfit != "":
-			rejected = append(rejected, Option{option, unfit})
-		default:
-			return p, because(p, want, len(all)), rejected
-		}
-	}
-	return nil, nil, rejected
-}
-
-// older compares the first two numbers of versions: within those, servers read each other's data.
-func older(program, data string) bool {
-	cut := func(v string) string {
-		return strings.Join(strings.SplitN(v, ".", 3)[:min(2, strings.Count(v, ".")+1)], ".")
-	}
-	return version.Compare(cut(program), cut(data)) < 0
-}
-
-func because(p *kind.Program, want stackfile.Part, found int) []string {
-	var why []string
-	if p.Origin == "project" {
-		return append(why, "it is the project's own: "+want.Command)
-	}
-	if p.Path == "" {
-		return append(why, "it is built into Dravit")
-	}
-	if want.Version != "" {
-		why = append(why, "the stack file wants "+want.Version)
-	}
-	if found == 1 {
-		why = append(why, "it is the only one here")
-	} else {
-		why = append(why, fmt.Sprintf("it is the newest of %d that fits", found))
-	}
-	return why
+	numbers := strings.Split(v, ".")
+	return strings.Join(numbers[:min(n, len(numbers))], ".")
 }
 
 // uses decides what each part needs running.
@@ -331,7 +277,7 @@ func (m *maker) ports() {
 					m.taken[had] = true
 					continue
 				} else {
-					rejected = append(rejected, Option{fmt.Sprint(had), why})
+					rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
 				}
 			}
 			p.Port, rejected = m.free(needs.PortBase, rejected)
@@ -341,6 +287,17 @@ func (m *maker) ports() {
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
+		}
+	}
+}
+
+// sockets names the sockets, some of which carry the port in their names.
+func (m *maker) sockets() {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket {
+			name := strings.ReplaceAll(or(needs.SocketName, p.Name+".sock"), "{port}", fmt.Sprint(p.Port))
+			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name)
 		}
 	}
 }
@@ -361,7 +318,7 @@ func (m *maker) gateway() {
 	}
 	var rejected []Option
 	if had != 0 {
-		rejected = []Option{{fmt.Sprint(had), m.refuse(had)}}
+		rejected = []Option{{Option: fmt.Sprint(had), Because: m.refuse(had)}}
 	}
 	m.plan.Gateway, rejected = m.free(base, rejected)
 	if m.plan.Gateway == 0 {
@@ -452,7 +409,7 @@ func (m *maker) free(base int, rejected []Option) (int, []Option) {
 			return port, rejected
 		}
 		if len(rejected) < 5 {
-			rejected = append(rejected, Option{fmt.Sprint(port), why})
+			rejected = append(rejected, Option{Option: fmt.Sprint(port), Because: why})
 		}
 	}
 	return 0, rejected
@@ -520,9 +477,9 @@ func (m *maker) root(site *Site, named string) {
 		f := m.in.Project.Folders[root]
 		switch {
 		case !f.Exists:
-			rejected = append(rejected, Option{root, "not there"})
+			rejected = append(rejected, Option{Option: root, Because: "not there"})
 		case f.Index == "":
-			rejected = append(rejected, Option{root, "it has no index.php or index.html"})
+			rejected = append(rejected, Option{Option: root, Because: "it has no index.php or index.html"})
 		default:
 			site.Root = root
 			m.decide(subject, root, rejected, "it holds "+f.Index)

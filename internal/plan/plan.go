@@ -18,7 +18,8 @@ type Input struct {
 	Survey  survey.Survey   `json:"survey"`
 	Ledger  Ledger          `json:"ledger"`
 	History History         `json:"history"`
-	Run     string          `json:"run"`     // the run folder, for sockets
+	Run     string          `json:"run"` // the run folder, for sockets
+	Consent Consent         `json:"consent"`
 	Version string          `json:"version"` // Dravit's own: that of built-in kinds
 }
 
@@ -35,6 +36,26 @@ type Ledger struct {
 // History is what earlier starts left behind.
 type History struct {
 	Data map[string]Written `json:"data,omitempty"` // by part
+	Good Good               `json:"good"`
+}
+
+// Good is the last start after which everything answered.
+type Good struct {
+	At    string            `json:"at,omitempty"` // RFC 3339
+	Parts map[string]Chosen `json:"parts,omitempty"`
+}
+
+// Chosen is what a part ran on.
+type Chosen struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Program string `json:"program,omitempty"` // "": built into Dravit
+}
+
+// Consent is what the user allowed for this plan.
+type Consent struct {
+	Upgrade []string `json:"upgrade,omitempty"` // parts whose data a newer program may change, after a copy
+	Afresh  bool     `json:"afresh,omitempty"`  // earlier choices do not count
 }
 
 // Written says what wrote a part's data folder last.
@@ -52,6 +73,9 @@ type Plan struct {
 	Sites     []Site     `json:"sites"`
 	Decisions []Decision `json:"decisions"`
 	Faults    []Fault    `json:"faults"`
+	// Changes are what became different since the last good start, which was at Since.
+	Changes []Change `json:"changes"`
+	Since   string   `json:"since,omitempty"`
 
 	Gateway int `json:"gateway_port"`
 }
@@ -66,11 +90,26 @@ type Part struct {
 	Port    int    `json:"port,omitempty"`
 	Socket  string `json:"socket,omitempty"`
 
-	Role  kind.Role         `json:"role"`
-	Data  bool              `json:"data,omitempty"` // it keeps a data folder
-	Uses  []string          `json:"uses,omitempty"` // the parts it needs
-	Facts map[string]string `json:"-"`
-	Want  stackfile.Part    `json:"-"`
+	Role  kind.Role `json:"role"`
+	Data  bool      `json:"data,omitempty"`       // it keeps a data folder
+	Uses  []string  `json:"uses,omitempty"`       // the parts it needs
+	Debug int       `json:"debug_port,omitempty"` // where an editor waits for the part's debugger
+	// Modules are loaded in this order. Those of the project have paths relative to it.
+	Modules []kind.Module `json:"modules,omitempty"`
+	// Unfit are modules of the project that this runtime cannot load.
+	Unfit []kind.Choice `json:"unfit,omitempty"`
+
+	Facts       map[string]string `json:"-"`
+	Want        stackfile.Part    `json:"-"`
+	UpgradeFrom string            `json:"-"` // the version whose data are to be changed
+}
+
+// Change is one thing that became different since the last good start.
+type Change struct {
+	Subject string `json:"subject"`
+	Was     string `json:"was"`
+	Now     string `json:"now"`
+	Because string `json:"because"`
 }
 
 // Site is a site as decided.
@@ -94,10 +133,7 @@ type Decision struct {
 }
 
 // Option is one that was turned down.
-type Option struct {
-	Option  string `json:"option"`
-	Because string `json:"because"`
-}
+type Option = kind.Option
 
 // Fault is a demand that nothing satisfies.
 type Fault struct {

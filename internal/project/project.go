@@ -4,12 +4,16 @@ package project
 import (
 	"os"
 	"path/filepath"
+
+	"dravit/internal/kind"
 )
 
 // Facts is what the folder says. Keys are paths relative to the project.
 type Facts struct {
-	Dir     string            `json:"dir"`
-	Folders map[string]Folder `json:"folders"`
+	Dir       string               `json:"dir"`
+	Folders   map[string]Folder    `json:"folders"`
+	Manifests map[string]Manifests `json:"manifests,omitempty"` // by folder: the project, and those above document roots
+	Modules   []kind.Module        `json:"modules,omitempty"`   // compiled files that the project brings
 }
 
 // Folder is a folder that may be a document root.
@@ -23,7 +27,7 @@ var Roots = []string{"public", "web", "htdocs", "."}
 
 // Look reads the facts: about the usual document roots and the ones that the stack file names.
 func Look(dir string, roots []string) Facts {
-	f := Facts{Dir: dir, Folders: map[string]Folder{}}
+	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}}
 	for _, root := range append(roots, Roots...) {
 		path := filepath.Join(dir, root)
 		info, err := os.Stat(path)
@@ -35,5 +39,27 @@ func Look(dir string, roots []string) Facts {
 		}
 		f.Folders[filepath.Clean(root)] = folder
 	}
+	for _, root := range append(roots, ".") {
+		for _, folder := range Above(root) {
+			if _, ok := f.Manifests[folder]; ok {
+				continue
+			}
+			if m := readManifests(dir, folder); len(m.Demands)+len(m.Extensions)+len(m.Faults) > 0 {
+				f.Manifests[folder] = m
+			}
+		}
+	}
 	return f
+}
+
+// Above returns a folder of the project and those above it, nearest first, up to the project itself.
+func Above(folder string) []string {
+	var all []string
+	for at := filepath.Clean(folder); filepath.IsLocal(at); at = filepath.Dir(at) {
+		all = append(all, at)
+		if at == "." {
+			break
+		}
+	}
+	return all
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -84,12 +85,12 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 }
 
 // Plan decides, and changes nothing.
-func (s *Stack) Plan(ctx context.Context) (plan.Input, plan.Plan, error) {
+func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, plan.Plan, error) {
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
 	if err != nil {
 		return plan.Input{}, plan.Plan{}, err
 	}
-	found, err := survey.Look(ctx, s.Kinds, s.Home.Path("survey.json"))
+	found, err := s.Look(ctx, file.Requires)
 	if err != nil {
 		return plan.Input{}, plan.Plan{}, err
 	}
@@ -101,6 +102,7 @@ func (s *Stack) Plan(ctx context.Context) (plan.Input, plan.Plan, error) {
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
+	in.Consent = consent
 	return in, plan.Make(in, s.Kinds.Pure()), nil
 }
 
@@ -115,18 +117,17 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			roots = append(roots, site.Root)
 		}
 	}
-	in := plan.Input{Format: plan.Format, StackID: s.ID, File: file, Project: project.Look(s.Dir, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
+	in := plan.Input{Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger:  plan.Ledger{Gateway: book.Gateway, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
 		in.StackID = newID
+	} else if err := home.ReadJSON(s.goodFile(), &in.History.Good); err != nil {
+		return in, err
 	}
-	live, named := map[int]string{}, map[int]bool{book.Gateway: true}
+	live, named := s.livePorts(book), map[int]bool{book.Gateway: true}
 	for id, other := range book.Stacks {
-		for part, port := range other.Ports {
-			if home.Locked(s.Home.Stack(id, "state", part+".lock")) {
-				live[port] = id
-			}
+		for _, port := range other.Ports {
 			if id != s.ID {
 				in.Ledger.Others[port] = other.Name
 			}
@@ -140,9 +141,6 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 		}
 	}
 	slices.Sort(in.Ledger.Stacks)
-	if home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
-		live[book.Gateway] = plan.GatewayOwner
-	}
 	for name, part := range file.Parts {
 		if s.ID != "" {
 			was, err := data.Read(s.Home.Stack(s.ID, "data", name))
@@ -164,6 +162,42 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	var err error
 	in.Survey.Ports, err = survey.Ports(live, named)
 	return in, err
+}
+
+// project reads what the folder says, with the modules that it brings for the runtimes of the stack.
+func (s *Stack) project(file *stackfile.File, roots []string) project.Facts {
+	facts := project.Look(s.Dir, roots)
+	seen := map[string]bool{}
+	for _, name := range file.PartNames() {
+		for _, k := range file.Parts[name].Kind {
+			scout, ok := s.Kinds.Of(k).(kind.Scout)
+			if !ok {
+				continue
+			}
+			for _, m := range scout.Scan(s.Dir, file.Parts[name].For(k)) {
+				if key := m.Kind + " " + m.File + " " + m.Name; !seen[key] {
+					seen[key] = true
+					facts.Modules = append(facts.Modules, m)
+				}
+			}
+		}
+	}
+	return facts
+}
+
+func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.json") }
+
+// remember writes down what a stack ran on when everything answered. A start that changed nothing is not written again.
+func (s *Stack) remember(p plan.Plan) error {
+	good := plan.Good{At: time.Now().UTC().Format(time.RFC3339), Parts: map[string]plan.Chosen{}}
+	for _, x := range p.Parts {
+		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
+	}
+	var was plan.Good
+	if err := home.ReadJSON(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) {
+		return nil
+	}
+	return home.WriteJSON(s.goodFile(), good)
 }
 
 // ErrNoPlan says that no plan satisfies the stack file. The plan's faults say why.
@@ -192,9 +226,16 @@ func (s Started) Answers() bool {
 	return true
 }
 
+// StartOptions say how a stack is started.
+type StartOptions struct {
+	Restart []string      // parts that are ended first in any case
+	Timeout time.Duration // for everything to answer
+	Consent plan.Consent
+}
+
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
 // change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
-func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Duration, report func(kind.Status)) (Started, error) {
+func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
 	var out Started
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
 	if err != nil {
@@ -206,7 +247,7 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 	}
 	ready := make(chan error, 1)
 	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
-	err = s.place(ctx, file, program, restart, &out)
+	err = s.place(ctx, file, program, o, &out)
 	if keeperErr := <-ready; err == nil {
 		err = keeperErr
 	}
@@ -216,7 +257,7 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 	var failed error
 	states, order := map[string]kind.Status{}, []string{}
 	err = s.withKeeper(ctx, program, func() error {
-		return s.Keeper.Start(ctx, s.ID, restart, timeout, func(e keeper.Event) {
+		return s.Keeper.Start(ctx, s.ID, o.Restart, o.Timeout, func(e keeper.Event) {
 			switch {
 			case e.Part != nil:
 				if _, ok := states[e.Part.Name]; !ok {
@@ -236,7 +277,10 @@ func (s *Stack) Start(ctx context.Context, restart []string, timeout time.Durati
 	for _, name := range order {
 		out.Parts = append(out.Parts, states[name])
 	}
-	return out, cmp.Or(err, failed)
+	if err = cmp.Or(err, failed); err == nil && out.Answers() {
+		err = s.remember(out.Plan)
+	}
+	return out, err
 }
 
 // withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
@@ -252,8 +296,8 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
 // the parts to restart is not in it.
-func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, restart []string, out *Started) error {
-	found, err := survey.Look(ctx, s.Kinds, s.Home.Path("survey.json"))
+func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
+	found, err := s.Look(ctx, file.Requires)
 	if err != nil {
 		return err
 	}
@@ -267,6 +311,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		if err != nil {
 			return err
 		}
+		in.Consent = o.Consent
 		out.Plan = plan.Make(in, s.Kinds.Pure())
 		if !out.Plan.OK {
 			return ErrNoPlan
@@ -275,7 +320,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		for _, p := range out.Plan.Parts {
 			names = append(names, p.Name)
 		}
-		for _, name := range restart {
+		for _, name := range o.Restart {
 			if !slices.Contains(names, name) {
 				return &NoPartError{name, names}
 			}
@@ -292,6 +337,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		for _, p := range out.Plan.Parts {
 			if p.Port != 0 {
 				own.Ports[p.Name] = p.Port
+			}
+			if p.Debug != 0 {
+				own.Ports[plan.DebugKey(p.Name)] = p.Debug
 			}
 		}
 		for _, site := range out.Plan.Sites {

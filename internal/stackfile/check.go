@@ -34,6 +34,13 @@ func (r *reader) check(f *File) {
 			defined(fmt.Sprintf("part.%s.uses.%d", name, i), need)
 		}
 	}
+	for _, name := range names {
+		part := f.Parts[name]
+		for _, kind := range slices.Sorted(maps.Keys(part.Of)) {
+			r.extensions("part."+name+"."+kind, part.Of[kind].Extensions)
+		}
+		r.extensions("part."+name, part.Extensions)
+	}
 	r.circles(f)
 	seen := map[string]bool{}
 	for i, s := range f.Sites {
@@ -84,6 +91,15 @@ func Expand(value string, field func(part, field string) string) string {
 // EnvPrefix returns what a part's variables begin with: crew-db gives CREW_DB.
 func EnvPrefix(part string) string {
 	return strings.ToUpper(strings.ReplaceAll(part, "-", "_"))
+}
+
+// extensions checks the entries that are paths.
+func (r *reader) extensions(at string, entries []string) {
+	for i, e := range entries {
+		if strings.Contains(e, "/") && !filepath.IsLocal(e) {
+			r.fault(fmt.Sprintf("%s.extensions.%d", at, i), fmt.Sprintf("the extension file %q lies outside the project", e), "a path relative to the project; a folder for every project is named in Dravit's settings")
+		}
+	}
 }
 
 // circles reports each circle among uses once, at the part that comes first.

@@ -14,10 +14,11 @@ const (
 
 // File is a stack file. Keys that a later version of Dravit will understand are left out: naming one is a fault.
 type File struct {
-	Name  string          `toml:"name" json:"name" doc:"The stack's name. Absent: the folder's name." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
-	Parts map[string]Part `toml:"part" json:"part" doc:"The members of the stack, each under a name of yours: letters, digits, - and _."`
-	Sites []Site          `toml:"site" json:"site,omitempty" doc:"The sites of the stack, each with a host name."`
-	Env   map[string]Text `toml:"env" json:"env,omitempty" doc:"Variables for parts and commands; {db.port} stands for the port of the part db."`
+	Name     string             `toml:"name" json:"name" doc:"The stack's name. Absent: the folder's name." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
+	Requires map[string]Require `toml:"requires" json:"requires,omitempty" doc:"Command-line programs that must be there, each with a version or a table."`
+	Parts    map[string]Part    `toml:"part" json:"part" doc:"The members of the stack, each under a name of yours: letters, digits, - and _."`
+	Sites    []Site             `toml:"site" json:"site,omitempty" doc:"The sites of the stack, each with a host name."`
+	Env      map[string]Text    `toml:"env" json:"env,omitempty" doc:"Variables for parts and commands; {db.port} stands for the port of the part db."`
 }
 
 // Part is one part as the stack file describes it.
@@ -30,7 +31,8 @@ type Part struct {
 	Command    string          `toml:"command" json:"command,omitempty" doc:"The command of a part with its own server. It listens on {port}, which is also in PORT." pattern:"\\S"`
 	Database   string          `toml:"database" json:"database,omitempty" doc:"The name of the database. Absent: the stack's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,47}$"`
 	User       string          `toml:"user" json:"user,omitempty" doc:"The application's database user. Absent: the database's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,31}$"`
-	Extensions []string        `toml:"extensions" json:"extensions" doc:"The runtime's extensions. Absent: every one that the machine has, debuggers aside." items:"^[A-Za-z0-9_]+$"`
+	Extensions []string        `toml:"extensions" json:"extensions" doc:"The runtime's extensions: names, or paths to files in the project. Absent: every one that the machine has, debuggers aside." items:"^([A-Za-z0-9_]+|[^\\x00-\\x1f\"]*(/[^\\x00-\\x1f\"]*|\\.so))$"`
+	Debugger   bool            `toml:"debugger" json:"debugger,omitempty" doc:"Load the runtime's debugger, which calls an editor on a port of the stack's own."`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the program itself, in its own names." keys:"^[A-Za-z0-9_.-]+$"`
 
 	// Of holds what is written for one kind of the list only, as [part.db.mariadb].
@@ -53,6 +55,13 @@ type Expect struct {
 	Text   string `toml:"text" json:"text,omitempty" doc:"A text that the answer must contain."`
 }
 
+// Require is a command-line program that must be there. In the file it is a table, or a version alone.
+type Require struct {
+	Version string `toml:"version" json:"version,omitempty" doc:"A version prefix or comparisons. Absent: any version." check:"version"`
+	Ask     string `toml:"ask" json:"ask,omitempty" doc:"The arguments with which the program tells its version, with spaces between. Absent: known for many programs, else --version."`
+	Pattern string `toml:"pattern" json:"pattern,omitempty" doc:"A regular expression (RE2) whose first group is the version. Absent: the first number with a dot." check:"expression"`
+}
+
 // Texts is one text or a list of them.
 type Texts []string
 
@@ -61,8 +70,8 @@ type Text string
 
 // notBuilt are keys of the design that this version does not understand yet, by table.
 var notBuilt = map[string][]string{
-	"":     {"requires", "task"},
-	"part": {"seed", "debugger", "requires"},
+	"":     {"task"},
+	"part": {"seed", "requires"},
 	"site": {"each", "aliases", "listen", "suffix", "include"},
 }
 
@@ -96,6 +105,7 @@ func (p Part) For(kind string) Part {
 		p.Extensions = own.Extensions
 	}
 	p.Main = p.Main || own.Main
+	p.Debugger = p.Debugger || own.Debugger
 	if own.Settings != nil {
 		p.Settings = maps.Clone(p.Settings)
 		if p.Settings == nil {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -274,6 +275,18 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		}
 		into.Set(reflect.ValueOf(parts))
 		return
+	case map[string]Require:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table")
+			return
+		}
+		all := map[string]Require{}
+		for _, name := range slices.Sorted(maps.Keys(tree)) {
+			all[name] = r.require(join(at, name), name, tree[name])
+		}
+		into.Set(reflect.ValueOf(all))
+		return
 	case []Site:
 		list, ok := v.([]any)
 		if !ok || !tables(list) {
@@ -308,11 +321,19 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), patternHint(p))
 			return
 		}
-		if tag.Get("check") == "version" {
-			if _, err := version.ParseConstraint(s); err != nil {
-				r.fault(at, err.Error(), "")
-				return
+		var err error
+		switch tag.Get("check") {
+		case "version":
+			_, err = version.ParseConstraint(s)
+		case "expression":
+			var re *regexp.Regexp
+			if re, err = regexp.Compile(s); err == nil && re.NumSubexp() == 0 {
+				err = fmt.Errorf("%q has no group around the version: v([0-9.]+)", s)
 			}
+		}
+		if err != nil {
+			r.fault(at, err.Error(), "")
+			return
 		}
 		into.SetString(s)
 	case reflect.Int:
@@ -396,6 +417,28 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	}
 	walk("", at, tree)
 	into.Set(reflect.ValueOf(out))
+}
+
+var toolName = pattern.New(`^[A-Za-z0-9][A-Za-z0-9._+-]{0,63}$`)
+
+// require reads what is demanded of a command-line program: a version alone, or a table.
+func (r *reader) require(at, name string, v any) Require {
+	if !toolName().MatchString(name) {
+		r.fault(at, fmt.Sprintf("%q cannot be a program's name", name), "its file name on PATH")
+	}
+	var out Require
+	switch v := v.(type) {
+	case string:
+		if _, err := version.ParseConstraint(v); err != nil {
+			r.fault(at, err.Error(), "")
+		}
+		out.Version = v
+	case map[string]any:
+		r.table(at, "require", v, reflect.ValueOf(&out).Elem(), nil)
+	default:
+		r.fault(at, fmt.Sprintf("%s must be a version or a table, not %s", name, sortOf(v)), `such as ">= 2.30", or { version = ">= 1", ask = "--version", pattern = "v([0-9.]+)" }`)
+	}
+	return out
 }
 
 var partName = pattern.New(`^[A-Za-z][A-Za-z0-9_-]{0,31}$`)

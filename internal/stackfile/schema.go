@@ -68,6 +68,9 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 			}
 		}
 		return map[string]any{"type": "object", "additionalProperties": part, "propertyNames": map[string]any{"pattern": partName().String()}}
+	case map[string]Require:
+		value := map[string]any{"oneOf": []any{map[string]any{"type": "string"}, object(t.Elem(), kinds)}}
+		return map[string]any{"type": "object", "additionalProperties": value, "propertyNames": map[string]any{"pattern": toolName().String()}}
 	case []Site:
 		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
 	case *Expect:

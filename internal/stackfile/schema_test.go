@@ -38,7 +38,7 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 	for _, bad := range []string{
 		"nam = \"x\"", "name = 3", "name = \"A b\"", "[part.db]\nkind = \"mariabd\"", "[part.db]\ndatabase = \"x\"", "[part.db]\nkind = []",
 		"[part.db]\nkind = \"mariadb\"\nport = 70000", "[part.db]\nkind = \"mariadb\"\nport = \"x\"", "[part.\"a b\"]\nkind = \"nginx\"",
-		"[part.app]\nkind = \"php\"\nextensions = \"intl\"", "[part.app]\nkind = \"php\"\nextensions = [\"a/b\"]", "[part.app]\nkind = \"php\"\nextensions = [\"a\", \"a\"]",
+		"[part.app]\nkind = \"php\"\nextensions = \"intl\"", "[part.app]\nkind = \"php\"\nextensions = [\"a b\"]", "[requires]\ngit = 3", "[requires]\ngit = { x = 1 }", "[part.app]\nkind = \"php\"\nextensions = [\"a\", \"a\"]",
 		"[[site]]\nroot = \"x\"", "[[site]]\nname = \"a\"\nexpect = { status = 20 }", "[[site]]\nname = \"a\"\nexpect = { path = \"x\" }", "site = \"x\"",
 		"[part.db]\nkind = \"mariadb\"\n[part.db.mariadb]\nprot = 1", "[env]\nA = { b = 1 }",
 	} {

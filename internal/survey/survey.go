@@ -1,35 +1,43 @@
-// Package survey looks at this machine: which programs it has, in which versions, and which ports are held by whom.
+// Package survey looks at this machine: which programs it has, in which versions, what they were built for, which ports are held by whom,
+// and what this user may do.
 package survey
 
 import (
-	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
-	"os/exec"
-	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/proc"
+	"dravit/internal/settings"
+	"dravit/internal/stackfile"
 	"dravit/internal/version"
 )
+
+// Format is the number of the JSON form of Survey.
+const Format = 1
 
 // Survey is what this machine offers.
 type Survey struct {
 	Format   int            `json:"format"`
 	Host     Host           `json:"host"`
 	Programs []kind.Program `json:"programs"`
+	Modules  []kind.Module  `json:"modules"` // compiled extensions of the runtimes
+	Tools    []Tool         `json:"tools"`   // command-line programs
 	Ports    []Port         `json:"ports"`
+	// Names and Allowed take longer to find out, and no plan rests on them: Whole alone fills them.
+	Names   []Named  `json:"names,omitempty"`
+	Allowed *Allowed `json:"allowed,omitempty"`
 }
 
 // Host is the machine and its user.
@@ -40,6 +48,263 @@ type Host struct {
 	// EphemeralLow and EphemeralHigh are the range that the system gives to outgoing connections.
 	EphemeralLow  int `json:"ephemeral_low"`
 	EphemeralHigh int `json:"ephemeral_high"`
+}
+
+// Machine is where to look and what for.
+type Machine struct {
+	Kinds    []kind.Server
+	Settings settings.Settings
+	Cache    string // the file that remembers what programs said
+	Root     string // of the file system; "" is the machine's own. Recorded trees have another
+	Home     string // of the user, within Root
+	Path     string // PATH
+}
+
+// Here is this machine as this user sees it.
+func Here(kinds []kind.Server, set settings.Settings, cache string) Machine {
+	base, _ := os.UserHomeDir() // without one, its folders are not looked into
+	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH")}
+}
+
+// entry is what is remembered of one program: as long as the file is the same, so is the answer.
+type entry struct {
+	Size    int64         `json:"size"`
+	ModTime time.Time     `json:"mod_time"`
+	Program *kind.Program `json:"program"` // nil: the file is no such program
+	// Until is when a program that was not heard to its end is asked again.
+	Until time.Time `json:"until,omitzero"`
+}
+
+// patience is how long a program that hangs or was killed is left alone.
+const patience = time.Minute
+
+// memory is what is remembered between two surveys.
+type memory struct {
+	Programs map[string]entry   `json:"programs"` // by kind and path
+	Folders  map[string]listing `json:"folders"`  // by path
+	Modules  map[string]shelf   `json:"modules"`  // by kind and folder
+	Tools    map[string]told    `json:"tools"`    // by path and how it was asked
+}
+
+// shelf is what a folder of modules held, as long as its files are the same.
+type shelf struct {
+	Stamp   string        `json:"stamp"`
+	Modules []kind.Module `json:"modules"`
+}
+
+// looker is one look at a machine.
+type looker struct {
+	Machine
+	known, fresh memory
+	folders      finder
+	search       []folder
+	mu           sync.Mutex // guards fresh and changed
+	changed      bool
+	limit        chan struct{}
+}
+
+// Look surveys the machine. Programs are asked side by side, each with a deadline, and what they say is remembered by path, size and
+// time. Of command-line programs those in requires are asked.
+func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (Survey, error) {
+	low, high := proc.EphemeralPorts()
+	s := Survey{Format: Format, Host: Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high}}
+	l := m.look()
+	var wg sync.WaitGroup
+	for _, k := range m.Kinds {
+		if prober, ok := k.(kind.Prober); ok {
+			for _, found := range l.find(k.Programs()) {
+				l.ask(ctx, &wg, k.Name(), prober, found)
+			}
+		}
+	}
+	s.Tools = l.tools(ctx, &wg, requires)
+	wg.Wait()
+	if err := ctx.Err(); err != nil {
+		return s, err
+	}
+	s.Programs = l.programs()
+	s.Modules = l.modules(s.Programs)
+	slices.SortFunc(s.Tools, func(a, b Tool) int { return strings.Compare(a.Name, b.Name) })
+	return s, l.remember()
+}
+
+func (m Machine) look() *looker {
+	l := &looker{Machine: m, limit: make(chan struct{}, 8)}
+	if err := home.ReadJSON(m.Cache, &l.known); err != nil {
+		l.known = memory{} // a broken cache is no cache
+	}
+	l.fresh = memory{map[string]entry{}, map[string]listing{}, map[string]shelf{}, map[string]told{}}
+	l.folders = finder{root: m.Root, known: l.known.Folders, fresh: l.fresh.Folders}
+	l.search = l.searchPath()
+	return l
+}
+
+// remember writes down what was found where it is not what was known.
+func (l *looker) remember() error {
+	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) && len(l.fresh.Modules) == len(l.known.Modules)
+	for key, t := range l.known.Tools { // those that this look did not ask for
+		if _, ok := l.fresh.Tools[key]; !ok {
+			l.fresh.Tools[key] = t
+		}
+	}
+	if same && len(l.fresh.Tools) == len(l.known.Tools) {
+		return nil
+	}
+	return home.WriteState(l.Cache, l.fresh)
+}
+
+// ask asks a found program what it is, unless it was asked before and is the same file.
+func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, kindName string, prober kind.Prober, found place) {
+	info, err := os.Stat(l.Root + found.path)
+	if err != nil {
+		return
+	}
+	key := kindName + " " + found.path
+	if e, ok := l.known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) && (e.Until.IsZero() || time.Now().Before(e.Until)) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if e.Program != nil {
+			e.Program.Origin = found.origin
+		}
+		l.fresh.Programs[key] = e
+		return
+	}
+	wg.Go(func() {
+		l.limit <- struct{}{}
+		defer func() { <-l.limit }()
+		e := entry{Size: info.Size(), ModTime: info.ModTime()}
+		run := func(path string, args ...string) (string, error) {
+			out, err := l.run(ctx, path, args...)
+			if errors.Is(err, errUnheard) {
+				e.Until = time.Now().Add(patience)
+			}
+			return out, err
+		}
+		if v, facts, err := prober.Probe(ctx, l.Root+found.path, run); err == nil {
+			if _, err := version.Parse(v); err == nil {
+				e.Program = &kind.Program{Kind: kindName, Version: v, Path: found.path, Origin: found.origin, Facts: facts}
+			}
+		}
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.changed = true
+		l.fresh.Programs[key] = e
+	})
+}
+
+// programs returns what was found, the newest of each kind first. A script that leads to another program of the list is left out.
+func (l *looker) programs() []kind.Program {
+	all := []kind.Program{}
+	real := map[string]string{} // by kind and real file: the path that it is listed under
+	for _, key := range slices.Sorted(maps.Keys(l.fresh.Programs)) {
+		if p := l.fresh.Programs[key].Program; p != nil {
+			all = append(all, *p)
+			real[p.Kind+" "+l.real(p.Path)] = p.Path
+		}
+	}
+	all = slices.DeleteFunc(all, func(p kind.Program) bool {
+		behind := p.Facts[kind.FactExecutable]
+		if behind == "" {
+			return false
+		}
+		listed, ok := real[p.Kind+" "+l.real(behind)]
+		return ok && listed != p.Path && l.real(behind) != l.real(p.Path)
+	})
+	slices.SortStableFunc(all, func(a, b kind.Program) int {
+		return cmp.Or(strings.Compare(a.Kind, b.Kind), -version.Compare(a.Version, b.Version), l.rank(a.Path)-l.rank(b.Path), strings.Compare(a.Path, b.Path))
+	})
+	return all
+}
+
+// rank is how early a program's folder comes on the search path.
+func (l *looker) rank(path string) int {
+	dir := filepath.Dir(path)
+	return slices.IndexFunc(l.search, func(f folder) bool { return f.dir == dir })
+}
+
+func (l *looker) real(path string) string {
+	if real, err := filepath.EvalSymlinks(l.Root + path); err == nil {
+		return strings.TrimPrefix(real, l.Root)
+	}
+	return path
+}
+
+// modules returns the modules in the folders of the programs found and in those that the settings name, each folder once.
+func (l *looker) modules(programs []kind.Program) []kind.Module {
+	all := []kind.Module{}
+	for _, k := range l.Kinds {
+		librarian, ok := k.(kind.Librarian)
+		if !ok {
+			continue
+		}
+		var dirs []string
+		for _, p := range programs {
+			if p.Kind == k.Name() {
+				dirs = append(dirs, librarian.ModuleFolders(p)...)
+			}
+		}
+		if k.Name() == "php" {
+			dirs = append(dirs, l.Settings.Extensions...)
+		}
+		slices.Sort(dirs)
+		for _, dir := range slices.Compact(dirs) {
+			stamp, key := stampOf(dir), k.Name()+" "+dir
+			if stamp == "" {
+				continue
+			}
+			now, ok := l.known.Modules[key]
+			if !ok || now.Stamp != stamp {
+				l.changed = true
+				now = shelf{stamp, librarian.ReadModules(dir)}
+			}
+			l.fresh.Modules[key] = now
+			all = append(all, now.Modules...)
+		}
+	}
+	return all
+}
+
+// stampOf changes whenever a file of a folder does, "" where there is no such folder.
+func stampOf(dir string) string {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return ""
+	}
+	var size int64
+	var newest time.Time
+	var names strings.Builder
+	for _, e := range entries {
+		info, err := os.Stat(filepath.Join(dir, e.Name()))
+		if err != nil {
+			continue
+		}
+		size += info.Size()
+		names.WriteString(e.Name())
+		if info.ModTime().After(newest) {
+			newest = info.ModTime()
+		}
+	}
+	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
+}
+
+// Ports returns the TCP ports that are held. ours names the stack whose live part holds a port, or "". Who holds a port
+// is looked up for the ports in named only, since it takes a look into every process; nil names them all.
+func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
+	listeners, err := proc.Listeners()
+	if err != nil {
+		return nil, err
+	}
+	all := []Port{}
+	for _, l := range listeners {
+		p := Port{Protocol: "tcp", Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
+		if named == nil || p.Stack == "" && named[l.Port] {
+			h := proc.HolderOf(l)
+			p.PID, p.Program, p.User = h.PID, h.Program, h.User
+		}
+		all = append(all, p)
+	}
+	slices.SortFunc(all, func(a, b Port) int { return cmp.Or(a.Port-b.Port, strings.Compare(a.Address, b.Address)) })
+	return all, nil
 }
 
 // Port is a TCP port that somebody listens on.
@@ -53,200 +318,6 @@ type Port struct {
 	Stack    string `json:"stack,omitempty"` // the id of the stack whose live part holds it
 }
 
-// folders are searched after PATH: servers live where an ordinary user's PATH does not look.
-var folders = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin", "/opt/homebrew/sbin", "/opt/homebrew/bin"}
-
-// entry is what is remembered of one program: as long as the file is the same, so is the answer.
-type entry struct {
-	Size    int64         `json:"size"`
-	ModTime time.Time     `json:"mod_time"`
-	Program *kind.Program `json:"program"` // nil: the file is no such program
-}
-
-// memory is what is remembered between two surveys.
-type memory struct {
-	Programs map[string]entry   `json:"programs"` // by kind and path
-	Folders  map[string]listing `json:"folders"`  // by path
-}
-
-// listing is what a folder held of interest: as long as the folder is not written to, it does still.
-type listing struct {
-	ModTime time.Time           `json:"mod_time"`
-	Found   map[string][]string `json:"found"` // names, by the patterns that they matched
-}
-
-// Look surveys the machine for the given kinds. What programs say of themselves is remembered in the cache file by
-// path, size and time. Programs are asked side by side, each with a deadline.
-func Look(ctx context.Context, kinds []kind.Server, cache string) (Survey, error) {
-	low, high := proc.EphemeralPorts()
-	s := Survey{Format: 1, Host: Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high}}
-	var known memory
-	if err := home.ReadJSON(cache, &known); err != nil {
-		known = memory{} // a broken cache is no cache
-	}
-	fresh := map[string]entry{}
-	folders := &finder{known: known.Folders, fresh: map[string]listing{}}
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	changed := false
-	limit := make(chan struct{}, 8)
-	for _, k := range kinds {
-		prober, ok := k.(kind.Prober)
-		if !ok {
-			continue
-		}
-		for _, file := range folders.find(k.Programs()) {
-			info, err := os.Stat(file)
-			if err != nil {
-				continue
-			}
-			key := k.Name() + " " + file
-			if e, ok := known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) {
-				mu.Lock()
-				fresh[key] = e
-				mu.Unlock()
-				continue
-			}
-			changed = true
-			wg.Go(func() {
-				limit <- struct{}{}
-				defer func() { <-limit }()
-				e := entry{Size: info.Size(), ModTime: info.ModTime()}
-				v, facts, err := prober.Probe(ctx, file, func(path string, args ...string) (string, error) { return run(ctx, path, args...) })
-				if err == nil {
-					e.Program = &kind.Program{Kind: k.Name(), Version: v, Path: file, Origin: origin(file), Facts: facts}
-				}
-				mu.Lock()
-				defer mu.Unlock()
-				fresh[key] = e
-			})
-		}
-	}
-	wg.Wait()
-	if err := ctx.Err(); err != nil {
-		return s, err
-	}
-	if changed || folders.changed || len(fresh) != len(known.Programs) {
-		if err := home.WriteState(cache, memory{fresh, folders.fresh}); err != nil {
-			return s, err
-		}
-	}
-	for _, key := range slices.Sorted(maps.Keys(fresh)) {
-		if p := fresh[key].Program; p != nil {
-			s.Programs = append(s.Programs, *p)
-		}
-	}
-	slices.SortStableFunc(s.Programs, func(a, b kind.Program) int {
-		if a.Kind != b.Kind {
-			return strings.Compare(a.Kind, b.Kind)
-		}
-		return -version.Compare(a.Version, b.Version)
-	})
-	return s, nil
-}
-
-// Ports returns the TCP ports that are held. ours names the stack whose live part holds a port, or "". Who holds a port
-// is looked up for the ports in named only: it takes a look into every process.
-func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
-	listeners, err := proc.Listeners()
-	if err != nil {
-		return nil, err
-	}
-	var all []Port
-	for _, l := range listeners {
-		p := Port{Protocol: "tcp", Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
-		if p.Stack == "" && named[l.Port] {
-			h := proc.HolderOf(l)
-			p.PID, p.Program, p.User = h.PID, h.Program, h.User
-		}
-		all = append(all, p)
-	}
-	slices.SortFunc(all, func(a, b Port) int { return a.Port - b.Port })
-	return all, nil
-}
-
-// finder finds programs by name, and reads a folder again only when it was written to.
-type finder struct {
-	known, fresh map[string]listing
-	changed      bool
-}
-
-// find returns the programs whose names match, each real file once, in the order of PATH.
-func (f *finder) find(patterns []string) []string {
-	var found []string
-	seen := map[string]bool{}
-	for _, dir := range searchPath() {
-		for _, name := range f.names(dir, patterns) {
-			file := filepath.Join(dir, name)
-			real, err := filepath.EvalSymlinks(file)
-			if err != nil || seen[real] {
-				continue
-			}
-			if info, err := os.Stat(real); err != nil || !info.Mode().IsRegular() || info.Mode().Perm()&0o111 == 0 {
-				continue
-			}
-			seen[real] = true
-			found = append(found, file)
-		}
-	}
-	return found
-}
-
-// names returns the names in a folder that match one of the patterns.
-func (f *finder) names(dir string, patterns []string) []string {
-	info, err := os.Stat(dir)
-	if err != nil {
-		return nil
-	}
-	now, ok := f.fresh[dir]
-	if !ok {
-		now = listing{info.ModTime(), map[string][]string{}}
-		f.fresh[dir] = now
-	}
-	key := strings.Join(patterns, " ")
-	if was, ok := f.known[dir]; ok && was.ModTime.Equal(info.ModTime()) {
-		if names, ok := was.Found[key]; ok {
-			now.Found[key] = names
-			return names
-		}
-	}
-	f.changed = true
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil
-	}
-	names := []string{}
-	for _, e := range entries {
-		if slices.ContainsFunc(patterns, func(p string) bool { ok, _ := path.Match(p, e.Name()); return ok }) {
-			names = append(names, e.Name())
-		}
-	}
-	now.Found[key] = names
-	return names
-}
-
-// searchPath is PATH and the folders after it, each once.
-func searchPath() []string {
-	var dirs []string
-	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), folders...) {
-		if filepath.IsAbs(dir) && !slices.Contains(dirs, filepath.Clean(dir)) {
-			dirs = append(dirs, filepath.Clean(dir))
-		}
-	}
-	return dirs
-}
-
-func origin(file string) string {
-	dir := filepath.Dir(file)
-	if slices.Contains([]string{"/usr/sbin", "/usr/bin", "/sbin", "/bin"}, dir) {
-		return "system"
-	}
-	if base, err := os.UserHomeDir(); err == nil && strings.HasPrefix(file, base+"/") {
-		return "user"
-	}
-	return "path"
-}
-
 func userName() string {
 	for _, name := range []string{"USER", "LOGNAME"} {
 		if u := os.Getenv(name); u != "" {
@@ -254,41 +325,4 @@ func userName() string {
 		}
 	}
 	return fmt.Sprintf("uid %d", os.Geteuid())
-}
-
-const (
-	probeTime  = 5 * time.Second
-	probeBytes = 1 << 20
-)
-
-// run runs a program and returns what it prints, both outputs together. It cannot hang and cannot ask.
-func run(ctx context.Context, file string, args ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, probeTime)
-	defer cancel()
-	var out bytes.Buffer
-	cmd := exec.CommandContext(ctx, file, args...)
-	cmd.Stdout = &limited{&out, probeBytes}
-	cmd.Stderr = cmd.Stdout
-	cmd.Env = []string{"PATH=" + strings.Join(searchPath(), ":"), "LC_ALL=C"}
-	cmd.Dir = "/"
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // no terminal, and a group of its own to end
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 100 * time.Millisecond // a child that keeps the pipe open is not waited for
-	err := cmd.Run()
-	return out.String(), err
-}
-
-// limited takes everything and keeps the first n bytes.
-type limited struct {
-	w io.Writer
-	n int
-}
-
-func (l *limited) Write(p []byte) (int, error) {
-	keep := min(len(p), l.n)
-	l.n -= keep
-	if _, err := l.w.Write(p[:keep]); err != nil {
-		return 0, err
-	}
-	return len(p), nil
 }

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -18,6 +19,8 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
+	"dravit/internal/settings"
+	"dravit/internal/stackfile"
 )
 
 // boat is a kind whose programs are called boat and tell their version when asked.
@@ -46,7 +49,7 @@ func script(t *testing.T, dir, name, text string) {
 
 func look(t *testing.T, b boat, cache string) []kind.Program {
 	t.Helper()
-	s, err := Look(t.Context(), kind.List{b}, cache)
+	s, err := Here(kind.List{b}, settings.Settings{}, cache).Look(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, runtime.GOOS, s.Host.OS)
 	return s.Programs
@@ -61,7 +64,7 @@ func TestLook(t *testing.T) {
 	cache := filepath.Join(base, "survey.json")
 	got := look(t, boat{asked: &asked}, cache)
 	require.Len(t, got, 1)
-	assert.Equal(t, kind.Program{Kind: "boat", Version: "1.2", Path: filepath.Join(one, "boat"), Origin: "path", Facts: map[string]string{"hull": "oak"}}, got[0])
+	assert.Equal(t, kind.Program{Kind: "boat", Version: "1.2", Path: filepath.Join(one, "boat"), Origin: OnPath, Facts: map[string]string{"hull": "oak"}}, got[0])
 	assert.Equal(t, got, look(t, boat{asked: &asked}, cache))
 	assert.EqualValues(t, 1, asked.Load(), "what was asked once is remembered")
 
@@ -113,25 +116,27 @@ func TestProbeDeadline(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
 	began := time.Now()
-	_, err := run(ctx, "/bin/sh", "-c", "trap '' TERM INT; sleep 60 & sleep 60")
+	_, err := ask(ctx, nil, "/bin/sh", "-c", "trap '' TERM INT; sleep 60 & sleep 60")
 	assert.Error(t, err)
 	assert.Less(t, time.Since(began), 3*time.Second)
-	out, err := run(t.Context(), "/bin/sh", "-c", "yes | head -c 3000000")
+	out, err := ask(t.Context(), nil, "/bin/sh", "-c", "yes | head -c 3000000")
 	require.NoError(t, err)
 	assert.Len(t, out, probeBytes)
 }
 
 // What this machine really has: the servers that the suite needs must be found.
 func TestRealPrograms(t *testing.T) {
-	s, err := Look(t.Context(), all.Kinds(), filepath.Join(t.TempDir(), "survey.json"))
+	s, err := Here(all.Kinds(), settings.Settings{}, filepath.Join(t.TempDir(), "survey.json")).Look(t.Context(), nil)
 	require.NoError(t, err)
-	for _, want := range []string{"mariadb", "nginx", "php", "redis"} {
+	for _, want := range []string{"apache", "mariadb", "memcached", "nginx", "node", "php", "postgres", "python", "redis", "ruby"} {
 		i := slices.IndexFunc(s.Programs, func(p kind.Program) bool { return p.Kind == want })
 		require.GreaterOrEqual(t, i, 0, "%s is not found; ./verify installs it", want)
 		assert.Regexp(t, `^\d+\.\d+`, s.Programs[i].Version)
-		assert.Equal(t, "system", s.Programs[i].Origin)
 		if want == "php" {
-			assert.Contains(t, s.Programs[i].Facts["available"], "mysqli")
+			j := slices.IndexFunc(s.Modules, func(m kind.Module) bool { return m.Name == "mysqli" })
+			require.GreaterOrEqual(t, j, 0)
+			assert.Equal(t, kind.Module{Kind: "php", Name: "mysqli", File: s.Programs[i].Facts["extension_dir"] + "/mysqli.so", Built: s.Programs[i].Facts["extension_api"],
+				Arch: []string{runtime.GOARCH}, Needs: []string{"mysqlnd"}}, s.Modules[j], "what it needs is read from its symbols")
 			assert.Contains(t, s.Programs[i].Facts["built_in"], "json")
 			assert.FileExists(t, s.Programs[i].Facts["cli"])
 		}
@@ -151,6 +156,155 @@ func TestPorts(t *testing.T) {
 		return all[i]
 	}
 	assert.Equal(t, os.Getpid(), find(nil, map[int]bool{port: true}).PID)
-	assert.Zero(t, find(nil, nil).PID, "who holds a port is looked up on request")
+	assert.Zero(t, find(nil, map[int]bool{}).PID, "who holds a port is looked up on request")
+	assert.Equal(t, os.Getpid(), find(nil, nil).PID, "or for every port")
 	assert.Equal(t, "abc", find(map[int]string{port: "abc"}, map[int]bool{port: true}).Stack)
+}
+
+// tree makes a recorded file system: every program of it is a script that tells its version as its kind expects.
+func tree(t *testing.T, files map[string]string) string {
+	t.Helper()
+	root := t.TempDir()
+	for path, version := range files {
+		if to, ok := strings.CutPrefix(version, "-> "); ok {
+			require.NoError(t, os.MkdirAll(filepath.Join(root, filepath.Dir(path)), 0o755))
+			require.NoError(t, os.Symlink(filepath.Join(root, to), filepath.Join(root, path)))
+			continue
+		}
+		script(t, filepath.Join(root, filepath.Dir(path)), filepath.Base(path), "echo boat "+version)
+	}
+	return root
+}
+
+func origins(s Survey) map[string]string {
+	found := map[string]string{}
+	for _, p := range s.Programs {
+		found[p.Path] = p.Version + " " + p.Origin
+	}
+	return found
+}
+
+// A macOS layout: packages linked together in one folder, each version kept in its own, a framework, and a folder of versions in the home.
+func TestMacLayout(t *testing.T) {
+	root := tree(t, map[string]string{
+		"/opt/homebrew/Cellar/boat/8.4.1/bin/boat":                   "8.4.1",
+		"/opt/homebrew/Cellar/boat@8.2/8.2.9/sbin/boat":              "8.2.9",
+		"/opt/homebrew/bin/boat":                                     "-> /opt/homebrew/Cellar/boat/8.4.1/bin/boat",
+		"/opt/homebrew/opt/boat@8.2":                                 "-> /opt/homebrew/Cellar/boat@8.2/8.2.9",
+		"/Library/Frameworks/Boat.framework/Versions/3.11/bin/boat3": "3.11.4",
+		"/usr/bin/boat": "7.1.33",
+		"/Users/ada/.boatman/versions/9.0.1/bin/boat":                                              "9.0.1",
+		"/Users/ada/.fleet/versions/boat/v9.1.0/bin/boat":                                          "9.1.0",
+		"/Users/ada/Library/Application Support/fnord/node-versions/v20.1.0/installation/bin/boat": "20.1.0",
+		"/Users/ada/.boatman/versions/not-executable":                                              "1.0.0",
+		"/Users/eve/.boatman/versions/6.6.6/bin/boat":                                              "6.6.6",
+		"/opt/mine/2.0/bin/boat":                                                                   "2.0.0",
+	})
+	var asked atomic.Int64
+	m := Machine{Kinds: kind.List{boat{asked: &asked}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/Users/ada", Path: "/opt/homebrew/bin:/usr/bin",
+		Settings: settings.Settings{Programs: []string{"/Volumes/tools"}}}
+	script(t, filepath.Join(root, "/Volumes/tools"), "boat", "echo boat 5.5.5")
+	s, err := m.Look(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{
+		"/opt/homebrew/bin/boat":                                     "8.4.1 system",
+		"/opt/homebrew/opt/boat@8.2/sbin/boat":                       "8.2.9 system",
+		"/Library/Frameworks/Boat.framework/Versions/3.11/bin/boat3": "3.11.4 system",
+		"/usr/bin/boat": "7.1.33 system",
+		"/Users/ada/.boatman/versions/9.0.1/bin/boat":                                              "9.0.1 versions",
+		"/Users/ada/.fleet/versions/boat/v9.1.0/bin/boat":                                          "9.1.0 versions",
+		"/Users/ada/Library/Application Support/fnord/node-versions/v20.1.0/installation/bin/boat": "20.1.0 versions",
+		"/opt/mine/2.0/bin/boat":                                                                   "2.0.0 versions",
+		"/Volumes/tools/boat":                                                                      "5.5.5 settings",
+	}, origins(s), "each real file once, and nobody else's home")
+	n := asked.Load()
+	again, err := m.Look(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, s.Programs, again.Programs)
+	assert.Equal(t, n, asked.Load(), "the next look asks nobody")
+}
+
+// A small script that chooses a version leads to a program of the list: it is the same, listed once, under its own path.
+func TestScriptBeforeAProgram(t *testing.T) {
+	root := tree(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0", "/home/ada/.fleet/shims/boat": "3.1.0"})
+	m := Machine{Kinds: kind.List{fleet{}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada", Path: "/home/ada/.fleet/shims"}
+	s, err := m.Look(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0 versions"}, origins(s))
+}
+
+// fleet is a kind whose programs tell which file they really are.
+type fleet struct{ boat }
+
+func (fleet) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	return "3.1.0", map[string]string{kind.FactExecutable: "/home/ada/.fleet/versions/3.1/bin/boat"}, nil
+}
+
+// Command-line programs: what PATH picks, what it hides, and how each tells its version.
+func TestTools(t *testing.T) {
+	root := t.TempDir()
+	tool := func(path, says string) { script(t, filepath.Join(root, filepath.Dir(path)), filepath.Base(path), says) }
+	tool("/usr/bin/git", "echo git version 2.30.2")
+	tool("/opt/new/bin/git", "echo git version 2.45.0")
+	tool("/home/ada/bin/java", `echo 'openjdk version "17.0.15" 2025-04-15' >&2`)
+	tool("/usr/bin/loadmaster", `test "$1" = tell && echo "Loadmaster build 7 (v3.2.1)"`)
+	tool("/usr/bin/less", "echo 'less 590 (GNU regular expressions)'")
+	tool("/usr/bin/mute", "exit 1")
+	m := Machine{Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada", Path: "/usr/bin"}
+	requires := map[string]stackfile.Require{"git": {}, "java": {}, "less": {}, "mute": {}, "absent": {}, "loadmaster": {Ask: "tell", Pattern: `\(v([0-9.]+)\)`}}
+	for range 2 { // the second time from memory
+		s, err := m.Look(t.Context(), requires)
+		require.NoError(t, err)
+		assert.Equal(t, []Tool{
+			{"absent", []Found{}},
+			{"git", []Found{{"/usr/bin/git", "2.30.2", System, true}, {"/opt/new/bin/git", "2.45.0", Local, false}}},
+			{"java", []Found{{"/home/ada/bin/java", "17.0.15", User, false}}},
+			{"less", []Found{{"/usr/bin/less", "590", System, true}}},
+			{"loadmaster", []Found{{"/usr/bin/loadmaster", "3.2.1", System, true}}},
+			{"mute", []Found{{"/usr/bin/mute", "", System, true}}},
+		}, s.Tools)
+		assert.Equal(t, "/usr/bin/git", s.Tools[1].Picked().Path)
+		assert.Nil(t, s.Tools[2].Picked())
+	}
+	l := m.look()
+	s, err := m.Look(t.Context(), requires)
+	require.NoError(t, err)
+	names := l.names(s, "/opt/new/bin:/usr/bin")
+	require.Len(t, names, 1)
+	assert.Equal(t, "git", names[0].Name)
+	assert.Equal(t, "2.45.0", names[0].Hidden[0].Version)
+	assert.Equal(t, "/opt/new/bin/git", names[0].Login)
+}
+
+// What programs really print, for the manners that are not plain.
+func TestManners(t *testing.T) {
+	assert.GreaterOrEqual(t, len(Known()), 40)
+	for name, c := range map[string]struct{ says, want string }{
+		"java":    {`openjdk version "1.8.0_392"`, "8.0"},
+		"javac":   {"javac 17.0.15", "17.0.15"},
+		"mysql":   {"mysql  Ver 15.1 Distrib 10.11.19-MariaDB, for debian-linux-gnu", "10.11.19"},
+		"mariadb": {"mariadb from 11.4.2-MariaDB, client 15.2 for Linux", "11.4.2"},
+		"mvn":     {"\x1b[1mApache Maven 3.8.7\x1b[m\nMaven home: /x", "3.8.7"},
+		"openssl": {"OpenSSL 3.0.11 19 Sep 2023", "3.0.11"},
+		"ssh":     {"OpenSSH_9.2p1 Debian-2, OpenSSL 3.0", "9.2"},
+		"go":      {"go version go1.26.8 linux/amd64", "1.26.8"},
+		"ruby":    {"ruby 3.1.7p1 (2024) [x86_64-linux]", "3.1.7"},
+		"perl":    {"This is perl 5, version 36, subversion 0 (v5.36.0) built", "5.36.0"},
+		"jq":      {"jq-1.6", "1.6"},
+		"node":    {"v20.20.2", "20.20.2"},
+		"erl":     {"26", "26"},
+		"dotnet":  {"8.0.100-rc.1", "8.0.100-rc.1"},
+	} {
+		assert.Equal(t, c.want, firstVersion(regexp.MustCompile(mannerOf(name, stackfile.Require{}).pattern), c.says), name)
+	}
+}
+
+func TestAllowed(t *testing.T) {
+	a := allowed(t.Context(), t.TempDir())
+	assert.Positive(t, a.DiskFree)
+	assert.Positive(t, a.MemoryFree)
+	assert.Contains(t, a.Resolves, "*.test")
+	if os.Geteuid() != 0 {
+		assert.GreaterOrEqual(t, a.LowestPort, 1)
+	}
 }

@@ -35,6 +35,9 @@ func (u *UI) Plan(p plan.Plan) {
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
 	}
+	for _, n := range notes(p, "requires.") {
+		u.say("  " + u.dim(n))
+	}
 	rows = nil
 	for _, s := range p.Sites {
 		by := s.Server
@@ -55,6 +58,15 @@ func (u *UI) Plan(p plan.Plan) {
 		u.say("")
 		for _, l := range n {
 			u.say(u.dim(l))
+		}
+	}
+	if len(p.Changes) > 0 {
+		u.say("")
+		u.say(u.paint(yellow, "changed") + u.dim(" since the last good start, "+p.Since))
+		for _, c := range p.Changes {
+			for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
+				u.say("  " + l)
+			}
 		}
 	}
 	u.say("")

@@ -126,7 +126,7 @@ func (u *UI) say(line string) { fmt.Fprintln(u.Out, line) }
 func wrap(text string, width int) []string {
 	var lines []string
 	line := ""
-	for _, word := range strings.Fields(text) {
+	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\n' || r == '\t' }) {
 		switch {
 		case line == "":
 			line = word

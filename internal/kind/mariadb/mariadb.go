@@ -36,10 +36,13 @@ func (mariadb) Role() kind.Role    { return kind.Database }
 func (mariadb) Keys() []string     { return []string{"port", "main", "database", "user", "settings"} }
 func (mariadb) Programs() []string { return []string{"mariadbd"} }
 func (mariadb) Needs(stackfile.Part) kind.Needs {
-	return kind.Needs{Port: true, PortBase: 13306, Socket: true, Data: true}
+	return kind.Needs{Port: true, PortBase: 13306, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 
-const factShare = "share" // the folder of the system tables' statements
+const (
+	factShare   = "share"   // the folder of the system tables' statements
+	factUpgrade = "upgrade" // the program that brings the system tables of older data up to date
+)
 
 func (mariadb) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--no-defaults", "--version") // mariadbd  Ver 10.11.19-MariaDB-0+deb12u1 for debian-linux-gnu
@@ -57,6 +60,13 @@ func (mariadb) Probe(_ context.Context, path string, run func(string, ...string)
 		if dir = filepath.Join(base, dir); systemTables(dir) != nil {
 			facts[factShare] = dir
 			break
+		}
+	}
+	for _, name := range []string{"mariadb-upgrade", "mysql_upgrade"} {
+		if tool := filepath.Join(base, "bin", name); facts[factUpgrade] == "" {
+			if _, err := os.Stat(tool); err == nil {
+				facts[factUpgrade] = tool
+			}
 		}
 	}
 	return m[1], facts, nil
@@ -209,6 +219,11 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
 	}
 	defer db.Close()
+	if p.UpgradeFrom != "" {
+		if err := upgrade(ctx, p, name); err != nil {
+			return err
+		}
+	}
 	id := func(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
 	lit := func(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }
 	statements := []string{"CREATE DATABASE IF NOT EXISTS " + id(p.Database)}
@@ -227,6 +242,19 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 		if _, err := db.ExecContext(ctx, s); err != nil {
 			return fmt.Errorf("preparing the database: %w", err)
 		}
+	}
+	return nil
+}
+
+// upgrade brings the system tables of an older version up to date. Done once, it does nothing: the program leaves a note in the data.
+func upgrade(ctx context.Context, p kind.Part, admin string) error {
+	if p.Facts[factUpgrade] == "" {
+		return nil // the server runs on the older tables all the same
+	}
+	cmd := exec.CommandContext(ctx, p.Facts[factUpgrade], "--no-defaults", "--protocol=socket", "--socket="+p.Socket, "--user="+admin, "--silent")
+	cmd.Dir, cmd.Env = p.Temp, []string{"LC_ALL=C", "PATH=" + filepath.Dir(p.Facts[factUpgrade]) + ":/usr/bin:/bin"}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("bringing the system tables up to date: %w: %s", err, strings.TrimSpace(string(out)))
 	}
 	return nil
 }

@@ -58,7 +58,7 @@ http {
   map $http_upgrade $connection_upgrade { default upgrade; "" ""; }
   types {
 `, temp("nginx.pid"), temp("body"), temp("proxy"), temp("fastcgi"), temp("uwsgi"), temp("scgi"), bodyLimit)
-	for _, t := range types {
+	for _, t := range kind.MIMETypes {
 		fmt.Fprintf(&b, "    %s;\n", t)
 	}
 	b.WriteString("  }\n  default_type application/octet-stream;\n  charset utf-8;\n")
@@ -146,14 +146,6 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_buffer_size 32k;
       fastcgi_buffers 16 32k;
 `
-
-var types = []string{
-	"text/html html htm", "text/css css", "text/plain txt log", "text/xml xml", "text/csv csv", "text/markdown md", "text/calendar ics",
-	"application/javascript js mjs", "application/json json map", "application/manifest+json webmanifest", "application/wasm wasm",
-	"application/pdf pdf", "application/zip zip", "application/gzip gz", "application/rss+xml rss", "application/atom+xml atom",
-	"image/svg+xml svg svgz", "image/png png", "image/jpeg jpg jpeg", "image/gif gif", "image/webp webp", "image/avif avif", "image/x-icon ico",
-	"font/woff woff", "font/woff2 woff2", "font/ttf ttf", "font/otf otf", "video/mp4 mp4", "video/webm webm", "audio/mpeg mp3", "audio/ogg ogg",
-}
 
 // quote writes a text as nginx reads it back. A dollar would begin a variable and cannot be escaped: a variable that holds one stands for it.
 func quote(text string) string {

@@ -1,21 +1,28 @@
 package php
 
 import (
+	"cmp"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/objfile"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
 )
 
 // standard are the extensions that PHP's own build makes without being asked (php.net, "Extension list/categorization").
 // Some systems ship them as files; a project may take them for granted.
-var standard = []string{"ctype", "dom", "fileinfo", "iconv", "opcache", "pdo", "phar", "posix", "simplexml", "sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
+var standard = []string{"ctype", "dom", "fileinfo", "iconv", "json", "opcache", "pdo", "phar", "posix", "simplexml", "sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
 
 // debuggers slow every page down and are loaded only where they are asked for.
 var debuggers = []string{"xdebug", "pcov"}
 
-// engine extensions hook into the engine itself and are loaded by another word of the ini file.
-var engine = map[string]bool{"opcache": true, "xdebug": true}
-
-// needs says which extensions must be loaded before another: their symbols are used while it loads.
+// needs says which extensions must be loaded before another, beside those whose symbols its file wants: they are looked for while it loads.
 var needs = map[string][]string{
 	"mysqli": {"mysqlnd"}, "pdo_mysql": {"pdo", "mysqlnd"}, "pdo_sqlite": {"pdo"}, "pdo_pgsql": {"pdo"}, "pdo_odbc": {"pdo"}, "pdo_dblib": {"pdo"}, "pdo_firebird": {"pdo"},
 	"xmlreader": {"dom"}, "xsl": {"dom"}, "dom": {"xml"}, "wddx": {"xml"}, "simplexml": {"xml"}, "xmlwriter": {"xml"},
@@ -30,42 +37,252 @@ func canonical(name string) string {
 	return strings.ToLower(name)
 }
 
-// extensions returns which extension files to load, in order, and which wanted ones are neither built in nor a file. A nil list
-// wants every file but the debuggers.
-func extensions(want []string, facts map[string]string) (load, missing []string) {
-	builtin, available := strings.Fields(facts[factBuiltin]), strings.Fields(facts[factAvailable])
-	slices.Sort(available)
-	var wanted []string
-	for _, name := range standard {
-		if slices.Contains(available, name) {
-			wanted = append(wanted, name)
+// named is the extension that an entry of a stack file's list means: a name, or a path to a file.
+func named(entry string) string {
+	if isPath(entry) {
+		return canonical(strings.TrimPrefix(strings.TrimSuffix(filepath.Base(entry), ".so"), "php_"))
+	}
+	return canonical(entry)
+}
+
+func isPath(entry string) bool {
+	return strings.Contains(entry, "/") || strings.HasSuffix(entry, ".so")
+}
+
+var (
+	buildText  = pattern.New(`API[0-9]{8}(?:,(?:N?TS|debug))+`) // zend_modules.h: ZEND_MODULE_BUILD_ID
+	engineText = pattern.New(`API[0-9]{9}(?:,(?:N?TS|debug))+`) // zend_extensions.h: ZEND_EXTENSION_BUILD_ID
+)
+
+// readModule reads what an extension file was built for. Every module carries that text (zend_modules.h), and one that hooks into the
+// engine a second one (zend_extensions.h), whose number has a digit before the date.
+func readModule(file string) (kind.Module, objfile.File) {
+	m := kind.Module{Kind: "php", Name: named(filepath.Base(file)), File: file}
+	f, err := objfile.Open(file)
+	if err != nil {
+		m.Fault = err.Error()
+		return m, f
+	}
+	m.Arch = f.Arch
+	_, module := slices.BinarySearch(f.Defined, "get_module")
+	_, engine := slices.BinarySearch(f.Defined, "zend_extension_entry")
+	engineBuilt := f.Find(engineText())
+	m.Engine = engine || !module && len(engineBuilt) > 0
+	switch built := f.Find(buildText()); {
+	case len(built) > 0:
+		m.Built = built[0]
+	case len(engineBuilt) > 0: // API420220829 is of the same day as API20220829
+		m.Built = "API" + engineBuilt[0][len("API4"):]
+	default:
+		m.Fault = "it carries no build text, so it is no PHP extension"
+	}
+	return m, f
+}
+
+// ModuleFolders are the extension folder of a found PHP and those beside it, which belong to other builds.
+func (php) ModuleFolders(p kind.Program) []string {
+	own := p.Facts[factFolder]
+	if !filepath.IsAbs(own) {
+		return nil
+	}
+	folders := []string{own}
+	entries, _ := os.ReadDir(filepath.Dir(own))
+	for _, e := range entries {
+		if dir := filepath.Join(filepath.Dir(own), e.Name()); dir != own && pattern.Of(`^(no-debug-(non-)?zts-|debug-(non-)?zts-)?\d{8}`).MatchString(e.Name()) {
+			folders = append(folders, dir)
 		}
 	}
-	if want == nil {
-		for _, name := range available {
-			if !slices.Contains(debuggers, name) {
-				wanted = append(wanted, name)
+	return folders
+}
+
+// ReadModules reads the extension files of a folder, and which of them wants symbols of which.
+func (php) ReadModules(dir string) []kind.Module {
+	files, _ := filepath.Glob(filepath.Join(globQuote(dir), "*.so"))
+	slices.Sort(files)
+	modules, objects := make([]kind.Module, len(files)), make([]objfile.File, len(files))
+	for i, file := range files {
+		modules[i], objects[i] = readModule(file)
+	}
+	for i := range modules {
+		for j := range modules {
+			if i != j && objects[i].Wants(objects[j].Defined) {
+				modules[i].Needs = append(modules[i].Needs, modules[j].Name)
 			}
 		}
 	}
-	for _, name := range want {
-		if name = canonical(name); !slices.Contains(builtin, name) && !slices.Contains(available, name) {
-			missing = append(missing, name)
+	return modules
+}
+
+func globQuote(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+}
+
+// Scan reads the extension files that the part names by their paths.
+func (php) Scan(project string, want stackfile.Part) []kind.Module {
+	var modules []kind.Module
+	for _, entry := range want.Extensions {
+		if isPath(entry) {
+			m, _ := readModule(filepath.Join(project, entry))
+			m.File = filepath.Clean(entry)
+			modules = append(modules, m)
 		}
-		wanted = append(wanted, name)
 	}
-	var add func(name string)
-	add = func(name string) {
-		if slices.Contains(load, name) || slices.Contains(builtin, name) || !slices.Contains(available, name) {
-			return
+	return modules
+}
+
+// unfit tells why a file does not fit a PHP, "" where it does.
+func unfit(m kind.Module, p kind.Program) string {
+	switch api := p.Facts[factAPI]; {
+	case m.Fault != "":
+		return m.Fault
+	case api != "" && m.Built != api:
+		return fmt.Sprintf("it was built for %s, and PHP %s is %s", m.Built, p.Version, api)
+	case p.Facts[kind.FactArch] != "" && !slices.Contains(m.Arch, p.Facts[kind.FactArch]):
+		return fmt.Sprintf("it was built for %s, and this PHP is for %s", strings.Join(m.Arch, " and "), p.Facts[kind.FactArch])
+	}
+	return ""
+}
+
+// chooser picks for each extension the file that fits a PHP.
+type chooser struct {
+	program kind.Program
+	builtin []string
+	byName  map[string][]kind.Module // its own folder's first
+	done    map[string]kind.Choice
+	load    []kind.Module
+}
+
+// Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list wants every one
+// in the program's own folder but the debuggers.
+func (php) Extend(want stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
+	c := chooser{program: p, builtin: strings.Fields(p.Facts[factBuiltin]), byName: map[string][]kind.Module{}, done: map[string]kind.Choice{}}
+	for _, m := range modules {
+		if m.Kind == "php" {
+			c.byName[m.Name] = append(c.byName[m.Name], m)
+		}
+	}
+	own := func(m kind.Module) bool { return filepath.Dir(m.File) == p.Facts[factFolder] }
+	byPath := func(m kind.Module) bool { return !filepath.IsAbs(m.File) } // in the stack file
+	for _, all := range c.byName {
+		slices.SortStableFunc(all, func(a, b kind.Module) int {
+			return cmp.Or(-compareBool(byPath(a), byPath(b)), -compareBool(own(a), own(b)), strings.Compare(a.File, b.File))
+		})
+	}
+	var out kind.Extended
+	for _, name := range standard {
+		c.add(name)
+	}
+	if want.Extensions == nil {
+		var names []string
+		for name, all := range c.byName {
+			if slices.ContainsFunc(all, own) && !slices.Contains(debuggers, name) {
+				names = append(names, name)
+			}
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			c.add(name)
+		}
+	}
+	wanted := want.Extensions
+	if want.Debugger && !slices.Contains(wanted, debugger) {
+		wanted = append(slices.Clone(wanted), debugger)
+	}
+	for _, entry := range wanted {
+		name := named(entry)
+		choice, ok := c.add(name)
+		if ok && isPath(entry) && choice.File != filepath.Clean(entry) { // the file itself is wanted, not another of its name
+			ok = false
+			choice.Because = "the file does not fit"
+			if slices.Contains(c.builtin, name) {
+				choice.Because = "this PHP has it built in"
+			}
+		}
+		if ok {
+			out.Chosen = append(out.Chosen, choice)
+		} else {
+			out.Missing = append(out.Missing, choice)
+		}
+	}
+	out.Load = c.load
+	return out
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+// add chooses one extension after those that it needs, and tells whether the PHP has it.
+func (c *chooser) add(name string) (kind.Choice, bool) {
+	if slices.Contains(c.builtin, name) {
+		return kind.Choice{Name: name, Because: "it is built in"}, true
+	}
+	if was, ok := c.done[name]; ok {
+		return was, was.File != ""
+	}
+	choice := kind.Choice{Name: name, Because: "no extension folder has it"}
+	c.done[name] = choice // a circle ends here
+	for _, m := range c.byName[name] {
+		why := unfit(m, c.program)
+		for _, first := range m.Needs { // without one whose symbols it wants, it does not load
+			if _, ok := c.add(first); why == "" && !ok {
+				why = "it needs the extension " + first + ", which this PHP lacks"
+			}
+		}
+		if why != "" {
+			choice.Rejected = append(choice.Rejected, kind.Option{Option: m.File, Because: why})
+			choice.Because = "no file fits"
+			continue
 		}
 		for _, first := range needs[name] {
-			add(first)
+			c.add(first)
 		}
-		load = append(load, name)
+		choice.File, choice.Because = m.File, "built for "+m.Built+", as this PHP is"
+		c.load = append(c.load, m)
+		break
 	}
-	for _, name := range wanted {
-		add(name)
+	c.done[name] = choice
+	return choice, choice.File != ""
+}
+
+// List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of files with the same name
+// the one that fits counts.
+func (php) List(p kind.Program, e kind.Extended, modules []kind.Module) []kind.Entry {
+	entries := map[string]kind.Entry{}
+	for _, m := range modules {
+		if m.Kind != "php" {
+			continue
+		}
+		was, seen := entries[m.Name]
+		switch why := unfit(m, p); {
+		case why == "" && (!seen || was.State == kind.Misfit):
+			entries[m.Name] = kind.Entry{Name: m.Name, State: kind.Available, File: m.File}
+		case !seen:
+			entries[m.Name] = kind.Entry{Name: m.Name, State: kind.Misfit, File: m.File, Because: why}
+		}
 	}
-	return load, missing
+	for _, name := range strings.Fields(p.Facts[factBuiltin]) {
+		entries[name] = kind.Entry{Name: name, State: kind.BuiltIn}
+	}
+	for _, m := range e.Load {
+		entries[m.Name] = kind.Entry{Name: m.Name, State: kind.Loads, File: m.File}
+	}
+	for _, c := range e.Missing {
+		entry := kind.Entry{Name: c.Name, State: kind.Lacking, Because: c.Because}
+		for _, r := range c.Rejected {
+			entry.State, entry.File, entry.Because = kind.Misfit, r.Option, r.Because
+		}
+		entries[c.Name] = entry
+	}
+	var all []kind.Entry
+	for _, name := range slices.Sorted(maps.Keys(entries)) {
+		all = append(all, entries[name])
+	}
+	return all
 }

@@ -14,6 +14,8 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/objfile"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
@@ -25,23 +27,26 @@ type php struct{ kind.Defaults }
 
 func (php) Name() string                    { return "php" }
 func (php) Role() kind.Role                 { return kind.Runtime }
-func (php) Keys() []string                  { return []string{"extensions", "settings"} }
+func (php) Keys() []string                  { return []string{"extensions", "settings", "debugger"} }
 func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
 func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
 // Facts of a found PHP, beside its version.
 const (
-	factCLI       = "cli"           // the command-line program of the same version
-	factFolder    = "extension_dir" // where its extension files are
-	factBuiltin   = "built_in"      // extensions that need no file
-	factAvailable = "available"     // extensions that are files in the folder
-	factAPI       = "extension_api"
+	factCLI     = "cli"           // the command-line program of the same version
+	factFolder  = "extension_dir" // where its extension files are
+	factBuiltin = "built_in"      // extensions that need no file
+	factAPI     = "extension_api" // what its extensions must be built for: API20220829,NTS
+	factEngine  = "engine_api"    // the same of those that hook into the engine: API420220829,NTS
+	factThreads = "thread_safety"
+	factDebug   = "debug_build"
+	factIni     = "ini_file" // of the system's, which Dravit neither reads nor touches
+	factScan    = "ini_folder"
 )
 
 var (
 	versionLine = pattern.New(`(?m)^PHP Version => (\S+)`)
-	folderLine  = pattern.New(`(?m)^extension_dir => (\S.*?) =>`)
-	apiLine     = pattern.New(`(?m)^PHP Extension Build => (\S+)`)
+	factLine    = pattern.New(`(?m)^(extension_dir|PHP Extension Build|Zend Extension Build|Thread Safety|Debug Build|Loaded Configuration File|Scan this dir for additional \.ini files|System) => (.*?)(?: =>.*)?\r?$`)
 	moduleLine  = pattern.New(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
 )
 
@@ -52,11 +57,17 @@ func (php) Probe(ctx context.Context, path string, run func(string, ...string) (
 		return "", nil, fmt.Errorf("%s tells no version: %w", path, err)
 	}
 	facts := map[string]string{}
-	if m := folderLine().FindStringSubmatch(info); m != nil {
-		facts[factFolder] = m[1]
+	words := map[string]string{"extension_dir": factFolder, "PHP Extension Build": factAPI, "Zend Extension Build": factEngine, "Thread Safety": factThreads,
+		"Debug Build": factDebug, "Loaded Configuration File": factIni, "Scan this dir for additional .ini files": factScan}
+	for _, m := range factLine().FindAllStringSubmatch(info, -1) {
+		if word := words[m[1]]; word != "" && m[2] != "(none)" {
+			facts[word] = m[2]
+		} else if m[1] == "System" { // Linux host 6.1.0 #1 SMP x86_64
+			facts[kind.FactArch] = machine(m[2])
+		}
 	}
-	if m := apiLine().FindStringSubmatch(info); m != nil {
-		facts[factAPI] = m[1]
+	if f, err := objfile.Open(path); err == nil && len(f.Arch) == 1 { // not a script before the program
+		facts[kind.FactArch] = f.Arch[0]
 	}
 	modules, err := run(path, "-n", "-m")
 	if err != nil {
@@ -67,11 +78,6 @@ func (php) Probe(ctx context.Context, path string, run func(string, ...string) (
 		names = append(names, canonical(m[1]))
 	}
 	facts[factBuiltin] = strings.Join(names, " ")
-	files, _ := filepath.Glob(filepath.Join(facts[factFolder], "*.so"))
-	for i, f := range files {
-		files[i] = strings.TrimSuffix(filepath.Base(f), ".so")
-	}
-	facts[factAvailable] = strings.Join(files, " ")
 	facts[factCLI] = cli(path, v[1], run)
 	return v[1], facts, nil
 }
@@ -94,26 +100,27 @@ func cli(fpm, version string, run func(string, ...string) (string, error)) strin
 	return ""
 }
 
-func (php) Fit(want stackfile.Part, p kind.Program) string {
-	if _, missing := extensions(want.Extensions, p.Facts); len(missing) > 0 {
-		return "it has no extension " + strings.Join(missing, ", ")
+// machine is the architecture at the end of a system's name, as Go calls it.
+func machine(system string) string {
+	words := strings.Fields(system)
+	if len(words) == 0 {
+		return ""
 	}
-	return ""
+	return kind.GoArch(words[len(words)-1])
 }
+
+// Folders holds the command-line program with the same ini and extensions as the pages have.
+func (php) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
 
 // Files writes an ini for this part alone, the load order of its extensions, FPM's pool and the probe.
 func (php) Files(p kind.Part) ([]kind.File, error) {
-	load, missing := extensions(p.Want.Extensions, p.Facts)
-	if len(missing) > 0 {
-		return nil, fmt.Errorf("PHP %s has no extension %s", p.Version, strings.Join(missing, ", "))
-	}
 	var modules strings.Builder
-	for _, name := range load {
+	for _, m := range p.Modules {
 		word := "extension"
-		if engine[name] {
+		if m.Engine {
 			word = "zend_extension"
 		}
-		fmt.Fprintf(&modules, "%s=%s\n", word, name)
+		fmt.Fprintf(&modules, "%s=%s\n", word, iniValue(m.File))
 	}
 	return []kind.File{
 		{Name: "php.ini", Text: ini(p), Mode: 0o600},
@@ -135,11 +142,14 @@ func ini(p kind.Part) string {
 	}
 	for _, s := range p.Stores {
 		if s.Role == kind.Mail { // mail() goes to the stack's catcher
-			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shellQuote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
+			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", command.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
 		}
 		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
 			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
 		}
+	}
+	if p.Debug != 0 {
+		maps.Copy(set, debugging(p))
 	}
 	for name, value := range p.Want.Settings {
 		set[name] = string(value)
@@ -158,8 +168,6 @@ func iniValue(v string) string {
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`
 }
-
-func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 func env(p kind.Part, name string) string {
 	for _, v := range p.Env {
@@ -194,7 +202,7 @@ const pingPath = "/.dravit/ping"
 // wrapper is the command-line program with the same ini and extensions as the pages have.
 func wrapper(p kind.Part) string {
 	return fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR=%s exec %s -c %s \"$@\"\n",
-		shellQuote(filepath.Join(p.Conf, "php.d")), shellQuote(p.Facts[factCLI]), shellQuote(filepath.Join(p.Conf, "php.ini")))
+		command.Quote(filepath.Join(p.Conf, "php.d")), command.Quote(p.Facts[factCLI]), command.Quote(filepath.Join(p.Conf, "php.ini")))
 }
 
 func (php) Command(p kind.Part) kind.Command {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -16,13 +17,35 @@ import (
 )
 
 var debian = map[string]string{
-	factBuiltin:   "core date hash json pcre random spl standard",
-	factAvailable: "calendar ctype igbinary intl mysqli mysqlnd opcache pdo pdo_mysql pdo_sqlite phar redis sqlite3 tokenizer xdebug xml dom xmlreader",
-	factCLI:       "/usr/bin/php8.2",
+	factBuiltin: "core date hash json pcre random spl standard", factCLI: "/usr/bin/php8.2", factFolder: "/ext/8.2", factAPI: "API20220829,NTS", kind.FactArch: "amd64",
+}
+
+var php82 = kind.Program{Kind: "php", Version: "8.2.36", Facts: debian}
+
+// folder is one of extension files that were built for the same PHP.
+func folder(dir, built, names string) []kind.Module {
+	var all []kind.Module
+	for _, name := range strings.Fields(names) {
+		all = append(all, kind.Module{Kind: "php", Name: name, File: dir + "/" + name + ".so", Built: built, Arch: []string{"amd64"}, Engine: name == "opcache" || name == "xdebug"})
+	}
+	return all
+}
+
+var modules82 = folder("/ext/8.2", "API20220829,NTS", "calendar ctype igbinary intl mysqli mysqlnd opcache pdo pdo_mysql pdo_sqlite phar redis sqlite3 tokenizer xdebug xml dom xmlreader")
+
+func extend(want []string, modules []kind.Module) (load, missing []string) {
+	e := php{}.Extend(stackfile.Part{Extensions: want}, php82, modules)
+	for _, m := range e.Load {
+		load = append(load, m.Name)
+	}
+	for _, c := range e.Missing {
+		missing = append(missing, c.Name)
+	}
+	return load, missing
 }
 
 func TestExtensionsOrder(t *testing.T) {
-	load, missing := extensions([]string{"pdo_mysql", "redis", "mysqli", "Xdebug", "json"}, debian)
+	load, missing := extend([]string{"pdo_mysql", "redis", "mysqli", "Xdebug", "json"}, modules82)
 	assert.Empty(t, missing)
 	at := map[string]int{}
 	for i, name := range load {
@@ -40,23 +63,80 @@ func TestExtensionsOrder(t *testing.T) {
 }
 
 func TestExtensionsUnnamed(t *testing.T) {
-	load, missing := extensions(nil, debian)
+	load, missing := extend(nil, slices.Concat(modules82, folder("/elsewhere", "API20220829,NTS", "kelp")))
 	assert.Empty(t, missing)
 	assert.Contains(t, load, "intl")
 	assert.NotContains(t, load, "xdebug", "a debugger is loaded on request only")
-	load, _ = extensions([]string{}, debian)
+	assert.NotContains(t, load, "kelp", "what lies in other folders is loaded on request only")
+	load, _ = extend([]string{}, modules82)
 	assert.NotContains(t, load, "intl", "an empty list is a wish, too")
+	e := php{}.Extend(stackfile.Part{Extensions: []string{}, Debugger: true}, php82, modules82)
+	assert.True(t, slices.ContainsFunc(e.Load, func(m kind.Module) bool { return m.Name == "xdebug" && m.Engine }))
+}
+
+// The file that fits is taken, wherever it lies; what does not fit is named with what it was built for.
+func TestExtensionsFit(t *testing.T) {
+	other := folder("/ext/7.4", "API20190902,NTS", "kelp redis")
+	e := php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, slices.Concat(other, modules82))
+	require.Len(t, e.Missing, 1)
+	assert.Equal(t, []kind.Option{{Option: "/ext/7.4/kelp.so", Because: "it was built for API20190902,NTS, and PHP 8.2.36 is API20220829,NTS"}}, e.Missing[0].Rejected)
+
+	shared := folder("/shared", "API20220829,NTS", "kelp")
+	e = php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, slices.Concat(other, shared, modules82))
+	require.Empty(t, e.Missing)
+	assert.Equal(t, "/shared/kelp.so", e.Chosen[0].File)
+	assert.Len(t, e.Chosen[0].Rejected, 1)
+
+	for why, m := range map[string]kind.Module{
+		"it was built for arm64, and this PHP is for amd64":      {Built: "API20220829,NTS", Arch: []string{"arm64"}},
+		"it was built for API20220829,TS, and PHP 8.2.36":        {Built: "API20220829,TS", Arch: []string{"amd64"}},
+		"it was built for API20220829,NTS,debug, and PHP 8.2.36": {Built: "API20220829,NTS,debug", Arch: []string{"amd64"}},
+		"it is broken": {Fault: "it is broken"},
+		"it needs the extension barnacle, which this PHP lacks": {Built: "API20220829,NTS", Arch: []string{"arm64", "amd64"}, Needs: []string{"barnacle"}},
+	} {
+		m.Kind, m.Name, m.File = "php", "kelp", "/x/kelp.so"
+		e = php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, append(slices.Clone(modules82), m))
+		require.Len(t, e.Missing, 1, why)
+		assert.Contains(t, e.Missing[0].Rejected[0].Because, why)
+	}
+}
+
+// An entry may be a file of the project: that one, or none.
+func TestExtensionsByPath(t *testing.T) {
+	own := kind.Module{Kind: "php", Name: "redis", File: "lib/redis.so", Built: "API20220829,NTS", Arch: []string{"amd64"}}
+	want := stackfile.Part{Extensions: []string{"./lib/redis.so"}}
+	e := php{}.Extend(want, php82, slices.Concat(modules82, []kind.Module{own}))
+	require.Empty(t, e.Missing)
+	assert.Equal(t, "lib/redis.so", e.Chosen[0].File)
+	own.Built = "API20240924,NTS"
+	e = php{}.Extend(want, php82, slices.Concat(modules82, []kind.Module{own}))
+	require.Len(t, e.Missing, 1, "the one of the machine is not the one that was named")
+	assert.Contains(t, e.Missing[0].Rejected[0].Because, "API20240924")
 }
 
 func TestExtensionsMissing(t *testing.T) {
-	_, missing := extensions([]string{"kelp", "intl", "imagick"}, debian)
+	_, missing := extend([]string{"kelp", "intl", "imagick"}, modules82)
 	assert.Equal(t, []string{"kelp", "imagick"}, missing)
-	assert.Equal(t, "it has no extension kelp", New().Fit(stackfile.Part{Extensions: []string{"kelp"}}, kind.Program{Facts: debian}))
-	assert.Empty(t, New().Fit(stackfile.Part{Extensions: []string{"intl"}}, kind.Program{Facts: debian}))
+	circle := []kind.Module{{Kind: "php", Name: "a", File: "/a.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Needs: []string{"b"}},
+		{Kind: "php", Name: "b", File: "/b.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Needs: []string{"a"}}}
+	_, missing = extend([]string{"a"}, circle)
+	assert.Equal(t, []string{"a"}, missing, "two that wait for each other never load")
+}
+
+func TestList(t *testing.T) {
+	modules := slices.Concat(modules82, folder("/ext/7.4", "API20190902,NTS", "kelp redis"))
+	e := php{}.Extend(stackfile.Part{Extensions: []string{"redis", "imagick"}}, php82, modules)
+	states := map[string]kind.EntryState{}
+	for _, x := range (php{}).List(php82, e, modules) {
+		states[x.Name] = x.State
+	}
+	for name, want := range map[string]kind.EntryState{"json": kind.BuiltIn, "redis": kind.Loads, "igbinary": kind.Loads, "intl": kind.Available, "kelp": kind.Misfit, "imagick": kind.Lacking} {
+		assert.Equal(t, want, states[name], name)
+	}
 }
 
 func part(t *testing.T) kind.Part {
-	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Log: "/l",
+	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.Part{Extensions: []string{"mysqli"}}, php82, modules82).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Log: "/l",
 		Self:   "/home/ada o'hara/dravit",
 		Env:    []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
 		Stores: []kind.Store{{Name: "db", Kind: "mariadb", Role: kind.Database, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.Mail, Prefix: "MAIL"}},
@@ -88,8 +168,8 @@ func TestIni(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(ini, "memory_limit"), "a setting of the stack file replaces the default")
 	assert.Contains(t, file(t, part(t), "bin/php"), "exec '/usr/bin/php8.2' -c '")
 	modules := file(t, part(t), "php.d/extensions.ini")
-	assert.Contains(t, modules, "zend_extension=opcache\n")
-	assert.Contains(t, modules, "extension=mysqlnd\nextension=mysqli\n")
+	assert.Contains(t, modules, "zend_extension=/ext/8.2/opcache.so\n")
+	assert.Contains(t, modules, "extension=/ext/8.2/mysqlnd.so\nextension=/ext/8.2/mysqli.so\n")
 	assert.Contains(t, file(t, part(t), "fpm.conf"), "listen.mode = 0600")
 }
 
@@ -152,7 +232,7 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 	run := func(path string, args ...string) (string, error) {
 		switch strings.Join(append([]string{filepath.Base(path)}, args...), " ") {
 		case "php-fpm8.2 -i":
-			return "PHP Version => 8.2.36\nPHP Extension Build => API20220829,NTS\nextension_dir => " + dir + "/ext => x\n", nil
+			return "PHP Version => 8.2.36\nSystem => Linux quay 6.1.0 #1 SMP x86_64\nLoaded Configuration File => (none)\nThread Safety => disabled\nPHP Extension Build => API20220829,NTS\nextension_dir => " + dir + "/ext => x\n", nil
 		case "php-fpm8.2 -n -m":
 			return "[PHP Modules]\nCore\nSPL\n\n[Zend Modules]\nZend OPcache\n", nil
 		case "php8.2 -n -r echo PHP_VERSION;":
@@ -163,7 +243,7 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 	version, facts, err := php{}.Probe(t.Context(), filepath.Join(dir, "sbin/php-fpm8.2"), run)
 	require.NoError(t, err)
 	assert.Equal(t, "8.2.36", version)
-	assert.Equal(t, map[string]string{factBuiltin: "core spl opcache", factAvailable: "intl redis", factFolder: dir + "/ext", factAPI: "API20220829,NTS", factCLI: filepath.Join(dir, "bin/php8.2")}, facts)
+	assert.Equal(t, map[string]string{factBuiltin: "core spl opcache", factThreads: "disabled", kind.FactArch: "amd64", factFolder: dir + "/ext", factAPI: "API20220829,NTS", factCLI: filepath.Join(dir, "bin/php8.2")}, facts)
 	_, _, err = php{}.Probe(t.Context(), "/x", func(string, ...string) (string, error) { return "I am a tide table", nil })
 	assert.Error(t, err)
 }

@@ -25,6 +25,8 @@ type Verdict struct {
 	Version string            `json:"version"`
 	SAPI    string            `json:"sapi"`
 	Stores  map[string]string `json:"stores"` // "ok", or what went wrong
+
+	Extensions []string `json:"extensions"` // loaded in the process that serves pages
 }
 
 func stores(p kind.Part) string {
@@ -55,23 +57,38 @@ func ping(ctx context.Context, dial fastcgi.Dial) error {
 
 // probeFPM has FPM run the probe script, which reaches every store that the part uses.
 func probeFPM(ctx context.Context, p kind.Part) error {
-	secret, err := token(p.Conf)
+	status, body, err := runProbe(ctx, p, "")
 	if err != nil {
 		return err
+	}
+	return judge(p, status, body)
+}
+
+// askFPM returns what the probe says.
+func askFPM(ctx context.Context, p kind.Part, query string) (Verdict, error) {
+	var v Verdict
+	status, body, err := runProbe(ctx, p, query)
+	if err == nil && (status != 200 || json.Unmarshal(body, &v) != nil) {
+		err = &kind.Miss{Expected: "the probe's verdict", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
+	}
+	return v, err
+}
+
+func runProbe(ctx context.Context, p kind.Part, query string) (int, []byte, error) {
+	secret, err := token(p.Conf)
+	if err != nil {
+		return 0, nil, err
 	}
 	resp, err := fastcgi.Do(ctx, health.Dial("unix", p.Socket), map[string]string{
 		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath, "REQUEST_URI": kind.ProbePath,
-		"QUERY_STRING": "", "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret,
+		"QUERY_STRING": query, "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret,
 	}, nil)
 	if err != nil {
-		return err
+		return 0, nil, err
 	}
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
-	if err != nil {
-		return err
-	}
-	return judge(p, resp.Status, body)
+	return resp.Status, body, err
 }
 
 // ProbeToken and Judge make it a kind.Probed.

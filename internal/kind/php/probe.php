@@ -35,6 +35,26 @@ $reach = [
         }
         return 'neither sqlite3 nor pdo_sqlite is loaded';
     },
+    'postgres' => function (callable $env): string {
+        [$host, $port, $user, $password, $database] = [$env('HOST'), (int) $env('PORT'), $env('USER'), $env('PASSWORD'), $env('DATABASE')];
+        if (extension_loaded('pgsql')) {
+            $word = fn (string $text): string => "'" . addcslashes($text, "'\\\\") . "'";
+            $db = @pg_connect("host=$host port=$port dbname={$word($database)} user={$word($user)} password={$word($password)} connect_timeout=3");
+            if ($db === false) {
+                return (string) (error_get_last()['message'] ?? 'no connection');
+            }
+            return (int) pg_fetch_result(pg_query($db, 'SELECT 40 + 2'), 0, 0) === 42 ? 'ok' : 'a wrong sum';
+        }
+        if (extension_loaded('pdo_pgsql')) {
+            $db = new PDO("pgsql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
+            return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
+        }
+        return 'neither pgsql nor pdo_pgsql is loaded';
+    },
+    'memcached' => function (callable $env): string {
+        $got = dial($env)("version\r\n");
+        return strncmp($got, 'VERSION', 7) === 0 ? 'ok' : $got;
+    },
     'redis' => function (callable $env): string {
         // In the protocol itself: a cache is reached by whatever client the application brings.
         $say = dial($env);
@@ -48,7 +68,7 @@ $reach = [
         $say = dial($env);
         $greeting = $say('');
         $say("QUIT\r\n");
-        return str_starts_with($greeting, '220') ? 'ok' : $greeting;
+        return strncmp($greeting, '220', 3) === 0 ? 'ok' : $greeting;
     },
 ];
 $reach['dravit-cache'] = $reach['redis'];
@@ -65,7 +85,8 @@ function resp(string ...$words): string
 
 function dial(callable $env): callable
 {
-    $conn = @stream_socket_client('tcp://' . $env('HOST') . ':' . $env('PORT'), $code, $why, 3);
+    $address = $env('PORT') !== '' ? 'tcp://' . $env('HOST') . ':' . $env('PORT') : 'unix://' . $env('SOCKET');
+    $conn = @stream_socket_client($address, $code, $why, 3);
     if ($conn === false) {
         throw new RuntimeException($why);
     }
@@ -89,4 +110,4 @@ foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true)
 }
 header('Content-Type: application/json');
 header('Cache-Control: no-store');
-echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts]);
+echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts, 'extensions' => get_loaded_extensions()]);

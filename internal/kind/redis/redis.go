@@ -28,7 +28,7 @@ func (redis) Programs() []string               { return []string{"redis-server"}
 func (redis) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
 func (redis) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
 func (redis) Needs(stackfile.Part) kind.Needs {
-	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true}
+	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 
 func (redis) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {

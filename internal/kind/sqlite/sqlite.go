@@ -24,7 +24,7 @@ type sqlite struct{ kind.Defaults }
 func (sqlite) Name() string                    { return "sqlite" }
 func (sqlite) Role() kind.Role                 { return kind.Database }
 func (sqlite) Keys() []string                  { return []string{"main", "database"} }
-func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true} }
+func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true, Series: 1} }
 func (sqlite) Command(kind.Part) kind.Command  { return kind.Command{} }
 func (sqlite) Template(p kind.Part) string     { return "database=" + p.Database }
 
@@ -35,7 +35,7 @@ func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite
 
 func (sqlite) Exports(p kind.Part) kind.Exports {
 	link := "sqlite://" + (&url.URL{Path: path(p)}).EscapedPath() // sqlite:///absolute/path
-	return kind.Exports{URL: link, Database: path(p), Common: map[string]string{"DATABASE_URL": link, "DB_CONNECTION": "sqlite", "DB_DATABASE": path(p)}}
+	return kind.Exports{URL: link, Database: path(p), NoLogin: true, Common: map[string]string{"DATABASE_URL": link, "DB_CONNECTION": "sqlite", "DB_DATABASE": path(p)}}
 }
 
 func open(file string) (*sql.DB, error) {

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+func (a *app) extensionsCommand() *cobra.Command {
+	var part string
+	c := &cobra.Command{
+		Use:   "extensions",
+		Short: "Show what the runtimes have loaded, could load and cannot; switch extensions on and off",
+		Long: `Extensions lists, for each runtime of the stack, which extensions are built in, loaded, available, unfit (and for what they were
+built) or missing. What a file was built for is read from the file itself, without loading it. Where the stack runs, the web
+process and the command-line program are asked what they have, and differences are named. Of other runtimes it shows native
+modules and packages of the project that were built for another version.`,
+		Example: "  dravit extensions\n  dravit extensions --part app\n  dravit extensions on intl\n  dravit extensions off xdebug",
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			x, err := s.Extensions(cmd.Context(), part)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.print(x)
+			} else {
+				a.ui.Extensions(x)
+			}
+			for _, p := range x.Parts {
+				if err == nil && (len(p.Differences) > 0 || p.Debugger != nil && !p.Debugger.Live) {
+					err = exitCode(exitFailed)
+				}
+			}
+			return err
+		},
+	}
+	c.PersistentFlags().StringVar(&part, "part", "", "of this `part` only")
+	c.AddCommand(a.switchCommand("on", true, &part), a.switchCommand("off", false, &part))
+	return c
+}
+
+func (a *app) switchCommand(word string, on bool, part *string) *cobra.Command {
+	short, long := "Load an extension", "On adds an extension to the part's list in the stack file"
+	if !on {
+		short, long = "Do not load an extension any more", "Off takes an extension out of the part's list in the stack file"
+	}
+	return &cobra.Command{
+		Use:   word + " NAME",
+		Short: short,
+		Long: long + `, keeping everything else as it is written. Where the stack runs, the part is
+restarted, and both its web process and its command-line program are asked. A list that is absent means every extension; it is
+then written out. The file stays as it is where no plan would satisfy it.`,
+		Example: "  dravit extensions " + word + " intl",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return &ui.Failure{Code: exitUsage, What: "extensions " + word + " needs one name", Next: "dravit extensions lists them"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			report, end := func(kind.Status) {}, func() {}
+			if !a.json {
+				progress := a.ui.Progress()
+				report, end = progress.Report, progress.End
+			}
+			out, err := s.Switch(cmd.Context(), *part, args[0], on, report)
+			end()
+			if errors.Is(err, stack.ErrNoPlan) {
+				f := noPlan(out.Plan)
+				f.Next = "dravit extensions shows what there is; the stack file is as it was"
+				return f
+			}
+			if err != nil {
+				return err
+			}
+			wrong := out.Runs && (out.Web != on || out.Command != on)
+			if a.json {
+				err = a.print(out)
+			} else {
+				a.ui.Switched(out)
+			}
+			if err == nil && wrong {
+				return exitCode(exitFailed)
+			}
+			if err == nil && !out.Runs && out.Report != nil {
+				return &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s could not be asked", out.Part), Because: out.Report.Unproved, Next: "dravit status"}
+			}
+			return err
+		},
+	}
+}

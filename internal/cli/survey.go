@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/home"
+)
+
+func (a *app) surveyCommand() *cobra.Command {
+	var save string
+	var afresh bool
+	c := &cobra.Command{
+		Use:   "survey",
+		Short: "Show what this machine has: programs, versions, ports, permissions",
+		Long: `Survey finds the servers and runtimes of every kind that Dravit knows, in PATH, in the system's folders, in the folders of
+programs that keep several versions side by side, and in those that Dravit's settings name. Each is asked what it is and what
+it was built for. Then come the command-line programs, the names for which PATH picks one of several, the ports that are held,
+and what this user may do. What a program said is remembered as long as its file stays the same.`,
+		Example: "  dravit survey\n  dravit survey --save machine.json\n  dravit survey --json | jq '.programs[] | select(.kind == \"php\")'",
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			if afresh {
+				if err := os.Remove(m.Home.Path("survey.json")); err != nil && !os.IsNotExist(err) {
+					return err
+				}
+			}
+			end := func() {}
+			if !a.json {
+				end = a.ui.Busy("asking programs what they are")
+			}
+			s, err := m.Survey(cmd.Context())
+			end()
+			if err != nil {
+				return err
+			}
+			if save != "" {
+				if err := home.WriteJSON(save, s); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return a.print(s)
+			}
+			a.ui.Survey(s)
+			if save != "" {
+				a.ui.Note("the survey is in " + save)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&save, "save", "", "also write the survey to a `file`, as JSON")
+	c.Flags().BoolVar(&afresh, "afresh", false, "ask every program again")
+	return c
+}

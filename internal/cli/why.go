@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/plan"
+	"dravit/internal/ui"
+)
+
+type whyJSON struct {
+	Format int `json:"format"`
+	plan.Decision
+}
+
+func (a *app) whyCommand() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use:   "why [SUBJECT]",
+		Short: "Tell why one thing was decided as it was",
+		Long: `Why explains one decision of the plan: the choice, its reasons, and each option that was turned down with its own. A subject is a
+path in the stack file, and may be shortened as long as it is clear what is meant: app.version for part.app.version. Without a
+subject, why lists them all.`,
+		Example: "  dravit why\n  dravit why app.version\n  dravit why part.app.extensions.redis\n  dravit why db.port",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return &ui.Failure{Code: exitUsage, What: "why takes one subject", Next: "dravit why lists them"}
+			}
+			return nil
+		},
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			s, err := a.stack()
+			if err != nil || len(args) > 0 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			_, p, _ := s.Plan(cmd.Context(), plan.Consent{})
+			return p.Subjects(), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var p plan.Plan
+			if from != "" {
+				var err error
+				if _, p, err = planFrom(from, false); err != nil {
+					return err
+				}
+			} else {
+				s, err := a.stack()
+				if err != nil {
+					return err
+				}
+				if _, p, err = s.Plan(cmd.Context(), plan.Consent{}); err != nil {
+					return err
+				}
+			}
+			if len(args) == 0 {
+				if a.json {
+					return a.print(map[string]any{"format": 1, "subjects": p.Subjects()})
+				}
+				a.ui.Subjects(p)
+				return nil
+			}
+			d, fault, near := p.Why(args[0])
+			switch {
+			case fault != nil:
+				return &ui.Failure{Code: exitNoPlan, What: fault.What, Because: fault.Because, Next: fault.Next}
+			case d == nil && len(near) > 0:
+				return &ui.Failure{Code: exitUsage, What: "it is not clear what " + args[0] + " means", Because: "there are " + strings.Join(near, ", "), Next: "dravit why " + near[0]}
+			case d == nil:
+				return &ui.Failure{Code: exitUsage, What: "nothing was decided about " + args[0], Next: "dravit why lists every subject"}
+			case a.json:
+				return a.print(whyJSON{1, *d})
+			}
+			a.ui.Why(*d)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "explain the plan on what a `file` of plan --save holds")
+	return c
+}

@@ -1,0 +1,214 @@
+// Package apache knows the Apache HTTP Server, with its event MPM, in front of PHP's FPM and of parts with a server of their own.
+package apache
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return apache{} }
+
+type apache struct{ kind.Defaults }
+
+func (apache) Name() string       { return "apache" }
+func (apache) Role() kind.Role    { return kind.Web }
+func (apache) Programs() []string { return []string{"apache2", "httpd"} }
+
+// Needs a port: Apache listens on no Unix socket.
+func (apache) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18080} }
+
+const (
+	factModules = "modules" // the folder of the module files
+	factBuiltin = "built_in"
+)
+
+// modules are loaded in this order, those that the program has not built in.
+var modules = []string{"mpm_event", "unixd", "authn_core", "authz_core", "authz_host", "authz_user", "authn_file", "auth_basic", "access_compat", "alias", "dir", "mime", "env", "setenvif", "headers",
+	"expires", "deflate", "filter", "rewrite", "proxy", "proxy_http", "proxy_fcgi", "proxy_wstunnel"}
+
+// optional modules are ones that a project's .htaccess may ask for; the rest is needed.
+var optional = []string{"access_compat", "authn_file", "auth_basic", "authz_user", "expires", "deflate", "filter", "proxy_wstunnel", "authz_host", "authn_core", "unixd"}
+
+func (apache) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-v") // Server version: Apache/2.4.71 (Debian)
+	m := pattern.Of(`Apache/(\d\S*)`).FindStringSubmatch(out)
+	if err != nil || m == nil {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return "", nil, err
+	}
+	facts := map[string]string{}
+	if out, err := run(path, "-l"); err == nil { // Compiled in modules: core.c mod_so.c
+		var names []string
+		for _, m := range pattern.Of(`(?m)^\s+(?:mod_)?(\w+)\.c$`).FindAllStringSubmatch(out, -1) {
+			names = append(names, m[1])
+		}
+		facts[factBuiltin] = strings.Join(names, " ")
+	}
+	base := filepath.Dir(filepath.Dir(real))
+	for _, dir := range []string{"lib/apache2/modules", "lib64/httpd/modules", "lib/httpd/modules", "libexec/apache2", "modules"} {
+		if _, err := os.Stat(filepath.Join(base, dir, "mod_proxy_fcgi.so")); err == nil {
+			facts[factModules] = filepath.Join(base, dir)
+			break
+		}
+	}
+	return m[1], facts, nil
+}
+
+func (apache) Fit(_ stackfile.Part, p kind.Program) string {
+	if p.Facts[factModules] == "" && !slices.Contains(strings.Fields(p.Facts[factBuiltin]), "proxy_fcgi") {
+		return "its modules (mod_proxy_fcgi) are not found beside it"
+	}
+	return ""
+}
+
+// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the gateway.
+func (apache) Files(p kind.Part) ([]kind.File, error) {
+	var b strings.Builder
+	fmt.Fprintf(&b, "ServerRoot %s\nDefaultRuntimeDir %s\nPidFile %s\nMutex %s default\nListen %s:%d\nServerName localhost\n",
+		quote(p.Conf), quote(p.Temp), quote(filepath.Join(p.Temp, "apache.pid")), quote("file:"+p.Temp), kind.Host, p.Port)
+	for _, name := range modules {
+		file := filepath.Join(p.Facts[factModules], "mod_"+name+".so")
+		if slices.Contains(strings.Fields(p.Facts[factBuiltin]), name) {
+			continue
+		}
+		if _, err := os.Stat(file); err != nil && slices.Contains(optional, name) {
+			continue
+		}
+		fmt.Fprintf(&b, "LoadModule %s_module %s\n", name, quote(file))
+	}
+	b.WriteString(`ErrorLog /dev/null
+LogLevel warn
+ServerTokens Prod
+ServerSignature Off
+TraceEnable Off
+StartServers 1
+MinSpareThreads 1
+MaxSpareThreads 50
+ThreadsPerChild 25
+MaxRequestWorkers 100
+KeepAlive On
+EnableSendfile On
+LimitRequestBody 2147483647
+AllowEncodedSlashes NoDecode
+AcceptPathInfo Default
+ProxyTimeout 3600
+TypesConfig /dev/null
+AddDefaultCharset UTF-8
+`)
+	for _, t := range kind.MIMETypes {
+		fmt.Fprintf(&b, "AddType %s\n", t)
+	}
+	b.WriteString(`<Directory />
+  Require all denied
+  AllowOverride None
+</Directory>
+<VirtualHost *>
+  ServerName nobody.invalid
+  <Location />
+    Require all denied
+    ErrorDocument 403 "no such site"
+  </Location>
+</VirtualHost>
+`)
+	for _, s := range p.Sites {
+		site(&b, s)
+	}
+	text := strings.Replace(b.String(), "ErrorLog /dev/null", "ErrorLog "+quote(p.Log), 1)
+	return []kind.File{{Name: "httpd.conf", Text: text, Mode: 0o600}}, nil
+}
+
+func site(b *strings.Builder, s kind.Site) {
+	fmt.Fprintf(b, "<VirtualHost *>\n  ServerName %s\n", s.Host)
+	defer b.WriteString("</VirtualHost>\n")
+	if s.Proxy != "" {
+		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ upgrade=websocket flushpackets=on\n", s.Proxy)
+		return
+	}
+	fmt.Fprintf(b, `  DocumentRoot %s
+  Header always set Cache-Control no-cache "expr=%%{REQUEST_STATUS} -eq 200 && %%{CONTENT_TYPE} != ''"
+  <Directory %s>
+    Require all granted
+    AllowOverride All
+    Options FollowSymLinks
+  </Directory>
+  <LocationMatch "(^|/)\.(?!well-known(/|$))">
+    Require all denied
+    ErrorDocument 403 "404: nothing here"
+  </LocationMatch>
+  RewriteEngine On
+  RewriteRule (^|/)\.(?!well-known(/|$)) - [R=404,L]
+  RewriteRule (?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ - [R=404,L]
+`, quote(s.Root), quote(s.Root))
+	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
+		b.WriteString("  DirectoryIndex index.html\n  RewriteRule \\.php(/|$) - [R=404,L]\n")
+		return
+	}
+	fpm := "proxy:unix:" + s.FPM + "|fcgi://localhost/"
+	fmt.Fprintf(b, `  DirectoryIndex index.php index.html
+  <FilesMatch "\.php$">
+    SetHandler %s
+  </FilesMatch>
+  <Location %s>
+    SetHandler %s
+  </Location>
+  RewriteCond %%{REQUEST_URI} !=%s
+  RewriteCond %%{DOCUMENT_ROOT}%%{REQUEST_URI} !-f
+  RewriteCond %%{DOCUMENT_ROOT}%%{REQUEST_URI} !-d
+  RewriteCond %%{REQUEST_URI} !^(.+?\.php)/
+  RewriteRule ^ /index.php [L]
+  ProxyFCGISetEnvIf "true" REMOTE_ADDR "%%{HTTP:X-Forwarded-For}"
+  ProxyFCGISetEnvIf "true" SERVER_PORT "%%{HTTP:X-Forwarded-Port}"
+  ProxyFCGISetEnvIf "true" REQUEST_SCHEME "%%{HTTP:X-Forwarded-Proto}"
+  ProxyFCGISetEnvIf "%%{HTTP:X-Forwarded-Proto} == 'https'" HTTPS "on"
+  ProxyFCGISetEnvIf "reqenv('SCRIPT_NAME') == '%s'" SCRIPT_FILENAME "%s"
+  SetEnvIf Authorization "(.+)" HTTP_AUTHORIZATION=$1
+`, quote(fpm), kind.ProbePath, quote(fpm), kind.ProbePath, kind.ProbePath, strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`).Replace(s.Probe))
+}
+
+// quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is out of reach.
+func quote(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
+}
+
+func (apache) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+}
+
+func (a apache) Test(p kind.Part) kind.Command {
+	c := a.Command(p)
+	c.Args = []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-t"}
+	return c
+}
+
+func (apache) Ladder(p kind.Part) []kind.Rung {
+	return health.HTTP(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+}
+
+var (
+	syntax  = pattern.New(`(?s)AH00526: Syntax error on line \d+ of [^\n]*\n[^\n]+`)
+	trouble = pattern.New(`(?m)^.*\b(AH\d{5}: .*)$|^(apache2|httpd): (.*)$`)
+)
+
+func (apache) Explain(log string) (because, next string) {
+	for _, re := range []*regexp.Regexp{syntax(), trouble()} {
+		if m := re.FindAllString(log, -1); m != nil {
+			return strings.Join(strings.Fields(m[len(m)-1]), " "), ""
+		}
+	}
+	return "", ""
+}

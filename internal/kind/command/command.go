@@ -1,0 +1,110 @@
+// Package command is what kinds have in common whose server is a command of the project's own.
+package command
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// Base is embedded by such kinds.
+type Base struct{ kind.Defaults }
+
+func (Base) Role() kind.Role                 { return kind.App }
+func (Base) Keys() []string                  { return []string{"command", "port"} }
+func (Base) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
+
+func (Base) Fit(want stackfile.Part, _ kind.Program) string {
+	if want.Command == "" {
+		return "it has no command"
+	}
+	return ""
+}
+
+func (Base) Exports(p kind.Part) kind.Exports {
+	return kind.Exports{URL: fmt.Sprintf("http://%s:%d", kind.Host, p.Port)}
+}
+
+// Command runs the text in a shell, in the project's folder. {port} stands for the port and {dravit} for the dravit program.
+func (Base) Command(p kind.Part) kind.Command {
+	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", Quote(p.Self)).Replace(p.Want.Command)
+	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
+		Env: append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host), Stop: syscall.SIGTERM}
+}
+
+func (Base) Ladder(p kind.Part) []kind.Rung {
+	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	if len(p.Sites) > 0 { // it speaks HTTP, since sites are proxied to it
+		return health.HTTP(p, "tcp", address)
+	}
+	ground, _ := health.Ground(p, "tcp", address)
+	return ground
+}
+
+// Quote writes a text as one word of a shell command.
+func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// Tool is a small program under the name that a command calls, which runs another.
+func Tool(name, program string, args ...string) kind.File {
+	text := "#!/bin/sh\nexec " + Quote(program)
+	for _, a := range args {
+		text += " " + Quote(a)
+	}
+	return kind.File{Name: "bin/" + name, Text: text + " \"$@\"\n", Mode: 0o700}
+}
+
+// Beside are tools for the programs of these names in the folder of a runtime.
+func Beside(program string, names ...string) []kind.File {
+	var files []kind.File
+	for _, name := range names {
+		file := filepath.Join(filepath.Dir(program), name)
+		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
+			files = append(files, Tool(name, file))
+		}
+	}
+	return files
+}
+
+// Judge sorts the modules that a project brings for a runtime: those built for another one, or missing, are unfit. built is what this
+// runtime's own are built for, and word what that is called. A module that fits every runtime has no Built.
+func Judge(kindName, built, word string, p kind.Program, modules []kind.Module) kind.Extended {
+	var out kind.Extended
+	for _, m := range modules {
+		if m.Kind != kindName {
+			continue
+		}
+		c := kind.Choice{Name: m.Name, File: m.File}
+		switch {
+		case m.Fault != "":
+			c.Because = m.Fault
+		case m.Built != "" && built != "" && m.Built != built:
+			c.Because = fmt.Sprintf("it was built for %s %s, and %s %s has %s", word, m.Built, kindName, p.Version, built)
+		default:
+			c.Because = "it fits " + strings.TrimSpace(word+" "+built)
+			out.Chosen = append(out.Chosen, c)
+			continue
+		}
+		out.Unfit = append(out.Unfit, c)
+	}
+	return out
+}
+
+// List lists the modules that a project brings for a runtime.
+func List(e kind.Extended) []kind.Entry {
+	var all []kind.Entry
+	for _, c := range e.Chosen {
+		all = append(all, kind.Entry{Name: c.Name, State: kind.Available, File: c.File, Because: c.Because})
+	}
+	for _, c := range e.Unfit {
+		all = append(all, kind.Entry{Name: c.Name, State: kind.Misfit, File: c.File, Because: c.Because})
+	}
+	slices.SortFunc(all, func(a, b kind.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}

@@ -1,0 +1,97 @@
+// Package memcached knows the memcached cache server.
+package memcached
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/bradfitz/gomemcache/memcache"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return memcached{} }
+
+type memcached struct{ kind.Defaults }
+
+func (memcached) Name() string       { return "memcached" }
+func (memcached) Role() kind.Role    { return kind.Cache }
+func (memcached) Keys() []string     { return []string{"port", "main"} }
+func (memcached) Programs() []string { return []string{"memcached"} }
+
+// Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned port listens there instead.
+func (memcached) Needs(want stackfile.Part) kind.Needs {
+	return kind.Needs{Socket: want.Port == 0}
+}
+
+func (memcached) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-V") // memcached 1.6.18
+	v, ok := strings.CutPrefix(strings.TrimSpace(out), "memcached ")
+	if err != nil || !ok {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	return v, nil, nil
+}
+
+func (memcached) Exports(p kind.Part) kind.Exports {
+	common := map[string]string{"MEMCACHED_SOCKET": p.Socket}
+	if p.Port != 0 {
+		common = map[string]string{"MEMCACHED_HOST": kind.Host, "MEMCACHED_PORT": fmt.Sprint(p.Port)}
+	}
+	return kind.Exports{NoLogin: true, Common: common}
+}
+
+// Command ends with SIGKILL: there is nothing to save, and a gentle end takes most of a second.
+func (memcached) Command(p kind.Part) kind.Command {
+	args := []string{"-s", p.Socket, "-a", "0600"}
+	if p.Socket == "" {
+		args = []string{"-l", kind.Host, "-p", fmt.Sprint(p.Port), "-U", "0"}
+	}
+	return kind.Command{Path: p.Program, Args: append(args, "-m", "64"), Dir: p.Conf, Env: p.Env, Stop: syscall.SIGKILL}
+}
+
+func (memcached) Ladder(p kind.Part) []kind.Rung {
+	network, address := p.Entrance()
+	ground, line := health.Ground(p, network, address)
+	client := memcache.New("/part") // a path is not looked up; every connection comes from the line
+	client.Timeout = health.Deadline
+	client.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return line.Take(ctx) }
+	return append(ground,
+		kind.Rung{Name: kind.Greets,
+			Ask: func(context.Context) error {
+				if err := client.Ping(); err != nil {
+					return &kind.Miss{Expected: "its version", Got: health.Plain(err)}
+				}
+				return nil
+			},
+			After: func() { client.Close() }},
+		kind.Rung{Name: kind.Works, Ask: func(context.Context) error {
+			// A key of its own that ends by itself: nothing of the application's is touched.
+			want := fmt.Sprint(time.Now().UnixNano())
+			if err := client.Set(&memcache.Item{Key: "dravit:probe", Value: []byte(want), Expiration: 10}); err != nil {
+				return err
+			}
+			got, err := client.Get("dravit:probe")
+			if err == nil && string(got.Value) != want {
+				err = &kind.Miss{Expected: "the value written, " + want, Got: string(got.Value)}
+			}
+			return err
+		}})
+}
+
+var failure = pattern.New(`(?m)^(failed to listen.*|bind\(\).*|can't .*|failed to .*)$`)
+
+func (memcached) Explain(log string) (because, next string) {
+	if m := failure().FindStringSubmatch(log); m != nil {
+		return m[1], ""
+	}
+	return "", ""
+}

@@ -1,0 +1,124 @@
+package kind
+
+import (
+	"context"
+	"strings"
+
+	"dravit/internal/stackfile"
+)
+
+// Module is a compiled extension of a runtime. What it was built for is read from the file itself, without loading it.
+type Module struct {
+	Kind   string   `json:"kind"` // of the runtime
+	Name   string   `json:"name"`
+	File   string   `json:"file"`             // absolute; of a project's, relative to the project
+	Built  string   `json:"built,omitempty"`  // in the runtime's own words: API20220829,NTS; 115; cpython-311; 3.1.0
+	Arch   []string `json:"arch,omitempty"`   // as Go names them: amd64, arm64; several in a universal file
+	Engine bool     `json:"engine,omitempty"` // PHP: it hooks into the engine, and is loaded by another word
+	Needs  []string `json:"needs,omitempty"`  // modules whose symbols it uses
+	Fault  string   `json:"fault,omitempty"`  // why the file cannot be used, whatever the runtime
+}
+
+// Option is one that was turned down.
+type Option struct {
+	Option  string `json:"option"`
+	Because string `json:"because"`
+}
+
+// Choice is how one wanted module was decided.
+type Choice struct {
+	Name     string   `json:"name"`
+	File     string   `json:"file,omitempty"` // "": built in, or missing
+	Because  string   `json:"because"`
+	Rejected []Option `json:"rejected,omitempty"`
+}
+
+// Extended is what a runtime has of the modules that a part wants.
+type Extended struct {
+	Load    []Module // in the order of loading
+	Chosen  []Choice
+	Missing []Choice // the runtime does not serve the part without them
+	Unfit   []Choice // of the project's own modules: built for another runtime, so that one is better
+}
+
+// Extender is a runtime with modules: its pure half.
+type Extender interface {
+	// Extend chooses the modules for a part among those of the machine and the project.
+	Extend(want stackfile.Part, p Program, modules []Module) Extended
+}
+
+// Librarian finds and reads the modules of the machine.
+type Librarian interface {
+	// ModuleFolders are where modules for a found program may be.
+	ModuleFolders(p Program) []string
+	// ReadModules reads every module in a folder, in the order of their names.
+	ReadModules(dir string) []Module
+}
+
+// Scout reads the modules that a project brings itself. Their files are relative to it.
+type Scout interface {
+	Scan(project string, want stackfile.Part) []Module
+}
+
+// Equipped is a kind with programs for commands of the stack.
+type Equipped interface {
+	// Folders come first on the PATH of the part and of the stack's commands.
+	Folders(p Part) []string
+}
+
+// GoArch is an architecture as Go names it, of the name that some runtime has for it: x86_64-linux-gnu is amd64.
+func GoArch(text string) string {
+	for _, known := range [][2]string{{"x86_64", "amd64"}, {"x64", "amd64"}, {"amd64", "amd64"}, {"aarch64", "arm64"}, {"arm64", "arm64"}, {"i686", "386"}, {"ia32", "386"}, {"x86", "386"}} {
+		if strings.HasPrefix(text, known[0]) {
+			return known[1]
+		}
+	}
+	return text
+}
+
+// Facts that programs of several kinds have.
+const (
+	FactArch       = "arch"       // as Go names it
+	FactExecutable = "executable" // the program behind a link or a script that chooses one
+)
+
+// Entry is one module of a runtime as it is listed.
+type Entry struct {
+	Name    string     `json:"name"`
+	State   EntryState `json:"state"`
+	File    string     `json:"file,omitempty"`
+	Because string     `json:"because,omitempty"`
+}
+
+// EntryState is what a runtime has of a module.
+type EntryState string
+
+const (
+	BuiltIn   EntryState = "built-in"
+	Loads     EntryState = "loaded"    // by the part's own configuration
+	Available EntryState = "available" // it fits, and is not wanted
+	Misfit    EntryState = "unfit"     // built for another runtime
+	Lacking   EntryState = "missing"   // wanted, and not there
+)
+
+// Inventory lists every module that a runtime could have, in the order of their names.
+type Inventory interface {
+	List(p Program, e Extended, modules []Module) []Entry
+}
+
+// Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not answer.
+type Proof struct {
+	Web, Command []string
+}
+
+// Prover asks the running processes which modules they have loaded.
+type Prover interface {
+	Loaded(ctx context.Context, p Part) (Proof, error)
+}
+
+// Debugged is a runtime with a debugger.
+type Debugged interface {
+	// Debug proves that the part's debugger is live: it listens in the editor's place, has the part run a little code, and waits for the
+	// call. It returns what the debugger said of itself.
+	Debug(ctx context.Context, p Part) (string, error)
+}

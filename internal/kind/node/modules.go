@@ -1,0 +1,70 @@
+package node
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/objfile"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// Scan reads the native modules of the project's packages (nodejs.org, "C++ addons"): those that were built in place.
+func (node) Scan(project string, _ stackfile.Part) []kind.Module {
+	var all []kind.Module
+	for _, shape := range []string{"*", "@*/*"} {
+		files, _ := filepath.Glob(filepath.Join(globQuote(project), "node_modules", shape, "build", "Release", "*.node"))
+		for _, file := range files {
+			all = append(all, read(project, file))
+		}
+	}
+	slices.SortFunc(all, func(a, b kind.Module) int { return strings.Compare(a.File, b.File) })
+	return all
+}
+
+func globQuote(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+}
+
+// read tells what a native module was built for. One that uses the stable interface (Node-API) fits every Node.js; of the others some name
+// the ABI in a symbol, and the rest in the file that their build leaves beside them.
+func read(project, file string) kind.Module {
+	rel, err := filepath.Rel(project, file)
+	m := kind.Module{Kind: "node", Name: strings.TrimSuffix(filepath.Base(file), ".node"), File: rel}
+	if err != nil {
+		m.Fault = err.Error()
+		return m
+	}
+	f, err := objfile.Open(file)
+	if err != nil {
+		m.Fault = err.Error()
+		return m
+	}
+	m.Arch = f.Arch
+	for _, s := range f.Defined {
+		if abi, ok := strings.CutPrefix(s, "node_register_module_v"); ok {
+			m.Built = abi
+		}
+	}
+	if slices.Contains(f.Defined, "napi_register_module_v1") || slices.Contains(f.Wanted, "napi_module_register") || m.Built != "" {
+		return m
+	}
+	text, _ := os.ReadFile(filepath.Join(filepath.Dir(filepath.Dir(file)), "config.gypi"))
+	if found := pattern.Of(`"node_module_version":\s*"?(\d+)`).FindSubmatch(text); found != nil {
+		m.Built = string(found[1])
+	}
+	return m
+}
+
+// Extend judges the project's native modules.
+func (node) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
+	return command.Judge("node", p.Facts[factABI], "module ABI", p, modules)
+}
+
+func (node) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+	return command.List(e)
+}

@@ -1,0 +1,63 @@
+// Package node knows the Node.js runtime, for parts whose server is a command of the project's own.
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/pattern"
+)
+
+// New returns the kind.
+func New() kind.Server { return node{} }
+
+type node struct{ command.Base }
+
+func (node) Name() string       { return "node" }
+func (node) Programs() []string { return []string{"node", "nodejs"} }
+
+// Facts of a found Node.js, beside its version.
+const (
+	factABI  = "module_abi" // NODE_MODULE_VERSION: what native modules are built for
+	factNAPI = "node_api"   // the stable interface, which does not depend on the ABI
+)
+
+func (node) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-p", "JSON.stringify({version: process.versions.node, abi: process.versions.modules, napi: process.versions.napi, arch: process.arch, executable: process.execPath})")
+	var v struct{ Version, ABI, NAPI, Arch, Executable string }
+	if err == nil {
+		err = json.Unmarshal([]byte(out), &v)
+	}
+	if err != nil || v.Version == "" {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	return v.Version, map[string]string{factABI: v.ABI, factNAPI: v.NAPI, kind.FactArch: kind.GoArch(v.Arch), kind.FactExecutable: v.Executable}, nil
+}
+
+// Files puts node and its tools on the PATH of the part: npm looks for node there.
+func (node) Files(p kind.Part) ([]kind.File, error) {
+	return append(command.Beside(p.Program, "npm", "npx", "corepack", "yarn", "pnpm"), command.Tool("node", p.Program)), nil
+}
+
+func (node) Folders(p kind.Part) []string {
+	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "node_modules", ".bin")}
+}
+
+var (
+	otherABI = pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`)
+	missing  = pattern.New(`Cannot find (?:module|package) '([^']*)'`)
+)
+
+func (node) Explain(log string) (because, next string) {
+	if m := otherABI().FindStringSubmatch(log); m != nil {
+		return fmt.Sprintf("the native module %s was built for module ABI %s, and this Node.js has %s", m[1], m[2], m[3]), "dravit run -- npm rebuild"
+	}
+	if m := missing().FindStringSubmatch(log); m != nil {
+		return "the module " + m[1] + " is not there", "dravit run -- npm install"
+	}
+	return "", ""
+}

@@ -1,0 +1,101 @@
+package php
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+)
+
+// Loaded asks FPM, through the probe, and the command-line program with the part's configuration.
+func (php) Loaded(ctx context.Context, p kind.Part) (kind.Proof, error) {
+	var proof kind.Proof
+	verdict, err := askFPM(ctx, p, "")
+	if err != nil {
+		return proof, fmt.Errorf("the web process: %w", err)
+	}
+	proof.Web = names(verdict.Extensions)
+	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, filepath.Join(p.Conf, "bin", "php"), "-m")
+	cmd.Dir, cmd.Env = p.Project, p.Env
+	out, err := cmd.Output()
+	if err != nil {
+		return proof, fmt.Errorf("the command-line program: %w", err)
+	}
+	var loaded []string
+	for _, m := range moduleLine().FindAllStringSubmatch(string(out), -1) {
+		loaded = append(loaded, m[1])
+	}
+	proof.Command = names(loaded)
+	return proof, nil
+}
+
+// names are extensions as their files are called, sorted.
+func names(loaded []string) []string {
+	out := []string{}
+	for _, name := range loaded {
+		out = append(out, canonical(name))
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Debug waits in the editor's place for the debugger's first packet (xdebug.org, "DBGp: connection initialization").
+func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
+	defer cancel()
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Debug))
+	if err != nil {
+		return "", err
+	}
+	defer listener.Close()
+	stop := context.AfterFunc(ctx, func() { listener.Close() })
+	defer stop()
+	asked := make(chan error, 1)
+	go func() {
+		_, err := askFPM(ctx, p, "XDEBUG_TRIGGER=dravit")
+		if err != nil { // the debugger will not call any more
+			listener.Close()
+		}
+		asked <- err
+	}()
+	defer func() { cancel(); <-asked }()
+	conn, err := listener.Accept()
+	if err != nil {
+		return "", errors.New("no call came from the debugger")
+	}
+	defer conn.Close()
+	if deadline, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(deadline)
+	}
+	r := bufio.NewReader(conn)
+	if _, err := r.ReadString(0); err != nil { // the packet's length
+		return "", fmt.Errorf("the debugger's call: %w", err)
+	}
+	packet, err := r.ReadString(0)
+	if err != nil {
+		return "", fmt.Errorf("the debugger's call: %w", err)
+	}
+	if !strings.Contains(packet, "<init") || !strings.Contains(packet, p.Name) && !strings.Contains(packet, "probe.php") {
+		return "", fmt.Errorf("something else called: %.60q", packet)
+	}
+	_, _ = conn.Write([]byte("detach -i 1\x00")) // the page goes on without an editor
+	_ = conn.SetReadDeadline(time.Now().Add(time.Second))
+	_, _ = r.ReadString(0)
+	said := "it called from the web process"
+	if m := pattern.Of(`<engine version="([^"]+)"><!\[CDATA\[([^\]]+)\]\]>`).FindStringSubmatch(packet); m != nil {
+		said = fmt.Sprintf("%s %s called from the web process", m[2], m[1])
+	}
+	return said, nil
+}

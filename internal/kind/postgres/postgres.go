@@ -1,0 +1,255 @@
+// Package postgres knows the PostgreSQL database server.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// New returns the kind.
+func New() kind.Server { return postgres{} }
+
+type postgres struct{ kind.Defaults }
+
+func (postgres) Name() string       { return "postgres" }
+func (postgres) Role() kind.Role    { return kind.Database }
+func (postgres) Keys() []string     { return []string{"port", "main", "database", "user", "settings"} }
+func (postgres) Programs() []string { return []string{"postgres"} }
+
+// Needs names the socket as the server does: after its port. Minor releases read each other's data, major ones do not.
+func (postgres) Needs(stackfile.Part) kind.Needs {
+	return kind.Needs{Port: true, PortBase: 15432, Socket: true, SocketName: ".s.PGSQL.{port}", Data: true, Series: 1, Older: kind.RefusesOlder}
+}
+
+const factInit = "initdb" // the program that fills a data folder, of the same version
+
+func (postgres) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "--version") // postgres (PostgreSQL) 15.20 (Debian 15.20-0+deb12u1)
+	m := pattern.Of(`\(PostgreSQL\) (\d\S*)`).FindStringSubmatch(out)
+	if err != nil || m == nil {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return "", nil, err
+	}
+	facts := map[string]string{}
+	initdb := filepath.Join(filepath.Dir(real), "initdb")
+	if out, err := run(initdb, "--version"); err == nil && strings.Contains(out, m[1]) {
+		facts[factInit] = initdb
+	}
+	return m[1], facts, nil
+}
+
+func (postgres) Fit(_ stackfile.Part, p kind.Program) string {
+	if p.Facts[factInit] == "" {
+		return "initdb, which fills its data folder, is not beside it"
+	}
+	return ""
+}
+
+func (postgres) Exports(p kind.Part) kind.Exports {
+	port := fmt.Sprint(p.Port)
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(p.User, p.Password), Host: kind.Host + ":" + port, Path: "/" + p.Database}
+	return kind.Exports{URL: u.String(), Common: map[string]string{
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "pgsql", "DB_HOST": kind.Host, "DB_PORT": port, "DB_DATABASE": p.Database,
+		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
+		"PGHOST": kind.Host, "PGPORT": port, "PGUSER": p.User, "PGPASSWORD": p.Password, "PGDATABASE": p.Database,
+		"POSTGRES_HOST": kind.Host, "POSTGRES_PORT": port, "POSTGRES_USER": p.User, "POSTGRES_PASSWORD": p.Password, "POSTGRES_DB": p.Database,
+	}}
+}
+
+// Files writes the whole configuration, so that nothing in the data folder is read but data. A power cut may lose the last moments of a
+// developer's work (synchronous_commit) and damages nothing.
+func (postgres) Files(p kind.Part) ([]kind.File, error) {
+	set := map[string]string{
+		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"), "ident_file": filepath.Join(p.Conf, "ident.conf"),
+		"listen_addresses": kind.Host, "port": fmt.Sprint(p.Port), "unix_socket_directories": filepath.Dir(p.Socket), "unix_socket_permissions": "0700",
+		"shared_buffers": "16MB", "max_connections": "30", "jit": "off", "wal_level": "minimal", "max_wal_senders": "0", "synchronous_commit": "off",
+		"log_destination": "stderr", "logging_collector": "off", "log_line_prefix": "", "password_encryption": "scram-sha-256",
+	}
+	for name, value := range p.Want.Settings {
+		set[name] = string(value)
+	}
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(set)) {
+		fmt.Fprintf(&b, "%s = %s\n", name, quote(set[name]))
+	}
+	admin, err := admin()
+	if err != nil {
+		return nil, err
+	}
+	access := "local all \"" + strings.ReplaceAll(admin, `"`, `""`) + "\" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
+	return []kind.File{
+		{Name: "postgresql.conf", Text: b.String(), Mode: 0o600},
+		{Name: "hba.conf", Text: access, Mode: 0o600},
+		{Name: "ident.conf", Mode: 0o600},
+	}, nil
+}
+
+func quote(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }
+
+// Command ends with SIGINT, the fast shutdown: SIGTERM would wait for every client to leave.
+func (postgres) Command(p kind.Part) kind.Command {
+	return kind.Command{Path: p.Program, Args: []string{"--config-file=" + filepath.Join(p.Conf, "postgresql.conf")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGINT}
+}
+
+// admin is the database's administrator: the operating-system user, over the socket, without a password.
+func admin() (string, error) {
+	me, err := user.Current()
+	if err != nil {
+		return "", err
+	}
+	return me.Username, nil
+}
+
+// locale sorts by code points and knows the letters of every language.
+func locale() string {
+	if runtime.GOOS == "darwin" {
+		return "en_US.UTF-8"
+	}
+	return "C.UTF-8"
+}
+
+func (postgres) Template(kind.Part) string {
+	name, _ := admin()
+	return "admin=" + name + " wal-segsize=1 locale=" + locale()
+}
+
+// Fill makes an empty cluster. Nothing is synced on the way: a template is synced as a whole.
+func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
+	name, err := admin()
+	if err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, p.Facts[factInit], "-D", dir, "-U", name, "--auth-local=peer", "--auth-host=scram-sha-256", "-E", "UTF8", "--locale="+locale(),
+		"--wal-segsize=1", "--no-sync", "--no-instructions")
+	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=" + locale(), "PATH=/usr/bin:/bin"}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		because, _ := postgres{}.Explain(string(out))
+		return fmt.Errorf("filling the data folder: %w: %s", err, because)
+	}
+	return nil
+}
+
+// connect logs in over a connection that dial makes; the caller closes what it returns.
+func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password, database string) (*pgconn.PgConn, error) {
+	c, err := pgconn.ParseConfig("host=" + kind.Host + " sslmode=disable passfile=" + os.DevNull + " servicefile=" + os.DevNull)
+	if err != nil {
+		return nil, err
+	}
+	c.User, c.Password, c.Database, c.RuntimeParams, c.Fallbacks = userName, password, database, nil, nil
+	c.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }
+	return pgconn.ConnectConfig(ctx, c)
+}
+
+// Prepare makes the application's role with the stack's password, and its database.
+func (postgres) Prepare(ctx context.Context, p kind.Part) error {
+	name, err := admin()
+	if err != nil {
+		return err
+	}
+	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "postgres")
+	if err != nil {
+		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
+	}
+	defer db.Close(ctx)
+	id := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+	role, database := id(p.User), id(p.Database)
+	there := func(query string) bool {
+		r := db.ExecParams(ctx, query, nil, nil, nil, nil).Read()
+		return r.Err == nil && len(r.Rows) > 0
+	}
+	var statements []string
+	if !there("SELECT 1 FROM pg_roles WHERE rolname = " + quote(p.User)) {
+		statements = append(statements, "CREATE ROLE "+role+" LOGIN")
+	}
+	statements = append(statements, "ALTER ROLE "+role+" PASSWORD "+quote(p.Password))
+	if !there("SELECT 1 FROM pg_database WHERE datname = " + quote(p.Database)) {
+		statements = append(statements, "CREATE DATABASE "+database+" OWNER "+role)
+	}
+	for _, s := range statements {
+		if _, err := db.Exec(ctx, s).ReadAll(); err != nil {
+			return fmt.Errorf("preparing the database: %w", err)
+		}
+	}
+	return nil
+}
+
+func (postgres) Ladder(p kind.Part) []kind.Rung {
+	ground, line := health.Ground(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	var db *pgconn.PgConn // greets logs in, works goes on in the same session
+	return append(ground,
+		kind.Rung{Name: kind.Greets,
+			Ask: func(ctx context.Context) (err error) {
+				if db, err = connect(ctx, line.Take, p.User, p.Password, p.Database); err != nil {
+					return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
+				}
+				return nil
+			},
+			After: func() {
+				if db != nil {
+					ctx, cancel := context.WithTimeout(context.Background(), health.Deadline)
+					defer cancel()
+					_ = db.Close(ctx) // the server is asked again anyway
+				}
+			}},
+		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			// Rows go in and come out; the table is this session's own.
+			results, err := db.Exec(ctx, "CREATE TEMPORARY TABLE dravit_probe (n INT); INSERT INTO dravit_probe VALUES (40), (2); SELECT SUM(n) FROM dravit_probe").ReadAll()
+			if err != nil {
+				return &kind.Miss{Expected: "a table written and read", Got: plain(err)}
+			}
+			last := results[len(results)-1]
+			if len(last.Rows) != 1 || string(last.Rows[0][0]) != "42" {
+				return &kind.Miss{Expected: "42", Got: fmt.Sprintf("%s", last.Rows)}
+			}
+			return nil
+		}})
+}
+
+func plain(err error) string {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return refused.Message
+	}
+	return health.Plain(err)
+}
+
+var fatal = pattern.New(`(?m)^(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|configuration file|syntax error).*)$`)
+
+func (postgres) Explain(log string) (because, next string) {
+	m := fatal().FindAllStringSubmatch(log, -1)
+	if m == nil {
+		return "", ""
+	}
+	because = m[len(m)-1][1]
+	if len(m) > 1 && strings.HasPrefix(because, "configuration file") { // what came before says which line of it
+		because = m[len(m)-2][1]
+	}
+	for _, word := range []string{"unrecognized configuration", "invalid value", "configuration file", "syntax error"} {
+		if strings.Contains(because, word) {
+			next = "correct the part's settings in " + stackfile.Name
+		}
+	}
+	return because, next
+}

@@ -1,0 +1,114 @@
+package python
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// venv is a project's virtual environment (PEP 405).
+type venv struct{ dir, version string }
+
+// environment finds the project's virtual environment.
+func environment(project string) (venv, bool) {
+	for _, dir := range []string{".venv", "venv", "env"} {
+		text, err := os.ReadFile(filepath.Join(project, dir, "pyvenv.cfg"))
+		if err != nil {
+			continue
+		}
+		if m := pattern.Of(`(?m)^version(?:_info)?\s*=\s*(\d+\.\d+\S*)`).FindSubmatch(text); m != nil {
+			return venv{dir, string(m[1])}, true
+		}
+	}
+	return venv{}, false
+}
+
+// series is the part of a version within which compiled packages fit: 3.11.
+func series(version string) string {
+	numbers := strings.Split(version, ".")
+	return strings.Join(numbers[:min(2, len(numbers))], ".")
+}
+
+// abi is the tag of a release's own compiled files (PEP 3149): cpython-311.
+func abi(version string) string { return "cpython-" + strings.ReplaceAll(series(version), ".", "") }
+
+// Scan reads what the project's virtual environment was made with, which of its packages are compiled for which interpreter, and which
+// packages of requirements.txt it lacks.
+func (python) Scan(project string, _ stackfile.Part) []kind.Module {
+	env, ok := environment(project)
+	if !ok {
+		return nil
+	}
+	all := []kind.Module{{Kind: "python", Name: env.dir, File: filepath.Join(env.dir, "pyvenv.cfg"), Built: abi(env.version)}}
+	sites, _ := filepath.Glob(filepath.Join(globQuote(project), env.dir, "lib", "python*", "site-packages"))
+	installed := map[string]bool{}
+	for _, site := range sites {
+		entries, _ := os.ReadDir(site)
+		for _, e := range entries {
+			if name, ok := strings.CutSuffix(e.Name(), ".dist-info"); ok {
+				name, _, _ = strings.Cut(name, "-")
+				installed[normal(name)] = true
+			}
+			if m, ok := compiled(project, site, e); ok {
+				all = append(all, m)
+			}
+		}
+	}
+	text, _ := os.ReadFile(filepath.Join(project, "requirements.txt"))
+	for line := range strings.Lines(string(text)) {
+		m := pattern.Of(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*(?:[=<>!~;#@].*)?$`).FindStringSubmatch(strings.TrimSpace(line))
+		if m != nil && !installed[normal(m[1])] {
+			all = append(all, kind.Module{Kind: "python", Name: m[1], File: "requirements.txt", Fault: "it is not installed in " + env.dir})
+		}
+	}
+	return all
+}
+
+func globQuote(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+}
+
+// normal is a package's name as it is compared (PEP 503).
+func normal(name string) string {
+	return pattern.Of(`[-_.]+`).ReplaceAllString(strings.ToLower(name), "-")
+}
+
+// compiled finds the first compiled file of a package. Those for the stable ABI (abi3) fit every interpreter.
+func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
+	names := []string{e.Name()}
+	if e.IsDir() {
+		names = nil
+		for _, sub := range []string{".", "_core", "core", "lib", "_libs"} {
+			inner, _ := os.ReadDir(filepath.Join(site, e.Name(), sub))
+			for _, f := range inner {
+				names = append(names, filepath.Join(e.Name(), sub, f.Name()))
+			}
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		m := pattern.Of(`\.(cpython-\d+[a-z]*)-[^/]*\.so$`).FindStringSubmatch(name)
+		if m == nil {
+			continue
+		}
+		rel, err := filepath.Rel(project, filepath.Join(site, name))
+		pkg, _, _ := strings.Cut(e.Name(), ".")
+		return kind.Module{Kind: "python", Name: pkg, File: rel, Built: m[1]}, err == nil
+	}
+	return kind.Module{}, false
+}
+
+// Extend judges the project's virtual environment and its packages.
+func (python) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
+	return command.Judge("python", p.Facts[factABI], "ABI", p, modules)
+}
+
+func (python) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+	return command.List(e)
+}

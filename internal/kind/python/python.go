@@ -1,0 +1,91 @@
+// Package python knows the Python runtime, for parts whose server is a command of the project's own.
+package python
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/pattern"
+)
+
+// New returns the kind.
+func New() kind.Server { return python{} }
+
+type python struct{ command.Base }
+
+func (python) Name() string { return "python" }
+func (python) Programs() []string {
+	return []string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}
+}
+
+// Facts of a found Python, beside its version.
+const (
+	factABI  = "abi_tag" // cpython-311: what compiled modules are named after (PEP 3149)
+	factVenv = "venv"    // yes, or what is missing for virtual environments
+)
+
+const ask = `import sys, sysconfig, json, platform
+def has(name):
+    try:
+        __import__(name)
+        return True
+    except ImportError:
+        return False
+lacks = [n for n in ("venv", "ensurepip") if not has(n)]
+soabi = sysconfig.get_config_var("SOABI") or ""
+print(json.dumps({"version": "%d.%d.%d" % sys.version_info[:3] + ("" if sys.version_info[3] == "final" else sys.version_info[3] + str(sys.version_info[4])), "soabi": soabi, "arch": platform.machine(),
+  "executable": getattr(sys, "_base_executable", "") or sys.executable, "venv": "yes" if not lacks else "no " + ", ".join(lacks), "prefix": sys.prefix, "base": getattr(sys, "base_prefix", sys.prefix)}))
+`
+
+func (python) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-E", "-s", "-c", ask)
+	var v struct{ Version, SOABI, Arch, Executable, Venv, Prefix, Base string }
+	if err == nil {
+		err = json.Unmarshal([]byte(out), &v)
+	}
+	if err != nil || v.Version == "" {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	if v.Prefix != v.Base {
+		return "", nil, fmt.Errorf("%s belongs to a virtual environment", path)
+	}
+	abi := pattern.Of(`^[a-z]+-\d+[a-z]*`).FindString(v.SOABI)
+	return v.Version, map[string]string{factABI: abi, factVenv: v.Venv, kind.FactArch: kind.GoArch(v.Arch), kind.FactExecutable: v.Executable}, nil
+}
+
+// Files puts this interpreter on the PATH of the part, under the names that commands call.
+func (python) Files(p kind.Part) ([]kind.File, error) {
+	return []kind.File{command.Tool("python", p.Program), command.Tool("python3", p.Program), command.Tool("pip", p.Program, "-m", "pip"), command.Tool("pip3", p.Program, "-m", "pip")}, nil
+}
+
+// Folders puts the project's virtual environment first, where it has one that this interpreter made.
+func (python) Folders(p kind.Part) []string {
+	folders := []string{filepath.Join(p.Conf, "bin")}
+	if env, ok := environment(p.Project); ok && series(env.version) == series(p.Version) {
+		folders = append([]string{filepath.Join(p.Project, env.dir, "bin")}, folders...)
+	}
+	return folders
+}
+
+var (
+	noModule = pattern.New(`ModuleNotFoundError: No module named '([^']*)'`)
+	noImport = pattern.New(`(?m)^ImportError: (.*)$`)
+	syntax   = pattern.New(`(?m)^SyntaxError: (.*)$`)
+)
+
+func (python) Explain(log string) (because, next string) {
+	if m := noModule().FindStringSubmatch(log); m != nil {
+		return "the package " + m[1] + " is not installed for this interpreter", "dravit run -- python3 -m pip install " + m[1] + ", in the project's virtual environment"
+	}
+	if m := noImport().FindStringSubmatch(log); m != nil {
+		return m[1], ""
+	}
+	if m := syntax().FindStringSubmatch(log); m != nil {
+		return "Python finds a syntax error: " + m[1], ""
+	}
+	return "", ""
+}

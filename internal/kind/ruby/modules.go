@@ -1,0 +1,40 @@
+package ruby
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/stackfile"
+)
+
+// Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in say so
+// (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
+func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
+	quoted := strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(project)
+	dirs, _ := filepath.Glob(filepath.Join(quoted, "vendor", "bundle", "ruby", "*", "extensions", "*", "*", "*"))
+	slices.Sort(dirs)
+	var all []kind.Module
+	for _, dir := range dirs {
+		rel, err := filepath.Rel(project, dir)
+		name := filepath.Base(dir)
+		if i := strings.LastIndexByte(name, '-'); i > 0 {
+			name = name[:i]
+		}
+		if err == nil {
+			all = append(all, kind.Module{Kind: "ruby", Name: name, File: rel, Built: strings.TrimSuffix(filepath.Base(filepath.Dir(dir)), "-static")})
+		}
+	}
+	return all
+}
+
+// Extend judges the project's gems.
+func (ruby) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
+	return command.Judge("ruby", p.Facts[factABI], "Ruby ABI", p, modules)
+}
+
+func (ruby) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+	return command.List(e)
+}

@@ -1,0 +1,64 @@
+// Package ruby knows the Ruby runtime, for parts whose server is a command of the project's own.
+package ruby
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+	"dravit/internal/pattern"
+)
+
+// New returns the kind.
+func New() kind.Server { return ruby{} }
+
+type ruby struct{ command.Base }
+
+func (ruby) Name() string { return "ruby" }
+func (ruby) Programs() []string {
+	return []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}
+}
+
+const factABI = "abi" // 3.1.0: what native extensions of gems are built for, and the folder that they are in
+
+func (ruby) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "--disable-gems", "-rrbconfig", "-e", `puts RUBY_VERSION, RbConfig::CONFIG["ruby_version"], RbConfig::CONFIG["arch"], RbConfig.ruby`)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	if err != nil || len(lines) != 4 {
+		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+	}
+	return lines[0], map[string]string{factABI: lines[1], kind.FactArch: kind.GoArch(lines[2]), kind.FactExecutable: lines[3]}, nil
+}
+
+// Files puts ruby and its tools on the PATH of the part. They are run by this ruby, whatever their first line says.
+func (ruby) Files(p kind.Part) ([]kind.File, error) {
+	files := []kind.File{command.Tool("ruby", p.Program)}
+	for _, f := range command.Beside(p.Program, "gem", "bundle", "rake", "irb", "erb") {
+		name := filepath.Base(f.Name)
+		files = append(files, command.Tool(name, p.Program, filepath.Join(filepath.Dir(p.Program), name)))
+	}
+	return files, nil
+}
+
+func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
+
+var (
+	noFile  = pattern.New(`cannot load such file -- (\S+)`)
+	library = pattern.New(`incompatible library version - (\S+)`)
+	gem     = pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`)
+)
+
+func (ruby) Explain(log string) (because, next string) {
+	switch {
+	case library().MatchString(log):
+		return "the native extension " + library().FindStringSubmatch(log)[1] + " was built for another Ruby", "dravit run -- bundle pristine"
+	case gem().MatchString(log):
+		return "the gem " + gem().FindStringSubmatch(log)[1] + " is not installed for this Ruby", "dravit run -- bundle install"
+	case noFile().MatchString(log):
+		return "the library " + noFile().FindStringSubmatch(log)[1] + " is not there for this Ruby", "dravit run -- bundle install"
+	}
+	return "", ""
+}

@@ -1,0 +1,47 @@
+package plan
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+)
+
+// changes says what became different since the last good start.
+func (m *maker) changes() {
+	good := m.in.History.Good
+	m.plan.Since = good.At
+	for _, name := range slices.Sorted(maps.Keys(good.Parts)) {
+		was := good.Parts[name]
+		if _, wanted := m.in.File.Parts[name]; !wanted && name != m.added {
+			continue // the stack file does not have it any more
+		}
+		var now Chosen
+		if i := slices.IndexFunc(m.plan.Parts, func(p Part) bool { return p.Name == name }); i >= 0 {
+			p := m.plan.Parts[i]
+			now = Chosen{p.Kind, p.Version, p.Program}
+		}
+		if now == was {
+			continue
+		}
+		c := Change{Subject: "part." + name + ".version", Was: strings.TrimSpace(was.Kind + " " + was.Version), Now: or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing")}
+		there := slices.IndexFunc(m.in.Survey.Programs, func(p kind.Program) bool { return p.Kind == was.Kind && p.Path == was.Program })
+		switch {
+		case was.Program == "" && now.Program == "" && now.Kind == was.Kind:
+			c.Because = "Dravit itself was replaced"
+		case was.Program == "":
+			c.Because = "another program serves now"
+		case there < 0:
+			c.Because = was.Program + " is gone"
+		case m.in.Survey.Programs[there].Version != was.Version:
+			c.Because = was.Program + " became " + m.in.Survey.Programs[there].Version
+		default:
+			c.Because = was.Program + " is still here, and no longer chosen"
+		}
+		if now.Kind == was.Kind && now.Version == was.Version {
+			c.Was, c.Now = c.Was+" at "+was.Program, c.Now+" at "+now.Program
+		}
+		m.plan.Changes = append(m.plan.Changes, c)
+	}
+}

@@ -1,0 +1,104 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+	"dravit/internal/version"
+)
+
+// requires decides for every command-line program that the stack needs whether PATH picks one that serves.
+func (m *maker) requires() {
+	for _, name := range slices.Sorted(maps.Keys(m.in.File.Requires)) {
+		m.require(name, m.in.File.Requires[name])
+	}
+}
+
+func (m *maker) require(name string, want stackfile.Require) {
+	subject := "requires." + name
+	var demands []demand
+	if c, err := version.ParseConstraint(want.Version); err == nil && want.Version != "" {
+		demands = append(demands, demand{c, "the stack file wants " + want.Version})
+	}
+	for _, d := range m.in.Project.Manifests["."].Demands {
+		if c, err := version.Read(d.Grammar, d.Text); d.Program == name && err == nil && (d.Grammar != version.Pin || want.Version == "") {
+			demands = append(demands, demand{c, d.File + " wants " + d.Text})
+		}
+	}
+	i := slices.IndexFunc(m.in.Survey.Tools, func(t survey.Tool) bool { return t.Name == name })
+	var tool survey.Tool
+	if i >= 0 {
+		tool = m.in.Survey.Tools[i]
+	}
+	var wishes []string
+	for _, d := range demands {
+		wishes = append(wishes, d.wants)
+	}
+	serves := func(f survey.Found) string {
+		for _, d := range demands {
+			switch {
+			case f.Version == "":
+				return "it tells no version that Dravit understands"
+			case !d.constraint.Allows(f.Version):
+				return d.wants
+			}
+		}
+		return ""
+	}
+	shown := func(f survey.Found) string { return strings.TrimSpace(name+" "+f.Version) + " at " + f.Path }
+	picked := tool.Picked()
+	var others []Option
+	better := ""
+	for _, f := range tool.Found {
+		if picked != nil && f.Path == picked.Path {
+			continue
+		}
+		why := serves(f)
+		if why == "" {
+			if better == "" {
+				better = f.Path
+			}
+			why = "it is not on PATH"
+			if f.OnPath {
+				why = "it stands further back on PATH"
+			}
+		}
+		others = append(others, Option{Option: shown(f), Because: why})
+	}
+	label := name
+	if want.Version != "" {
+		label += " " + want.Version
+	}
+	switch {
+	case len(tool.Found) == 0:
+		m.fault(subject, label+" is not here", "neither PATH nor the usual folders hold a program "+name, "install "+name+", or take it out of [requires] in "+stackfile.Name)
+	case picked == nil && better != "":
+		m.fault(subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better), "put its folder on PATH: "+onPath(better))
+	case picked == nil:
+		m.fault(subject, label+" is not here", told(others), "install "+name+", or take it out of [requires] in "+stackfile.Name)
+	case serves(*picked) == "":
+		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others, append(wishes, "PATH picks it")...)
+	case better != "":
+		m.fault(subject, fmt.Sprintf("PATH picks %s, which does not serve", shown(*picked)), fmt.Sprintf("%s; %s would, and PATH hides it", serves(*picked), better), "put its folder first: "+onPath(better))
+	default:
+		m.fault(subject, shown(*picked)+" does not serve", strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool { return s == "" }), "; "), "install "+label)
+	}
+}
+
+func told(others []Option) string {
+	var all []string
+	for _, o := range others {
+		all = append(all, o.Option+" ("+o.Because+")")
+	}
+	return strings.Join(all, "; ")
+}
+
+// onPath is the command that puts a program's folder first.
+func onPath(file string) string {
+	dir := file[:strings.LastIndexByte(file, '/')]
+	return `export PATH="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`, "`", "\\`").Replace(dir) + `:$PATH"`
+}

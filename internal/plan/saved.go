@@ -1,0 +1,54 @@
+package plan
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+
+	"dravit/internal/stackfile"
+)
+
+// Saved returns the input as it may be given to others: without the values of variables and settings, on which no decision rests.
+func (in Input) Saved() Input {
+	f := *in.File
+	f.Env, f.Parts = without(f.Env), maps.Clone(f.Parts)
+	for name, p := range f.Parts {
+		p.Settings, p.Of = without(p.Settings), maps.Clone(p.Of)
+		for kindName, own := range p.Of {
+			own.Settings = without(own.Settings)
+			p.Of[kindName] = own
+		}
+		f.Parts[name] = p
+	}
+	in.File = &f
+	return in
+}
+
+func without(values map[string]stackfile.Text) map[string]stackfile.Text {
+	out := maps.Clone(values)
+	for name := range out {
+		out[name] = ""
+	}
+	return out
+}
+
+// ReadInput reads what Saved gave away. A file of another format is an error.
+func ReadInput(file string) (Input, error) {
+	var in Input
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return in, err
+	}
+	if err := json.Unmarshal(text, &in); err != nil {
+		return in, err
+	}
+	switch {
+	case in.Format != Format:
+		return in, fmt.Errorf("its format is %d, and this version of Dravit reads %d", in.Format, Format)
+	case in.File == nil || in.StackID == "":
+		return in, errors.New("it has no stack file in it")
+	}
+	return in, nil
+}

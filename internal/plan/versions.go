@@ -1,0 +1,364 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/Masterminds/semver/v3"
+
+	"dravit/internal/kind"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+	"dravit/internal/version"
+)
+
+// offer is a program with its version read once: of a list of many, each is compared often.
+type offer struct {
+	program kind.Program
+	version *semver.Version // nil where it has none
+}
+
+// demand is one condition that a version must meet.
+type demand struct {
+	constraint version.Constraint
+	wants      string // who wants what: "composer.json wants ^8.2"
+}
+
+// candidate is a program that serves a part, or none, with the reasons.
+type candidate struct {
+	program  *kind.Program
+	extended kind.Extended
+	because  []string
+	rejected []Option
+	upgrade  string // the version whose data are to be changed
+}
+
+// offersOf returns the programs of a kind, the newest first.
+func (m *maker) offersOf(k kind.Kind) []offer {
+	if len(k.Programs()) == 0 {
+		own := kind.Program{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}
+		if v, ok := k.(kind.Versioned); ok {
+			own.Version = v.Version()
+		}
+		if k.Role() == kind.App { // the project's own: Dravit does not know its version
+			own.Version, own.Origin = "", "project"
+		}
+		return []offer{{program: own}}
+	}
+	if m.offers == nil {
+		m.offers = map[string][]offer{}
+		for _, p := range m.in.Survey.Programs {
+			v, _ := version.Parse(p.Version) // none sorts last
+			m.offers[p.Kind] = append(m.offers[p.Kind], offer{p, v})
+		}
+		for _, all := range m.offers {
+			slices.SortStableFunc(all, func(a, b offer) int {
+				switch {
+				case a.version == nil && b.version == nil:
+					return 0
+				case a.version == nil:
+					return 1
+				case b.version == nil:
+					return -1
+				}
+				return b.version.Compare(a.version)
+			})
+		}
+	}
+	return m.offers[k.Name()]
+}
+
+// demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one version for another
+// tool gives way to a version in the stack file; one that says what the code needs does not.
+func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand {
+	var all []demand
+	if want.Version != "" {
+		if c, err := version.ParseConstraint(want.Version); err == nil {
+			all = append(all, demand{c, "the stack file wants " + want.Version})
+		}
+	}
+	for _, folder := range m.foldersOf(name) {
+		for _, d := range m.in.Project.Manifests[folder].Demands {
+			if d.Program != k.Name() || d.Grammar == version.Pin && want.Version != "" {
+				continue
+			}
+			if c, err := version.Read(d.Grammar, d.Text); err == nil {
+				all = append(all, demand{c, d.File + " wants " + d.Text})
+			}
+		}
+	}
+	return all
+}
+
+// foldersOf returns the folders whose manifests speak of a part: for each of its sites the nearest one above the document root that has any,
+// else the project's own.
+func (m *maker) foldersOf(part string) []string {
+	var folders []string
+	for _, s := range m.in.File.Sites {
+		if s.App != part || s.Root == "" {
+			continue
+		}
+		for _, folder := range project.Above(s.Root) {
+			if _, ok := m.in.Project.Manifests[folder]; ok {
+				if !slices.Contains(folders, folder) {
+					folders = append(folders, folder)
+				}
+				break
+			}
+		}
+	}
+	if folders == nil {
+		folders = []string{"."}
+	}
+	return folders
+}
+
+// wanted adds the extensions that the project's own files want to a part's list. Without a list, the part has all there are.
+func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile.Part, map[string]string) {
+	by := map[string]string{}
+	if k.Name() != "php" {
+		return want, by
+	}
+	list := slices.Clone(want.Extensions)
+	for _, folder := range m.foldersOf(name) {
+		for _, e := range m.in.Project.Manifests[folder].Extensions {
+			by[e.Name] = e.File + " wants it"
+			list = append(list, e.Name)
+		}
+	}
+	if want.Extensions == nil {
+		return want, by
+	}
+	want.Extensions = list
+	return want, by
+}
+
+// program picks the program of a kind that serves a part: of those that meet every demand the one that served the last good start, else
+// the newest. It says why each other does not, or was not taken.
+func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written Written) candidate {
+	offers := m.offersOf(k)
+	if len(offers) == 0 {
+		return candidate{rejected: []Option{{Option: k.Name(), Because: "this machine has none"}}}
+	}
+	demands := m.demands(name, k, want)
+	extender, extends := k.(kind.Extender)
+	modules := m.in.Survey.Modules
+	if extends {
+		want, _ = m.wanted(name, k, want)
+		modules = slices.Concat(m.in.Project.Modules, modules)
+	}
+	var out candidate
+	var fitting []candidate
+	good, had := m.in.History.Good.Parts[name]
+	had = had && good.Kind == k.Name() && !m.in.Consent.Afresh
+	for i := range offers {
+		p := &offers[i].program
+		c := candidate{program: p}
+		why := m.refuseVersion(p, demands)
+		if why == "" && written.Version != "" {
+			c.upgrade, why = m.data(name, k, want, p, written)
+		}
+		if why == "" {
+			why = k.Fit(want, *p)
+		}
+		if why == "" && extends {
+			c.extended = extender.Extend(want, *p, modules)
+			why = missing(c.extended.Missing)
+		}
+		if why != "" {
+			out.rejected = append(out.rejected, Option{Option: option(p), Because: why})
+			continue
+		}
+		fitting = append(fitting, c)
+	}
+	if len(fitting) == 0 {
+		return out
+	}
+	// The project's own compiled modules draw to the runtime that they were built for; none is refused for them, since they can be built again.
+	best := slices.IndexFunc(fitting, func(c candidate) bool { return len(c.extended.Unfit) == 0 })
+	best = max(best, 0)
+	kept := false
+	if had {
+		if i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program }); i >= 0 && len(fitting[i].extended.Unfit) <= len(fitting[best].extended.Unfit) {
+			kept, best = i != best, i
+		}
+	}
+	chosen := fitting[best]
+	for i, c := range fitting {
+		switch {
+		case i < best && len(c.extended.Unfit) > 0:
+			u := c.extended.Unfit[0]
+			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: u.File + " of the project does not fit: " + u.Because})
+		case i < best:
+			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: "it came after the last good start, which " + good.Version + " served (dravit start --afresh chooses again)"})
+		}
+	}
+	chosen.rejected = out.rejected
+	chosen.because = because(chosen.program, want, demands, len(offers), kept)
+	return chosen
+}
+
+func option(p *kind.Program) string {
+	text := strings.TrimSpace(p.Kind + " " + p.Version)
+	if p.Path != "" {
+		text += " at " + p.Path
+	}
+	return text
+}
+
+func (m *maker) refuseVersion(p *kind.Program, demands []demand) string {
+	for _, d := range demands {
+		if !d.constraint.Allows(p.Version) {
+			return d.wants
+		}
+	}
+	return ""
+}
+
+// missing says which modules a program lacks, and of the files of their names why each does not fit.
+func missing(all []kind.Choice) string {
+	if len(all) == 0 {
+		return ""
+	}
+	var names, why []string
+	for _, c := range all {
+		names = append(names, c.Name)
+		for _, r := range c.Rejected {
+			why = append(why, r.Option+": "+r.Because)
+		}
+	}
+	text := "it has no extension " + strings.Join(names, ", ")
+	if len(why) > 0 {
+		text += " (" + strings.Join(why, "; ") + ")"
+	}
+	return text
+}
+
+// data tells whether a program may have the data that another version wrote: an older one never, a newer one where it can, with consent.
+func (m *maker) data(name string, k kind.Kind, want stackfile.Part, p *kind.Program, written Written) (upgrade, refusal string) {
+	needs := k.Needs(want)
+	order := version.Compare(series(k, want, p.Version), series(k, want, written.Version))
+	switch {
+	case order < 0:
+		return "", "the data was written by " + written.Version + ", and an older server would damage it"
+	case order == 0 || needs.Older == kind.ReadsOlder:
+		return "", ""
+	case needs.Older == kind.RefusesOlder:
+		return "", "the data was written by " + written.Version + ", which it cannot read: dump it there, and load it into a new part"
+	case !slices.Contains(m.in.Consent.Upgrade, name):
+		return "", "the data was written by " + written.Version + ", and it would change them for good, " + needsConsent
+	}
+	return written.Version, ""
+}
+
+const needsConsent = "which needs consent"
+
+// consentNext is the command that consents to what keeps a part from being served, "" where that is not what is wanted.
+func (m *maker) consentNext(name string, rejected []Option) string {
+	if slices.ContainsFunc(rejected, func(o Option) bool { return strings.HasSuffix(o.Because, needsConsent) }) {
+		return "dravit start --upgrade " + name + ", which copies the data first; or install the version that wrote them"
+	}
+	return ""
+}
+
+func because(p *kind.Program, want stackfile.Part, demands []demand, found int, kept bool) []string {
+	var why []string
+	if p.Origin == "project" {
+		return append(why, "it is the project's own: "+want.Command)
+	}
+	if p.Path == "" {
+		return append(why, "it is built into Dravit")
+	}
+	for _, d := range demands {
+		why = append(why, d.wants)
+	}
+	switch {
+	case found == 1:
+		why = append(why, "it is the only one here")
+	case kept:
+		why = append(why, "it served the last good start, and still meets every demand")
+	default:
+		why = append(why, fmt.Sprintf("it is the newest of %d that fits", found))
+	}
+	return why
+}
+
+// extensions notes the decision for each module that a part wants by name.
+func (m *maker) extensions(subject string, c candidate) {
+	part := strings.TrimPrefix(subject, "part.")
+	_, by := m.wanted(part, m.kinds[c.program.Kind], m.in.File.Parts[part].For(c.program.Kind))
+	for _, x := range c.extended.Chosen {
+		why := []string{x.Because}
+		if reason := by[x.Name]; reason != "" {
+			why = append(why, reason)
+		}
+		m.decide(subject+".extensions."+x.Name, or(x.File, "built in"), x.Rejected, why...)
+	}
+	for _, x := range c.extended.Unfit {
+		m.decide(subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)
+	}
+}
+
+// debuggers gives each part with a debugger the port on which an editor waits for it. An editor that waits there already holds the port, so
+// only the ledger counts.
+func (m *maker) debuggers() {
+	const base = 9003
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		if !p.Want.Debugger {
+			continue
+		}
+		subject := "part." + p.Name + ".debugger"
+		if had := m.in.Ledger.Ports[DebugKey(p.Name)]; had != 0 && m.in.Ledger.Others[had] == "" && !m.taken[had] {
+			p.Debug = had
+			m.decide(subject, fmt.Sprint(had), nil, "it is the port that the part had before")
+		} else {
+			var rejected []Option
+			for p.Debug = base; m.in.Ledger.Others[p.Debug] != "" || m.taken[p.Debug]; p.Debug++ {
+				why := "another part of this stack has it"
+				if other := m.in.Ledger.Others[p.Debug]; other != "" {
+					why = "it belongs to the stack " + other
+				}
+				rejected = append(rejected, Option{Option: fmt.Sprint(p.Debug), Because: why})
+			}
+			m.decide(subject, fmt.Sprint(p.Debug), rejected, fmt.Sprintf("the first from %d that no other stack has; an editor listens on it", base))
+		}
+		m.taken[p.Debug] = true
+	}
+}
+
+// DebugKey is what the port of a part's debugger goes by in the ledger. No part can have this name.
+func DebugKey(part string) string { return part + ".debugger" }
+
+// Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has none, it is the newest
+// whose version serves, with what it lacks; nil where there is none of the part's kinds either.
+func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program, kind.Extended, stackfile.Part) {
+	m := &maker{in: in, kinds: kinds}
+	file := in.File.Parts[name]
+	for _, kindName := range file.Kind {
+		k := kinds[kindName]
+		extender, ok := k.(kind.Extender)
+		if !ok {
+			continue
+		}
+		want, _ := m.wanted(name, k, file.For(kindName))
+		modules := slices.Concat(in.Project.Modules, in.Survey.Modules)
+		var best *kind.Program
+		for _, o := range m.offersOf(k) {
+			planned := slices.ContainsFunc(p.Parts, func(x Part) bool {
+				return x.Name == name && x.Kind == kindName && x.Program == o.program.Path
+			})
+			if planned || best == nil && m.refuseVersion(&o.program, m.demands(name, k, want)) == "" {
+				best = &o.program
+			}
+			if planned {
+				break
+			}
+		}
+		if best != nil {
+			return best, extender.Extend(want, *best, modules), want
+		}
+	}
+	return nil, kind.Extended{}, file
+}

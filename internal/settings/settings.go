@@ -1,0 +1,60 @@
+// Package settings reads what a user tells Dravit about this machine: settings.toml in Dravit's folder.
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"dravit/internal/home"
+)
+
+// Name is the file's name in Dravit's folder.
+const Name = "settings.toml"
+
+// Settings is the file. A file that is not there is an empty one.
+type Settings struct {
+	// Programs are folders to look for programs in, beside PATH and the usual ones. Absolute.
+	Programs []string `toml:"programs" json:"programs"`
+	// Extensions are folders to look for PHP extension files in, beside those of the PHPs that are found. Absolute.
+	Extensions []string `toml:"extensions" json:"extensions"`
+}
+
+// Fault says what is wrong with the file.
+type Fault struct{ File, What string }
+
+func (f *Fault) Error() string { return f.File + ": " + f.What }
+
+// Read reads the settings. An unknown key or a relative folder is a Fault.
+func Read(h *home.Home) (Settings, error) {
+	var s Settings
+	file := h.Path(Name)
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return s, err
+	}
+	defer f.Close()
+	if err := toml.NewDecoder(f).DisallowUnknownFields().Decode(&s); err != nil {
+		var strict *toml.StrictMissingError
+		if errors.As(err, &strict) {
+			return s, &Fault{file, "unknown key:\n" + strict.String()}
+		}
+		return s, &Fault{file, err.Error()}
+	}
+	for _, folders := range [][]string{s.Programs, s.Extensions} {
+		for i, dir := range folders {
+			if !filepath.IsAbs(dir) {
+				return s, &Fault{file, fmt.Sprintf("the folder %q is not absolute", dir)}
+			}
+			folders[i] = filepath.Clean(dir)
+		}
+	}
+	return s, nil
+}

@@ -1,0 +1,324 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/home"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/plan"
+	"dravit/internal/stackfile"
+)
+
+// Extensions is what the runtimes of a stack have of their modules.
+type Extensions struct {
+	Format int              `json:"format"`
+	Stack  string           `json:"stack"`
+	Parts  []PartExtensions `json:"parts"`
+}
+
+// PartExtensions is what one runtime has.
+type PartExtensions struct {
+	Part     string            `json:"part"`
+	Kind     string            `json:"kind"`
+	Version  string            `json:"version"`
+	Program  string            `json:"program"`
+	Facts    map[string]string `json:"facts"`
+	Entries  []kind.Entry      `json:"extensions"`
+	Proved   bool              `json:"proved"`             // the running processes were asked
+	Unproved string            `json:"unproved,omitempty"` // why they were not
+	// Differences are names that the web process and the command-line program do not both have as the plan says.
+	Differences []Difference `json:"differences"`
+	Debugger    *Debugger    `json:"debugger,omitempty"`
+}
+
+// Difference is an extension that is not loaded everywhere as it should be.
+type Difference struct {
+	Name    string `json:"name"`
+	Planned bool   `json:"planned"`
+	Web     bool   `json:"web"`
+	Command bool   `json:"command"`
+}
+
+// Debugger is what an editor needs to know.
+type Debugger struct {
+	Host    string `json:"host"`
+	Port    int    `json:"port"`
+	Live    bool   `json:"live"`
+	Because string `json:"because"`
+	Local   string `json:"local_path"`  // in the editor
+	Remote  string `json:"remote_path"` // as the debugger names it
+}
+
+// NoRuntimeError says that no part, or not exactly one, has extensions to change.
+type NoRuntimeError struct{ What, Next string }
+
+func (e *NoRuntimeError) Error() string { return e.What }
+
+// Extensions lists what the runtimes have, of one part where it is named, and asks the running processes.
+func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error) {
+	in, p, err := s.Plan(ctx, plan.Consent{})
+	if err != nil {
+		return Extensions{}, err
+	}
+	out := Extensions{Format: 1, Stack: p.Stack, Parts: []PartExtensions{}}
+	for _, name := range in.File.PartNames() {
+		if part != "" && name != part {
+			continue
+		}
+		program, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), name)
+		if program == nil {
+			continue
+		}
+		x := PartExtensions{Part: name, Kind: program.Kind, Version: program.Version, Program: program.Path, Facts: program.Facts, Entries: []kind.Entry{}, Differences: []Difference{}}
+		k := s.Kinds.Of(program.Kind)
+		if lister, ok := k.(kind.Inventory); ok {
+			if list := lister.List(*program, extended, slices.Concat(in.Project.Modules, in.Survey.Modules)); list != nil {
+				x.Entries = list
+			}
+		}
+		if err := s.prove(ctx, &x, k, extended); err != nil {
+			return out, err
+		}
+		out.Parts = append(out.Parts, x)
+	}
+	if part != "" && len(out.Parts) == 0 {
+		if _, ok := in.File.Parts[part]; !ok {
+			return out, &NoPartError{part, in.File.PartNames()}
+		}
+	}
+	return out, nil
+}
+
+// prove asks the processes of a running part what they have loaded.
+func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, want kind.Extended) error {
+	prover, ok := k.(kind.Prover)
+	if !ok {
+		return nil
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	runs, ok := spec.Part(x.Part)
+	switch {
+	case !ok || !keeper.Wished(s.Home, s.ID) || !home.Locked(runs.Lock):
+		x.Unproved = "the part does not run"
+		return nil
+	case runs.Program != x.Program || runs.Version != x.Version:
+		x.Unproved = fmt.Sprintf("it runs on %s %s still: dravit start brings it to this plan", runs.Kind, runs.Version)
+		return nil
+	}
+	proof, err := prover.Loaded(ctx, runs)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		x.Unproved = err.Error()
+		return nil
+	}
+	x.Proved = true
+	planned := map[string]bool{}
+	for _, m := range want.Load {
+		planned[m.Name] = true
+	}
+	for _, e := range x.Entries {
+		if e.State == kind.BuiltIn {
+			planned[e.Name] = true
+		}
+	}
+	for _, name := range unionOf(planned, proof.Web, proof.Command) {
+		d := Difference{name, planned[name], slices.Contains(proof.Web, name), slices.Contains(proof.Command, name)}
+		if d.Web != d.Command && !ownOf(name) || planned[name] && !d.Web {
+			x.Differences = append(x.Differences, d)
+		}
+	}
+	if debugged, ok := k.(kind.Debugged); ok && runs.Debug != 0 {
+		x.Debugger = s.debugger(ctx, debugged, runs)
+	}
+	return nil
+}
+
+// ownOf names what only one of PHP's programs can have: readline and process control have no place in a web process, and that has its own.
+func ownOf(name string) bool { return slices.Contains([]string{"cgi-fcgi", "readline", "pcntl"}, name) }
+
+func unionOf(planned map[string]bool, lists ...[]string) []string {
+	var all []string
+	for name := range planned {
+		all = append(all, name)
+	}
+	all = slices.Concat(append(lists, all)...)
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+func (s *Stack) debugger(ctx context.Context, k kind.Debugged, p kind.Part) *Debugger {
+	d := &Debugger{Host: kind.Host, Port: p.Debug, Local: p.Project, Remote: p.Project}
+	said, err := k.Debug(ctx, p)
+	switch {
+	case err == nil:
+		d.Live, d.Because = true, said
+	case errors.Is(err, syscall.EADDRINUSE):
+		d.Because = "something listens on its port already, the editor it seems: what calls there is the editor's to see"
+	default:
+		d.Because = err.Error()
+	}
+	return d
+}
+
+// Switched is what switching an extension came to.
+type Switched struct {
+	Format  int             `json:"format"`
+	Stack   string          `json:"stack"`
+	Part    string          `json:"part"`
+	Name    string          `json:"name"`
+	On      bool            `json:"on"`
+	Changed bool            `json:"changed"` // the stack file
+	File    string          `json:"file"`
+	List    []string        `json:"extensions"` // as the file has them now
+	Runs    bool            `json:"runs"`       // the stack runs, and the part was brought to it
+	Web     bool            `json:"web"`        // loaded in the web process
+	Command bool            `json:"command"`    // loaded in the command-line program
+	Plan    plan.Plan       `json:"-"`
+	Report  *PartExtensions `json:"-"`
+}
+
+// Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it and asks the processes.
+// The file is left alone where no plan would satisfy it.
+func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(kind.Status)) (Switched, error) {
+	out := Switched{Format: 1, Name: name, On: on}
+	in, p, err := s.Plan(ctx, plan.Consent{})
+	if err != nil {
+		return out, err
+	}
+	out.Stack = p.Stack
+	if part, err = s.phpPart(in, part); err != nil {
+		return out, err
+	}
+	out.Part = part
+	file := in.File.Parts[part]
+	list := file.For("php").Extensions
+	if list == nil { // every one that there is: from now on by name
+		_, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), part)
+		for _, m := range extended.Load {
+			list = append(list, m.Name)
+		}
+		slices.Sort(list)
+	}
+	had := slices.IndexFunc(list, func(e string) bool { return sameExtension(e, name) })
+	switch {
+	case on && had < 0:
+		list = append(slices.Clone(list), name)
+	case !on && had >= 0:
+		list = slices.Delete(slices.Clone(list), had, had+1)
+	}
+	out.List = list
+	if out.Changed = on == (had < 0); out.Changed {
+		edit, err := stackfile.EditExtensions(s.Dir, part, "php", list, s.Kinds.Vocabulary())
+		if err != nil {
+			return out, err
+		}
+		out.File = edit.File
+		if err := s.tryList(&in, part, list); err != nil {
+			out.Plan = plan.Make(in, s.Kinds.Pure())
+			return out, err
+		}
+		if err := home.ReplaceFile(filepath.Join(s.Dir, edit.File), edit.Text); err != nil {
+			return out, err
+		}
+	}
+	if s.ID == "" || !keeper.Wished(s.Home, s.ID) {
+		return out, nil
+	}
+	started, err := s.Start(ctx, StartOptions{Timeout: 90 * time.Second}, report)
+	out.Plan = started.Plan
+	if err != nil {
+		return out, err
+	}
+	all, err := s.Extensions(ctx, part)
+	if err != nil || len(all.Parts) != 1 {
+		return out, err
+	}
+	x := all.Parts[0]
+	out.Runs, out.Report = x.Proved, &x
+	spec, err := s.spec()
+	if err != nil {
+		return out, err
+	}
+	if runs, ok := spec.Part(part); ok && x.Proved {
+		proof, err := s.Kinds.Of(runs.Kind).(kind.Prover).Loaded(ctx, runs)
+		if err != nil {
+			return out, err
+		}
+		short := extensionName(name)
+		out.Web, out.Command = slices.Contains(proof.Web, short), slices.Contains(proof.Command, short)
+	}
+	return out, nil
+}
+
+// tryList plans with another list, and fails where the part has no plan then. The input holds the list afterwards.
+func (s *Stack) tryList(in *plan.Input, part string, list []string) error {
+	f := *in.File
+	f.Parts = map[string]stackfile.Part{}
+	for name, p := range in.File.Parts {
+		if name == part {
+			p.Extensions, p.Of = list, maps.Clone(p.Of)
+			if own, ok := p.Of["php"]; ok && own.Extensions != nil {
+				own.Extensions = list
+				p.Of["php"] = own
+			}
+		}
+		f.Parts[name] = p
+	}
+	in.File = &f
+	if scout, ok := s.Kinds.Of("php").(kind.Scout); ok {
+		in.Project.Modules = append(slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool { return m.Kind == "php" }), scout.Scan(s.Dir, f.Parts[part].For("php"))...)
+	}
+	for _, fault := range plan.Make(*in, s.Kinds.Pure()).Faults {
+		if fault.Subject == "part."+part {
+			return ErrNoPlan
+		}
+	}
+	return nil
+}
+
+// phpPart returns the part whose extensions are meant.
+func (s *Stack) phpPart(in plan.Input, part string) (string, error) {
+	var runtimes []string
+	for _, name := range in.File.PartNames() {
+		if slices.Contains(in.File.Parts[name].Kind, "php") {
+			runtimes = append(runtimes, name)
+		}
+	}
+	switch {
+	case part == "" && len(runtimes) == 1:
+		return runtimes[0], nil
+	case slices.Contains(runtimes, part):
+		return part, nil
+	case part != "" && !slices.Contains(in.File.PartNames(), part):
+		return "", &NoPartError{part, in.File.PartNames()}
+	case part != "":
+		return "", &NoRuntimeError{"part " + part + " has no extensions to switch", "only a php part has"}
+	case len(runtimes) == 0:
+		return "", &NoRuntimeError{"the stack has no php part", "dravit extensions lists what its runtimes have"}
+	}
+	return "", &NoRuntimeError{"the stack has more than one php part", "name one: --part " + strings.Join(runtimes, ", --part ")}
+}
+
+func sameExtension(a, b string) bool { return extensionName(a) == extensionName(b) }
+
+// extensionName is the name of an extension that an entry of the list means, which may be a path.
+func extensionName(entry string) string {
+	if strings.Contains(entry, "/") || strings.HasSuffix(entry, ".so") {
+		return strings.ToLower(strings.TrimSuffix(filepath.Base(entry), ".so"))
+	}
+	return strings.ToLower(entry)
+}

@@ -1,0 +1,67 @@
+package stack
+
+import (
+	"context"
+
+	"dravit/internal/home"
+	"dravit/internal/ledger"
+	"dravit/internal/plan"
+	"dravit/internal/settings"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+func (m *Machine) surveyor() (survey.Machine, error) {
+	set, err := settings.Read(m.Home)
+	return survey.Here(m.Kinds, set, m.Home.Path("survey.json")), err
+}
+
+// Look surveys the machine as far as a plan rests on it.
+func (m *Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (survey.Survey, error) {
+	machine, err := m.surveyor()
+	if err != nil {
+		return survey.Survey{}, err
+	}
+	return machine.Look(ctx, requires)
+}
+
+// Survey surveys everything, with who holds each port and what this user may do.
+func (m *Machine) Survey(ctx context.Context) (survey.Survey, error) {
+	machine, err := m.surveyor()
+	if err != nil {
+		return survey.Survey{}, err
+	}
+	s, err := machine.Whole(ctx)
+	if err != nil {
+		return s, err
+	}
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return s, err
+	}
+	if s.Ports, err = survey.Ports(m.livePorts(book), nil); err != nil {
+		return s, err
+	}
+	for i, p := range s.Ports { // names say more than ids
+		if other, ok := book.Stacks[p.Stack]; ok {
+			s.Ports[i].Stack = other.Name
+		}
+	}
+	return s, nil
+}
+
+// livePorts tells which stack's live part holds a port.
+func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
+	live := map[int]string{}
+	for id, s := range book.Stacks {
+		for part, port := range s.Ports {
+			if home.Locked(m.Home.Stack(id, "state", part+".lock")) {
+				live[port] = id
+			}
+		}
+	}
+	if home.Locked(m.Home.Stack(plan.GatewayOwner, "state", plan.GatewayOwner+".lock")) {
+		live[book.Gateway] = plan.GatewayOwner
+	}
+	return live
+}

@@ -1,0 +1,291 @@
+package stackfile
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// ErrEdit says that a stack file is written in a way that Dravit does not edit.
+var ErrEdit = errors.New("Dravit cannot edit this by itself")
+
+// Edit is a changed text of one of a project's stack files.
+type Edit struct {
+	File string // Name or LocalName
+	Text []byte
+}
+
+// EditExtensions returns the stack file with another list of extensions for a part. Everything else stays as it is written: comments, order and
+// spaces. Of the two files the one that holds the list is changed. Nothing is written.
+func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
+	for _, name := range []string{LocalName, Name} {
+		text, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			continue
+		}
+		found, err := places(name, text)
+		if err != nil {
+			return Edit{}, err
+		}
+		for _, path := range []string{"part." + part + "." + kind + ".extensions", "part." + part + ".extensions"} {
+			if at, ok := found[path]; ok {
+				out, err := editList(text, offsetOf(text, at), list)
+				return verified(Edit{name, out}, dir, part, kind, list, words, err)
+			}
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(dir, Name))
+	if err != nil {
+		return Edit{}, err
+	}
+	found, err := places(Name, text)
+	if err != nil {
+		return Edit{}, err
+	}
+	at, ok := found["part."+part+".kind"]
+	if !ok {
+		return Edit{}, fmt.Errorf("%w: part %s is not in %s", ErrEdit, part, Name)
+	}
+	// A line of its own after the kind's, which begins as that one does.
+	start := offsetOf(text, at)
+	line := strings.LastIndexByte(string(text[:start]), '\n') + 1
+	prefix := string(text[line:start])
+	if strings.ContainsAny(prefix, "{=[\"'") {
+		return Edit{}, fmt.Errorf("%w: part %s is written in one line", ErrEdit, part)
+	}
+	end := skipValue(text, start)
+	next := len(text)
+	if i := strings.IndexByte(string(text[end:]), '\n'); i >= 0 {
+		next = end + i + 1
+	}
+	added := prefix + "extensions = " + inline(list) + "\n"
+	if next == len(text) && text[len(text)-1] != '\n' {
+		added = "\n" + added
+	}
+	out := slices.Concat(text[:next], []byte(added), text[next:])
+	return verified(Edit{Name, out}, dir, part, kind, list, words, nil)
+}
+
+// verified reads the edited text again: what it says must be what was wanted, and nothing else may have changed.
+func verified(e Edit, dir, part, kind string, list []string, words Vocabulary, err error) (Edit, error) {
+	if err != nil {
+		return Edit{}, err
+	}
+	temp, err := os.MkdirTemp("", "dravit-edit-")
+	if err != nil {
+		return Edit{}, err
+	}
+	defer os.RemoveAll(temp)
+	for _, name := range []string{Name, LocalName} {
+		text, err := os.ReadFile(filepath.Join(dir, name))
+		if name == e.File {
+			text, err = e.Text, nil
+		}
+		if err == nil {
+			err = os.WriteFile(filepath.Join(temp, name), text, 0o600)
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return Edit{}, err
+		}
+	}
+	f, err := Read(temp, words)
+	if err != nil {
+		return Edit{}, fmt.Errorf("%w: %w", ErrEdit, err)
+	}
+	if got := f.Parts[part].For(kind).Extensions; !slices.Equal(got, list) {
+		return Edit{}, fmt.Errorf("%w: extensions of part %s would read %q", ErrEdit, part, got)
+	}
+	return e, nil
+}
+
+func offsetOf(text []byte, at place) int {
+	offset := 0
+	for range at.line - 1 {
+		offset += strings.IndexByte(string(text[offset:]), '\n') + 1
+	}
+	return offset + at.col - 1
+}
+
+func inline(list []string) string {
+	quoted := make([]string, len(list))
+	for i, s := range list {
+		quoted[i] = strconv.Quote(s)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}
+
+// element is one text of an array: where it stands, and where what belongs to it ends.
+type element struct {
+	start, end int // of the text with its quotes
+	comma      int // after the comma that follows, or end where there is none
+	value      string
+}
+
+// editList changes the array that is the value of the key at an offset: what the list does not have is taken out, what it has more is added
+// at the end. Comments stay.
+func editList(text []byte, key int, list []string) ([]byte, error) {
+	open, elements, err := scanArray(text, key)
+	if err != nil {
+		return nil, err
+	}
+	var kept []element
+	cut := slices.Clone(text)
+	var drop [][2]int
+	for i, e := range elements {
+		if slices.Contains(list, e.value) {
+			kept = append(kept, e)
+			continue
+		}
+		from, to := e.start, e.comma
+		for to < len(text) && (text[to] == ' ' || text[to] == '\t') {
+			to++
+		}
+		line := strings.LastIndexByte(string(text[:from]), '\n') + 1
+		switch alone := strings.TrimSpace(string(text[line:from])) == ""; {
+		case alone && to < len(text) && text[to] == '\n': // its own line, without a comment
+			from, to = line, to+1
+		case i == len(elements)-1 && len(kept) > 0 && e.comma == e.end: // the last of a line: the comma before it goes
+			from = kept[len(kept)-1].end
+		}
+		drop = append(drop, [2]int{from, to})
+	}
+	var added []string
+	for _, name := range list {
+		if !slices.ContainsFunc(kept, func(e element) bool { return e.value == name }) {
+			added = append(added, strconv.Quote(name))
+		}
+	}
+	insertAt, insert := open+1, strings.Join(added, ", ")
+	if len(kept) > 0 && len(added) > 0 {
+		last := kept[len(kept)-1]
+		insertAt, insert = last.end, ", "+insert
+		line := strings.LastIndexByte(string(text[:last.start]), '\n') + 1
+		if indent := string(text[line:last.start]); strings.TrimSpace(indent) == "" { // one a line
+			insertAt, insert = last.comma, "\n"+indent+strings.Join(added, ",\n"+indent)
+			if last.comma == last.end {
+				insert = "," + insert
+			} else {
+				insert += ","
+				if i := strings.IndexByte(string(text[last.comma:]), '\n'); i >= 0 && strings.HasPrefix(strings.TrimSpace(string(text[last.comma:last.comma+i])), "#") {
+					insertAt = last.comma + i // after the comment on its line
+				}
+			}
+		}
+	}
+	var out []byte
+	at := 0
+	edits := append(drop, [2]int{insertAt, insertAt})
+	slices.SortStableFunc(edits, func(a, b [2]int) int { return a[0] - b[0] })
+	for _, d := range edits {
+		if d[0] < at {
+			return nil, fmt.Errorf("%w: its list of extensions", ErrEdit)
+		}
+		out = append(out, cut[at:d[0]]...)
+		if d == [2]int{insertAt, insertAt} {
+			out = append(out, insert...)
+		}
+		at = d[1]
+	}
+	return append(out, cut[at:]...), nil
+}
+
+// scanArray finds the texts of the array that is the value of the key at an offset (TOML 1.0, "Array").
+func scanArray(text []byte, key int) (open int, elements []element, err error) {
+	refuse := fmt.Errorf("%w: its list of extensions", ErrEdit)
+	at := skipKey(text, key)
+	if at < 0 || at >= len(text) || text[at] != '[' {
+		return 0, nil, refuse
+	}
+	open = at
+	for at++; at < len(text); {
+		switch c := text[at]; {
+		case c == ']':
+			return open, elements, nil
+		case c == '#':
+			at = lineEnd(text, at)
+		case c == ',':
+			at++
+			if n := len(elements); n > 0 {
+				elements[n-1].comma = at
+			}
+		case c == '"' || c == '\'':
+			end := stringEnd(text, at)
+			if end < 0 {
+				return 0, nil, refuse
+			}
+			var v struct{ X string }
+			if err := toml.Unmarshal(slices.Concat([]byte("X = "), text[at:end]), &v); err != nil {
+				return 0, nil, refuse
+			}
+			elements = append(elements, element{at, end, end, v.X})
+			at = end
+		default:
+			at++
+		}
+	}
+	return 0, nil, refuse
+}
+
+// skipKey returns where the value of the key at an offset begins.
+func skipKey(text []byte, at int) int {
+	i := strings.IndexByte(string(text[at:]), '=')
+	if i < 0 {
+		return -1
+	}
+	for at += i + 1; at < len(text) && (text[at] == ' ' || text[at] == '\t'); at++ {
+	}
+	return at
+}
+
+// skipValue returns where the value of the key at an offset ends.
+func skipValue(text []byte, key int) int {
+	depth := 0
+	for at := skipKey(text, key); at >= 0 && at < len(text); {
+		switch c := text[at]; {
+		case c == '"' || c == '\'':
+			if at = stringEnd(text, at); at < 0 {
+				return len(text)
+			}
+		case c == '[':
+			depth++
+			at++
+		case c == ']':
+			depth--
+			at++
+		case c == '#':
+			at = lineEnd(text, at)
+		case c == '\n' && depth == 0:
+			return at
+		default:
+			at++
+		}
+	}
+	return len(text)
+}
+
+func lineEnd(text []byte, at int) int {
+	if i := strings.IndexByte(string(text[at:]), '\n'); i >= 0 {
+		return at + i
+	}
+	return len(text)
+}
+
+// stringEnd returns the end of the one-line string that begins at an offset, -1 where it has none.
+func stringEnd(text []byte, at int) int {
+	quote := text[at]
+	for i := at + 1; i < len(text) && text[i] != '\n'; i++ {
+		switch {
+		case text[i] == '\\' && quote == '"':
+			i++
+		case text[i] == quote:
+			return i + 1
+		}
+	}
+	return -1
+}

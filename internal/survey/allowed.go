@@ -1,0 +1,123 @@
+package survey
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/disk"
+	"github.com/shirou/gopsutil/v4/mem"
+
+	"dravit/internal/resolver"
+)
+
+// Allowed is what this user may do on this machine, and what there is of it.
+type Allowed struct {
+	LowestPort     int      `json:"lowest_port"`     // the lowest TCP port that this user may listen on, on loopback
+	UserNamespaces bool     `json:"user_namespaces"` // told by making one
+	Engines        []Engine `json:"container_engines"`
+	DiskFree       uint64   `json:"disk_free_bytes"` // where this user's files are
+	MemoryFree     uint64   `json:"memory_free_bytes"`
+	// Resolves tells which host names lead to this machine by the system's resolver, without any set-up.
+	Resolves map[string]bool `json:"resolves"`
+}
+
+// Engine is the socket of a container engine.
+type Engine struct {
+	Socket  string `json:"socket"`
+	Usable  bool   `json:"usable"` // this user may open it, and it answers
+	Version string `json:"version,omitempty"`
+	Because string `json:"because,omitempty"`
+}
+
+// allowed finds out what is allowed, everything side by side.
+func allowed(ctx context.Context, home string) Allowed {
+	a := Allowed{LowestPort: lowestPort(), Resolves: map[string]bool{}, Engines: []Engine{}}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	wg.Go(func() { a.UserNamespaces = userNamespaces(ctx) })
+	wg.Go(func() { a.Engines = engines(ctx) })
+	for _, suffix := range []string{"localhost", "test"} {
+		wg.Go(func() {
+			ok := resolver.Loopback(ctx, "dravit-survey."+suffix)
+			mu.Lock()
+			defer mu.Unlock()
+			a.Resolves["*."+suffix] = ok
+		})
+	}
+	if d, err := disk.UsageWithContext(ctx, orRoot(home)); err == nil {
+		a.DiskFree = d.Free
+	}
+	if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+		a.MemoryFree = m.Available
+	}
+	wg.Wait()
+	return a
+}
+
+func orRoot(home string) string {
+	if _, err := os.Stat(home); err != nil {
+		return "/"
+	}
+	return home
+}
+
+// engines finds the sockets on which container engines usually listen and asks each for its version, over the HTTP interface that they share.
+func engines(ctx context.Context) []Engine {
+	dirs := []string{"/run", "/var/run"}
+	if dir := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(dir) {
+		dirs = append(dirs, globQuote(dir))
+	}
+	var sockets []string
+	for _, dir := range dirs {
+		for _, name := range []string{"docker.sock", "podman/podman.sock", "containerd/containerd.sock"} {
+			file := filepath.Join(dir, name)
+			// /var/run is /run nowadays. A folder that may not be looked into hides its socket, and may hold one.
+			if real, err := filepath.EvalSymlinks(file); err == nil && !slices.Contains(sockets, real) {
+				sockets = append(sockets, real)
+			}
+		}
+	}
+	all := []Engine{}
+	for _, s := range sockets {
+		all = append(all, askEngine(ctx, s))
+	}
+	return all
+}
+
+func askEngine(ctx context.Context, socket string) Engine {
+	e := Engine{Socket: socket}
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+	}}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://engine/version", nil)
+	if err != nil {
+		e.Because = err.Error()
+		return e
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		text := err.Error()
+		e.Because = text[strings.LastIndex(text, ": ")+1:]
+		e.Because = strings.TrimSpace(e.Because)
+		return e
+	}
+	defer resp.Body.Close()
+	var v struct{ Version string }
+	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&v); err != nil || v.Version == "" {
+		e.Because = "it answers something else"
+		return e
+	}
+	e.Usable, e.Version = true, v.Version
+	return e
+}

@@ -1,0 +1,70 @@
+package survey
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+const (
+	probeTime  = 5 * time.Second
+	probeBytes = 1 << 20
+)
+
+// run runs a program and returns what it prints, both outputs together. It cannot hang and cannot ask.
+func (l *looker) run(ctx context.Context, file string, args ...string) (string, error) {
+	var dirs []string
+	dirs = append(dirs, filepath.SplitList(l.Path)...)
+	for _, dir := range []string{"/usr/local/bin", "/usr/bin", "/bin"} {
+		dirs = append(dirs, dir)
+	}
+	return ask(ctx, []string{"PATH=" + strings.Join(dirs, ":"), "HOME=" + l.Home, "LC_ALL=C", "TERM=dumb"}, file, args...)
+}
+
+func ask(ctx context.Context, env []string, file string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, probeTime)
+	defer cancel()
+	var out bytes.Buffer
+	cmd := exec.CommandContext(ctx, file, args...)
+	cmd.Stdout = &limited{&out, probeBytes}
+	cmd.Stderr = cmd.Stdout
+	cmd.Env = env
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // no terminal, and a group of its own to end
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = 100 * time.Millisecond // a child that keeps the pipe open is not waited for
+	err := cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case errors.Is(err, exec.ErrWaitDelay): // the program itself ended well
+		err = nil
+	case err != nil && (!errors.As(err, &exit) || !exit.Exited()): // it could not be started, was killed, or took too long
+		err = fmt.Errorf("%w: %w", errUnheard, err)
+	}
+	return out.String(), err
+}
+
+// errUnheard says that a program was not heard to its end: another time it may answer.
+var errUnheard = errors.New("it was not heard")
+
+// limited takes everything and keeps the first n bytes.
+type limited struct {
+	w io.Writer
+	n int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	keep := min(len(p), l.n)
+	l.n -= keep
+	if _, err := l.w.Write(p[:keep]); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}

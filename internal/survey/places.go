@@ -1,0 +1,228 @@
+package survey
+
+import (
+	"hash/fnv"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Where a program came from.
+const (
+	System   = "system"   // a package of the system
+	Local    = "local"    // put there by hand, for everybody
+	User     = "user"     // in the user's own folders
+	Versions = "versions" // one of several versions in a folder that holds them side by side
+	Settings = "settings" // in a folder that Dravit's settings name
+	OnPath   = "path"     // elsewhere on PATH
+)
+
+// usual are the folders where programs are, beside PATH: servers live where an ordinary user's PATH does not look, and programs that keep
+// several versions side by side put each in a folder of its own. They are told by the shape of the folders. * stands for one name; ~ for the
+// user's home. The first that matches gives a folder its origin.
+var usual = []struct{ pattern, origin string }{
+	{"/usr/local/sbin", Local}, {"/usr/local/bin", Local},
+	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
+	{"/usr/lib/*/[0-9]*/bin", System}, {"/usr/libexec/*/[0-9]*/bin", System}, {"/usr/*-[0-9]*/bin", System}, // database servers, a folder a version
+	{"/usr/libexec", System}, {"/opt/*/root/usr/bin", System}, {"/opt/*/*/root/usr/bin", System}, {"/opt/*/*/root/usr/sbin", System},
+
+	{"/opt/homebrew/sbin", System}, {"/opt/homebrew/bin", System}, {"/opt/homebrew/opt/*/sbin", System}, {"/opt/homebrew/opt/*/bin", System},
+	{"/opt/homebrew/Cellar/*/*/sbin", System}, {"/opt/homebrew/Cellar/*/*/bin", System},
+	{"/usr/local/opt/*/sbin", System}, {"/usr/local/opt/*/bin", System}, {"/usr/local/Cellar/*/*/sbin", System}, {"/usr/local/Cellar/*/*/bin", System},
+	{"/opt/local/sbin", System}, {"/opt/local/bin", System}, {"/opt/local/lib/*/bin", System},
+	{"/Library/Frameworks/*.framework/Versions/[0-9]*/bin", System}, {"/System/Library/Frameworks/*.framework/Versions/[0-9]*/usr/bin", System}, {"/Library/*/[0-9]*/bin", System},
+
+	{"/usr/local/*/sbin", Local}, {"/usr/local/*/bin", Local}, {"/opt/*/sbin", Local}, {"/opt/*/bin", Local}, {"/opt/*/[0-9]*/sbin", Versions}, {"/opt/*/[0-9]*/bin", Versions},
+
+	{"~/bin", User}, {"~/.local/bin", User}, {"~/.local/sbin", User},
+	// ~/.manager/versions/3.11.7/bin, ~/.manager/versions/node/v20.1.0/bin, ~/.manager/installs/ruby/3.3.0/bin and the like
+	{"~/.*/versions/*/bin", Versions}, {"~/.*/versions/*/*/bin", Versions}, {"~/.*/installs/*/*/bin", Versions}, {"~/.*/*/versions/*/bin", Versions},
+	{"~/.*/php/*/sbin", Versions}, {"~/.*/php/*/bin", Versions}, {"~/.*/rubies/*/bin", Versions}, {"~/.rubies/*/bin", Versions}, {"~/.*/candidates/*/*/bin", Versions},
+	{"~/.*/node-versions/*/installation/bin", Versions}, {"~/.local/share/*/node-versions/*/installation/bin", Versions}, {"~/.*/tools/image/*/*/bin", Versions},
+	{"~/.local/share/*/installs/*/*/bin", Versions}, {"~/.local/share/*/versions/*/bin", Versions}, {"~/.local/share/*/python/*/bin", Versions},
+	{"~/Library/Application Support/*/node-versions/*/installation/bin", Versions}, {"~/Library/*/installs/*/*/bin", Versions},
+	{"~/.*/shims", Versions}, {"~/.local/share/*/shims", Versions},
+}
+
+// folder is one that is searched.
+type folder struct{ dir, origin string }
+
+// place is a program's file.
+type place struct{ path, origin string }
+
+// searchPath is PATH, the folders of the settings and the usual ones, each once, with the origin of what they hold.
+func (l *looker) searchPath() []folder {
+	var out []folder
+	seen := map[string]bool{}
+	add := func(dir, origin string) {
+		if dir = filepath.Clean(dir); filepath.IsAbs(dir) && !seen[dir] {
+			seen[dir] = true
+			out = append(out, folder{dir, origin})
+		}
+	}
+	for _, dir := range filepath.SplitList(l.Path) {
+		add(dir, "")
+	}
+	for _, dir := range l.Settings.Programs {
+		add(dir, Settings)
+	}
+	for _, u := range usual {
+		for _, dir := range l.folders.expand(l.inHome(u.pattern)) {
+			add(dir, u.origin)
+		}
+	}
+	for i := range out {
+		if out[i].origin == "" {
+			out[i].origin = l.originOf(out[i].dir)
+		}
+	}
+	return out
+}
+
+func (l *looker) inHome(pattern string) string {
+	if rest, ok := strings.CutPrefix(pattern, "~/"); ok {
+		if l.Home == "" || l.Home == "/" {
+			return ""
+		}
+		return filepath.Join(globQuote(l.Home), rest)
+	}
+	return pattern
+}
+
+func globQuote(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+}
+
+// originOf tells by its shape where the programs of a folder on PATH came from.
+func (l *looker) originOf(dir string) string {
+	for _, d := range l.Settings.Programs {
+		if d == dir {
+			return Settings
+		}
+	}
+	for _, u := range usual {
+		if ok, _ := path.Match(l.inHome(u.pattern), dir); ok {
+			return u.origin
+		}
+	}
+	if l.Home != "" && l.Home != "/" && strings.HasPrefix(dir, l.Home+"/") {
+		return User
+	}
+	return OnPath
+}
+
+// listing is what a folder held of interest: as long as the folder is not written to, it does still.
+type listing struct {
+	ModTime time.Time           `json:"mod_time"`
+	Found   map[string][]string `json:"found"` // names, by the patterns that they matched
+}
+
+// finder finds files by name, and reads a folder again only when it was written to.
+type finder struct {
+	root         string
+	known, fresh map[string]listing
+	changed      bool
+}
+
+// expand returns the folders that a pattern stands for, in the order of their names.
+func (f *finder) expand(pattern string) []string {
+	if pattern == "" {
+		return nil
+	}
+	dirs := []string{"/"}
+	for _, element := range strings.Split(strings.Trim(pattern, "/"), "/") {
+		var next []string
+		for _, dir := range dirs {
+			if !strings.ContainsAny(element, `*?[\`) {
+				next = append(next, filepath.Join(dir, element))
+				continue
+			}
+			for _, name := range f.names(dir, []string{element}) {
+				next = append(next, filepath.Join(dir, name))
+			}
+		}
+		dirs = next
+	}
+	return slices.DeleteFunc(dirs, func(dir string) bool {
+		info, err := os.Stat(f.root + dir)
+		return err != nil || !info.IsDir()
+	})
+}
+
+// find returns the programs whose names match, each real file once, in the order of the search path.
+func (l *looker) find(patterns []string) []place {
+	var found []place
+	seen := map[string]bool{}
+	for _, in := range l.search {
+		for _, name := range l.folders.names(in.dir, patterns) {
+			file := filepath.Join(in.dir, name)
+			real := l.real(file)
+			if seen[real] || !executable(l.Root+real) {
+				continue
+			}
+			seen[real] = true
+			origin := in.origin
+			if real != file && origin != Settings { // a link tells less than what it leads to
+				if of := l.originOf(filepath.Dir(real)); of != OnPath {
+					origin = of
+				}
+			}
+			found = append(found, place{file, origin})
+		}
+	}
+	return found
+}
+
+func executable(file string) bool {
+	info, err := os.Stat(file)
+	return err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o111 != 0
+}
+
+// names returns the names in a folder that match one of the patterns.
+func (f *finder) names(dir string, patterns []string) []string {
+	info, err := os.Stat(f.root + dir)
+	if err != nil || !info.IsDir() {
+		return nil
+	}
+	now, ok := f.fresh[dir]
+	if !ok {
+		now = listing{info.ModTime(), map[string][]string{}}
+		f.fresh[dir] = now
+	}
+	key := strings.Join(patterns, " ")
+	if names, ok := now.Found[key]; ok {
+		return names
+	}
+	if was, ok := f.known[dir]; ok && was.ModTime.Equal(info.ModTime()) {
+		if names, ok := was.Found[key]; ok {
+			now.Found[key] = names
+			return names
+		}
+	}
+	f.changed = true
+	entries, err := os.ReadDir(f.root + dir)
+	if err != nil {
+		return nil
+	}
+	names := []string{}
+	for _, e := range entries {
+		// A leading dot is matched by a dot only, as in a shell.
+		if slices.ContainsFunc(patterns, func(p string) bool {
+			ok, _ := path.Match(p, e.Name())
+			return ok && (e.Name()[0] != '.' || p[0] == '.')
+		}) {
+			names = append(names, e.Name())
+		}
+	}
+	now.Found[key] = names
+	return names
+}
+
+func hash(text string) uint64 {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(text)) // never fails
+	return h.Sum64()
+}

@@ -1,0 +1,154 @@
+package ui
+
+import (
+	"fmt"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/plan"
+	"dravit/internal/stack"
+)
+
+// Extensions writes what the runtimes of a stack have.
+func (u *UI) Extensions(x stack.Extensions) {
+	u.say(u.bold(x.Stack) + "  " + plural(len(x.Parts), "runtime"))
+	for i, p := range x.Parts {
+		if i > 0 {
+			u.say("")
+		}
+		u.partExtensions(p)
+	}
+	if len(x.Parts) == 0 {
+		u.say(u.dim("the stack has no runtime with extensions"))
+	}
+	u.say("")
+	switch {
+	case len(x.Parts) == 0:
+		u.Next("dravit plan")
+	case !x.Parts[0].Proved && x.Parts[0].Unproved != "":
+		u.Next("dravit start, then dravit extensions proves what is loaded")
+	default:
+		u.Next("dravit extensions on NAME, dravit extensions off NAME")
+	}
+}
+
+func (u *UI) partExtensions(p stack.PartExtensions) {
+	head := fmt.Sprintf("%s  %s %s  %s", u.bold(p.Part), p.Kind, p.Version, p.Program)
+	if api := p.Facts["extension_api"]; api != "" {
+		head += u.dim("  " + api)
+	}
+	u.say(head)
+	by := map[kind.EntryState][]kind.Entry{}
+	for _, e := range p.Entries {
+		by[e.State] = append(by[e.State], e)
+	}
+	if len(p.Entries) == 0 {
+		u.say(u.dim("  it has no compiled extensions or packages of the project's own"))
+	}
+	for _, state := range []kind.EntryState{kind.BuiltIn, kind.Loads, kind.Available} {
+		var names []string
+		for _, e := range by[state] {
+			names = append(names, e.Name)
+		}
+		if len(names) == 0 {
+			continue
+		}
+		word := string(state)
+		for i, l := range wrap(strings.Join(names, ", "), maxWidth-13) {
+			if i > 0 {
+				word = ""
+			}
+			u.say(fmt.Sprintf("  %s  %s", u.dim(fmt.Sprintf("%-9s", word)), strings.TrimSpace(l)))
+		}
+	}
+	for _, state := range []kind.EntryState{kind.Misfit, kind.Lacking} {
+		for _, e := range by[state] {
+			u.say(fmt.Sprintf("  %s  %s", u.paint(yellow, fmt.Sprintf("%-9s", state)), e.Name))
+			why := e.Because
+			if e.File != "" {
+				why = e.File + ": " + why
+			}
+			for _, l := range wrap(why, maxWidth-15) {
+				u.say("               " + u.dim(l))
+			}
+		}
+	}
+	switch {
+	case p.Proved && len(p.Differences) == 0:
+		u.say("  " + u.paint(green, "proved") + "     the web process and the command-line program have loaded the same, as planned")
+	case p.Unproved != "":
+		u.say("  " + u.dim("not proved  "+p.Unproved))
+	}
+	where := map[bool]string{true: "loaded", false: "not loaded"}
+	for _, d := range p.Differences {
+		u.say(fmt.Sprintf("  %s  %s: %s in the web process, %s on the command line", u.paint(red, "differs  "), d.Name, where[d.Web], where[d.Command]))
+	}
+	if d := p.Debugger; d != nil {
+		state := u.paint(green, "live")
+		if !d.Live {
+			state = u.paint(yellow, "not proved")
+		}
+		u.say("  " + u.dim("debugger ") + "  " + state + ": " + d.Because)
+		u.say("             " + u.dim(fmt.Sprintf("in the editor: listen on %s port %d; path mapping %s to %s", d.Host, d.Port, d.Local, d.Remote)))
+		u.say("             " + u.dim("a request asks for it with XDEBUG_TRIGGER=1, as a cookie, in the address or in the environment"))
+	}
+}
+
+// Switched writes what switching an extension came to.
+func (u *UI) Switched(s stack.Switched) {
+	word := map[bool]string{true: "on", false: "off"}[s.On]
+	switch {
+	case s.Changed:
+		u.say(u.bold(s.Stack) + "  " + s.Name + " is " + word + " in " + s.File + ", for part " + s.Part)
+	default:
+		u.say(u.bold(s.Stack) + "  " + s.Name + " was " + word + " already, for part " + s.Part)
+	}
+	loaded := map[bool]string{true: "loaded", false: "not loaded"}
+	if s.Runs {
+		colour := green
+		if s.Web != s.On || s.Command != s.On {
+			colour = red
+		}
+		u.say("  web process   " + u.paint(colour, loaded[s.Web]))
+		u.say("  command line  " + u.paint(colour, loaded[s.Command]))
+		u.Next("dravit extensions")
+		return
+	}
+	u.Next("dravit start, then dravit extensions proves it")
+}
+
+// Why writes one decision.
+func (u *UI) Why(d plan.Decision) {
+	u.say(u.bold(d.Subject) + "  " + d.Choice)
+	for _, b := range d.Because {
+		for _, l := range wrap("because "+b, maxWidth-2) {
+			u.say("  " + l)
+		}
+	}
+	for _, r := range d.Rejected {
+		for i, l := range wrap("not "+r.Option+": "+r.Because, maxWidth-4) {
+			if i > 0 {
+				l = "  " + l
+			}
+			u.say("  " + u.dim(l))
+		}
+	}
+}
+
+// Subjects writes everything that was decided.
+func (u *UI) Subjects(p plan.Plan) {
+	u.say(u.bold(p.Stack) + "  " + plural(len(p.Subjects()), "decision"))
+	var rows []row
+	for _, s := range p.Subjects() {
+		choice := "no plan"
+		for _, d := range p.Decisions {
+			if d.Subject == s {
+				choice = d.Choice
+			}
+		}
+		rows = append(rows, row{cells: []string{s, choice}})
+	}
+	u.table([]string{"subject", "choice"}, rows)
+	u.say("")
+	u.Next("dravit why SUBJECT")
+}

@@ -1,0 +1,199 @@
+package ui
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"dravit/internal/kind"
+	"dravit/internal/survey"
+)
+
+// Busy shows that something takes its time, until the returned function is called.
+func (u *UI) Busy(what string) (end func()) {
+	if !u.live {
+		return func() {}
+	}
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	began := time.Now()
+	go func() {
+		defer close(stopped)
+		for {
+			select {
+			case <-stop:
+				fmt.Fprint(u.Err, "\r\x1b[K")
+				return
+			case <-time.After(200 * time.Millisecond):
+				fmt.Fprint(u.Err, "\r\x1b[K"+u.dim(fmt.Sprintf("%7s  %s", duration(time.Since(began)), what)))
+			}
+		}
+	}()
+	return func() { close(stop); <-stopped }
+}
+
+// Survey writes what the machine has.
+func (u *UI) Survey(s survey.Survey) {
+	kinds := map[string]bool{}
+	for _, p := range s.Programs {
+		kinds[p.Kind] = true
+	}
+	u.say(u.bold(s.Host.User) + fmt.Sprintf("  %s/%s  %s of %s, %s, %s held", s.Host.OS, s.Host.Arch, plural(len(s.Programs), "program"), plural(len(kinds), "kind"),
+		plural(len(s.Tools), "tool"), plural(len(s.Ports), "port")))
+	var rows []row
+	for _, p := range s.Programs {
+		rows = append(rows, row{[]string{p.Kind, p.Version, p.Origin, p.Path}, buildFacts(p, s.Modules)})
+	}
+	if len(rows) > 0 {
+		u.table([]string{"kind", "version", "origin", "program"}, rows)
+	} else {
+		u.say(u.dim("no server or runtime that Dravit knows; built-in parts still run"))
+	}
+	if len(s.Tools) > 0 {
+		var words []string
+		for _, t := range s.Tools {
+			f := t.Found[0]
+			const stuck = "\u00a0" // no line ends between a name and its version
+			word := strings.TrimSuffix(t.Name+stuck+f.Version, stuck)
+			if !f.OnPath {
+				word += stuck + "(not" + stuck + "on" + stuck + "PATH)"
+			}
+			words = append(words, word)
+		}
+		u.say("")
+		u.say(u.dim("tools"))
+		for _, l := range wrap(strings.Join(words, ", "), maxWidth-2) {
+			u.say("  " + strings.ReplaceAll(strings.Trim(l, " "), "\u00a0", " "))
+		}
+	}
+	u.named(s.Names)
+	u.heldPorts(s.Ports)
+	if s.Allowed != nil {
+		u.allowed(*s.Allowed)
+	}
+}
+
+// buildFacts says what a runtime was built for, in a line.
+func buildFacts(p kind.Program, modules []kind.Module) []string {
+	f := p.Facts
+	var words []string
+	add := func(format string, fact string) {
+		if f[fact] != "" {
+			words = append(words, fmt.Sprintf(format, f[fact]))
+		}
+	}
+	switch p.Kind {
+	case "php":
+		add("%s", "extension_api")
+		add("%s", kind.FactArch)
+		n := 0
+		for _, m := range modules {
+			if m.Kind == "php" && strings.HasPrefix(m.File, f["extension_dir"]+"/") {
+				n++
+			}
+		}
+		words = append(words, fmt.Sprintf("%d built in, %s in %s", len(strings.Fields(f["built_in"])), plural(n, "extension file"), f["extension_dir"]))
+		if f["cli"] == "" {
+			words = append(words, "no command-line program of this version")
+		}
+	case "node":
+		add("module ABI %s", "module_abi")
+		add("Node-API %s", "node_api")
+		add("%s", kind.FactArch)
+	case "python":
+		add("%s", "abi_tag")
+		add("virtual environments: %s", "venv")
+		add("%s", kind.FactArch)
+	case "ruby":
+		add("ABI %s", "abi")
+		add("%s", kind.FactArch)
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	return []string{strings.Join(words, ", ")}
+}
+
+// named writes the names that PATH may pick wrongly.
+func (u *UI) named(names []survey.Named) {
+	if len(names) == 0 {
+		return
+	}
+	shown := func(f survey.Found) string {
+		text := strings.TrimSpace(f.Version + " " + f.Path)
+		if !f.OnPath {
+			text += " (not on PATH)"
+		}
+		return text
+	}
+	var rows []row
+	for _, n := range names {
+		picks := "-"
+		if n.Picked != nil {
+			picks = shown(*n.Picked)
+		}
+		var notes []string
+		if len(n.Hidden) > 0 {
+			var hidden []string
+			for i, f := range n.Hidden {
+				if i == 4 && len(n.Hidden) > 5 {
+					hidden = append(hidden, fmt.Sprintf("and %d more", len(n.Hidden)-i))
+					break
+				}
+				hidden = append(hidden, shown(f))
+			}
+			notes = append(notes, "hides "+strings.Join(hidden, ", "))
+		}
+		if n.Login != "" {
+			notes = append(notes, "a login shell picks "+n.Login)
+		}
+		rows = append(rows, row{[]string{n.Name, picks}, notes})
+	}
+	u.say("")
+	u.table([]string{"name", "PATH picks"}, rows)
+}
+
+func (u *UI) heldPorts(ports []survey.Port) {
+	if len(ports) == 0 {
+		return
+	}
+	var rows []row
+	for _, p := range ports {
+		rows = append(rows, row{cells: []string{fmt.Sprint(p.Port), p.Address, cmp.Or(p.Program, "-"), dash(p.PID), cmp.Or(p.User, "-"), cmp.Or(p.Stack, "-")}})
+	}
+	u.say("")
+	u.table([]string{"port", "address", "program", "pid", "user", "stack"}, rows, 0, 3)
+}
+
+func (u *UI) allowed(a survey.Allowed) {
+	u.say("")
+	u.say(u.dim("this user"))
+	line := func(what, text string) { u.say(fmt.Sprintf("  %-22s  %s", what, text)) }
+	low := fmt.Sprintf("from %d upwards", a.LowestPort)
+	if a.LowestPort <= 1 {
+		low = "all of them"
+	}
+	line("ports to listen on", low)
+	line("user namespaces", map[bool]string{true: "allowed", false: "not allowed"}[a.UserNamespaces])
+	if len(a.Engines) == 0 {
+		line("container engine", "none listens")
+	}
+	for _, e := range a.Engines {
+		text := e.Socket + " answers, version " + e.Version
+		if !e.Usable {
+			text = e.Socket + " cannot be used: " + e.Because
+		}
+		line("container engine", text)
+	}
+	for _, name := range []string{"*.localhost", "*.test"} {
+		text := "this machine, for every program"
+		if !a.Resolves[name] {
+			text = "unknown to the system's resolver"
+			if name == "*.localhost" {
+				text += "; browsers and curl know it"
+			}
+		}
+		line(name, text)
+	}
+	line("free", fmt.Sprintf("disk %.0f GB, memory %.1f GB", float64(a.DiskFree)/1e9, float64(a.MemoryFree)/1e9))
+}
