@@ -87,7 +87,7 @@ then written out. The file stays as it is where no plan would satisfy it.`,
 			if err != nil {
 				return err
 			}
-			wrong := out.Runs && (out.Web != on || out.Command != on)
+			wrong := out.Runs && out.Because == "" && (out.Web != on || out.Command != on)
 			if a.json {
 				err = a.print(out)
 			} else {

@@ -97,6 +97,8 @@ type wished struct {
 
 type remembered struct {
 	Parts map[string]proc.Identity `json:"parts"`
+	// Hashes are those of the specs that the parts were started with: the stack's Spec may be newer than what runs.
+	Hashes map[string]string `json:"hashes"`
 }
 
 func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
@@ -127,10 +129,11 @@ func (s *stack) remember(p *part, id proc.Identity) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p.identity, p.status.PID = id, id.PID
-	all := remembered{map[string]proc.Identity{}}
+	all := remembered{map[string]proc.Identity{}, map[string]string{}}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
 			all.Parts[name] = x.identity
+			all.Hashes[name] = x.spec.Hash
 		}
 	}
 	if err := home.WriteState(s.seenFile(), all); err != nil {
@@ -288,6 +291,11 @@ func (s *stack) adopt() error {
 	var was remembered
 	if err := home.ReadJSON(s.seenFile(), &was); err != nil {
 		return err
+	}
+	for i, p := range spec.Parts {
+		if hash, ok := was.Hashes[p.Name]; ok {
+			spec.Parts[i].Hash = hash
+		}
 	}
 	for i := range spec.Parts { // what is started again is started from a program that is still there
 		if p := &spec.Parts[i]; p.Self != "" {

@@ -47,6 +47,12 @@ type Extender interface {
 	Extend(want stackfile.Part, p Program, modules []Module) Extended
 }
 
+// Client is a runtime that needs a module to reach some stores.
+type Client interface {
+	// Clients are the modules of which any one reaches a store of that kind. None: none is needed.
+	Clients(store string) []string
+}
+
 // Librarian finds and reads the modules of the machine.
 type Librarian interface {
 	// ModuleFolders are where modules for a found program may be.

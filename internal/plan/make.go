@@ -36,6 +36,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 		m.part(name, file[name])
 	}
 	m.uses(file)
+	m.clients(file)
 	m.ports()
 	m.debuggers()
 	m.sockets()
@@ -43,6 +44,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.sites(number)
 	m.requires()
 	m.changes()
+	m.inOrder()
 	m.plan.OK = len(m.plan.Faults) == 0
 	return m.plan
 }
@@ -68,6 +70,21 @@ func (m *maker) decide(subject, choice string, rejected []Option, because ...str
 
 func (m *maker) fault(subject, what, because, next string) {
 	m.plan.Faults = append(m.plan.Faults, Fault{subject, what, because, next})
+}
+
+// inOrder puts the decisions about one thing together, in the order in which things were decided first.
+func (m *maker) inOrder() {
+	about := func(subject string) string {
+		words := strings.SplitN(subject, ".", 3)
+		return strings.Join(words[:min(2, len(words))], ".")
+	}
+	first := map[string]int{}
+	for i, d := range m.plan.Decisions {
+		if _, seen := first[about(d.Subject)]; !seen {
+			first[about(d.Subject)] = i
+		}
+	}
+	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return first[about(a.Subject)] - first[about(b.Subject)] })
 }
 
 // name decides the stack's name: the one that it got before, else its own, or with a number where another folder has it. The number

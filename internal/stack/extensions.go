@@ -187,6 +187,7 @@ type Switched struct {
 	Runs    bool            `json:"runs"`       // the stack runs, and the part was brought to it
 	Web     bool            `json:"web"`        // loaded in the web process
 	Command bool            `json:"command"`    // loaded in the command-line program
+	Because string          `json:"because,omitempty"` // why it is loaded though it is off
 	Plan    plan.Plan       `json:"-"`
 	Report  *PartExtensions `json:"-"`
 }
@@ -259,6 +260,9 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 			return out, err
 		}
 		short := extensionName(name)
+		if d, _, _ := started.Plan.Why("part." + part + ".extensions." + short); d != nil && !on {
+			out.Because = d.Because[0]
+		}
 		out.Web, out.Command = slices.Contains(proof.Web, short), slices.Contains(proof.Command, short)
 	}
 	return out, nil

@@ -180,7 +180,10 @@ func editList(text []byte, key int, list []string) ([]byte, error) {
 	}
 	var out []byte
 	at := 0
-	edits := append(drop, [2]int{insertAt, insertAt})
+	edits := drop
+	if len(added) > 0 {
+		edits = append([][2]int{{insertAt, insertAt}}, drop...)
+	}
 	slices.SortStableFunc(edits, func(a, b [2]int) int { return a[0] - b[0] })
 	for _, d := range edits {
 		if d[0] < at {

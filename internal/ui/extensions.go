@@ -2,6 +2,8 @@ package ui
 
 import (
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"dravit/internal/kind"
@@ -62,14 +64,16 @@ func (u *UI) partExtensions(p stack.PartExtensions) {
 		}
 	}
 	for _, state := range []kind.EntryState{kind.Misfit, kind.Lacking} {
-		for _, e := range by[state] {
-			u.say(fmt.Sprintf("  %s  %s", u.paint(yellow, fmt.Sprintf("%-9s", state)), e.Name))
-			why := e.Because
-			if e.File != "" {
-				why = e.File + ": " + why
+		for _, g := range alike(by[state]) {
+			label := u.paint(yellow, fmt.Sprintf("%-9s", state))
+			for i, l := range wrap(strings.Join(g.names, ", "), maxWidth-13) {
+				if i > 0 {
+					label = strings.Repeat(" ", 9)
+				}
+				u.say("  " + label + "  " + strings.TrimSpace(l))
 			}
-			for _, l := range wrap(why, maxWidth-15) {
-				u.say("               " + u.dim(l))
+			for _, l := range wrap(g.why, maxWidth-15) {
+				u.say("             " + u.dim(l))
 			}
 		}
 	}
@@ -94,6 +98,29 @@ func (u *UI) partExtensions(p stack.PartExtensions) {
 	}
 }
 
+// group are extensions with one reason.
+type group struct {
+	names []string
+	why   string
+}
+
+// alike puts together what lies in one folder and fails for one reason.
+func alike(entries []kind.Entry) []group {
+	var all []group
+	for _, e := range entries {
+		why := e.Because
+		if e.File != "" {
+			why = "in " + filepath.Dir(e.File) + ": " + why
+		}
+		if i := slices.IndexFunc(all, func(g group) bool { return g.why == why }); i >= 0 {
+			all[i].names = append(all[i].names, e.Name)
+			continue
+		}
+		all = append(all, group{[]string{e.Name}, why})
+	}
+	return all
+}
+
 // Switched writes what switching an extension came to.
 func (u *UI) Switched(s stack.Switched) {
 	word := map[bool]string{true: "on", false: "off"}[s.On]
@@ -111,6 +138,9 @@ func (u *UI) Switched(s stack.Switched) {
 		}
 		u.say("  web process   " + u.paint(colour, loaded[s.Web]))
 		u.say("  command line  " + u.paint(colour, loaded[s.Command]))
+		if s.Because != "" {
+			u.say("  " + u.dim("it is loaded all the same: "+s.Because))
+		}
 		u.Next("dravit extensions")
 		return
 	}

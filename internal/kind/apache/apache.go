@@ -136,48 +136,57 @@ func site(b *strings.Builder, s kind.Site) {
 	fmt.Fprintf(b, "<VirtualHost *>\n  ServerName %s\n", s.Host)
 	defer b.WriteString("</VirtualHost>\n")
 	if s.Proxy != "" {
-		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ upgrade=websocket flushpackets=on\n", s.Proxy)
+		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
 		return
 	}
 	fmt.Fprintf(b, `  DocumentRoot %s
   Header always set Cache-Control no-cache "expr=%%{REQUEST_STATUS} -eq 200 && %%{CONTENT_TYPE} != ''"
+  RewriteEngine On
+  RewriteRule (^|/)\.(?!well-known(/|$)|dravit/probe$) - [R=404,L]
+  RewriteRule (?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ - [R=404,L]
+`, quote(s.Root))
+	index := "index.html"
+	if s.FPM != "" {
+		index = "index.php index.html"
+	}
+	// The rules stand where a project's .htaccess does, which takes their place by its own.
+	fmt.Fprintf(b, `  DirectoryIndex %s
   <Directory %s>
     Require all granted
     AllowOverride All
     Options FollowSymLinks
-  </Directory>
-  <LocationMatch "(^|/)\.(?!well-known(/|$))">
-    Require all denied
-    ErrorDocument 403 "404: nothing here"
-  </LocationMatch>
-  RewriteEngine On
-  RewriteRule (^|/)\.(?!well-known(/|$)) - [R=404,L]
-  RewriteRule (?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ - [R=404,L]
-`, quote(s.Root), quote(s.Root))
+    RewriteEngine On
+    RewriteCond %%{REQUEST_FILENAME} -d
+    RewriteCond %%{REQUEST_URI} /$
+    RewriteCond %%{REQUEST_FILENAME}/index.html !-f
+`, index, quote(s.Root))
 	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
-		b.WriteString("  DirectoryIndex index.html\n  RewriteRule \\.php(/|$) - [R=404,L]\n")
+		b.WriteString("    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule \\.php(/|$) - [R=404,L]\n")
 		return
 	}
 	fpm := "proxy:unix:" + s.FPM + "|fcgi://localhost/"
-	fmt.Fprintf(b, `  DirectoryIndex index.php index.html
+	fmt.Fprintf(b, `    RewriteCond %%{REQUEST_FILENAME}/index.php !-f
+    RewriteRule ^ - [F,NS]
+    RewriteCond %%{REQUEST_FILENAME} !-f
+    RewriteCond %%{REQUEST_FILENAME} !-d
+    RewriteRule ^ /index.php [L,NS]
+  </Directory>
   <FilesMatch "\.php$">
     SetHandler %s
   </FilesMatch>
-  <Location %s>
-    SetHandler %s
-  </Location>
-  RewriteCond %%{REQUEST_URI} !=%s
-  RewriteCond %%{DOCUMENT_ROOT}%%{REQUEST_URI} !-f
-  RewriteCond %%{DOCUMENT_ROOT}%%{REQUEST_URI} !-d
-  RewriteCond %%{REQUEST_URI} !^(.+?\.php)/
-  RewriteRule ^ /index.php [L]
+  Alias %s %s
+  <Directory %s>
+    AllowOverride None
+    <Files "probe.php">
+      Require all granted
+    </Files>
+  </Directory>
   ProxyFCGISetEnvIf "true" REMOTE_ADDR "%%{HTTP:X-Forwarded-For}"
   ProxyFCGISetEnvIf "true" SERVER_PORT "%%{HTTP:X-Forwarded-Port}"
   ProxyFCGISetEnvIf "true" REQUEST_SCHEME "%%{HTTP:X-Forwarded-Proto}"
   ProxyFCGISetEnvIf "%%{HTTP:X-Forwarded-Proto} == 'https'" HTTPS "on"
-  ProxyFCGISetEnvIf "reqenv('SCRIPT_NAME') == '%s'" SCRIPT_FILENAME "%s"
   SetEnvIf Authorization "(.+)" HTTP_AUTHORIZATION=$1
-`, quote(fpm), kind.ProbePath, quote(fpm), kind.ProbePath, kind.ProbePath, strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`).Replace(s.Probe))
+`, quote(fpm), kind.ProbePath, quote(s.Probe), quote(filepath.Dir(s.Probe)))
 }
 
 // quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is out of reach.

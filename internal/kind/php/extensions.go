@@ -251,6 +251,11 @@ func (c *chooser) add(name string) (kind.Choice, bool) {
 	return choice, choice.File != ""
 }
 
+// Clients are the extensions that reach a database. Caches are reached by whatever client the application brings.
+func (php) Clients(store string) []string {
+	return map[string][]string{"mariadb": {"mysqli", "pdo_mysql"}, "postgres": {"pgsql", "pdo_pgsql"}, "sqlite": {"sqlite3", "pdo_sqlite"}}[store]
+}
+
 // List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of files with the same name
 // the one that fits counts.
 func (php) List(p kind.Program, e kind.Extended, modules []kind.Module) []kind.Entry {

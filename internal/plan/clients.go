@@ -1,0 +1,59 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// clients gives each runtime a module for every store that it uses and cannot reach yet. Where there is none, a store that it uses by name is a
+// fault, and one that it uses since the stack has it is left out.
+func (m *maker) clients(file map[string]stackfile.Part) {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		client, ok := m.kinds[p.Kind].(kind.Client)
+		if !ok {
+			continue
+		}
+		for _, use := range slices.Clone(p.Uses) {
+			j := slices.IndexFunc(m.plan.Parts, func(x Part) bool { return x.Name == use })
+			if j < 0 {
+				continue
+			}
+			m.client(p, m.plan.Parts[j], client.Clients(m.plan.Parts[j].Kind), file[p.Name].For(p.Kind).Uses != nil)
+		}
+	}
+}
+
+func (m *maker) client(p *Part, store Part, any []string, named bool) {
+	has := func(name string) bool {
+		return slices.ContainsFunc(p.Modules, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(p.Facts["built_in"]), name)
+	}
+	if len(any) == 0 || slices.ContainsFunc(any, has) {
+		return
+	}
+	want, _ := m.wanted(p.Name, m.kinds[p.Kind], p.Want)
+	program := kind.Program{Kind: p.Kind, Version: p.Version, Path: p.Program, Facts: p.Facts}
+	var rejected []Option
+	for _, name := range any {
+		try := want
+		try.Extensions = append(slices.Clone(want.Extensions), name)
+		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, slices.Concat(m.in.Project.Modules, m.in.Survey.Modules))
+		if len(e.Missing) == 0 {
+			p.Modules, p.Want.Extensions = e.Load, try.Extensions
+			c := e.Chosen[slices.IndexFunc(e.Chosen, func(c kind.Choice) bool { return c.Name == name })]
+			m.decide("part."+p.Name+".extensions."+name, or(c.File, "built in"), rejected, "the part uses "+store.Name+", which it could not reach without it", c.Because)
+			return
+		}
+		rejected = append(rejected, Option{Option: name, Because: missing(e.Missing)})
+	}
+	what := p.Kind + " " + p.Version + " has no extension to reach " + store.Name
+	if named {
+		m.fault("part."+p.Name+".uses", what, "a "+store.Kind+" is reached with "+strings.Join(any, " or "), "install one of them, or take "+store.Name+" out of uses in "+stackfile.Name)
+		return
+	}
+	p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == store.Name })
+	m.decide("part."+p.Name+".uses", strings.Join(p.Uses, ", "), []Option{{Option: store.Name, Because: what + " (" + strings.Join(any, ", ") + ")"}}, "every store of the stack that the runtime can reach")
+}
