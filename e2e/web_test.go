@@ -82,7 +82,9 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 				assert.Equal(t, want.body, got.body, request)
 				assert.Equal(t, want.sort, got.sort, request)
 			}
-			bare := func(to string) string { return regexp.MustCompile(`^http://\w+\.localhost:PORT`).ReplaceAllString(to, "") }
+			bare := func(to string) string {
+				return regexp.MustCompile(`^http://\w+\.localhost:PORT`).ReplaceAllString(to, "")
+			}
 			assert.Equal(t, bare(want.to), bare(got.to), request)
 		}
 	}

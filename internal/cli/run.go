@@ -16,6 +16,7 @@ import (
 )
 
 func (a *app) runCommand() *cobra.Command {
+	var part string
 	c := &cobra.Command{
 		Use:   "run -- COMMAND [ARG...]",
 		Short: "Run a command with the stack's own environment",
@@ -23,7 +24,7 @@ func (a *app) runCommand() *cobra.Command {
 frameworks read, and a PATH on which the stack's own runtime comes first: php is the version that serves the pages, with
 the same settings and extensions. The command takes Dravit's place, so its exit code is the command's; 125 means that
 Dravit itself failed, 127 that there is no such command, 126 that it cannot be run.`,
-		Example: "  dravit run -- php -m\n  dravit run -- sh -c 'echo $DATABASE_URL'",
+		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n  dravit run -- sh -c 'echo $DATABASE_URL'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return &ui.Failure{Code: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
@@ -35,7 +36,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 			if err != nil {
 				return err
 			}
-			vars, path, err := s.Environment()
+			vars, path, err := s.Environment(part)
 			if err != nil {
 				return err
 			}
@@ -59,6 +60,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 			return exitCode(126)
 		},
 	}
+	c.Flags().StringVar(&part, "part", "", "as this `part` sees it: of several versions of a runtime, its own comes first")
 	c.Flags().SetInterspersed(false)
 	return c
 }

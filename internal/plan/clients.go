@@ -27,33 +27,34 @@ func (m *maker) clients(file map[string]stackfile.Part) {
 	}
 }
 
-func (m *maker) client(p *Part, store Part, any []string, named bool) {
+func (m *maker) client(p *Part, store Part, names []string, named bool) {
 	has := func(name string) bool {
 		return slices.ContainsFunc(p.Modules, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(p.Facts["built_in"]), name)
 	}
-	if len(any) == 0 || slices.ContainsFunc(any, has) {
+	if len(names) == 0 || slices.ContainsFunc(names, has) {
 		return
 	}
 	want, _ := m.wanted(p.Name, m.kinds[p.Kind], p.Want)
 	program := kind.Program{Kind: p.Kind, Version: p.Version, Path: p.Program, Facts: p.Facts}
-	var rejected []Option
-	for _, name := range any {
+	for _, name := range names { // every one that there is: which of them the application calls, nobody said
 		try := want
 		try.Extensions = append(slices.Clone(want.Extensions), name)
 		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, slices.Concat(m.in.Project.Modules, m.in.Survey.Modules))
 		if len(e.Missing) == 0 {
+			want = try
 			p.Modules, p.Want.Extensions = e.Load, try.Extensions
 			c := e.Chosen[slices.IndexFunc(e.Chosen, func(c kind.Choice) bool { return c.Name == name })]
-			m.decide("part."+p.Name+".extensions."+name, or(c.File, "built in"), rejected, "the part uses "+store.Name+", which it could not reach without it", c.Because)
-			return
+			m.decide("part."+p.Name+".extensions."+name, or(c.File, "built in"), c.Rejected, "the part uses "+store.Name+", and its list names nothing to reach it with", c.Because)
 		}
-		rejected = append(rejected, Option{Option: name, Because: missing(e.Missing)})
+	}
+	if slices.ContainsFunc(names, has) {
+		return
 	}
 	what := p.Kind + " " + p.Version + " has no extension to reach " + store.Name
 	if named {
-		m.fault("part."+p.Name+".uses", what, "a "+store.Kind+" is reached with "+strings.Join(any, " or "), "install one of them, or take "+store.Name+" out of uses in "+stackfile.Name)
+		m.fault("part."+p.Name+".uses", what, "a "+store.Kind+" is reached with "+strings.Join(names, " or "), "install one of them, or take "+store.Name+" out of uses in "+stackfile.Name)
 		return
 	}
 	p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == store.Name })
-	m.decide("part."+p.Name+".uses", strings.Join(p.Uses, ", "), []Option{{Option: store.Name, Because: what + " (" + strings.Join(any, ", ") + ")"}}, "every store of the stack that the runtime can reach")
+	m.decide("part."+p.Name+".uses", strings.Join(p.Uses, ", "), []Option{{Option: store.Name, Because: what + " (" + strings.Join(names, ", ") + ")"}}, "every store of the stack that the runtime can reach")
 }

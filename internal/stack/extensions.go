@@ -183,10 +183,10 @@ type Switched struct {
 	On      bool            `json:"on"`
 	Changed bool            `json:"changed"` // the stack file
 	File    string          `json:"file"`
-	List    []string        `json:"extensions"` // as the file has them now
-	Runs    bool            `json:"runs"`       // the stack runs, and the part was brought to it
-	Web     bool            `json:"web"`        // loaded in the web process
-	Command bool            `json:"command"`    // loaded in the command-line program
+	List    []string        `json:"extensions"`        // as the file has them now
+	Runs    bool            `json:"runs"`              // the stack runs, and the part was brought to it
+	Web     bool            `json:"web"`               // loaded in the web process
+	Command bool            `json:"command"`           // loaded in the command-line program
 	Because string          `json:"because,omitempty"` // why it is loaded though it is off
 	Plan    plan.Plan       `json:"-"`
 	Report  *PartExtensions `json:"-"`

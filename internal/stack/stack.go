@@ -543,9 +543,9 @@ func (s *Stack) Check(ctx context.Context) (Checked, error) {
 	return out, nil
 }
 
-// Environment returns what the stack adds to a command's environment and which folders come first in its PATH. It is an error
+// Environment returns what the stack adds to a command's environment and which folders come first in its PATH, those of the named part before the others'. It is an error
 // where the stack was never started.
-func (s *Stack) Environment() (vars, path []string, err error) {
+func (s *Stack) Environment(part string) (vars, path []string, err error) {
 	spec, err := s.spec()
 	if err != nil {
 		return nil, nil, err
@@ -553,7 +553,14 @@ func (s *Stack) Environment() (vars, path []string, err error) {
 	if spec.ID == "" {
 		return nil, nil, ErrNeverStarted
 	}
-	return spec.Env, spec.Path, nil
+	if part != "" {
+		p, ok := spec.Part(part)
+		if !ok {
+			return nil, nil, &NoPartError{part, names(spec)}
+		}
+		path = p.Path
+	}
+	return spec.Env, slices.Concat(path, spec.Path), nil
 }
 
 // ErrNeverStarted says that the stack has no place on this machine yet.

@@ -235,7 +235,7 @@ func plain(err error) string {
 	return health.Plain(err)
 }
 
-var fatal = pattern.New(`(?m)^(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|configuration file|syntax error).*)$`)
+var fatal = pattern.New(`(?m)^(?:\d{4}-.*\[\d+\] )?(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|configuration file|syntax error).*)$`)
 
 func (postgres) Explain(log string) (because, next string) {
 	m := fatal().FindAllStringSubmatch(log, -1)
