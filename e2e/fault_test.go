@@ -419,3 +419,25 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 	assert.Equal(t, 0, newer("check").code)
 	assert.Equal(t, 0, newer("stop").code)
 }
+
+// A start by another build, whose keeper takes over in the same moment, still sees what the stack file changed.
+func TestAnotherBuildSeesChanges(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	before := w.status()
+	text, err := os.ReadFile(program)
+	require.NoError(t, err)
+	other := filepath.Join(filepath.Dir(w.home), "dravit")
+	require.NoError(t, os.WriteFile(other, append(text, '\n'), 0o755))
+	w.write("dravit.toml", builtin+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
+	w.write("dawn/index.html", "<h1>Dawn boat</h1>")
+	cmd := w.command(t.Context(), "start")
+	cmd.Path = other
+	r := finish(t, cmd)
+	assert.Equal(t, 0, r.code, r.all())
+	after := w.status()
+	assert.NotEqual(t, before.part(t, "web").PID, after.part(t, "web").PID, "its configuration changed")
+	assert.Equal(t, before.part(t, "seats").PID, after.part(t, "seats").PID, "this one's did not")
+	w.must("check")
+}

@@ -144,3 +144,38 @@ func TestCopyFile(t *testing.T) {
 		assert.Error(t, copyFile(from, to, 0o640), "nothing is overwritten")
 	}
 }
+
+// Before a newer version changes data they are copied, once, and whole or not at all.
+func TestPutAside(t *testing.T) {
+	h, p := world(t)
+	n := 0
+	_, err := Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	cargo := filepath.Join(p.Data, "deck", "cargo")
+	require.NoError(t, os.WriteFile(cargo, []byte("mine"), 0o600))
+	p.Version, p.UpgradeFrom = "2.0", "1.0"
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = Ensure(cancelled, h, p, hold{filled: &n})
+	require.ErrorIs(t, err, context.Canceled)
+	was, err := Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, "1.0", was.Version, "not changed yet")
+	assert.NoDirExists(t, Aside(p.Data, "1.0"))
+
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	aside := filepath.Join(Aside(p.Data, "1.0"), "deck", "cargo")
+	text, err := os.ReadFile(aside)
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(text))
+	was, err = Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, "2.0", was.Version)
+	require.NoError(t, os.WriteFile(cargo, []byte("changed"), 0o600))
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	text, _ = os.ReadFile(aside)
+	assert.Equal(t, "mine", string(text), "the copy is of before")
+	assert.Equal(t, 1, n)
+}

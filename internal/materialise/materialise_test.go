@@ -30,7 +30,7 @@ func write(t *testing.T, h *home.Home, file string, path string) Spec {
 	in := plan.Input{StackID: "abcdefg", File: f, Version: "0.1.0", Run: h.Run,
 		Project: project.Facts{Dir: "/projects/ferry", Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}}},
 		Survey: survey.Survey{Host: survey.Host{EphemeralLow: 32768, EphemeralHigh: 60999}, Programs: []kind.Program{
-			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"available": "mysqli mysqlnd", "cli": "/usr/bin/php8.2"}},
+			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"built_in": "mysqli mysqlnd sqlite3", "cli": "/usr/bin/php8.2"}},
 			{Kind: "mariadb", Version: "10.11.19", Path: "/usr/sbin/mariadbd", Facts: map[string]string{"share": "/usr/share/mysql"}}}}}
 	p := plan.Make(in, all.Kinds().Pure())
 	require.True(t, p.OK, "%+v", p.Faults)

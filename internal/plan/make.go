@@ -29,7 +29,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	for _, x := range in.Survey.Ports {
 		m.held[x.Port] = append(m.held[x.Port], x)
 	}
-	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}}
+	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}}
 	number := m.name()
 	file := m.addWebServer()
 	for _, name := range slices.Sorted(maps.Keys(file)) {
@@ -43,6 +43,9 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.gateway()
 	m.sites(number)
 	m.requires()
+	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
+		m.plan.Notes = append(m.plan.Notes, in.Project.Manifests[folder].Faults...)
+	}
 	m.changes()
 	m.inOrder()
 	m.plan.OK = len(m.plan.Faults) == 0

@@ -76,6 +76,8 @@ type Plan struct {
 	// Changes are what became different since the last good start, which was at Since.
 	Changes []Change `json:"changes"`
 	Since   string   `json:"since,omitempty"`
+	// Notes are what was found and could not be used: a manifest that cannot be read.
+	Notes []string `json:"notes"`
 
 	Gateway int `json:"gateway_port"`
 }

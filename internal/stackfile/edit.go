@@ -13,7 +13,7 @@ import (
 )
 
 // ErrEdit says that a stack file is written in a way that Dravit does not edit.
-var ErrEdit = errors.New("Dravit cannot edit this by itself")
+var ErrEdit = errors.New("it is written in a way that Dravit does not edit")
 
 // Edit is a changed text of one of a project's stack files.
 type Edit struct {

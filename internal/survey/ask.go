@@ -20,11 +20,7 @@ const (
 
 // run runs a program and returns what it prints, both outputs together. It cannot hang and cannot ask.
 func (l *looker) run(ctx context.Context, file string, args ...string) (string, error) {
-	var dirs []string
-	dirs = append(dirs, filepath.SplitList(l.Path)...)
-	for _, dir := range []string{"/usr/local/bin", "/usr/bin", "/bin"} {
-		dirs = append(dirs, dir)
-	}
+	dirs := append(filepath.SplitList(l.Path), "/usr/local/bin", "/usr/bin", "/bin")
 	return ask(ctx, []string{"PATH=" + strings.Join(dirs, ":"), "HOME=" + l.Home, "LC_ALL=C", "TERM=dumb"}, file, args...)
 }
 

@@ -60,6 +60,11 @@ func (u *UI) Plan(p plan.Plan) {
 			u.say(u.dim(l))
 		}
 	}
+	for _, n := range p.Notes {
+		for _, l := range wrap("passed over: "+n, maxWidth) {
+			u.say(u.paint(yellow, l))
+		}
+	}
 	if len(p.Changes) > 0 {
 		u.say("")
 		u.say(u.paint(yellow, "changed") + u.dim(" since the last good start, "+p.Since))

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
+	"dravit/internal/survey"
 )
 
 func plainUI() (*UI, *bytes.Buffer) {
@@ -146,4 +147,70 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, "12 ms", milliseconds(12.4))
 	assert.Equal(t, "-", megabytes(0))
 	assert.Equal(t, []string{"one two", "  three"}, wrap("one  two three", 8))
+}
+
+func TestSurvey(t *testing.T) {
+	u, out := plainUI()
+	u.Survey(survey.Survey{Host: survey.Host{OS: "linux", Arch: "amd64", User: "ada"},
+		Programs: []kind.Program{
+			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Origin: "system", Facts: map[string]string{"extension_api": "API20220829,NTS", "extension_dir": "/ext", "built_in": "core date", "arch": "amd64"}},
+			{Kind: "python", Version: "3.11.2", Path: "/usr/bin/python3", Origin: "system", Facts: map[string]string{"abi_tag": "cpython-311", "venv": "no ensurepip"}}},
+		Modules: []kind.Module{{Kind: "php", Name: "intl", File: "/ext/intl.so"}, {Kind: "php", Name: "x", File: "/other/x.so"}},
+		Tools:   []survey.Tool{{Name: "git", Found: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}}}, {Name: "java", Found: []survey.Found{{Path: "/j/java", Version: "17.0.1"}}}},
+		Names:   []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true}, Hidden: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}, {Path: "/x/git"}}, Login: "/usr/bin/git"}},
+		Ports:   []survey.Port{{Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
+		Allowed: &survey.Allowed{LowestPort: 1024, Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
+	})
+	text := out.String()
+	for _, want := range []string{
+		"ada  linux/amd64  2 programs of 2 kinds, 2 tools, 1 port held\n", "  API20220829,NTS, amd64, 2 built in, 1 extension file in /ext, no command-line program of this\n    version\n",
+		"cpython-311, virtual environments: no ensurepip", "git 2.39.5, java 17.0.1 (not on PATH)\n", "git   1.9 /old/git\n  hides 2.39.5 /usr/bin/git, /x/git (not on PATH)\n  a login shell picks /usr/bin/git\n",
+		"8080  127.0.0.1  dravit     7  ada   gateway", "from 1024 upwards", "/run/e.sock cannot be used: permission denied", "*.localhost             unknown to the system's resolver; browsers and curl know it",
+		"*.test                  this machine, for every program", "disk 5 GB, memory 1.5 GB",
+	} {
+		assert.Contains(t, text, want)
+	}
+	for line := range strings.Lines(text) {
+		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth+1)
+	}
+	assert.NotContains(t, text, "\u00a0")
+}
+
+func TestExtensions(t *testing.T) {
+	u, out := plainUI()
+	u.Extensions(stack.Extensions{Stack: "ferry", Parts: []stack.PartExtensions{{Part: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"extension_api": "API20220829,NTS"}, Proved: true,
+		Entries: []kind.Entry{{Name: "json", State: kind.BuiltIn}, {Name: "redis", State: kind.Loads}, {Name: "intl", State: kind.Available}, {Name: "kelp", State: kind.Misfit, File: "/old/kelp.so", Because: "it was built for API20190902,NTS"},
+			{Name: "whelk", State: kind.Misfit, File: "/old/whelk.so", Because: "it was built for API20190902,NTS"}, {Name: "imagick", State: kind.Lacking, Because: "no extension folder has it"}},
+		Differences: []stack.Difference{{Name: "redis", Planned: true, Web: false, Command: true}}, Debugger: &stack.Debugger{Host: "127.0.0.1", Port: 9003, Live: true, Because: "Xdebug called", Local: "/p", Remote: "/p"}}}})
+	text := out.String()
+	for _, want := range []string{
+		"app  php 8.2.36  /usr/sbin/php-fpm8.2  API20220829,NTS\n", "  built-in   json\n  loaded     redis\n  available  intl\n  unfit      kelp, whelk\n             in /old: it was built for API20190902,NTS\n  missing    imagick\n",
+		"redis: not loaded in the web process, loaded on the command line", "live: Xdebug called", "listen on 127.0.0.1 port 9003",
+	} {
+		assert.Contains(t, text, want)
+	}
+	u, out = plainUI()
+	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl", On: true, Changed: true, File: "dravit.toml", Runs: true, Web: true, Command: false})
+	assert.Contains(t, out.String(), "ferry  intl is on in dravit.toml, for part app\n  web process   loaded\n  command line  not loaded\n")
+	u, out = plainUI()
+	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl"})
+	assert.Contains(t, out.String(), "intl was off already")
+	assert.Equal(t, "next: dravit start, then dravit extensions proves it", lastLine(out.String()))
+}
+
+func TestWhyAndChanges(t *testing.T) {
+	u, out := plainUI()
+	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the stack file wants 8.2"}, Rejected: []plan.Option{{Option: "php 8.4.1", Because: "too new"}}}
+	u.Why(d)
+	assert.Equal(t, "part.app.version  php 8.2.36\n  because the stack file wants 8.2\n  not php 8.4.1: too new\n", out.String())
+	u, out = plainUI()
+	p := plan.Plan{Stack: "ferry", Decisions: []plan.Decision{d, {Subject: "requires.git", Choice: "git 2.39.5 at /usr/bin/git", Because: []string{"PATH picks it"}}}, Faults: []plan.Fault{{Subject: "part.db"}},
+		Since: "2026-11-01T10:00:00Z", Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.2.1", Now: "php 8.2.36", Because: "/f became 8.2.36"}}, Notes: []string{"composer.json: it is broken"}}
+	u.Subjects(p)
+	assert.Contains(t, out.String(), "part.app.version  php 8.2.36\nrequires.git      git 2.39.5 at /usr/bin/git\npart.db           no plan\n")
+	u, out = plainUI()
+	u.Plan(p)
+	for _, want := range []string{"git git 2.39.5 at /usr/bin/git: PATH picks it", "changed since the last good start, 2026-11-01T10:00:00Z\n  part.app.version was php 8.2.1, is php 8.2.36: /f became 8.2.36\n", "passed over: composer.json: it is broken\n"} {
+		assert.Contains(t, out.String(), want)
+	}
 }

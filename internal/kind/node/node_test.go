@@ -1,0 +1,55 @@
+package node
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// module compiles a native module of a package: an empty library with the symbols that real ones have.
+func module(t *testing.T, project, pkg, source string) {
+	t.Helper()
+	dir := filepath.Join(project, "node_modules", pkg, "build", "Release")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	c := filepath.Join(t.TempDir(), "m.c")
+	require.NoError(t, os.WriteFile(c, []byte(source), 0o644))
+	out, err := exec.Command("gcc", "-shared", "-fPIC", "-o", filepath.Join(dir, filepath.Base(pkg)+".node"), c).CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+func TestScan(t *testing.T) {
+	project := filepath.Join(t.TempDir(), "ferry [office]")
+	module(t, project, "kelp", "void node_register_module_v93(void) {}")
+	module(t, project, "@ferry/any", "void napi_register_module_v1(void) {}")
+	module(t, project, "whelk", "void start(void) {}")
+	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/whelk/build/config.gypi"), []byte("# Do not edit\n{ \"variables\": { \"node_module_version\": \"108\" } }"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(project, "node_modules/torn/build/Release"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/torn/build/Release/torn.node"), []byte("no library"), 0o644))
+	modules := New().(kind.Scout).Scan(project, stackfile.Part{})
+	built := map[string]string{}
+	for _, m := range modules {
+		built[m.Name] = m.Built + m.Fault
+		assert.True(t, filepath.IsLocal(m.File), m.File)
+	}
+	assert.Equal(t, map[string]string{"kelp": "93", "any": "", "whelk": "108", "torn": "it is no compiled file"}, built)
+
+	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, modules)
+	require.Len(t, e.Unfit, 2)
+	assert.Equal(t, "it was built for module ABI 93, and node 20.1.0 has 108", e.Unfit[0].Because)
+	assert.Empty(t, New().(kind.Scout).Scan(t.TempDir(), stackfile.Part{}))
+}
+
+func TestExplain(t *testing.T) {
+	because, next := node{}.Explain("Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try")
+	assert.Equal(t, "the native module /p/kelp.node was built for module ABI 93, and this Node.js has 115", because)
+	assert.Equal(t, "dravit run -- npm rebuild", next)
+	because, _ = node{}.Explain("all is well")
+	assert.Empty(t, because)
+}
