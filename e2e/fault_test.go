@@ -423,14 +423,16 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 // A start by another build, whose keeper takes over in the same moment, still sees what the stack file changed.
 func TestAnotherBuildSeesChanges(t *testing.T) {
 	w := newWorld(t)
-	w.builtin()
+	const file = "name = \"day-boat\"\n[part.web]\nkind = \"nginx\"\n[part.seats]\nkind = \"redis\"\n[[site]]\nname = \"day\"\n"
+	w.write("dravit.toml", file)
+	w.write("public/index.html", "<h1>Day boat</h1>")
 	w.must("start")
 	before := w.status()
 	text, err := os.ReadFile(program)
 	require.NoError(t, err)
 	other := filepath.Join(filepath.Dir(w.home), "dravit")
 	require.NoError(t, os.WriteFile(other, append(text, '\n'), 0o755))
-	w.write("dravit.toml", builtin+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
+	w.write("dravit.toml", file+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
 	w.write("dawn/index.html", "<h1>Dawn boat</h1>")
 	cmd := w.command(t.Context(), "start")
 	cmd.Path = other
