@@ -2,6 +2,8 @@ package kind
 
 import (
 	"context"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"dravit/internal/stackfile"
@@ -44,7 +46,7 @@ type Extended struct {
 // Extender is a runtime with modules: its pure half.
 type Extender interface {
 	// Extend chooses the modules for a part among those of the machine and the project.
-	Extend(want stackfile.Part, p Program, modules []Module) Extended
+	Extend(want stackfile.Part, p Program, l *Library) Extended
 }
 
 // Client is a runtime that needs a module to reach some stores.
@@ -109,7 +111,7 @@ const (
 
 // Inventory lists every module that a runtime could have, in the order of their names.
 type Inventory interface {
-	List(p Program, e Extended, modules []Module) []Entry
+	List(p Program, e Extended, l *Library) []Entry
 }
 
 // Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not answer.
@@ -128,3 +130,48 @@ type Debugged interface {
 	// call. It returns what the debugger said of itself.
 	Debug(ctx context.Context, p Part) (string, error)
 }
+
+// Library is every module of the machine and the project, by what is asked of it: of many programs each looks up a few.
+type Library struct {
+	byKind   map[string][]Module
+	byName   map[[2]string][]Module // kind and name
+	byBuilt  map[[3]string][]Module // kind, name and what it was built for
+	byFolder map[[2]string][]Module // kind and folder
+}
+
+// NewLibrary sorts the modules: those of the project first, then by their files.
+func NewLibrary(modules []Module) *Library {
+	l := &Library{map[string][]Module{}, map[[2]string][]Module{}, map[[3]string][]Module{}, map[[2]string][]Module{}}
+	all := slices.Clone(modules)
+	slices.SortStableFunc(all, func(a, b Module) int {
+		if x, y := filepath.IsAbs(a.File), filepath.IsAbs(b.File); x != y {
+			if y {
+				return -1
+			}
+			return 1
+		}
+		return strings.Compare(a.File, b.File)
+	})
+	for _, m := range all {
+		l.byKind[m.Kind] = append(l.byKind[m.Kind], m)
+		name, built, folder := [2]string{m.Kind, m.Name}, [3]string{m.Kind, m.Name, m.Built}, [2]string{m.Kind, filepath.Dir(m.File)}
+		l.byName[name] = append(l.byName[name], m)
+		l.byBuilt[built] = append(l.byBuilt[built], m)
+		l.byFolder[folder] = append(l.byFolder[folder], m)
+	}
+	return l
+}
+
+// Of returns the modules of a kind.
+func (l *Library) Of(kind string) []Module { return l.byKind[kind] }
+
+// Named returns the modules of a name.
+func (l *Library) Named(kind, name string) []Module { return l.byName[[2]string{kind, name}] }
+
+// Built returns those of them that were built for something.
+func (l *Library) Built(kind, name, built string) []Module {
+	return l.byBuilt[[3]string{kind, name, built}]
+}
+
+// In returns the modules of a folder.
+func (l *Library) In(kind, folder string) []Module { return l.byFolder[[2]string{kind, folder}] }

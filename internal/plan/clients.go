@@ -39,7 +39,7 @@ func (m *maker) client(p *Part, store Part, names []string, named bool) {
 	for _, name := range names { // every one that there is: which of them the application calls, nobody said
 		try := want
 		try.Extensions = append(slices.Clone(want.Extensions), name)
-		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, slices.Concat(m.in.Project.Modules, m.in.Survey.Modules))
+		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, m.modules())
 		if len(e.Missing) == 0 {
 			want = try
 			p.Modules, p.Want.Extensions = e.Load, try.Extensions

@@ -53,15 +53,16 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 }
 
 type maker struct {
-	in     Input
-	kinds  map[string]kind.Kind
-	plan   Plan
-	held   map[int][]survey.Port
-	taken  map[int]bool       // ports given in this plan
-	stacks map[string]bool    // names of other stacks
-	offers map[string][]offer // programs by kind
-	added  string             // the web server that the plan added
-	owner  string             // whom a port is sought for: the stack's id, or GatewayOwner
+	in      Input
+	kinds   map[string]kind.Kind
+	plan    Plan
+	held    map[int][]survey.Port
+	taken   map[int]bool       // ports given in this plan
+	stacks  map[string]bool    // names of other stacks
+	offers  map[string][]offer // programs by kind
+	library *kind.Library
+	added   string // the web server that the plan added
+	owner   string // whom a port is sought for: the stack's id, or GatewayOwner
 }
 
 func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {

@@ -69,6 +69,14 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 	return m.offers[k.Name()]
 }
 
+// modules is what the machine and the project have, sorted once.
+func (m *maker) modules() *kind.Library {
+	if m.library == nil {
+		m.library = kind.NewLibrary(slices.Concat(m.in.Project.Modules, m.in.Survey.Modules))
+	}
+	return m.library
+}
+
 // demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one version for another
 // tool gives way to a version in the stack file; one that says what the code needs does not.
 func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand {
@@ -143,10 +151,8 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	}
 	demands := m.demands(name, k, want)
 	extender, extends := k.(kind.Extender)
-	modules := m.in.Survey.Modules
 	if extends {
 		want, _ = m.wanted(name, k, want)
-		modules = slices.Concat(m.in.Project.Modules, modules)
 	}
 	var out candidate
 	var fitting []candidate
@@ -163,7 +169,7 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 			why = k.Fit(want, *p)
 		}
 		if why == "" && extends {
-			c.extended = extender.Extend(want, *p, modules)
+			c.extended = extender.Extend(want, *p, m.modules())
 			why = missing(c.extended.Missing)
 		}
 		if why != "" {
@@ -343,7 +349,6 @@ func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.P
 			continue
 		}
 		want, _ := m.wanted(name, k, file.For(kindName))
-		modules := slices.Concat(in.Project.Modules, in.Survey.Modules)
 		var best *kind.Program
 		for _, o := range m.offersOf(k) {
 			planned := slices.ContainsFunc(p.Parts, func(x Part) bool {
@@ -357,7 +362,7 @@ func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.P
 			}
 		}
 		if best != nil {
-			return best, extender.Extend(want, *best, modules), want
+			return best, extender.Extend(want, *best, m.modules()), want
 		}
 	}
 	return nil, kind.Extended{}, file

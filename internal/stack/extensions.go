@@ -70,6 +70,7 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 		return Extensions{}, err
 	}
 	out := Extensions{Format: 1, Stack: p.Stack, Parts: []PartExtensions{}}
+	library := kind.NewLibrary(slices.Concat(in.Project.Modules, in.Survey.Modules))
 	for _, name := range in.File.PartNames() {
 		if part != "" && name != part {
 			continue
@@ -81,7 +82,7 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 		x := PartExtensions{Part: name, Kind: program.Kind, Version: program.Version, Program: program.Path, Facts: program.Facts, Entries: []kind.Entry{}, Differences: []Difference{}}
 		k := s.Kinds.Of(program.Kind)
 		if lister, ok := k.(kind.Inventory); ok {
-			if list := lister.List(*program, extended, slices.Concat(in.Project.Modules, in.Survey.Modules)); list != nil {
+			if list := lister.List(*program, extended, library); list != nil {
 				x.Entries = list
 			}
 		}

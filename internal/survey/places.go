@@ -183,12 +183,12 @@ func executable(file string) bool {
 
 // names returns the names in a folder that match one of the patterns.
 func (f *finder) names(dir string, patterns []string) []string {
-	info, err := os.Stat(f.root + dir)
-	if err != nil || !info.IsDir() {
-		return nil
-	}
-	now, ok := f.fresh[dir]
+	now, ok := f.fresh[dir] // looked at once in a survey
 	if !ok {
+		info, err := os.Stat(f.root + dir)
+		if err != nil || !info.IsDir() {
+			return nil
+		}
 		now = listing{info.ModTime(), map[string][]string{}}
 		f.fresh[dir] = now
 	}
@@ -196,7 +196,7 @@ func (f *finder) names(dir string, patterns []string) []string {
 	if names, ok := now.Found[key]; ok {
 		return names
 	}
-	if was, ok := f.known[dir]; ok && was.ModTime.Equal(info.ModTime()) {
+	if was, ok := f.known[dir]; ok && was.ModTime.Equal(now.ModTime) {
 		if names, ok := was.Found[key]; ok {
 			now.Found[key] = names
 			return names

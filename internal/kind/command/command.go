@@ -74,12 +74,9 @@ func Beside(program string, names ...string) []kind.File {
 
 // Judge sorts the modules that a project brings for a runtime: those built for another one, or missing, are unfit. built is what this
 // runtime's own are built for, and word what that is called. A module that fits every runtime has no Built.
-func Judge(kindName, built, word string, p kind.Program, modules []kind.Module) kind.Extended {
+func Judge(kindName, built, word string, p kind.Program, l *kind.Library) kind.Extended {
 	var out kind.Extended
-	for _, m := range modules {
-		if m.Kind != kindName {
-			continue
-		}
+	for _, m := range l.Of(kindName) {
 		c := kind.Choice{Name: m.Name, File: m.File}
 		switch {
 		case m.Fault != "":

@@ -61,10 +61,10 @@ func read(project, file string) kind.Module {
 }
 
 // Extend judges the project's native modules.
-func (node) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
-	return command.Judge("node", p.Facts[factABI], "module ABI", p, modules)
+func (node) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+	return command.Judge("node", p.Facts[factABI], "module ABI", p, l)
 }
 
-func (node) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+func (node) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }

@@ -40,7 +40,7 @@ func TestScan(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"kelp": "93", "any": "", "whelk": "108", "torn": "it is no compiled file"}, built)
 
-	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, modules)
+	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 2)
 	assert.Equal(t, "it was built for module ABI 93, and node 20.1.0 has 108", e.Unfit[0].Because)
 	assert.Empty(t, New().(kind.Scout).Scan(t.TempDir(), stackfile.Part{}))

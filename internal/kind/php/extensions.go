@@ -1,7 +1,6 @@
 package php
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"os"
@@ -146,42 +145,25 @@ func unfit(m kind.Module, p kind.Program) string {
 // chooser picks for each extension the file that fits a PHP.
 type chooser struct {
 	program kind.Program
+	library *kind.Library
 	builtin []string
-	byName  map[string][]kind.Module // its own folder's first
 	done    map[string]kind.Choice
 	load    []kind.Module
 }
 
 // Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list wants every one
 // in the program's own folder but the debuggers.
-func (php) Extend(want stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
-	c := chooser{program: p, builtin: strings.Fields(p.Facts[factBuiltin]), byName: map[string][]kind.Module{}, done: map[string]kind.Choice{}}
-	for _, m := range modules {
-		if m.Kind == "php" {
-			c.byName[m.Name] = append(c.byName[m.Name], m)
-		}
-	}
-	own := func(m kind.Module) bool { return filepath.Dir(m.File) == p.Facts[factFolder] }
-	byPath := func(m kind.Module) bool { return !filepath.IsAbs(m.File) } // in the stack file
-	for _, all := range c.byName {
-		slices.SortStableFunc(all, func(a, b kind.Module) int {
-			return cmp.Or(-compareBool(byPath(a), byPath(b)), -compareBool(own(a), own(b)), strings.Compare(a.File, b.File))
-		})
-	}
+func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+	c := chooser{program: p, library: l, builtin: strings.Fields(p.Facts[factBuiltin]), done: map[string]kind.Choice{}}
 	var out kind.Extended
 	for _, name := range standard {
 		c.add(name)
 	}
 	if want.Extensions == nil {
-		var names []string
-		for name, all := range c.byName {
-			if slices.ContainsFunc(all, own) && !slices.Contains(debuggers, name) {
-				names = append(names, name)
+		for _, m := range l.In("php", p.Facts[factFolder]) {
+			if !slices.Contains(debuggers, m.Name) {
+				c.add(m.Name)
 			}
-		}
-		slices.Sort(names)
-		for _, name := range names {
-			c.add(name)
 		}
 	}
 	wanted := want.Extensions
@@ -198,6 +180,7 @@ func (php) Extend(want stackfile.Part, p kind.Program, modules []kind.Module) ki
 				choice.Because = "this PHP has it built in"
 			}
 		}
+		choice.Rejected = c.rejected(name, choice.File)
 		if ok {
 			out.Chosen = append(out.Chosen, choice)
 		} else {
@@ -208,14 +191,23 @@ func (php) Extend(want stackfile.Part, p kind.Program, modules []kind.Module) ki
 	return out
 }
 
-func compareBool(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case a:
-		return 1
+// candidates are the files for an extension that were built for this PHP: one of the project first, then the program's own.
+func (c *chooser) candidates(name string) []kind.Module {
+	all := slices.Clone(c.library.Built("php", name, c.program.Facts[factAPI]))
+	if c.program.Facts[factAPI] == "" { // a PHP that does not tell: any may fit
+		all = slices.Clone(c.library.Named("php", name))
 	}
-	return -1
+	rank := func(m kind.Module) int {
+		switch {
+		case !filepath.IsAbs(m.File):
+			return 0
+		case filepath.Dir(m.File) == c.program.Facts[factFolder]:
+			return 1
+		}
+		return 2
+	}
+	slices.SortStableFunc(all, func(a, b kind.Module) int { return rank(a) - rank(b) })
+	return all
 }
 
 // add chooses one extension after those that it needs, and tells whether the PHP has it.
@@ -227,17 +219,12 @@ func (c *chooser) add(name string) (kind.Choice, bool) {
 		return was, was.File != ""
 	}
 	choice := kind.Choice{Name: name, Because: "no extension folder has it"}
+	if len(c.library.Named("php", name)) > 0 {
+		choice.Because = "no file fits"
+	}
 	c.done[name] = choice // a circle ends here
-	for _, m := range c.byName[name] {
-		why := unfit(m, c.program)
-		for _, first := range m.Needs { // without one whose symbols it wants, it does not load
-			if _, ok := c.add(first); why == "" && !ok {
-				why = "it needs the extension " + first + ", which this PHP lacks"
-			}
-		}
-		if why != "" {
-			choice.Rejected = append(choice.Rejected, kind.Option{Option: m.File, Because: why})
-			choice.Because = "no file fits"
+	for _, m := range c.candidates(name) {
+		if c.refuse(m) != "" {
 			continue
 		}
 		for _, first := range needs[name] {
@@ -251,6 +238,39 @@ func (c *chooser) add(name string) (kind.Choice, bool) {
 	return choice, choice.File != ""
 }
 
+// refuse tells why a file does not serve, "" where it does: without an extension whose symbols it wants, it does not load.
+func (c *chooser) refuse(m kind.Module) string {
+	why := unfit(m, c.program)
+	for _, first := range m.Needs {
+		if why != "" {
+			break
+		}
+		if _, ok := c.add(first); !ok {
+			why = "it needs the extension " + first + ", which this PHP lacks"
+		}
+	}
+	return why
+}
+
+// mostRejected is how many files of one name are explained.
+const mostRejected = 5
+
+// rejected says of the files of a name why each was not taken.
+func (c *chooser) rejected(name, chosen string) []kind.Option {
+	var out []kind.Option
+	all := c.library.Named("php", name)
+	for _, m := range all {
+		if why := c.refuse(m); why != "" && m.File != chosen {
+			if len(out) == mostRejected {
+				out = append(out, kind.Option{Option: fmt.Sprintf("%d files of this name", len(all)), Because: "none fits better"})
+				break
+			}
+			out = append(out, kind.Option{Option: m.File, Because: why})
+		}
+	}
+	return out
+}
+
 // Clients are the extensions that reach a database. Caches are reached by whatever client the application brings.
 func (php) Clients(store string) []string {
 	return map[string][]string{"mariadb": {"mysqli", "pdo_mysql"}, "postgres": {"pgsql", "pdo_pgsql"}, "sqlite": {"sqlite3", "pdo_sqlite"}}[store]
@@ -258,12 +278,9 @@ func (php) Clients(store string) []string {
 
 // List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of files with the same name
 // the one that fits counts.
-func (php) List(p kind.Program, e kind.Extended, modules []kind.Module) []kind.Entry {
+func (php) List(p kind.Program, e kind.Extended, l *kind.Library) []kind.Entry {
 	entries := map[string]kind.Entry{}
-	for _, m := range modules {
-		if m.Kind != "php" {
-			continue
-		}
+	for _, m := range l.Of("php") {
 		was, seen := entries[m.Name]
 		switch why := unfit(m, p); {
 		case why == "" && (!seen || was.State == kind.Misfit):

@@ -105,10 +105,10 @@ func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
 }
 
 // Extend judges the project's virtual environment and its packages.
-func (python) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
-	return command.Judge("python", p.Facts[factABI], "ABI", p, modules)
+func (python) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+	return command.Judge("python", p.Facts[factABI], "ABI", p, l)
 }
 
-func (python) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+func (python) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }

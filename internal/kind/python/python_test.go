@@ -35,7 +35,7 @@ func TestScan(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{".venv": "cpython-39", "kelp": "cpython-39", "single": "cpython-311", "barnacle": "it is not installed in .venv"}, built)
 
-	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "3.9.18", Facts: map[string]string{factABI: "cpython-39"}}, modules)
+	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "3.9.18", Facts: map[string]string{factABI: "cpython-39"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 2)
 	assert.Equal(t, "it was built for ABI cpython-311, and python 3.9.18 has cpython-39", e.Unfit[0].Because)
 	p := kind.Part{Project: project, Conf: "/c", Version: "3.9.1"}

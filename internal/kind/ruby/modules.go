@@ -31,10 +31,10 @@ func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
 }
 
 // Extend judges the project's gems.
-func (ruby) Extend(_ stackfile.Part, p kind.Program, modules []kind.Module) kind.Extended {
-	return command.Judge("ruby", p.Facts[factABI], "Ruby ABI", p, modules)
+func (ruby) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+	return command.Judge("ruby", p.Facts[factABI], "Ruby ABI", p, l)
 }
 
-func (ruby) List(_ kind.Program, e kind.Extended, _ []kind.Module) []kind.Entry {
+func (ruby) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }

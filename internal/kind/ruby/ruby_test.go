@@ -23,7 +23,7 @@ func TestScan(t *testing.T) {
 		built[m.Name] = m.Built
 	}
 	assert.Equal(t, map[string]string{"kelp": "3.1.0", "sea-weed": "2.7.0"}, built)
-	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, modules)
+	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 1)
 	assert.Equal(t, "it was built for Ruby ABI 2.7.0, and ruby 3.1.7 has 3.1.0", e.Unfit[0].Because)
 }
