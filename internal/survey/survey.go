@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/Masterminds/semver/v3"
+
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/proc"
@@ -98,6 +100,7 @@ type looker struct {
 	known, fresh memory
 	folders      finder
 	search       []folder
+	realDirs     map[string]string
 	mu           sync.Mutex // guards fresh and changed
 	changed      bool
 	limit        chan struct{}
@@ -134,6 +137,7 @@ func (m Machine) look() *looker {
 		l.known = memory{} // a broken cache is no cache
 	}
 	l.fresh = memory{map[string]entry{}, map[string]listing{}, map[string]shelf{}, map[string]told{}}
+	l.realDirs = map[string]string{}
 	l.folders = finder{root: m.Root, known: l.known.Folders, fresh: l.fresh.Folders}
 	l.search = l.searchPath()
 	return l
@@ -195,14 +199,37 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, kindName string, p
 // programs returns what was found, the newest of each kind first. A script that leads to another program of the list is left out.
 func (l *looker) programs() []kind.Program {
 	all := []kind.Program{}
-	real := map[string]string{} // by kind and real file: the path that it is listed under
+	behind := false
 	for _, key := range slices.Sorted(maps.Keys(l.fresh.Programs)) {
 		if p := l.fresh.Programs[key].Program; p != nil {
 			all = append(all, *p)
-			real[p.Kind+" "+l.real(p.Path)] = p.Path
+			behind = behind || p.Facts[kind.FactExecutable] != ""
 		}
 	}
-	all = slices.DeleteFunc(all, func(p kind.Program) bool {
+	if behind {
+		all = l.withoutScripts(all)
+	}
+	rank := map[string]int{}
+	for i, f := range l.search {
+		rank[f.dir] = i
+	}
+	versions := map[string]*semver.Version{}
+	for _, p := range all {
+		versions[p.Version], _ = version.Parse(p.Version) // those that do not parse were not taken
+	}
+	slices.SortStableFunc(all, func(a, b kind.Program) int {
+		return cmp.Or(strings.Compare(a.Kind, b.Kind), versions[b.Version].Compare(versions[a.Version]), rank[filepath.Dir(a.Path)]-rank[filepath.Dir(b.Path)], strings.Compare(a.Path, b.Path))
+	})
+	return all
+}
+
+// withoutScripts leaves out what leads to another program of the list.
+func (l *looker) withoutScripts(all []kind.Program) []kind.Program {
+	real := map[string]string{} // by kind and real file: the path that it is listed under
+	for _, p := range all {
+		real[p.Kind+" "+l.real(p.Path)] = p.Path
+	}
+	return slices.DeleteFunc(all, func(p kind.Program) bool {
 		behind := p.Facts[kind.FactExecutable]
 		if behind == "" {
 			return false
@@ -210,23 +237,26 @@ func (l *looker) programs() []kind.Program {
 		listed, ok := real[p.Kind+" "+l.real(behind)]
 		return ok && listed != p.Path && l.real(behind) != l.real(p.Path)
 	})
-	slices.SortStableFunc(all, func(a, b kind.Program) int {
-		return cmp.Or(strings.Compare(a.Kind, b.Kind), -version.Compare(a.Version, b.Version), l.rank(a.Path)-l.rank(b.Path), strings.Compare(a.Path, b.Path))
-	})
-	return all
 }
 
-// rank is how early a program's folder comes on the search path.
-func (l *looker) rank(path string) int {
-	dir := filepath.Dir(path)
-	return slices.IndexFunc(l.search, func(f folder) bool { return f.dir == dir })
-}
-
+// real returns the file that a path leads to. Folders are followed once each: most files are no links.
 func (l *looker) real(path string) string {
-	if real, err := filepath.EvalSymlinks(l.Root + path); err == nil {
-		return strings.TrimPrefix(real, l.Root)
+	dir := filepath.Dir(path)
+	real, ok := l.realDirs[dir]
+	if !ok {
+		real = dir
+		if r, err := filepath.EvalSymlinks(l.Root + dir); err == nil {
+			real = strings.TrimPrefix(r, l.Root)
+		}
+		l.realDirs[dir] = real
 	}
-	return path
+	file := filepath.Join(real, filepath.Base(path))
+	if info, err := os.Lstat(l.Root + file); err == nil && info.Mode()&os.ModeSymlink != 0 {
+		if r, err := filepath.EvalSymlinks(l.Root + file); err == nil {
+			return strings.TrimPrefix(r, l.Root)
+		}
+	}
+	return file
 }
 
 // modules returns the modules in the folders of the programs found and in those that the settings name, each folder once.
