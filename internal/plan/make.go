@@ -163,7 +163,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 	subject := "part." + name
 	var rejected []Option
 	written, hasData := m.in.History.Data[name]
-	for _, kindName := range file.Kind {
+	for i, kindName := range file.Kind {
 		k, ok := m.kinds[kindName]
 		if !ok {
 			rejected = append(rejected, Option{Option: kindName, Because: "this version of Dravit has no such kind"})
@@ -180,7 +180,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 			continue
 		}
 		if len(file.Kind) > 1 {
-			m.decide(subject+".kind", kindName, kindsOf(rejected, file.Kind), "the first kind of the list that this machine has and that meets every demand")
+			m.decide(subject+".kind", kindName, kindsOf(rejected, file.Kind[:i]), "the first kind of the list that this machine has and that meets every demand")
 		}
 		if name == m.added {
 			c.because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}

@@ -189,6 +189,8 @@ type Switched struct {
 	Web     bool            `json:"web"`               // loaded in the web process
 	Command bool            `json:"command"`           // loaded in the command-line program
 	Because string          `json:"because,omitempty"` // why it is loaded though it is off
+	Was     string          `json:"was,omitempty"`     // the runtime before, where the change led to another
+	Now     string          `json:"now,omitempty"`
 	Plan    plan.Plan       `json:"-"`
 	Report  *PartExtensions `json:"-"`
 }
@@ -240,8 +242,12 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	if s.ID == "" || !keeper.Wished(s.Home, s.ID) {
 		return out, nil
 	}
+	before := runtimeOf(p, part)
 	started, err := s.Start(ctx, StartOptions{Timeout: 90 * time.Second}, report)
 	out.Plan = started.Plan
+	if after := runtimeOf(started.Plan, part); after != before {
+		out.Was, out.Now = before, after
+	}
 	if err != nil {
 		return out, err
 	}
@@ -267,6 +273,16 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		out.Web, out.Command = slices.Contains(proof.Web, short), slices.Contains(proof.Command, short)
 	}
 	return out, nil
+}
+
+// runtimeOf is the kind and version of a part in a plan.
+func runtimeOf(p plan.Plan, part string) string {
+	for _, x := range p.Parts {
+		if x.Name == part {
+			return x.Kind + " " + x.Version
+		}
+	}
+	return ""
 }
 
 // tryList plans with another list, and fails where the part has no plan then. The input holds the list afterwards.

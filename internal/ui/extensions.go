@@ -130,6 +130,9 @@ func (u *UI) Switched(s stack.Switched) {
 	default:
 		u.say(u.bold(s.Stack) + "  " + s.Name + " was " + word + " already, for part " + s.Part)
 	}
+	if s.Now != "" {
+		u.say("  runtime       " + s.Now + u.dim(", before it was "+s.Was+"; dravit why "+s.Part+".version tells why"))
+	}
 	loaded := map[bool]string{true: "loaded", false: "not loaded"}
 	if s.Runs {
 		colour := green

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -30,7 +31,7 @@ func (u *UI) Plan(p plan.Plan) {
 		if program == "" {
 			program = u.dim(x.Origin)
 		}
-		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program}, notes(p, "part."+x.Name+".")})
+		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program}, append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
 	}
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
@@ -88,10 +89,37 @@ func notes(p plan.Plan, prefix string) []string {
 		if rest == "" || prefix == "gateway." {
 			rest = d.Subject
 		}
+		if rest == "kind" && len(d.Rejected) == 0 || strings.HasPrefix(rest, "extensions.") && !strings.HasPrefix(d.Choice, "unfit: ") {
+			continue // what goes without saying; why tells it
+		}
 		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))
 		for _, r := range d.Rejected {
 			out = append(out, "not "+r.Option+": "+r.Because)
 		}
+	}
+	return out
+}
+
+// loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not fit.
+func loading(p plan.Plan, x plan.Part) []string {
+	var names, out []string
+	for _, d := range p.Decisions {
+		name, ok := strings.CutPrefix(d.Subject, "part."+x.Name+".extensions.")
+		if !ok || strings.HasPrefix(d.Choice, "unfit: ") {
+			continue
+		}
+		if !strings.HasPrefix(d.Because[0], "built for") && !strings.HasPrefix(d.Because[0], "it is built in") {
+			name += " (" + d.Because[0] + ")"
+		}
+		names = append(names, name)
+		for _, r := range d.Rejected {
+			if filepath.Dir(r.Option) == filepath.Dir(d.Choice) || !filepath.IsAbs(r.Option) {
+				out = append(out, "not "+r.Option+": "+r.Because)
+			}
+		}
+	}
+	if len(names) > 0 {
+		out = append([]string{"extensions " + strings.Join(names, ", ")}, out...)
 	}
 	return out
 }

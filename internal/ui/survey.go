@@ -3,6 +3,7 @@ package ui
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,8 +33,12 @@ func (u *UI) Busy(what string) (end func()) {
 	return func() { close(stop); <-stopped }
 }
 
-// Survey writes what the machine has.
-func (u *UI) Survey(s survey.Survey) {
+// SurveySections are the parts of a survey that can be shown alone, in their order.
+var SurveySections = []string{"programs", "tools", "names", "ports", "user"}
+
+// Survey writes what the machine has: the sections named, all where none is.
+func (u *UI) Survey(s survey.Survey, sections ...string) {
+	shows := func(name string) bool { return len(sections) == 0 || slices.Contains(sections, name) }
 	kinds := map[string]bool{}
 	for _, p := range s.Programs {
 		kinds[p.Kind] = true
@@ -44,12 +49,14 @@ func (u *UI) Survey(s survey.Survey) {
 	for _, p := range s.Programs {
 		rows = append(rows, row{[]string{p.Kind, p.Version, p.Origin, p.Path}, buildFacts(p, s.Modules)})
 	}
-	if len(rows) > 0 {
+	switch {
+	case !shows("programs"):
+	case len(rows) > 0:
 		u.table([]string{"kind", "version", "origin", "program"}, rows)
-	} else {
+	default:
 		u.say(u.dim("no server or runtime that Dravit knows; built-in parts still run"))
 	}
-	if len(s.Tools) > 0 {
+	if len(s.Tools) > 0 && shows("tools") {
 		var words []string
 		for _, t := range s.Tools {
 			f := t.Found[0]
@@ -66,10 +73,20 @@ func (u *UI) Survey(s survey.Survey) {
 			u.say("  " + strings.ReplaceAll(strings.Trim(l, " "), "\u00a0", " "))
 		}
 	}
-	u.named(s.Names)
-	u.heldPorts(s.Ports)
-	if s.Allowed != nil {
+	if shows("names") {
+		u.named(s.Names)
+	}
+	if shows("ports") {
+		u.heldPorts(s.Ports)
+	}
+	if s.Allowed != nil && shows("user") {
 		u.allowed(*s.Allowed)
+	}
+	u.say("")
+	if len(sections) == 0 {
+		u.Next("dravit survey " + strings.Join(SurveySections, "|") + " shows one part alone; dravit plan decides")
+	} else {
+		u.Next("dravit plan")
 	}
 }
 
