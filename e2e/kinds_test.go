@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -195,4 +196,29 @@ func TestDataOfOtherVersions(t *testing.T) {
 	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "which it cannot read")
 	written("books", "postgres", "15.1")
 	w.must("start")
+}
+
+// Compiled modules of the project that were built for another runtime are found before a start, and explain one that fails.
+func TestOwnModulesOfAnotherRuntime(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"own\"\n[part.api]\nkind = \"node\"\ncommand = \"node api.js\"\n[part.tides]\nkind = \"python\"\ncommand = \"python3 -m http.server --bind 127.0.0.1 {port}\"\n")
+	w.write("kelp.c", "void node_register_module_v93(void) {}")
+	w.write("node_modules/kelp/build/Release/.keep", "")
+	module := filepath.Join(w.dir, "node_modules/kelp/build/Release/kelp.node")
+	out, err := exec.Command("gcc", "-shared", "-fPIC", "-o", module, filepath.Join(w.dir, "kelp.c")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	w.write("api.js", `require("./node_modules/kelp/build/Release/kelp.node")`)
+	w.write(".venv/pyvenv.cfg", "home = /usr/bin\nversion = 3.6.1\n")
+	w.write(".venv/lib/python3.6/site-packages/whelk/_whelk.cpython-36m-x86_64-linux-gnu.so", "")
+	w.write("requirements.txt", "barnacle==1.0\n")
+	r := w.must("extensions")
+	text := strings.Join(strings.Fields(r.stdout), " ")
+	for _, want := range []string{"unfit kelp", "it was built for module ABI 93, and node", "unfit whelk", "it was built for ABI cpython-36m, and python", "unfit barnacle", "it is not installed in .venv"} {
+		assert.Contains(t, text, want)
+	}
+	r = w.dravit("start", "--timeout", "20s")
+	assert.Equal(t, 1, r.code, r.all())
+	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "was built for another Node.js")
+	assert.Contains(t, r.stderr, "npm rebuild")
+	assert.Equal(t, "answers", w.status().part(t, "tides").State, "the rest runs on")
 }

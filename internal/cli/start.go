@@ -114,6 +114,7 @@ func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Du
 		}
 		return err
 	}
+	a.ui.Changed(out.Plan)
 	if f := notAnswering(out); f != nil {
 		return f
 	}

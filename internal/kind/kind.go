@@ -186,7 +186,8 @@ type Server interface {
 
 // Prober reads a found program's version and build facts.
 type Prober interface {
-	// Probe runs the program through run, which has a deadline, no terminal and bounded output.
+	// Probe runs the program through run, which has a deadline, no terminal and bounded output. A fact with an empty value says that
+	// something was looked for and is missing.
 	Probe(ctx context.Context, path string, run func(path string, args ...string) (string, error)) (version string, facts map[string]string, err error)
 }
 

@@ -73,11 +73,11 @@ type entry struct {
 	Size    int64         `json:"size"`
 	ModTime time.Time     `json:"mod_time"`
 	Program *kind.Program `json:"program"` // nil: the file is no such program
-	// Until is when a program that was not heard to its end is asked again.
+	// Until is when the program is asked again, though its file is the same: it was not heard to its end, or something beside it was missing.
 	Until time.Time `json:"until,omitzero"`
 }
 
-// patience is how long a program that hangs or was killed is left alone.
+// patience is how long such a program is left alone.
 const patience = time.Minute
 
 // memory is what is remembered between two surveys.
@@ -187,6 +187,11 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, kindName string, p
 		if v, facts, err := prober.Probe(ctx, l.Root+found.path, run); err == nil {
 			if _, err := version.Parse(v); err == nil {
 				e.Program = &kind.Program{Kind: kindName, Version: v, Path: found.path, Origin: found.origin, Facts: facts}
+				for _, fact := range facts {
+					if fact == "" { // what was looked for beside it may be installed any moment
+						e.Until = time.Now().Add(patience)
+					}
+				}
 			}
 		}
 		l.mu.Lock()

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/settings"
@@ -307,4 +308,37 @@ func TestAllowed(t *testing.T) {
 	if os.Geteuid() != 0 {
 		assert.GreaterOrEqual(t, a.LowestPort, 1)
 	}
+}
+
+// What was missing beside a program is looked for again: it may be installed any moment.
+func TestMissingCompanion(t *testing.T) {
+	dir := t.TempDir()
+	script(t, dir, "boat", "echo boat 1.0")
+	var asked atomic.Int64
+	m := Machine{Kinds: kind.List{alone{boat{asked: &asked}}}, Cache: filepath.Join(dir, "c.json"), Path: dir}
+	for range 2 {
+		_, err := m.Look(t.Context(), nil)
+		require.NoError(t, err)
+	}
+	assert.EqualValues(t, 1, asked.Load(), "not at once")
+	var known memory
+	require.NoError(t, home.ReadJSON(m.Cache, &known))
+	for key, e := range known.Programs {
+		assert.False(t, e.Until.IsZero())
+		e.Until = time.Now().Add(-time.Second)
+		known.Programs[key] = e
+	}
+	require.NoError(t, home.WriteState(m.Cache, known))
+	_, err := m.Look(t.Context(), nil)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, asked.Load())
+}
+
+// alone is a boat whose oars are missing.
+type alone struct{ boat }
+
+func (a alone) Probe(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	v, facts, err := a.boat.Probe(ctx, path, run)
+	facts["oars"] = ""
+	return v, facts, err
 }

@@ -68,14 +68,22 @@ func (u *UI) Plan(p plan.Plan) {
 	}
 	if len(p.Changes) > 0 {
 		u.say("")
-		u.say(u.paint(yellow, "changed") + u.dim(" since the last good start, "+p.Since))
-		for _, c := range p.Changes {
-			for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
-				u.say("  " + l)
-			}
-		}
+		u.Changed(p)
 	}
 	u.say("")
+}
+
+// Changed writes what became different since the last good start, if anything did.
+func (u *UI) Changed(p plan.Plan) {
+	if len(p.Changes) == 0 {
+		return
+	}
+	u.say(u.paint(yellow, "changed") + u.dim(" since the last good start, "+p.Since))
+	for _, c := range p.Changes {
+		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
+			u.say("  " + l)
+		}
+	}
 }
 
 // notes are the reasons of the decisions below a subject.

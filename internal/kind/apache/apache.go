@@ -51,7 +51,7 @@ func (apache) Probe(_ context.Context, path string, run func(string, ...string) 
 	if err != nil {
 		return "", nil, err
 	}
-	facts := map[string]string{}
+	facts := map[string]string{factModules: ""}
 	if out, err := run(path, "-l"); err == nil { // Compiled in modules: core.c mod_so.c
 		var names []string
 		for _, m := range pattern.Of(`(?m)^\s+(?:mod_)?(\w+)\.c$`).FindAllStringSubmatch(out, -1) {

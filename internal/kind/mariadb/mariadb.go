@@ -54,7 +54,7 @@ func (mariadb) Probe(_ context.Context, path string, run func(string, ...string)
 	if err != nil {
 		return "", nil, err
 	}
-	facts := map[string]string{}
+	facts := map[string]string{factShare: "", factUpgrade: ""}
 	base := filepath.Dir(filepath.Dir(real))
 	for _, dir := range []string{"share/mysql", "share/mariadb", "share"} {
 		if dir = filepath.Join(base, dir); systemTables(dir) != nil {

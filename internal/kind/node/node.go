@@ -49,12 +49,16 @@ func (node) Folders(p kind.Part) []string {
 
 var (
 	otherABI = pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`)
+	noStart  = pattern.New(`Module did not self-register: '([^']*)'`)
 	missing  = pattern.New(`Cannot find (?:module|package) '([^']*)'`)
 )
 
 func (node) Explain(log string) (because, next string) {
 	if m := otherABI().FindStringSubmatch(log); m != nil {
 		return fmt.Sprintf("the native module %s was built for module ABI %s, and this Node.js has %s", m[1], m[2], m[3]), "dravit run -- npm rebuild"
+	}
+	if m := noStart().FindStringSubmatch(log); m != nil {
+		return "the native module " + m[1] + " was built for another Node.js", "dravit run -- npm rebuild"
 	}
 	if m := missing().FindStringSubmatch(log); m != nil {
 		return "the module " + m[1] + " is not there", "dravit run -- npm install"

@@ -52,7 +52,7 @@ func (postgres) Probe(_ context.Context, path string, run func(string, ...string
 	if err != nil {
 		return "", nil, err
 	}
-	facts := map[string]string{}
+	facts := map[string]string{factInit: ""}
 	initdb := filepath.Join(filepath.Dir(real), "initdb")
 	if out, err := run(initdb, "--version"); err == nil && strings.Contains(out, m[1]) {
 		facts[factInit] = initdb
