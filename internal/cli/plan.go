@@ -6,14 +6,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/home"
 	"dravit/internal/kind/all"
 	"dravit/internal/plan"
 	"dravit/internal/ui"
 )
 
 func (a *app) planCommand() *cobra.Command {
-	var save, from string
+	var saveTo, from string
 	var afresh bool
 	c := &cobra.Command{
 		Use:   "plan",
@@ -43,8 +42,8 @@ file, anywhere: what a colleague's machine would do.`,
 					return err
 				}
 			}
-			if save != "" {
-				if err := home.WriteJSON(save, in.Saved()); err != nil {
+			if saveTo != "" {
+				if err := save(saveTo, in.Saved()); err != nil {
 					return err
 				}
 			}
@@ -55,8 +54,8 @@ file, anywhere: what a colleague's machine would do.`,
 				return exitCode(exitNoPlan)
 			}
 			a.ui.Plan(p)
-			if save != "" {
-				a.ui.Note("what the plan rests on is in " + save)
+			if saveTo != "" {
+				a.ui.Note("what the plan rests on is in " + saveTo)
 			}
 			if !p.OK {
 				return noPlan(p)
@@ -67,7 +66,7 @@ file, anywhere: what a colleague's machine would do.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&save, "save", "", "also write what the plan rests on to a `file`, as JSON")
+	c.Flags().StringVar(&saveTo, "save", "", "also write what the plan rests on to a `file`, as JSON")
 	c.Flags().StringVar(&from, "from", "", "decide on what a `file` of --save holds, not on this machine")
 	c.Flags().BoolVar(&afresh, "afresh", false, "choose as if nothing had run before")
 	c.MarkFlagsMutuallyExclusive("save", "from")

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/home"
 	"dravit/internal/kind/all"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
@@ -157,6 +158,14 @@ func (a *app) stack() (*stack.Stack, error) {
 		return nil, err
 	}
 	return m.Find(a.dir, a.name)
+}
+
+// save writes a JSON object to a file that the user names.
+func save(file string, v any) error {
+	if err := home.WriteJSON(file, v); err != nil {
+		return &ui.Failure{Code: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
+	}
+	return nil
 }
 
 // print writes a JSON object.

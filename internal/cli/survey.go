@@ -8,12 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/home"
 	"dravit/internal/ui"
 )
 
 func (a *app) surveyCommand() *cobra.Command {
-	var save string
+	var saveTo string
 	var afresh bool
 	c := &cobra.Command{
 		Use:   "survey [programs|tools|names|ports|user...]",
@@ -51,8 +50,8 @@ and what this user may do; each can be shown alone. What a program said is remem
 			if err != nil {
 				return err
 			}
-			if save != "" {
-				if err := home.WriteJSON(save, s); err != nil {
+			if saveTo != "" {
+				if err := save(saveTo, s); err != nil {
 					return err
 				}
 			}
@@ -60,13 +59,13 @@ and what this user may do; each can be shown alone. What a program said is remem
 				return a.print(s)
 			}
 			a.ui.Survey(s, sections...)
-			if save != "" {
-				a.ui.Note("the survey is in " + save)
+			if saveTo != "" {
+				a.ui.Note("the survey is in " + saveTo)
 			}
 			return nil
 		},
 	}
-	c.Flags().StringVar(&save, "save", "", "also write the survey to a `file`, as JSON")
+	c.Flags().StringVar(&saveTo, "save", "", "also write the survey to a `file`, as JSON")
 	c.Flags().BoolVar(&afresh, "afresh", false, "ask every program again")
 	return c
 }

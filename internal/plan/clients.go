@@ -38,11 +38,11 @@ func (m *maker) client(p *Part, store Part, names []string, named bool) {
 	program := kind.Program{Kind: p.Kind, Version: p.Version, Path: p.Program, Facts: p.Facts}
 	for _, name := range names { // every one that there is: which of them the application calls, nobody said
 		try := want
-		try.Extensions = append(slices.Clone(want.Extensions), name)
+		try.Also = append(slices.Clone(want.Also), name)
 		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, m.modules())
 		if len(e.Missing) == 0 {
 			want = try
-			p.Modules, p.Want.Extensions = e.Load, try.Extensions
+			p.Modules = e.Load
 			c := e.Chosen[slices.IndexFunc(e.Chosen, func(c kind.Choice) bool { return c.Name == name })]
 			m.decide("part."+p.Name+".extensions."+name, or(c.File, "built in"), c.Rejected, "the part uses "+store.Name+", and its list names nothing to reach it with", c.Because)
 		}

@@ -122,23 +122,18 @@ func (m *maker) foldersOf(part string) []string {
 	return folders
 }
 
-// wanted adds the extensions that the project's own files want to a part's list. Without a list, the part has all there are.
+// wanted adds the extensions that the project's own files want to those of a part.
 func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile.Part, map[string]string) {
 	by := map[string]string{}
 	if k.Name() != "php" {
 		return want, by
 	}
-	list := slices.Clone(want.Extensions)
 	for _, folder := range m.foldersOf(name) {
 		for _, e := range m.in.Project.Manifests[folder].Extensions {
 			by[e.Name] = e.File + " wants it"
-			list = append(list, e.Name)
+			want.Also = append(want.Also, e.Name)
 		}
 	}
-	if want.Extensions == nil {
-		return want, by
-	}
-	want.Extensions = list
 	return want, by
 }
 

@@ -295,3 +295,18 @@ func TestRuntime(t *testing.T) {
 	program, _, _ = plan.Runtime(in, p, all.Kinds().Pure(), "db")
 	assert.Nil(t, program)
 }
+
+// Extensions that composer.json wants are demanded whether the stack file lists any or not.
+func TestManifestExtensions(t *testing.T) {
+	for _, list := range []string{"", "extensions = [\"redis\"]\n"} {
+		in := machine(t, "debian", "[part.app]\nkind = \"php\"\n"+list)
+		in.Project.Manifests = map[string]project.Manifests{".": {Extensions: []project.Wanted{{Name: "intl", File: "composer.json"}}}}
+		p := decide(in)
+		require.True(t, p.OK, "%+v", p.Faults)
+		assert.Contains(t, decision(t, p, "part.app.extensions.intl").Because, "composer.json wants it")
+		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Name: "kelp", File: "composer.json"}}}
+		p = decide(in)
+		require.Len(t, p.Faults, 1)
+		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp")
+	}
+}

@@ -64,7 +64,7 @@ func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Ed
 	if i := strings.IndexByte(string(text[end:]), '\n'); i >= 0 {
 		next = end + i + 1
 	}
-	added := prefix + "extensions = " + inline(list) + "\n"
+	added := prefix + "extensions = " + written(list, len(prefix)+len("extensions = ")) + "\n"
 	if next == len(text) && text[len(text)-1] != '\n' {
 		added = "\n" + added
 	}
@@ -112,12 +112,26 @@ func offsetOf(text []byte, at place) int {
 	return offset + at.col - 1
 }
 
-func inline(list []string) string {
+// width is how long a line of a list may be that Dravit writes itself.
+const width = 100
+
+// written is a list in one line, or where that is too long in several.
+func written(list []string, before int) string {
 	quoted := make([]string, len(list))
 	for i, s := range list {
 		quoted[i] = strconv.Quote(s)
 	}
-	return "[" + strings.Join(quoted, ", ") + "]"
+	if one := "[" + strings.Join(quoted, ", ") + "]"; before+len(one) <= width {
+		return one
+	}
+	text, line := "[\n", " "
+	for _, q := range quoted {
+		if len(line)+len(q)+2 > width {
+			text, line = text+line+"\n", " "
+		}
+		line += " " + q + ","
+	}
+	return text + line + "\n]"
 }
 
 // element is one text of an array: where it stands, and where what belongs to it ends.
@@ -150,6 +164,10 @@ func editList(text []byte, key int, list []string) ([]byte, error) {
 		switch alone := strings.TrimSpace(string(text[line:from])) == ""; {
 		case alone && to < len(text) && text[to] == '\n': // its own line, without a comment
 			from, to = line, to+1
+		case !alone && to < len(text) && text[to] == '\n': // the last of its line
+			for text[from-1] == ' ' || text[from-1] == '\t' {
+				from--
+			}
 		case i == len(elements)-1 && len(kept) > 0 && e.comma == e.end: // the last of a line: the comma before it goes
 			from = kept[len(kept)-1].end
 		}

@@ -36,6 +36,8 @@ func TestEditExtensions(t *testing.T) {
 		"no list, no last line end": {"[part.app]\nkind = [\n \"php\", # first\n \"custom\"]", []string{"a"}, "[part.app]\nkind = [\n \"php\", # first\n \"custom\"]\nextensions = [\"a\"]\n"},
 		"dotted":                    {"part.app.kind = \"php\"\n", []string{"a"}, "part.app.kind = \"php\"\npart.app.extensions = [\"a\"]\n"},
 		"of the kind":               {"[part.app]\nkind = [\"php\", \"custom\"]\nextensions = [\"z\"]\n[part.app.php]\nextensions = [\"a\"]\n", []string{"a", "b"}, "[part.app]\nkind = [\"php\", \"custom\"]\nextensions = [\"z\"]\n[part.app.php]\nextensions = [\"a\", \"b\"]\n"},
+		"a long list":               {head, strings.Fields("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb cccccccccccccccccccccccccccccc"), head + "extensions = [\n  \"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\", \"bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb\",\n  \"cccccccccccccccccccccccccccccc\",\n]\n"},
+		"several a line":            {head + "extensions = [\n  \"a\", \"b\",\n  \"c\",\n]\n", []string{"a", "c", "d"}, head + "extensions = [\n  \"a\",\n  \"c\",\n  \"d\",\n]\n"},
 		"windows line ends":         {"[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\"]\r\n", []string{"a", "b"}, "[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\", \"b\"]\r\n"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -35,6 +35,9 @@ type Part struct {
 	Debugger   bool            `toml:"debugger" json:"debugger,omitempty" doc:"Load the runtime's debugger, which calls an editor on a port of the stack's own."`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the program itself, in its own names." keys:"^[A-Za-z0-9_.-]+$"`
 
+	// Also are extensions that the project's own files want, which no stack file names.
+	Also []string `toml:"-" json:"also,omitempty"`
+
 	// Of holds what is written for one kind of the list only, as [part.db.mariadb].
 	Of map[string]Part `toml:"-" json:"of,omitempty"`
 }

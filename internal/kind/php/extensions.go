@@ -166,12 +166,15 @@ func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Ext
 			}
 		}
 	}
-	wanted := want.Extensions
+	wanted := slices.Concat(want.Extensions, want.Also)
 	if want.Debugger && !slices.Contains(wanted, debugger) {
-		wanted = append(slices.Clone(wanted), debugger)
+		wanted = append(wanted, debugger)
 	}
 	for _, entry := range wanted {
 		name := named(entry)
+		if slices.ContainsFunc(out.Chosen, func(c kind.Choice) bool { return c.Name == name }) {
+			continue
+		}
 		choice, ok := c.add(name)
 		if ok && isPath(entry) && choice.File != filepath.Clean(entry) { // the file itself is wanted, not another of its name
 			ok = false
