@@ -146,8 +146,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	}
 	demands := m.demands(name, k, want)
 	extender, extends := k.(kind.Extender)
+	var by map[string]string
 	if extends {
-		want, _ = m.wanted(name, k, want)
+		want, by = m.wanted(name, k, want)
 	}
 	var out candidate
 	var fitting []candidate
@@ -165,7 +166,7 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 		}
 		if why == "" && extends {
 			c.extended = extender.Extend(want, *p, m.modules())
-			why = missing(c.extended.Missing)
+			why = missing(c.extended.Missing, by)
 		}
 		if why != "" {
 			out.rejected = append(out.rejected, Option{Option: option(p), Because: why})
@@ -217,14 +218,19 @@ func (m *maker) refuseVersion(p *kind.Program, demands []demand) string {
 	return ""
 }
 
-// missing says which modules a program lacks, and of the files of their names why each does not fit.
-func missing(all []kind.Choice) string {
+// missing says which modules a program lacks, and of the files of their names why each does not fit. by says who wants them, where that is not
+// the stack file.
+func missing(all []kind.Choice, by map[string]string) string {
 	if len(all) == 0 {
 		return ""
 	}
 	var names, why []string
 	for _, c := range all {
-		names = append(names, c.Name)
+		name := c.Name
+		if who := strings.TrimSuffix(by[c.Name], " wants it"); who != "" {
+			name += " of " + who
+		}
+		names = append(names, name)
 		for _, r := range c.Rejected {
 			why = append(why, r.Option+": "+r.Because)
 		}

@@ -307,6 +307,6 @@ func TestManifestExtensions(t *testing.T) {
 		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Name: "kelp", File: "composer.json"}}}
 		p = decide(in)
 		require.Len(t, p.Faults, 1)
-		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp")
+		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp of composer.json")
 	}
 }
