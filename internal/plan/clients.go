@@ -8,53 +8,55 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// clients gives each runtime a module for every store that it uses and cannot reach yet. Where there is none, a store that it uses by name is a
-// fault, and one that it uses since the stack has it is left out.
-func (m *maker) clients(file map[string]stackfile.Part) {
-	for i := range m.plan.Parts {
-		p := &m.plan.Parts[i]
-		client, ok := m.kinds[p.Kind].(kind.Client)
-		if !ok {
+// lack is a store that a runtime cannot reach.
+type lack struct{ store, because string }
+
+// reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the part uses by name
+// must be reached: the returned text says which is not. One that it uses since the stack has it may be lacking.
+func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.Part) string {
+	client, ok := k.(kind.Client)
+	if !ok {
+		return ""
+	}
+	extender := k.(kind.Extender)
+	has := func(name string) bool {
+		return slices.ContainsFunc(c.extended.Load, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(c.program.Facts["built_in"]), name)
+	}
+	for _, store := range m.plan.Parts { // those are decided before runtimes
+		names := client.Clients(store.Kind)
+		if len(names) == 0 || slices.ContainsFunc(names, has) || want.Uses != nil && !slices.Contains(want.Uses, store.Name) {
 			continue
 		}
-		for _, use := range slices.Clone(p.Uses) {
-			j := slices.IndexFunc(m.plan.Parts, func(x Part) bool { return x.Name == use })
-			if j < 0 {
-				continue
+		for _, name := range names { // every one that there is: which of them the application calls, nobody said
+			try := want
+			try.Also = append(slices.Clone(want.Also), name)
+			if e := extender.Extend(try, *c.program, m.modules()); len(e.Missing) == 0 {
+				want, c.extended = try, e
+				c.reaches = append(c.reaches, [2]string{name, store.Name})
 			}
-			m.client(p, m.plan.Parts[j], client.Clients(m.plan.Parts[j].Kind), file[p.Name].For(p.Kind).Uses != nil)
 		}
+		if slices.ContainsFunc(names, has) {
+			continue
+		}
+		why := "it has no extension to reach " + store.Name + " (" + strings.Join(names, ", ") + ")"
+		if want.Uses != nil {
+			return why
+		}
+		c.lacks = append(c.lacks, lack{store.Name, why})
 	}
+	return ""
 }
 
-func (m *maker) client(p *Part, store Part, names []string, named bool) {
-	has := func(name string) bool {
-		return slices.ContainsFunc(p.Modules, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(p.Facts["built_in"]), name)
-	}
-	if len(names) == 0 || slices.ContainsFunc(names, has) {
+// without takes the stores that a runtime cannot reach out of those that it uses.
+func (m *maker) without(p *Part) {
+	lacks := m.lacks[p.Name]
+	if len(lacks) == 0 {
 		return
 	}
-	want, _ := m.wanted(p.Name, m.kinds[p.Kind], p.Want)
-	program := kind.Program{Kind: p.Kind, Version: p.Version, Path: p.Program, Facts: p.Facts}
-	for _, name := range names { // every one that there is: which of them the application calls, nobody said
-		try := want
-		try.Also = append(slices.Clone(want.Also), name)
-		e := m.kinds[p.Kind].(kind.Extender).Extend(try, program, m.modules())
-		if len(e.Missing) == 0 {
-			want = try
-			p.Modules = e.Load
-			c := e.Chosen[slices.IndexFunc(e.Chosen, func(c kind.Choice) bool { return c.Name == name })]
-			m.decide("part."+p.Name+".extensions."+name, or(c.File, "built in"), c.Rejected, "the part uses "+store.Name+", and its list names nothing to reach it with", c.Because)
-		}
+	var rejected []Option
+	for _, l := range lacks {
+		p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == l.store })
+		rejected = append(rejected, Option{Option: l.store, Because: l.because})
 	}
-	if slices.ContainsFunc(names, has) {
-		return
-	}
-	what := p.Kind + " " + p.Version + " has no extension to reach " + store.Name
-	if named {
-		m.fault("part."+p.Name+".uses", what, "a "+store.Kind+" is reached with "+strings.Join(names, " or "), "install one of them, or take "+store.Name+" out of uses in "+stackfile.Name)
-		return
-	}
-	p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == store.Name })
-	m.decide("part."+p.Name+".uses", strings.Join(p.Uses, ", "), []Option{{Option: store.Name, Because: what + " (" + strings.Join(names, ", ") + ")"}}, "every store of the stack that the runtime can reach")
+	m.decide("part."+p.Name+".uses", or(strings.Join(p.Uses, ", "), "none"), rejected, "every store of the stack that the runtime can reach")
 }

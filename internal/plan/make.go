@@ -32,11 +32,17 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}}
 	number := m.name()
 	file := m.addWebServer()
-	for _, name := range slices.Sorted(maps.Keys(file)) {
-		m.part(name, file[name])
+	names := slices.Sorted(maps.Keys(file))
+	for _, runtimes := range []bool{false, true} { // which stores there are is known before the runtimes that must reach them
+		for _, name := range names {
+			if m.needsClients(file[name]) == runtimes {
+				m.part(name, file[name])
+			}
+		}
 	}
+	slices.SortFunc(m.plan.Parts, func(a, b Part) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	m.uses(file)
-	m.clients(file)
 	m.ports()
 	m.debuggers()
 	m.sockets()
@@ -61,8 +67,9 @@ type maker struct {
 	stacks  map[string]bool    // names of other stacks
 	offers  map[string][]offer // programs by kind
 	library *kind.Library
-	added   string // the web server that the plan added
-	owner   string // whom a port is sought for: the stack's id, or GatewayOwner
+	lacks   map[string][]lack // stores that runtimes cannot reach, by part
+	added   string            // the web server that the plan added
+	owner   string            // whom a port is sought for: the stack's id, or GatewayOwner
 }
 
 func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {
@@ -76,12 +83,19 @@ func (m *maker) fault(subject, what, because, next string) {
 	m.plan.Faults = append(m.plan.Faults, Fault{subject, what, because, next})
 }
 
+// about is the thing that a subject speaks of: part.app of part.app.version.
+func about(subject string) string {
+	words := strings.SplitN(subject, ".", 3)
+	return strings.Join(words[:min(2, len(words))], ".")
+}
+
+// needsClients tells whether a part may be a runtime that needs modules to reach stores.
+func (m *maker) needsClients(p stackfile.Part) bool {
+	return slices.ContainsFunc(p.Kind, func(k string) bool { _, ok := m.kinds[k].(kind.Client); return ok })
+}
+
 // inOrder puts the decisions about one thing together, in the order in which things were decided first.
 func (m *maker) inOrder() {
-	about := func(subject string) string {
-		words := strings.SplitN(subject, ".", 3)
-		return strings.Join(words[:min(2, len(words))], ".")
-	}
 	first := map[string]int{}
 	for i, d := range m.plan.Decisions {
 		if _, seen := first[about(d.Subject)]; !seen {
@@ -187,6 +201,10 @@ func (m *maker) part(name string, file stackfile.Part) {
 		}
 		m.decide(subject+".version", strings.TrimSpace(kindName+" "+c.program.Version), c.rejected, c.because...)
 		m.extensions(subject, c)
+		if m.lacks == nil {
+			m.lacks = map[string][]lack{}
+		}
+		m.lacks[name] = c.lacks
 		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Role(), Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {
@@ -260,6 +278,7 @@ func (m *maker) uses(file map[string]stackfile.Part) {
 				p.Uses = append(p.Uses, other.Name)
 			}
 		}
+		m.without(p)
 	}
 }
 

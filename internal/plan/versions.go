@@ -31,8 +31,13 @@ type candidate struct {
 	extended kind.Extended
 	because  []string
 	rejected []Option
-	upgrade  string // the version whose data are to be changed
+	upgrade  string      // the version whose data are to be changed
+	reaches  [][2]string // modules added, and the stores that they reach
+	lacks    []lack      // stores out of its reach
 }
+
+// flaws counts what speaks against a candidate without refusing it.
+func (c candidate) flaws() int { return len(c.extended.Unfit) + len(c.lacks) }
 
 // offersOf returns the programs of a kind, the newest first.
 func (m *maker) offersOf(k kind.Kind) []offer {
@@ -166,7 +171,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 		}
 		if why == "" && extends {
 			c.extended = extender.Extend(want, *p, m.modules())
-			why = missing(c.extended.Missing, by)
+			if why = missing(c.extended.Missing, by); why == "" {
+				why = m.reach(&c, k, want)
+			}
 		}
 		if why != "" {
 			out.rejected = append(out.rejected, Option{Option: option(p), Because: why})
@@ -177,18 +184,25 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	if len(fitting) == 0 {
 		return out
 	}
-	// The project's own compiled modules draw to the runtime that they were built for; none is refused for them, since they can be built again.
-	best := slices.IndexFunc(fitting, func(c candidate) bool { return len(c.extended.Unfit) == 0 })
-	best = max(best, 0)
+	// Stores that it can reach, and the project's own compiled modules, draw to a runtime. None is refused for them: another runtime may use the
+	// store, and modules can be built again.
+	best := 0
+	for i, c := range fitting {
+		if c.flaws() < fitting[best].flaws() {
+			best = i
+		}
+	}
 	kept := false
 	if had {
-		if i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program }); i >= 0 && len(fitting[i].extended.Unfit) <= len(fitting[best].extended.Unfit) {
+		if i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program }); i >= 0 && fitting[i].flaws() <= fitting[best].flaws() {
 			kept, best = i != best, i
 		}
 	}
 	chosen := fitting[best]
 	for i, c := range fitting {
 		switch {
+		case i < best && len(c.lacks) > 0:
+			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: c.lacks[0].because})
 		case i < best && len(c.extended.Unfit) > 0:
 			u := c.extended.Unfit[0]
 			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: u.File + " of the project does not fit: " + u.Because})
@@ -297,6 +311,9 @@ func (m *maker) extensions(subject string, c candidate) {
 	_, by := m.wanted(part, m.kinds[c.program.Kind], m.in.File.Parts[part].For(c.program.Kind))
 	for _, x := range c.extended.Chosen {
 		why := []string{x.Because}
+		if i := slices.IndexFunc(c.reaches, func(r [2]string) bool { return r[0] == x.Name }); i >= 0 {
+			why = []string{"the part uses " + c.reaches[i][1] + ", and its list names nothing to reach it with", x.Because}
+		}
 		if reason := by[x.Name]; reason != "" {
 			why = append(why, reason)
 		}

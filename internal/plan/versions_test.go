@@ -190,12 +190,27 @@ func TestClients(t *testing.T) {
 		p := decide(in)
 		if fault {
 			require.Len(t, p.Faults, 1)
-			assert.Equal(t, "part.app.uses", p.Faults[0].Subject)
+			assert.Equal(t, "part.app", p.Faults[0].Subject)
+			assert.Contains(t, p.Faults[0].Because, "no extension to reach db (pgsql, pdo_pgsql)")
 			continue
 		}
 		require.True(t, p.OK)
 		assert.Empty(t, part(t, p, "app").Uses)
 		assert.Contains(t, decision(t, p, "part.app.uses").Rejected[0].Because, "no extension to reach db")
+	}
+}
+
+// What a part must reach meets its own conditions in one decision: an older version that reaches the store goes before a newer one that does not.
+func TestReachDecidesTheVersion(t *testing.T) {
+	for _, uses := range []string{"", "uses = [\"db\"]\n"} {
+		in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nextensions = []\n"+uses+"[part.db]\nkind = \"mariadb\"\n")
+		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "mariadb", Version: "10.11.19", Path: "/m", Facts: map[string]string{"share": "/s"}})
+		p := decide(in)
+		require.True(t, p.OK, "%+v", p.Faults)
+		assert.Equal(t, "8.2.36", part(t, p, "app").Version, "8.4 has no client")
+		assert.Equal(t, []string{"db"}, part(t, p, "app").Uses)
+		assert.Contains(t, decision(t, p, "part.app.version").Rejected[0].Because, "it has no extension to reach db")
+		assert.Contains(t, decision(t, p, "part.app.extensions.pdo_mysql").Because[0], "the part uses db")
 	}
 }
 
