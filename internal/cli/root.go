@@ -116,7 +116,7 @@ database and helpers fit, says why, starts them together, and proves that each a
 	flags.BoolVar(&a.yes, "yes", false, "consent to what would be asked")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &ui.Failure{Code: exitUsage, What: err.Error()} })
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"}, &cobra.Group{ID: "prove", Title: "Prove"},
-		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "learn", Title: "Learn"})
+		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "machine", Title: "Machine"}, &cobra.Group{ID: "learn", Title: "Learn"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
 			c.GroupID = group
@@ -127,6 +127,7 @@ database and helpers fit, says why, starts them together, and proves that each a
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand())
 	add("prove", a.checkCommand())
 	add("use", a.runCommand(), a.extensionsCommand())
+	add("machine", a.portsCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")

@@ -379,7 +379,11 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 				k.log.Error("site", "site", site.Name, "error", err)
 				return
 			}
-			s.waitUntil(ctx, settled, readyFor(spec, site))
+			needs := readyFor(spec, site)
+			s.waitUntil(ctx, settled, needs)
+			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == kind.Failed }) {
+				return // what it came to is said of the part
+			}
 			if app := target.App; app.Role == kind.Runtime {
 				for settled.Err() == nil && ctx.Err() == nil && !accepts(ctx, app.Socket) {
 					_ = proc.Sleep(ctx, pollEvery)

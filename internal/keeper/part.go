@@ -108,6 +108,9 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		answered := p.answered
 		p.stack.mu.Unlock()
 		because, next := p.explain(ended.log, ended.what)
+		if thief := p.thief(); thief != "" {
+			because, next = thief, "dravit start, which moves it; a pinned port must be freed: dravit ports "+fmt.Sprint(p.spec.Port)
+		}
 		if !answered || ended.final {
 			p.fail(because, next, ended.log)
 			<-ctx.Done() // until somebody starts it again
@@ -215,6 +218,12 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 				p.unsynced = false
 				p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) })
 			}
+		case fell.Rung == kind.Ours && time.Since(began) > time.Second && p.stack.ofPart(p).State != kind.Answers && p.thief() != "":
+			// It lives, and another process answers on its port: waiting changes nothing.
+			if err := p.endOrphans(ctx); err != nil {
+				p.stack.keeper.log.Error("ending a part without its port", "part", p.spec.Name, "error", err)
+			}
+			return ending{what: p.thief(), log: p.logSince(logStart), final: true}
 		case fell == nil: // its clients are not prepared: the next time round
 		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
 			p.set(kind.Unwell, miss(fell), "dravit check")
@@ -442,6 +451,31 @@ func watch(ctx context.Context, id proc.Identity) <-chan error {
 }
 
 var errUnseen = errors.New("it ended while an earlier keeper was gone")
+
+// thief says who holds the part's port, if that is no process of the part's. "" where nobody else does.
+func (p *part) thief() string {
+	if p.spec.Port == 0 {
+		return ""
+	}
+	listeners, err := proc.Listeners()
+	if err != nil {
+		return ""
+	}
+	for _, l := range listeners {
+		if l.Port != p.spec.Port {
+			continue
+		}
+		if owns, err := proc.HolderOwns(p.spec.Lock, "tcp", fmt.Sprintf("%s:%d", kind.Host, l.Port)); err == nil && owns {
+			return ""
+		}
+		h := proc.HolderOf(l)
+		if h.PID == 0 {
+			return fmt.Sprintf("its port %d was taken by a program of %s", l.Port, h.User)
+		}
+		return fmt.Sprintf("its port %d was taken by %s (pid %d, user %s)", l.Port, h.Program, h.PID, h.User)
+	}
+	return ""
+}
 
 // endOrphans ends what a dead leader left behind: workers that hold the lock, and answer in its name.
 func (p *part) endOrphans(ctx context.Context) error {

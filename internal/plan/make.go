@@ -302,6 +302,11 @@ func (m *maker) ports() {
 				continue
 			}
 			pinned[p.Port] = p.Name
+			if low := m.in.Survey.Host.LowestPort; p.Port < low {
+				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
+					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d upwards in %s", p.Port, low, stackfile.Name))
+				continue
+			}
 			if holder, held := m.holder(p.Port); held {
 				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
 				continue
@@ -393,7 +398,14 @@ func (m *maker) describe(x survey.Port) string {
 	}
 	who := "a program of " + or(x.User, "another user")
 	if x.Program != "" {
-		who = fmt.Sprintf("%s (pid %d, user %s)", x.Program, x.PID, or(x.User, "unknown"))
+		who = fmt.Sprintf("%s (pid %d, user %s", x.Program, x.PID, or(x.User, "unknown"))
+		if x.Service != "" {
+			who += ", service " + x.Service
+		}
+		if !x.Since.IsZero() {
+			who += ", since " + x.Since.Format("2006-01-02 15:04 MST")
+		}
+		who += ")"
 	}
 	return who
 }
@@ -410,6 +422,9 @@ func (m *maker) freeing(port int) string {
 	for _, x := range m.held[port] {
 		if name := m.in.Ledger.Others[port]; x.Stack != "" && name != "" {
 			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
+		}
+		if x.Service != "" {
+			return fmt.Sprintf("end it (sudo systemctl stop %s), or pin another port in %s", x.Service, stackfile.Name)
 		}
 		if x.PID != 0 {
 			return fmt.Sprintf("end it (kill %d), or pin another port in %s", x.PID, stackfile.Name)
@@ -433,12 +448,26 @@ func (m *maker) refuse(port int) string {
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
 	case port == m.in.Ledger.Gateway && m.owner != GatewayOwner:
 		return "it is the gateway's"
+	case port < h.LowestPort:
+		return "it needs a privilege that this user does not have"
 	case h.EphemeralLow <= port && port <= h.EphemeralHigh:
 		return "the system gives it to outgoing connections"
 	case slices.Contains(unsafe, port):
 		return "browsers refuse it"
 	}
 	return ""
+}
+
+// Port tells what a plan would make of a port that a part wants: why it cannot be given ("" where it can), and the first above it that can.
+func Port(in Input, port int) (because string, instead int) {
+	m := &maker{in: in, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
+	for _, x := range in.Survey.Ports {
+		m.held[x.Port] = append(m.held[x.Port], x)
+	}
+	if because = m.refuse(port); because != "" {
+		instead, _ = m.free(port, nil)
+	}
+	return because, instead
 }
 
 // free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the way.

@@ -32,6 +32,9 @@ type Holder struct {
 	PID     int    `json:"pid,omitempty"`
 	Program string `json:"program,omitempty"`
 	User    string `json:"user,omitempty"`
+	// Since is when the process started, zero where the system does not tell; Service is the system's unit that runs it, if one does.
+	Since   time.Time `json:"since,omitzero"`
+	Service string    `json:"service,omitempty"`
 }
 
 // Identify returns the identity of a running process. A zombie, dead but not yet reaped, is not running.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"time"
 
 	"github.com/shirou/gopsutil/v4/net"
 	"github.com/shirou/gopsutil/v4/process"
@@ -117,6 +118,9 @@ func HolderOf(l Listener) Holder {
 	if p, err := process.NewProcess(int32(h.PID)); err == nil {
 		h.Program, _ = p.Name()
 		h.User, _ = p.Username()
+		if ms, err := p.CreateTime(); err == nil {
+			h.Since = time.UnixMilli(ms).UTC().Truncate(time.Second)
+		}
 	}
 	return h
 }

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 )
 
 // BootID is a text that changes with every boot.
@@ -192,8 +193,35 @@ func HolderOf(l Listener) Holder {
 	if h.PID != 0 {
 		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", h.PID))
 		h.Program = strings.TrimSpace(string(name))
+		h.Since, h.Service = startTime(h.PID), serviceOf(h.PID)
 	}
 	return h
+}
+
+// startTime is when a process started, to the second, zero where that is not told (proc(5), /proc/stat btime and starttime).
+func startTime(pid int) time.Time {
+	ticks, err := startOf(pid)
+	text, _ := os.ReadFile("/proc/stat")
+	_, rest, ok := strings.Cut(string(text), "\nbtime ")
+	var boot int64
+	if _, scanErr := fmt.Sscan(rest, &boot); err != nil || !ok || scanErr != nil {
+		return time.Time{}
+	}
+	const perSecond = 100 // USER_HZ is 100 on every Linux that Go runs on
+	return time.Unix(boot+int64(ticks/perSecond), 0).UTC()
+}
+
+// serviceOf is the unit of the system's service manager that a process belongs to (cgroups(7)).
+func serviceOf(pid int) string {
+	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid))
+	for line := range strings.Lines(string(text)) {
+		for _, name := range strings.Split(strings.TrimSpace(line), "/") {
+			if strings.HasSuffix(name, ".service") && !strings.HasPrefix(name, "user@") {
+				return name
+			}
+		}
+	}
+	return ""
 }
 
 // EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.

@@ -236,6 +236,47 @@ type StartOptions struct {
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
 // change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
 func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+	var begun []string
+	for tries := 0; ; tries++ {
+		out, err := s.startOnce(ctx, o, report)
+		for _, name := range out.Begun {
+			if !slices.Contains(begun, name) {
+				begun = append(begun, name)
+			}
+		}
+		out.Begun = begun
+		if err == nil && out.Answers() {
+			return out, s.remember(out.Plan)
+		}
+		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
+		if err != nil || tries == maxMoves || !s.robbed(out) {
+			return out, err
+		}
+		o.Restart = nil
+	}
+}
+
+// maxMoves is how often a start gives way to others that take its ports.
+const maxMoves = 5
+
+// robbed tells whether a part failed since somebody else has its port now. Where the port is pinned, the next plan says so.
+func (s *Stack) robbed(out Started) bool {
+	held := map[int]bool{}
+	for _, p := range out.Plan.Parts {
+		i := slices.IndexFunc(out.Parts, func(x kind.Status) bool { return x.Name == p.Name })
+		if p.Port != 0 && i >= 0 && out.Parts[i].State == kind.Failed {
+			held[p.Port] = true
+		}
+	}
+	if len(held) == 0 {
+		return false
+	}
+	ports, err := survey.Ports(nil, map[int]bool{})
+	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return held[p.Port] })
+}
+
+// startOnce makes one plan and brings the stack to it.
+func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
 	var out Started
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
 	if err != nil {
@@ -277,10 +318,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 	for _, name := range order {
 		out.Parts = append(out.Parts, states[name])
 	}
-	if err = cmp.Or(err, failed); err == nil && out.Answers() {
-		err = s.remember(out.Plan)
-	}
-	return out, err
+	return out, cmp.Or(err, failed)
 }
 
 // withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.

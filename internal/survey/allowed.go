@@ -21,7 +21,6 @@ import (
 
 // Allowed is what this user may do on this machine, and what there is of it.
 type Allowed struct {
-	LowestPort     int      `json:"lowest_port"`     // the lowest TCP port that this user may listen on, on loopback
 	UserNamespaces bool     `json:"user_namespaces"` // told by making one
 	Engines        []Engine `json:"container_engines"`
 	DiskFree       uint64   `json:"disk_free_bytes"` // where this user's files are
@@ -40,7 +39,7 @@ type Engine struct {
 
 // allowed finds out what is allowed, everything side by side.
 func allowed(ctx context.Context, home string) Allowed {
-	a := Allowed{LowestPort: lowestPort(), Resolves: map[string]bool{}, Engines: []Engine{}}
+	a := Allowed{Resolves: map[string]bool{}, Engines: []Engine{}}
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	wg.Go(func() { a.UserNamespaces = userNamespaces(ctx) })

@@ -50,6 +50,8 @@ type Host struct {
 	// EphemeralLow and EphemeralHigh are the range that the system gives to outgoing connections.
 	EphemeralLow  int `json:"ephemeral_low"`
 	EphemeralHigh int `json:"ephemeral_high"`
+	// LowestPort is the lowest TCP port that this user may listen on. 0: not known.
+	LowestPort int `json:"lowest_port,omitempty"`
 }
 
 // Machine is where to look and what for.
@@ -66,6 +68,12 @@ type Machine struct {
 func Here(kinds []kind.Server, set settings.Settings, cache string) Machine {
 	base, _ := os.UserHomeDir() // without one, its folders are not looked into
 	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH")}
+}
+
+// HostNow is this machine and its user.
+func HostNow() Host {
+	low, high := proc.EphemeralPorts()
+	return Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high, LowestPort: lowestPort()}
 }
 
 // entry is what is remembered of one program: as long as the file is the same, so is the answer.
@@ -109,8 +117,7 @@ type looker struct {
 // Look surveys the machine. Programs are asked side by side, each with a deadline, and what they say is remembered by path, size and
 // time. Of command-line programs those in requires are asked.
 func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (Survey, error) {
-	low, high := proc.EphemeralPorts()
-	s := Survey{Format: Format, Host: Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high}}
+	s := Survey{Format: Format, Host: HostNow()}
 	l := m.look()
 	var wg sync.WaitGroup
 	for _, k := range m.Kinds {
@@ -334,7 +341,7 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 		p := Port{Protocol: "tcp", Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
 		if named == nil || p.Stack == "" && named[l.Port] {
 			h := proc.HolderOf(l)
-			p.PID, p.Program, p.User = h.PID, h.Program, h.User
+			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
 		}
 		all = append(all, p)
 	}
@@ -351,6 +358,9 @@ type Port struct {
 	Program  string `json:"program,omitempty"`
 	User     string `json:"user,omitempty"`
 	Stack    string `json:"stack,omitempty"` // the id of the stack whose live part holds it
+
+	Since   time.Time `json:"since,omitzero"`    // when the program started
+	Service string    `json:"service,omitempty"` // the system's unit that runs it
 }
 
 func userName() string {

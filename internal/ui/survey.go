@@ -80,7 +80,7 @@ func (u *UI) Survey(s survey.Survey, sections ...string) {
 		u.heldPorts(s.Ports)
 	}
 	if s.Allowed != nil && shows("user") {
-		u.allowed(*s.Allowed)
+		u.allowed(s.Host, *s.Allowed)
 	}
 	u.say("")
 	if len(sections) == 0 {
@@ -182,12 +182,12 @@ func (u *UI) heldPorts(ports []survey.Port) {
 	u.table([]string{"port", "address", "program", "pid", "user", "stack"}, rows, 0, 3)
 }
 
-func (u *UI) allowed(a survey.Allowed) {
+func (u *UI) allowed(h survey.Host, a survey.Allowed) {
 	u.say("")
 	u.say(u.dim("this user"))
 	line := func(what, text string) { u.say(fmt.Sprintf("  %-22s  %s", what, text)) }
-	low := fmt.Sprintf("from %d upwards", a.LowestPort)
-	if a.LowestPort <= 1 {
+	low := fmt.Sprintf("from %d upwards", h.LowestPort)
+	if h.LowestPort <= 1 {
 		low = "all of them"
 	}
 	line("ports to listen on", low)

@@ -151,7 +151,7 @@ func TestWords(t *testing.T) {
 
 func TestSurvey(t *testing.T) {
 	u, out := plainUI()
-	u.Survey(survey.Survey{Host: survey.Host{OS: "linux", Arch: "amd64", User: "ada"},
+	u.Survey(survey.Survey{Host: survey.Host{OS: "linux", Arch: "amd64", User: "ada", LowestPort: 1024},
 		Programs: []kind.Program{
 			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Origin: "system", Facts: map[string]string{"extension_api": "API20220829,NTS", "extension_dir": "/ext", "built_in": "core date", "arch": "amd64"}},
 			{Kind: "python", Version: "3.11.2", Path: "/usr/bin/python3", Origin: "system", Facts: map[string]string{"abi_tag": "cpython-311", "venv": "no ensurepip"}}},
@@ -159,7 +159,7 @@ func TestSurvey(t *testing.T) {
 		Tools:   []survey.Tool{{Name: "git", Found: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}}}, {Name: "java", Found: []survey.Found{{Path: "/j/java", Version: "17.0.1"}}}},
 		Names:   []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true}, Hidden: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}, {Path: "/x/git"}}, Login: "/usr/bin/git"}},
 		Ports:   []survey.Port{{Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
-		Allowed: &survey.Allowed{LowestPort: 1024, Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
+		Allowed: &survey.Allowed{Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
 	})
 	text := out.String()
 	for _, want := range []string{

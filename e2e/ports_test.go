@@ -1,0 +1,182 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/ledger"
+	"dravit/internal/stack"
+)
+
+// A thief takes each port that a plan has written down before its server comes up, three times in a row: the start gives way, ends well, and
+// everything that refers to the port follows.
+func TestThief(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"robbed\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\nextensions = [\"mysqli\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n[env]\nDSN = \"{db.host}:{db.port}\"\n")
+	w.write("public/index.php", `<?php echo getenv("DSN"), " ", getenv("DB_PORT");`)
+	ctx, cancel := context.WithCancel(t.Context())
+	var loot []net.Listener
+	var stolen []int
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for len(stolen) < 3 && ctx.Err() == nil {
+			time.Sleep(200 * time.Microsecond)
+			text, err := os.ReadFile(filepath.Join(w.home, "ledger.json"))
+			var book ledger.Ledger
+			if err != nil || json.Unmarshal(text, &book) != nil {
+				continue
+			}
+			for _, s := range book.Stacks {
+				if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", s.Ports["db"])); err == nil {
+					loot = append(loot, l)
+					stolen = append(stolen, s.Ports["db"])
+				}
+			}
+		}
+	})
+	r := w.dravit("start")
+	cancel()
+	wg.Wait()
+	defer func() {
+		for _, l := range loot {
+			l.Close()
+		}
+	}()
+	require.Equal(t, 0, r.code, r.all())
+	require.Len(t, stolen, 3)
+	db := w.status().part(t, "db")
+	assert.NotContains(t, stolen, db.Port)
+	_, body, _ := get(t, "GET", w.status().Sites[0].URL, nil)
+	assert.Equal(t, fmt.Sprintf("127.0.0.1:%d %d", db.Port, db.Port), body)
+	w.must("check")
+	assert.Contains(t, w.must("run", "--", "sh", "-c", "echo $DSN").stdout, fmt.Sprint(db.Port))
+
+	// The ledger's port is taken while the stack is down: it is named, and the part moves.
+	w.must("stop")
+	thief := w.listen("127.0.0.1", db.Port)
+	r = w.must("ports")
+	assert.Contains(t, r.stdout, "taken")
+	assert.Contains(t, r.stdout, fmt.Sprintf("pid %d", thief))
+	var all struct{ Ports []stack.PortEntry }
+	w.json(&all, "ports")
+	for _, e := range all.Ports {
+		if e.Part == "db" {
+			assert.Equal(t, stack.PortTaken, e.State)
+			assert.Equal(t, thief, e.Holder.PID)
+			assert.WithinDuration(t, time.Now(), e.Holder.Since, time.Hour)
+		}
+	}
+	var one stack.PortAnswer
+	w.json(&one, "ports", fmt.Sprint(db.Port))
+	assert.False(t, one.Free)
+	assert.Equal(t, "robbed", one.Stack)
+	assert.Greater(t, one.Instead, db.Port)
+	r = w.must("why", "db.port")
+	assert.Contains(t, r.stdout, fmt.Sprintf("held by python3 (pid %d, user %s", thief, tester.Username))
+	w.must("start")
+	moved := w.status().part(t, "db").Port
+	assert.NotEqual(t, db.Port, moved)
+	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack robbed")
+}
+
+// listen has a program of the tester's listen on a port until the test ends, and returns its process.
+func (w *world) listen(address string, port int) int {
+	w.t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	cmd := exec.CommandContext(ctx, "/usr/bin/python3", "-c", `import socket, sys, time
+s = socket.socket(socket.AF_INET6 if ":" in sys.argv[1] else socket.AF_INET)
+s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+s.bind((sys.argv[1], int(sys.argv[2]))); s.listen()
+print("listens", flush=True); time.sleep(300)`, address, fmt.Sprint(port))
+	cmd.SysProcAttr = w.asTester()
+	cmd.Env, cmd.Dir = []string{"PATH=/usr/bin:/bin"}, "/"
+	out, err := cmd.StdoutPipe()
+	require.NoError(w.t, err)
+	require.NoError(w.t, cmd.Start())
+	w.t.Cleanup(func() { cancel(); _ = cmd.Wait() })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(w.t, err)
+	require.Equal(w.t, "listens\n", line)
+	return cmd.Process.Pid
+}
+
+// A pinned port that is taken is refused with its holder and what to do, whichever address it is held on; one below the system's limit as well.
+func TestPins(t *testing.T) {
+	w := newWorld(t)
+	port := 16990
+	for _, address := range []string{"127.0.0.1", "0.0.0.0", "::", "::1"} {
+		port++
+		holder := w.listen(address, port)
+		w.write("dravit.toml", fmt.Sprintf("[part.seats]\nkind = \"redis\"\nport = %d\n", port))
+		r := w.dravit("plan")
+		assert.Equal(t, 3, r.code, "%s: %s", address, r.all())
+		text := strings.Join(strings.Fields(r.stderr), " ")
+		assert.Contains(t, text, fmt.Sprintf("port %d, pinned by part seats, is taken", port))
+		assert.Contains(t, text, fmt.Sprintf("python3 (pid %d, user", holder))
+		assert.Contains(t, text, fmt.Sprintf("kill %d", holder))
+	}
+	w.write("dravit.toml", "[part.seats]\nkind = \"redis\"\nport = 7\n")
+	r := w.dravit("plan")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "ip_unprivileged_port_start=7")
+	for _, bad := range []string{"0", "65536", "harbour"} {
+		assert.Equal(t, 2, w.dravit("ports", bad).code, bad)
+	}
+	assert.Contains(t, w.must("ports", "6667").stdout, "browsers refuse it")
+	assert.Contains(t, w.must("ports", "40000").stdout, "outgoing connections")
+}
+
+// Fifty stacks start at the same moment, each by a process of its own: no port and no name is given twice.
+func TestFiftyStacksAtOnce(t *testing.T) {
+	w := newWorld(t)
+	const stacks = 50
+	w.write("dravit.toml", "") // makes the folder the tester's
+	var dirs []string
+	for i := range stacks {
+		dir := fmt.Sprintf("boat-%d", i)
+		w.write(dir+"/dravit.toml", "name = \"boat\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"boat\"\nroot = \".\"\n")
+		w.write(dir+"/index.html", dir)
+		dirs = append(dirs, filepath.Join(w.dir, dir))
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	results := make([]result, stacks)
+	var wg sync.WaitGroup
+	for i, dir := range dirs {
+		wg.Go(func() { results[i] = finish(t, w.command(ctx, "-C", dir, "start", "--timeout", "150s")) })
+	}
+	wg.Wait()
+	for i, r := range results {
+		assert.Equal(t, 0, r.code, "%s: %s", dirs[i], r.all())
+	}
+	ports, hosts, names := map[int]string{}, map[string]bool{}, map[string]bool{}
+	book := w.book()
+	require.Len(t, book.Stacks, stacks)
+	for id, s := range book.Stacks {
+		for _, port := range s.Ports {
+			assert.Empty(t, ports[port], "port %d is given twice", port)
+			ports[port] = id
+		}
+		for _, host := range s.Hosts {
+			assert.False(t, hosts[host], "%s is given twice", host)
+			hosts[host] = true
+			_, body, _ := get(t, "GET", fmt.Sprintf("http://%s:%d/", host, book.Gateway), nil)
+			assert.Equal(t, filepath.Base(s.Dir), body, host)
+		}
+		assert.False(t, names[s.Name], s.Name)
+		names[s.Name] = true
+	}
+}

@@ -1,0 +1,128 @@
+package stack
+
+import (
+	"slices"
+	"strings"
+
+	"dravit/internal/ledger"
+	"dravit/internal/plan"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// PortState is what becomes of a port that belongs to a part.
+type PortState string
+
+const (
+	PortHeld  PortState = "held"  // by the part that it belongs to
+	PortFree  PortState = "free"  // kept for it
+	PortTaken PortState = "taken" // by somebody else
+)
+
+// PortEntry is one port of the ledger.
+type PortEntry struct {
+	Port   int          `json:"port"`
+	Stack  string       `json:"stack"`
+	Part   string       `json:"part"`
+	State  PortState    `json:"state"`
+	Holder *survey.Port `json:"holder,omitempty"`
+}
+
+// Ports returns every port of the ledger, with who holds it now.
+func (m *Machine) Ports() ([]PortEntry, error) {
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return nil, err
+	}
+	named := map[int]bool{book.Gateway: true}
+	for _, s := range book.Stacks {
+		for _, port := range s.Ports {
+			named[port] = true
+		}
+	}
+	live := m.livePorts(book)
+	held, err := survey.Ports(live, named)
+	if err != nil {
+		return nil, err
+	}
+	all := []PortEntry{}
+	add := func(id, stack, part string, port int) {
+		e := PortEntry{Port: port, Stack: stack, Part: part, State: PortFree}
+		for _, h := range held {
+			switch {
+			case h.Port != port:
+			case h.Stack == id:
+				e.State = PortHeld
+			case e.State == PortFree:
+				e.State, e.Holder = PortTaken, &h
+			}
+		}
+		all = append(all, e)
+	}
+	if book.Gateway != 0 {
+		add(plan.GatewayOwner, plan.GatewayOwner, plan.GatewayOwner, book.Gateway)
+	}
+	for id, s := range book.Stacks {
+		for part, port := range s.Ports {
+			add(id, s.Name, part, port)
+		}
+	}
+	slices.SortFunc(all, func(a, b PortEntry) int {
+		if a.Port != b.Port {
+			return a.Port - b.Port
+		}
+		return strings.Compare(a.Stack+a.Part, b.Stack+b.Part)
+	})
+	return all, nil
+}
+
+// PortAnswer is what there is to say of one port.
+type PortAnswer struct {
+	Port    int           `json:"port"`
+	Holders []survey.Port `json:"holders"` // who listens; several where addresses differ
+	Stack   string        `json:"stack"`   // whose it is in the ledger; "" nobody's
+	Part    string        `json:"part"`
+	Free    bool          `json:"free"`              // a part may have it
+	Because string        `json:"because,omitempty"` // why not
+	Instead int           `json:"instead,omitempty"` // what a part that wants it would get
+}
+
+// Port says who holds a port, whose it is, and what a part that wants it would get.
+func (m *Machine) Port(port int) (PortAnswer, error) {
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return PortAnswer{}, err
+	}
+	out := PortAnswer{Port: port, Holders: []survey.Port{}}
+	for id, s := range book.Stacks {
+		for part, p := range s.Ports {
+			if p == port {
+				out.Stack, out.Part = book.Stacks[id].Name, part
+			}
+		}
+	}
+	if book.Gateway == port {
+		out.Stack, out.Part = plan.GatewayOwner, plan.GatewayOwner
+	}
+	s := &Stack{Machine: m}
+	in, err := s.input(&stackfile.File{}, survey.Survey{Host: survey.HostNow()}, book)
+	if err != nil {
+		return out, err
+	}
+	held, err := survey.Ports(m.livePorts(book), map[int]bool{port: true})
+	if err != nil {
+		return out, err
+	}
+	in.Survey.Ports = held
+	for _, h := range held {
+		if h.Port == port {
+			if other, ok := book.Stacks[h.Stack]; ok {
+				h.Stack = other.Name
+			}
+			out.Holders = append(out.Holders, h)
+		}
+	}
+	out.Because, out.Instead = plan.Port(in, port)
+	out.Free = out.Because == ""
+	return out, nil
+}

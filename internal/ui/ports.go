@@ -1,0 +1,83 @@
+package ui
+
+import (
+	"cmp"
+	"fmt"
+	"time"
+
+	"dravit/internal/stack"
+	"dravit/internal/survey"
+)
+
+// Ports writes whose port is whose.
+func (u *UI) Ports(all []stack.PortEntry) {
+	count := map[stack.PortState]int{}
+	var rows []row
+	for _, e := range all {
+		count[e.State]++
+		state := u.dim(string(e.State))
+		var notes []string
+		switch e.State {
+		case stack.PortHeld:
+			state = u.paint(green, string(e.State))
+		case stack.PortTaken:
+			state = u.paint(red, string(e.State))
+			notes = []string{"by " + holder(*e.Holder)}
+		}
+		rows = append(rows, row{[]string{fmt.Sprint(e.Port), e.Stack, e.Part, state}, notes})
+	}
+	u.say(plural(len(all), "port") + fmt.Sprintf("  %d held, %d free, %d taken", count[stack.PortHeld], count[stack.PortFree], count[stack.PortTaken]))
+	if len(rows) > 0 {
+		u.table([]string{"port", "stack", "part", "state"}, rows, 0)
+	}
+	u.say("")
+	if count[stack.PortTaken] > 0 {
+		u.Next("dravit start moves a part whose port is taken; dravit ports PORT tells more")
+	} else {
+		u.Next("dravit ports PORT tells who holds any port")
+	}
+}
+
+// holder says in a line who listens.
+func holder(p survey.Port) string {
+	text := cmp.Or(p.Program, "a program")
+	if p.PID != 0 {
+		text += fmt.Sprintf(", pid %d", p.PID)
+	}
+	if p.User != "" {
+		text += ", user " + p.User
+	}
+	if p.Service != "" {
+		text += ", service " + p.Service
+	}
+	if !p.Since.IsZero() {
+		text += ", for " + duration(time.Since(p.Since))
+	}
+	if p.Stack != "" {
+		text += ", of the stack " + p.Stack
+	}
+	return text + ", on " + p.Address
+}
+
+// Port writes what there is to say of one port.
+func (u *UI) Port(a stack.PortAnswer) {
+	u.say(u.bold(fmt.Sprint(a.Port)))
+	if len(a.Holders) == 0 {
+		u.say("  nobody listens there")
+	}
+	for _, h := range a.Holders {
+		u.say("  held by " + holder(h))
+	}
+	if a.Stack != "" {
+		u.say(fmt.Sprintf("  it belongs to part %s of the stack %s", a.Part, a.Stack))
+	}
+	switch {
+	case a.Free:
+		u.say("  a part that wants it gets it")
+	case a.Instead != 0:
+		u.say(fmt.Sprintf("  a part that wants it gets %d: %s", a.Instead, a.Because))
+		u.say(u.dim("  one that pins it is refused"))
+	default:
+		u.say("  no part can have it: " + a.Because)
+	}
+}
