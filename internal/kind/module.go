@@ -119,6 +119,14 @@ type Proof struct {
 	Web, Command []string
 }
 
+// Switcher is a runtime whose extensions are a list in the stack file.
+type Switcher interface {
+	// ExtensionName is the extension that an entry of the list means, in the form in which the runtime names what it has loaded.
+	ExtensionName(entry string) string
+	// OfOneProcess tells that only one of the web process and the command-line program can have an extension.
+	OfOneProcess(name string) bool
+}
+
 // Prover asks the running processes which modules they have loaded.
 type Prover interface {
 	Loaded(ctx context.Context, p Part) (Proof, error)

@@ -130,13 +130,12 @@ func (m *maker) foldersOf(part string) []string {
 // wanted adds the extensions that the project's own files want to those of a part.
 func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile.Part, map[string]string) {
 	by := map[string]string{}
-	if k.Name() != "php" {
-		return want, by
-	}
 	for _, folder := range m.foldersOf(name) {
 		for _, e := range m.in.Project.Manifests[folder].Extensions {
-			by[e.Name] = e.File + " wants it"
-			want.Also = append(want.Also, e.Name)
+			if e.Program == k.Name() {
+				by[e.Name] = e.File + " wants it"
+				want.Also = append(want.Also, e.Name)
+			}
 		}
 	}
 	return want, by

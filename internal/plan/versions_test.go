@@ -315,11 +315,11 @@ func TestRuntime(t *testing.T) {
 func TestManifestExtensions(t *testing.T) {
 	for _, list := range []string{"", "extensions = [\"redis\"]\n"} {
 		in := machine(t, "debian", "[part.app]\nkind = \"php\"\n"+list)
-		in.Project.Manifests = map[string]project.Manifests{".": {Extensions: []project.Wanted{{Name: "intl", File: "composer.json"}}}}
+		in.Project.Manifests = map[string]project.Manifests{".": {Extensions: []project.Wanted{{Program: "php", Name: "intl", File: "composer.json"}}}}
 		p := decide(in)
 		require.True(t, p.OK, "%+v", p.Faults)
 		assert.Contains(t, decision(t, p, "part.app.extensions.intl").Because, "composer.json wants it")
-		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Name: "kelp", File: "composer.json"}}}
+		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Program: "php", Name: "kelp", File: "composer.json"}}}
 		p = decide(in)
 		require.Len(t, p.Faults, 1)
 		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp of composer.json")

@@ -29,14 +29,15 @@ type Demand struct {
 // Manifests is what the files of one folder say.
 type Manifests struct {
 	Demands    []Demand `json:"demands,omitempty"`
-	Extensions []Wanted `json:"extensions,omitempty"` // of PHP
+	Extensions []Wanted `json:"extensions,omitempty"`
 	Faults     []string `json:"faults,omitempty"`     // files that could not be read, with the reason
 }
 
-// Wanted is an extension that a file wants.
+// Wanted is an extension of a program that a file wants.
 type Wanted struct {
-	Name string `json:"name"`
-	File string `json:"file"`
+	Program string `json:"program"`
+	Name    string `json:"name"`
+	File    string `json:"file"`
 }
 
 // maxManifest bounds what is read of one file.
@@ -107,7 +108,7 @@ func composerJSON(m *Manifests, file string, text []byte) error {
 			m.want("php", c.Require[name], version.Composer, file)
 		}
 		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
-			m.Extensions = append(m.Extensions, Wanted{strings.ReplaceAll(strings.ToLower(ext), "-", "_"), file})
+			m.Extensions = append(m.Extensions, Wanted{"php", strings.ReplaceAll(strings.ToLower(ext), "-", "_"), file})
 		}
 	}
 	return nil

@@ -37,7 +37,7 @@ func TestManifests(t *testing.T) {
 	}
 	m := Look(dir, nil).Manifests["."]
 	assert.Empty(t, m.Faults)
-	assert.Equal(t, []Wanted{{"intl", "composer.json"}, {"zend_opcache", "composer.json"}}, m.Extensions)
+	assert.Equal(t, []Wanted{{"php", "intl", "composer.json"}, {"php", "zend_opcache", "composer.json"}}, m.Extensions)
 	assert.Equal(t, []Demand{
 		{"php", "^8.1", version.Composer, "composer.json"},
 		{"node", ">=18 <21", version.NPM, "package.json"}, {"npm", ">=9", version.NPM, "package.json"}, {"pnpm", "8.6.0", version.Pin, "package.json"},

@@ -127,6 +127,10 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 		return nil
 	}
 	x.Proved = true
+	ofOne := func(string) bool { return false }
+	if switcher, ok := k.(kind.Switcher); ok {
+		ofOne = switcher.OfOneProcess
+	}
 	planned := map[string]bool{}
 	for _, m := range want.Load {
 		planned[m.Name] = true
@@ -138,7 +142,7 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 	}
 	for _, name := range unionOf(planned, proof.Web, proof.Command) {
 		d := Difference{name, planned[name], slices.Contains(proof.Web, name), slices.Contains(proof.Command, name)}
-		if d.Web != d.Command && !ownOf(name) || planned[name] && !d.Web {
+		if d.Web != d.Command && !ofOne(name) || planned[name] && !d.Web {
 			x.Differences = append(x.Differences, d)
 		}
 	}
@@ -147,9 +151,6 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 	}
 	return nil
 }
-
-// ownOf names what only one of PHP's programs can have: readline and process control have no place in a web process, and that has its own.
-func ownOf(name string) bool { return slices.Contains([]string{"cgi-fcgi", "readline", "pcntl"}, name) }
 
 func unionOf(planned map[string]bool, lists ...[]string) []string {
 	var all []string
@@ -204,12 +205,13 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		return out, err
 	}
 	out.Stack = p.Stack
-	if part, err = s.phpPart(in, part); err != nil {
+	part, kindName, err := s.switched(in, part)
+	if err != nil {
 		return out, err
 	}
 	out.Part = part
-	file := in.File.Parts[part]
-	list := file.For("php").Extensions
+	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
+	list := in.File.Parts[part].For(kindName).Extensions
 	if list == nil { // every one that there is: from now on by name
 		_, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), part)
 		for _, m := range extended.Load {
@@ -217,7 +219,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		}
 		slices.Sort(list)
 	}
-	had := slices.IndexFunc(list, func(e string) bool { return sameExtension(e, name) })
+	had := slices.IndexFunc(list, func(e string) bool { return nameOf(e) == nameOf(name) })
 	switch {
 	case on && had < 0:
 		list = append(slices.Clone(list), name)
@@ -226,12 +228,12 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	}
 	out.List = list
 	if out.Changed = on == (had < 0); out.Changed {
-		edit, err := stackfile.EditExtensions(s.Dir, part, "php", list, s.Kinds.Vocabulary())
+		edit, err := stackfile.EditExtensions(s.Dir, part, kindName, list, s.Kinds.Vocabulary())
 		if err != nil {
 			return out, err
 		}
 		out.File = edit.File
-		if err := s.tryList(&in, part, list); err != nil {
+		if err := s.tryList(&in, part, kindName, list); err != nil {
 			out.Plan = plan.Make(in, s.Kinds.Pure())
 			return out, err
 		}
@@ -266,7 +268,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		if err != nil {
 			return out, err
 		}
-		short := extensionName(name)
+		short := nameOf(name)
 		if d, _, _ := started.Plan.Why("part." + part + ".extensions." + short); d != nil && !on {
 			out.Because = d.Because[0]
 		}
@@ -286,22 +288,23 @@ func runtimeOf(p plan.Plan, part string) string {
 }
 
 // tryList plans with another list, and fails where the part has no plan then. The input holds the list afterwards.
-func (s *Stack) tryList(in *plan.Input, part string, list []string) error {
+func (s *Stack) tryList(in *plan.Input, part, kindName string, list []string) error {
 	f := *in.File
 	f.Parts = map[string]stackfile.Part{}
 	for name, p := range in.File.Parts {
 		if name == part {
 			p.Extensions, p.Of = list, maps.Clone(p.Of)
-			if own, ok := p.Of["php"]; ok && own.Extensions != nil {
+			if own, ok := p.Of[kindName]; ok && own.Extensions != nil {
 				own.Extensions = list
-				p.Of["php"] = own
+				p.Of[kindName] = own
 			}
 		}
 		f.Parts[name] = p
 	}
 	in.File = &f
-	if scout, ok := s.Kinds.Of("php").(kind.Scout); ok {
-		in.Project.Modules = append(slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool { return m.Kind == "php" }), scout.Scan(s.Dir, f.Parts[part].For("php"))...)
+	if scout, ok := s.Kinds.Of(kindName).(kind.Scout); ok {
+		others := slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool { return m.Kind == kindName })
+		in.Project.Modules = append(others, scout.Scan(s.Dir, f.Parts[part].For(kindName))...)
 	}
 	for _, fault := range plan.Make(*in, s.Kinds.Pure()).Faults {
 		if fault.Subject == "part."+part {
@@ -311,35 +314,29 @@ func (s *Stack) tryList(in *plan.Input, part string, list []string) error {
 	return nil
 }
 
-// phpPart returns the part whose extensions are meant.
-func (s *Stack) phpPart(in plan.Input, part string) (string, error) {
+// switched returns the part whose extensions are meant, and of its kinds the one that has them.
+func (s *Stack) switched(in plan.Input, part string) (name, kindName string, err error) {
+	kinds := map[string]string{}
 	var runtimes []string
 	for _, name := range in.File.PartNames() {
-		if slices.Contains(in.File.Parts[name].Kind, "php") {
-			runtimes = append(runtimes, name)
+		for _, k := range in.File.Parts[name].Kind {
+			if _, ok := s.Kinds.Of(k).(kind.Switcher); ok && kinds[name] == "" {
+				kinds[name] = k
+				runtimes = append(runtimes, name)
+			}
 		}
 	}
 	switch {
 	case part == "" && len(runtimes) == 1:
-		return runtimes[0], nil
-	case slices.Contains(runtimes, part):
-		return part, nil
+		return runtimes[0], kinds[runtimes[0]], nil
+	case kinds[part] != "":
+		return part, kinds[part], nil
 	case part != "" && !slices.Contains(in.File.PartNames(), part):
-		return "", &NoPartError{part, in.File.PartNames()}
+		return "", "", &NoPartError{part, in.File.PartNames()}
 	case part != "":
-		return "", &NoRuntimeError{"part " + part + " has no extensions to switch", "only a php part has"}
+		return "", "", &NoRuntimeError{"part " + part + " has no extensions to switch", "dravit extensions lists what its runtimes have"}
 	case len(runtimes) == 0:
-		return "", &NoRuntimeError{"the stack has no php part", "dravit extensions lists what its runtimes have"}
+		return "", "", &NoRuntimeError{"the stack has no part with extensions to switch", "dravit extensions lists what its runtimes have"}
 	}
-	return "", &NoRuntimeError{"the stack has more than one php part", "name one: --part " + strings.Join(runtimes, ", --part ")}
-}
-
-func sameExtension(a, b string) bool { return extensionName(a) == extensionName(b) }
-
-// extensionName is the name of an extension that an entry of the list means, which may be a path.
-func extensionName(entry string) string {
-	if strings.Contains(entry, "/") || strings.HasSuffix(entry, ".so") {
-		return strings.ToLower(strings.TrimSuffix(filepath.Base(entry), ".so"))
-	}
-	return strings.ToLower(entry)
+	return "", "", &NoRuntimeError{"the stack has several parts with extensions", "name one: --part " + strings.Join(runtimes, ", --part ")}
 }

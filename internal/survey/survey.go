@@ -279,14 +279,11 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 		if !ok {
 			continue
 		}
-		var dirs []string
+		dirs := slices.Clone(l.Settings.Extensions)
 		for _, p := range programs {
 			if p.Kind == k.Name() {
 				dirs = append(dirs, librarian.ModuleFolders(p)...)
 			}
-		}
-		if k.Name() == "php" {
-			dirs = append(dirs, l.Settings.Extensions...)
 		}
 		slices.Sort(dirs)
 		for _, dir := range slices.Compact(dirs) {

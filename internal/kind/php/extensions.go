@@ -274,6 +274,14 @@ func (c *chooser) rejected(name, chosen string) []kind.Option {
 	return out
 }
 
+// ExtensionName is an entry's name as its file has it.
+func (php) ExtensionName(entry string) string { return named(entry) }
+
+// OfOneProcess: a terminal and processes have no place in a web server, and FPM has an extension of its own.
+func (php) OfOneProcess(name string) bool {
+	return slices.Contains([]string{"cgi-fcgi", "readline", "pcntl"}, name)
+}
+
 // Clients are the extensions that reach a database. Caches are reached by whatever client the application brings.
 func (php) Clients(store string) []string {
 	return map[string][]string{"mariadb": {"mysqli", "pdo_mysql"}, "postgres": {"pgsql", "pdo_pgsql"}, "sqlite": {"sqlite3", "pdo_sqlite"}}[store]
