@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"dravit/internal/plan"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -131,4 +133,59 @@ func TestGateway(t *testing.T) {
 	w.must("start")
 	code, _ = ask("night.localhost")
 	assert.Equal(t, 200, code)
+}
+
+// A site answers under its aliases and wildcards, with the name that the visitor used; an own name goes before a wildcard.
+func TestAliases(t *testing.T) {
+	for _, server := range []string{"nginx", "dravit-web", "apache"} {
+		w := newWorld(t)
+		w.write("dravit.toml", fmt.Sprintf(`name = "names"
+[part.web]
+kind = %q
+[part.app]
+kind = "php"
+[[site]]
+name = "day"
+aliases = ["www.day", "tide", "*.quay"]
+app = "app"
+[[site]]
+name = "night"
+aliases = ["west.quay"]
+root = "night"
+`, server))
+		w.write("public/index.php", `<?php echo "day ", $_SERVER["HTTP_HOST"], " ", $_SERVER["SERVER_NAME"];`)
+		w.write("night/index.html", "night")
+		w.must("start")
+		url := w.status().Sites[0].URL
+		_, port, _ := strings.Cut(url, ".localhost:")
+		port = strings.TrimSuffix(port, "/")
+		for host, want := range map[string]string{"day": "day", "www.day": "day", "tide": "day", "east.quay": "day", "a.b.quay": "day", "night": "night", "west.quay": "night"} {
+			code, body, _ := get(t, "GET", "http://"+strings.ToUpper(host[:1])+host[1:]+".localhost:"+port+"/", nil)
+			assert.Equal(t, 200, code, "%s %s", server, host)
+			if want == "day" {
+				want = "day " + host + ".localhost:" + port + " " + host + ".localhost"
+			}
+			assert.Equal(t, want, body, "%s %s", server, host)
+		}
+		for _, host := range []string{"quay", "www.night", "east.tide"} {
+			code, body, _ := get(t, "GET", "http://"+host+".localhost:"+port+"/", nil)
+			assert.Equal(t, 404, code, host)
+			assert.Contains(t, body, "No site is named")
+		}
+		w.must("check")
+		assert.Contains(t, w.must("plan").stdout, "*.quay.localhost")
+	}
+	// A second folder with the same names gets names of its own.
+	w := newWorld(t)
+	w.write("dravit.toml", "")
+	for _, dir := range []string{"one", "two"} {
+		w.write(dir+"/dravit.toml", "name = \"names\"\n[[site]]\nname = \"day\"\naliases = [\"*.quay\"]\nroot = \".\"\n")
+		w.write(dir+"/index.html", dir)
+		w.must("-C", dir, "start")
+	}
+	var p plan.Plan
+	w.json(&p, "-C", "two", "plan")
+	assert.Equal(t, []string{"*.quay-2.localhost"}, p.Sites[0].Aliases)
+	_, body, _ := get(t, "GET", strings.Replace(p.Sites[0].URL, "day-2", "east.quay-2", 1), nil)
+	assert.Equal(t, "two", body)
 }

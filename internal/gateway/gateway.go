@@ -138,7 +138,7 @@ func (t *table) find(host string) (*target, error) {
 	}
 	t.mu.RLock()
 	same := t.seen != nil && os.SameFile(t.seen, info) && t.seen.ModTime().Equal(info.ModTime())
-	x := t.routes[host]
+	x := t.of(host)
 	t.mu.RUnlock()
 	if same {
 		return x, nil
@@ -158,7 +158,17 @@ func (t *table) find(host string) (*target, error) {
 		}
 		t.routes[r.Host] = &target{r, t.proxyTo(r)}
 	}
-	return t.routes[host], nil
+	return t.of(host), nil
+}
+
+// of returns the target of a host: its own, else that of the closest wildcard. The caller holds mu.
+func (t *table) of(host string) *target {
+	for _, key := range kind.HostKeys(host) {
+		if x := t.routes[key]; x != nil {
+			return x
+		}
+	}
+	return nil
 }
 
 // proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what is true.
@@ -176,9 +186,10 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 		BufferPool:    buffers{},
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(to)
-			p.Out.Host = r.Host // as the stack writes it: names know no case, servers may
-			if _, port, err := net.SplitHostPort(p.In.Host); err == nil {
-				p.Out.Host = net.JoinHostPort(r.Host, port)
+			host, port := hostPort(p.In.Host)
+			p.Out.Host = host // as the stack writes it: names know no case, servers may
+			if port != "" {
+				p.Out.Host = net.JoinHostPort(host, port)
 			}
 			p.Out.Header.Del("Forwarded")
 			p.SetXForwarded()
@@ -188,8 +199,9 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			if req.Context().Err() != nil {
 				return // the visitor left
 			}
-			slog.Warn("a stack does not answer", "host", r.Host, "error", err)
-			t.page(w, http.StatusBadGateway, pageData{Title: r.Host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
+			host, _ := hostPort(req.Host)
+			slog.Warn("a stack does not answer", "host", host, "error", err)
+			t.page(w, http.StatusBadGateway, pageData{Title: host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
 				Command: "dravit status --stack " + r.Stack})
 		},
 	}
@@ -204,11 +216,7 @@ func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
 func (buffers) Put(b []byte) { pool.Put(&b) }
 
 func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	host, _, err := net.SplitHostPort(r.Host)
-	if err != nil {
-		host = r.Host
-	}
-	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	host, _ := hostPort(r.Host)
 	to, err := t.find(host)
 	switch {
 	case err != nil:
@@ -227,12 +235,24 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// hostPort takes a Host header apart. Names know no case and may end with a dot.
+func hostPort(header string) (host, port string) {
+	host, port, err := net.SplitHostPort(header)
+	if err != nil {
+		host, port = header, ""
+	}
+	return strings.ToLower(strings.TrimSuffix(host, ".")), port
+}
+
 // unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
 func (t *table) unknown(w http.ResponseWriter, host string) {
 	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
 	if host == "localhost" || host == kind.Host || strings.HasSuffix(host, ".localhost") {
 		t.mu.RLock()
 		for _, r := range t.routes {
+			if strings.HasPrefix(r.Host, "*") {
+				continue // no name to go to
+			}
 			data.Sites = append(data.Sites, pageSite{fmt.Sprintf("http://%s:%d/", r.Host, t.port), r.Host, r.Stack})
 		}
 		t.mu.RUnlock()

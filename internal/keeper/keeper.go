@@ -168,7 +168,9 @@ func (k *Keeper) writeRoutes() error {
 		for _, site := range s.spec.Sites {
 			if p, ok := s.spec.Part(site.Server); ok && len(s.parts) > 0 {
 				network, address := p.Entrance()
-				routes = append(routes, gateway.Route{Host: site.Host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address})
+				for _, host := range append([]string{site.Host}, site.Aliases...) {
+					routes = append(routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address})
+				}
 			}
 		}
 		s.mu.Unlock()

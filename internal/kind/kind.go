@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"strings"
 	"syscall"
 	"time"
 
@@ -148,13 +149,27 @@ func (p Part) Entrance() (network, address string) {
 
 // Site is a virtual host as its web server sees it.
 type Site struct {
-	Name  string `json:"name"`
-	Host  string `json:"host"`            // without port
-	Root  string `json:"root"`            // absolute
-	App   string `json:"app,omitempty"`   // the part
-	FPM   string `json:"fpm,omitempty"`   // the runtime's FastCGI socket
-	Proxy string `json:"proxy,omitempty"` // the app's host:port
-	Probe string `json:"probe,omitempty"` // the runtime's probe script
+	Name    string   `json:"name"`
+	Host    string   `json:"host"`              // without port
+	Aliases []string `json:"aliases,omitempty"` // further hosts; *.NAME stands for every name below NAME
+	Root    string   `json:"root"`              // absolute
+	App     string   `json:"app,omitempty"`     // the part
+	FPM     string   `json:"fpm,omitempty"`     // the runtime's FastCGI socket
+	Proxy   string   `json:"proxy,omitempty"`   // the app's host:port
+	Probe   string   `json:"probe,omitempty"`   // the runtime's probe script
+}
+
+// HostKeys are the names under which a host may be found in a table with wildcards, the closest first: itself, then *. before each
+// of its parents.
+func HostKeys(host string) []string {
+	keys := []string{host}
+	for {
+		_, rest, ok := strings.Cut(host, ".")
+		if !ok {
+			return keys
+		}
+		keys, host = append(keys, "*."+rest), rest
+	}
 }
 
 // Store is a part that a runtime's probe reaches, with the names of its variables only: the values stand in the environment.

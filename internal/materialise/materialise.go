@@ -33,12 +33,13 @@ type Spec struct {
 
 // Site is one host name of the stack.
 type Site struct {
-	Name   string            `json:"name"`
-	Host   string            `json:"host"`
-	URL    string            `json:"url"`
-	Server string            `json:"server"` // the part that serves it, on its socket
-	App    string            `json:"app,omitempty"`
-	Expect *stackfile.Expect `json:"expect,omitempty"`
+	Name    string            `json:"name"`
+	Host    string            `json:"host"`
+	Aliases []string          `json:"aliases,omitempty"`
+	URL     string            `json:"url"`
+	Server  string            `json:"server"` // the part that serves it, on its socket
+	App     string            `json:"app,omitempty"`
+	Expect  *stackfile.Expect `json:"expect,omitempty"`
 }
 
 // File returns where a stack's Spec is kept.
@@ -85,7 +86,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		spec.Parts = append(spec.Parts, place(h, in, p, x, secrets[x.Name], host))
 	}
 	for _, s := range p.Sites {
-		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.URL, s.Server, s.App, s.Expect})
+		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Server, s.App, s.Expect})
 	}
 	placeSites(&spec, in, p)
 	if err := environment(&spec, in.File, kinds, host); err != nil {
@@ -169,7 +170,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
 		parts[spec.Parts[i].Name] = &spec.Parts[i]
 	}
 	for _, s := range p.Sites {
-		site := kind.Site{Name: s.Name, Host: s.Host, App: s.App}
+		site := kind.Site{Name: s.Name, Host: s.Host, Aliases: s.Aliases, App: s.App}
 		if s.Root != "" {
 			site.Root = filepath.Join(in.Project.Dir, s.Root)
 		}

@@ -135,7 +135,9 @@ func (m *maker) name() int {
 func (m *maker) clash(n int) bool {
 	clash := m.stacks[numbered(m.in.File.Name, n)]
 	for _, s := range m.in.File.Sites {
-		clash = clash || m.in.Ledger.Hosts[numbered(s.Name, n)+".localhost"] != ""
+		for _, name := range append([]string{s.Name}, s.Aliases...) {
+			clash = clash || m.in.Ledger.Hosts[numbered(name, n)+".localhost"] != ""
+		}
 	}
 	return clash
 }
@@ -499,6 +501,12 @@ func (m *maker) sites(number int) {
 		site := Site{Name: s.Name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: numbered(s.Name, number) + ".localhost"}
 		site.URL = m.url(site.Host)
 		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
+		for _, alias := range s.Aliases {
+			site.Aliases = append(site.Aliases, numbered(alias, number)+".localhost")
+		}
+		if len(site.Aliases) > 0 {
+			m.decide(subject+".aliases", strings.Join(site.Aliases, ", "), nil, "the stack file names them")
+		}
 		if site.Server = s.Server; site.Server == "" {
 			switch len(servers) {
 			case 1:

@@ -30,7 +30,7 @@ type Demand struct {
 type Manifests struct {
 	Demands    []Demand `json:"demands,omitempty"`
 	Extensions []Wanted `json:"extensions,omitempty"`
-	Faults     []string `json:"faults,omitempty"`     // files that could not be read, with the reason
+	Faults     []string `json:"faults,omitempty"` // files that could not be read, with the reason
 }
 
 // Wanted is an extension of a program that a file wants.

@@ -382,6 +382,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		for _, site := range out.Plan.Sites {
 			own.Hosts[site.Name] = site.Host
+			for _, alias := range site.Aliases {
+				own.Hosts[alias] = alias
+			}
 		}
 		if book.Gateway == out.Plan.Gateway && book.Stacks[s.ID].Equal(own) {
 			return ledger.ErrUnchanged

@@ -46,9 +46,15 @@ func (r *reader) check(f *File) {
 	for i, s := range f.Sites {
 		at := fmt.Sprintf("site.%d", i)
 		if seen[s.Name] && s.Name != "" {
-			r.fault(at+".name", fmt.Sprintf("two sites are named %q", s.Name), "")
+			r.fault(at+".name", fmt.Sprintf("two sites have the name %q", s.Name), "")
 		}
 		seen[s.Name] = true
+		for j, alias := range s.Aliases {
+			if seen[alias] {
+				r.fault(fmt.Sprintf("%s.aliases.%d", at, j), fmt.Sprintf("two sites have the name %q", alias), "")
+			}
+			seen[alias] = true
+		}
 		defined(at+".app", s.App)
 		defined(at+".server", s.Server)
 		if s.Root != "" && !filepath.IsLocal(s.Root) {

@@ -44,11 +44,12 @@ type Part struct {
 
 // Site is one virtual host.
 type Site struct {
-	Name   string  `toml:"name" json:"name" required:"true" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
-	Root   string  `toml:"root" json:"root,omitempty" doc:"The document root, relative to the project. Absent: public, web, htdocs or the project itself, the first with an index." pattern:"\\S"`
-	App    string  `toml:"app" json:"app,omitempty" doc:"The part that runs the site: a runtime, or a part with its own server. Absent: files only."`
-	Server string  `toml:"server" json:"server,omitempty" doc:"The part that serves the site. Absent: the only web server of the stack, or an added dravit-web."`
-	Expect *Expect `toml:"expect" json:"expect,omitempty" doc:"What a healthy site answers."`
+	Name    string   `toml:"name" json:"name" required:"true" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
+	Aliases []string `toml:"aliases" json:"aliases,omitempty" doc:"Further names of the site, served as NAME.localhost; *.tides is every name below tides." items:"^(\\*\\.)?[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$"`
+	Root    string   `toml:"root" json:"root,omitempty" doc:"The document root, relative to the project. Absent: public, web, htdocs or the project itself, the first with an index." pattern:"\\S"`
+	App     string   `toml:"app" json:"app,omitempty" doc:"The part that runs the site: a runtime, or a part with its own server. Absent: files only."`
+	Server  string   `toml:"server" json:"server,omitempty" doc:"The part that serves the site. Absent: the only web server of the stack, or an added dravit-web."`
+	Expect  *Expect  `toml:"expect" json:"expect,omitempty" doc:"What a healthy site answers."`
 }
 
 // Expect is what a check asks of a site and what must come back.
@@ -75,7 +76,7 @@ type Text string
 var notBuilt = map[string][]string{
 	"":     {"task"},
 	"part": {"seed", "requires"},
-	"site": {"each", "aliases", "listen", "suffix", "include"},
+	"site": {"each", "listen", "suffix", "include"},
 }
 
 // For returns the part as it stands for one kind of its list.

@@ -125,15 +125,40 @@ AddDefaultCharset UTF-8
   </Location>
 </VirtualHost>
 `)
-	for _, s := range p.Sites {
+	for _, s := range hosts(p.Sites) {
 		site(&b, s)
 	}
 	text := strings.Replace(b.String(), "ErrorLog /dev/null", "ErrorLog "+quote(p.Log), 1)
 	return []kind.File{{Name: "httpd.conf", Text: text, Mode: 0o600}}, nil
 }
 
+// hosts puts the sites in the order in which Apache looks at them, which takes the first that matches: those of whole names, then each
+// wildcard as a host of its own, the longest first.
+func hosts(sites []kind.Site) []kind.Site {
+	var whole, wild []kind.Site
+	for _, s := range sites {
+		own := s
+		own.Aliases = nil
+		for _, alias := range s.Aliases {
+			if !strings.HasPrefix(alias, "*") {
+				own.Aliases = append(own.Aliases, alias)
+				continue
+			}
+			x := s
+			x.Host, x.Aliases = strings.TrimPrefix(alias, "*.")+".wildcard.invalid", []string{alias}
+			wild = append(wild, x)
+		}
+		whole = append(whole, own)
+	}
+	slices.SortStableFunc(wild, func(a, b kind.Site) int { return strings.Count(b.Host, ".") - strings.Count(a.Host, ".") })
+	return append(whole, wild...)
+}
+
 func site(b *strings.Builder, s kind.Site) {
 	fmt.Fprintf(b, "<VirtualHost *>\n  ServerName %s\n", s.Host)
+	for _, alias := range s.Aliases {
+		fmt.Fprintf(b, "  ServerAlias %s\n", alias)
+	}
 	defer b.WriteString("</VirtualHost>\n")
 	if s.Proxy != "" {
 		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)

@@ -66,15 +66,19 @@ func (web) Serve(ctx context.Context, file string) error {
 func handler(sites []kind.Site) http.Handler {
 	byHost := map[string]http.Handler{}
 	for _, s := range sites {
-		byHost[s.Host] = newSite(s)
+		h := newSite(s)
+		for _, host := range append([]string{s.Host}, s.Aliases...) {
+			byHost[host] = h
+		}
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host, _, err := net.SplitHostPort(r.Host)
-		if err != nil {
-			host = r.Host
+		var h http.Handler
+		for _, key := range kind.HostKeys(visited(r)) {
+			if h = byHost[key]; h != nil {
+				break
+			}
 		}
-		h, ok := byHost[host]
-		if !ok {
+		if h == nil {
 			http.NotFound(w, r)
 			return
 		}

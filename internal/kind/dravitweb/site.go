@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
@@ -26,6 +27,14 @@ var (
 )
 
 const wellKnown = "/.well-known/"
+
+// visited is the name that the visitor used, without a port.
+func visited(r *http.Request) string {
+	if host, _, err := net.SplitHostPort(r.Host); err == nil {
+		return host
+	}
+	return r.Host
+}
 
 func newSite(s kind.Site) http.Handler {
 	if s.Proxy != "" {
@@ -152,7 +161,7 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		"GATEWAY_INTERFACE": "CGI/1.1", "SERVER_SOFTWARE": Name, "QUERY_STRING": r.URL.RawQuery, "REQUEST_METHOD": r.Method,
 		"CONTENT_TYPE": r.Header.Get("Content-Type"), "CONTENT_LENGTH": "", "REQUEST_URI": r.RequestURI, "DOCUMENT_URI": name,
 		"DOCUMENT_ROOT": s.Root, "SERVER_PROTOCOL": r.Proto, "REQUEST_SCHEME": r.Header.Get("X-Forwarded-Proto"),
-		"REMOTE_ADDR": r.Header.Get("X-Forwarded-For"), "SERVER_ADDR": kind.Host, "SERVER_NAME": s.Host, "SERVER_PORT": r.Header.Get("X-Forwarded-Port"),
+		"REMOTE_ADDR": r.Header.Get("X-Forwarded-For"), "SERVER_ADDR": kind.Host, "SERVER_NAME": visited(r), "SERVER_PORT": r.Header.Get("X-Forwarded-Port"),
 		"REDIRECT_STATUS": "200", "SCRIPT_FILENAME": file, "SCRIPT_NAME": name, "PATH_INFO": rest, "HTTP_HOST": r.Host,
 	}
 	if params["REQUEST_SCHEME"] == "https" {

@@ -74,7 +74,11 @@ http {
 const bodyLimit = "2g"
 
 func site(b *strings.Builder, p kind.Part, s kind.Site) {
-	fmt.Fprintf(b, "  server {\n    listen %s;\n    server_name %s;\n", quote("unix:"+p.Socket), quote(s.Host))
+	names := quote(s.Host)
+	for _, alias := range s.Aliases {
+		names += " " + quote(alias)
+	}
+	fmt.Fprintf(b, "  server {\n    listen %s;\n    server_name %s;\n", quote("unix:"+p.Socket), names)
 	if s.Proxy != "" {
 		fmt.Fprintf(b, `    location / {
       proxy_pass http://%s;
@@ -139,7 +143,7 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_param HTTPS $visitor_https if_not_empty;
       fastcgi_param REMOTE_ADDR $http_x_forwarded_for;
       fastcgi_param SERVER_ADDR 127.0.0.1;
-      fastcgi_param SERVER_NAME $server_name;
+      fastcgi_param SERVER_NAME $host;
       fastcgi_param SERVER_PORT $http_x_forwarded_port;
       fastcgi_param REDIRECT_STATUS 200;
       fastcgi_read_timeout 1h;
