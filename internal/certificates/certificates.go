@@ -1,0 +1,157 @@
+// Package certificates makes this user's own certificate authority, which can vouch for Dravit's host names only, and the certificates of
+// sites. Nothing of it is trusted by anybody until the user says so.
+package certificates
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"net"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"dravit/internal/home"
+)
+
+// Suffixes are the only names, with all below them, that the authority can vouch for (RFC 5280, section 4.2.1.10).
+var Suffixes = []string{"localhost"}
+
+const (
+	authorityLife = 10 * 365 * 24 * time.Hour
+	leafLife      = 30 * 24 * time.Hour
+	renewBefore   = 7 * 24 * time.Hour
+	backdated     = time.Hour // for clocks that differ
+)
+
+// File returns where the authority's certificate is, for those who want to trust it. It holds no secret.
+func File(h *home.Home) string { return h.Path("authority", "certificate.pem") }
+
+func keyFile(h *home.Home) string { return h.Path("authority", "key.pem") }
+
+// Authority signs the certificates of sites. It is safe for concurrent use.
+type Authority struct {
+	certificate *x509.Certificate
+	key         *ecdsa.PrivateKey
+	now         func() time.Time
+
+	mu     sync.Mutex
+	leaves map[string]*tls.Certificate // by host
+}
+
+// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. One that is about to end, or that vouches for
+// other names than Suffixes, is made anew; whoever trusted it has to trust the new one.
+func Open(h *home.Home) (*Authority, error) {
+	lock, err := home.Lock(h.Path("authority.lock"))
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Close()
+	a, err := read(h)
+	if err == nil && time.Until(a.certificate.NotAfter) > leafLife && slices.Equal(a.certificate.PermittedDNSDomains, Suffixes) {
+		return a, nil
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("the certificate authority in %s: %w", h.Path("authority"), err)
+	}
+	return create(h)
+}
+
+func read(h *home.Home) (*Authority, error) {
+	pair, err := tls.LoadX509KeyPair(File(h), keyFile(h))
+	if err != nil {
+		return nil, err
+	}
+	key, ok := pair.PrivateKey.(*ecdsa.PrivateKey)
+	if !ok {
+		return nil, errors.New("its key is of another sort")
+	}
+	return &Authority{certificate: pair.Leaf, key: key, now: time.Now, leaves: map[string]*tls.Certificate{}}, nil
+}
+
+func create(h *home.Home) (*Authority, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	template := &x509.Certificate{
+		SerialNumber: serial(), Subject: pkix.Name{CommonName: "Dravit, for this user's sites only"},
+		NotBefore: now.Add(-backdated), NotAfter: now.Add(authorityLife),
+		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		// Whoever gets hold of the key can forge nothing but local names: no other name, no address.
+		PermittedDNSDomainsCritical: true, PermittedDNSDomains: Suffixes,
+		ExcludedIPRanges: []*net.IPNet{{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, {IP: net.IPv6zero, Mask: net.CIDRMask(0, 128)}},
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		return nil, err
+	}
+	keyDER, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(h.Path("authority"), 0o700); err != nil {
+		return nil, err
+	}
+	if err := home.WriteFile(keyFile(h), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}), 0o600); err != nil {
+		return nil, err
+	}
+	if err := home.WriteFile(File(h), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644); err != nil {
+		return nil, err
+	}
+	return read(h)
+}
+
+// serial is a random number of 127 bits (RFC 5280, section 4.1.2.2: positive, at most 20 octets).
+func serial() *big.Int {
+	n, _ := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127)) // crypto/rand does not fail
+	return n.Add(n, big.NewInt(1))
+}
+
+// Leaf returns a certificate for one host name, which must be below a suffix. It is made when it is first asked for, kept, and renewed a week
+// before it ends. Its key never leaves the process.
+func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := a.now()
+	if c := a.leaves[host]; c != nil && now.Add(renewBefore).Before(c.Leaf.NotAfter) {
+		return c, nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	template := &x509.Certificate{
+		SerialNumber: serial(), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host}, NotBefore: now.Add(-backdated), NotAfter: now.Add(leafLife),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+	}
+	if len(host) > 64 { // the longest common name (RFC 5280, ub-common-name); clients look at the DNS names
+		template.Subject = pkix.Name{CommonName: host[:64]}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, a.certificate, key.Public(), a.key)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, err
+	}
+	if len(a.leaves) >= maxLeaves { // names are asked for by whoever connects: start over
+		clear(a.leaves)
+	}
+	a.leaves[host] = &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
+	return a.leaves[host], nil
+}
+
+// maxLeaves is how many certificates are kept.
+const maxLeaves = 1000
