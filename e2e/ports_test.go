@@ -86,7 +86,7 @@ func TestThief(t *testing.T) {
 	assert.Greater(t, one.Instead, db.Port)
 	r = w.must("why", "db.port")
 	assert.Contains(t, r.stdout, fmt.Sprintf("held by python3 (pid %d, user %s", thief, tester.Username))
-	w.must("start")
+	assert.Contains(t, w.must("start").stdout, fmt.Sprintf("part.db.port was %d", db.Port))
 	moved := w.status().part(t, "db").Port
 	assert.NotEqual(t, db.Port, moved)
 	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack robbed")

@@ -16,7 +16,9 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -155,3 +157,40 @@ func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 
 // maxLeaves is how many certificates are kept.
 const maxLeaves = 1000
+
+// Trusted tells whether the system's store trusts the authority.
+func Trusted(h *home.Home) bool {
+	text, err := os.ReadFile(File(h))
+	if err != nil {
+		return false
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return false
+	}
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return false
+	}
+	_, err = certificate.Verify(x509.VerifyOptions{KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	return err == nil
+}
+
+// Trusting returns the commands that have the system trust the authority, and that take it back. They are the user's to run. Programs with a
+// store of their own, browsers among them, are asked in their own settings.
+func Trusting(file string) (trust, untrust string) {
+	quoted := "'" + strings.ReplaceAll(file, "'", `'\''`) + "'"
+	for _, way := range []struct{ folder, target, refresh string }{
+		{"/usr/local/share/ca-certificates", "/usr/local/share/ca-certificates/dravit.crt", "update-ca-certificates"}, // Debian and its kin
+		{"/etc/pki/ca-trust/source/anchors", "/etc/pki/ca-trust/source/anchors/dravit.pem", "update-ca-trust"},        // Fedora and its kin
+		{"/etc/ca-certificates/trust-source/anchors", "/etc/ca-certificates/trust-source/anchors/dravit.crt", "update-ca-trust"},
+	} {
+		if _, err := os.Stat(way.folder); err == nil {
+			return "sudo cp " + quoted + " " + way.target + " && sudo " + way.refresh, "sudo rm " + way.target + " && sudo " + way.refresh
+		}
+	}
+	if runtime.GOOS == "darwin" {
+		return "sudo security add-trusted-cert -d -r trustRoot -k /Library/Keychains/System.keychain " + quoted, "sudo security remove-trusted-cert -d " + quoted
+	}
+	return "", ""
+}

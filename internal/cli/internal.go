@@ -39,7 +39,7 @@ func (a *app) internalCommand() *cobra.Command {
 			}
 			return err
 		}},
-		&cobra.Command{Use: "gateway PORT", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		&cobra.Command{Use: "gateway PORT SECURE", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := a.machine()
 			if err != nil {
 				return err
@@ -48,7 +48,11 @@ func (a *app) internalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return gateway.Serve(cmd.Context(), m.Home, port)
+			secure, err := strconv.Atoi(args[1])
+			if err != nil {
+				return err
+			}
+			return gateway.Serve(cmd.Context(), m.Home, port, secure)
 		}},
 		&cobra.Command{Use: "serve KIND CONFIG", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
 			builtin, ok := all.Kinds().Of(args[0]).(kind.Builtin)

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -23,6 +24,7 @@ import (
 	"syscall"
 	"time"
 
+	"dravit/internal/certificates"
 	"dravit/internal/health"
 	"dravit/internal/home"
 	"dravit/internal/kind"
@@ -65,7 +67,7 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 const KindName = "gateway"
 
 // Spec describes the gateway to the keeper as a stack of one part, and makes its key where it has none.
-func Spec(h *home.Home, self string, port int) (materialise.Spec, error) {
+func Spec(h *home.Home, self string, port, secure int) (materialise.Spec, error) {
 	id, name := KindName, KindName
 	for _, dir := range []string{"state", "logs", "temp"} {
 		if err := os.MkdirAll(h.Stack(id, dir), 0o700); err != nil {
@@ -77,7 +79,7 @@ func Spec(h *home.Home, self string, port int) (materialise.Spec, error) {
 			return materialise.Spec{}, err
 		}
 	}
-	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.Web, Port: port, Self: self, Hash: fmt.Sprintf("%s %d", self, port),
+	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.Web, Port: port, Self: self, Hash: fmt.Sprintf("%s %d %d", self, port, secure), Want: stackfile.Part{Port: secure},
 		Project: h.Dir, Conf: h.Stack(id), Temp: h.Stack(id, "temp"), Log: h.Stack(id, "logs", "gateway.log"), Lock: h.Stack(id, "state", "gateway.lock"),
 		Env: []string{"DRAVIT_HOME=" + h.Dir}}
 	spec := materialise.Spec{Format: 1, ID: id, Name: name, Parts: []kind.Part{p}}
@@ -94,32 +96,78 @@ func (gateway) Role() kind.Role                 { return kind.Web }
 func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
 
 func (gateway) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port), fmt.Sprint(p.Want.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}
 }
 
 func (gateway) Ladder(p kind.Part) []kind.Rung {
 	return health.HTTP(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
 }
 
-// Serve serves on the port, loopback only, until the context ends.
-func Serve(ctx context.Context, h *home.Home, port int) error {
+// Serve serves on the ports, loopback only, until the context ends: HTTP on one, HTTPS with HTTP/2 on the other (0: not at all).
+func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	key, err := os.ReadFile(keyFile(h))
 	if err != nil {
 		return err
 	}
-	listener, err := net.Listen("tcp", fmt.Sprintf("%s:%d", kind.Host, port))
+	t := &table{file: routesFile(h), key: string(key), port: port, secure: secure}
+	authority, err := certificates.Open(h)
 	if err != nil {
 		return err
 	}
-	t := &table{file: routesFile(h), key: string(key), port: port}
-	return kind.ServeHTTP(ctx, &http.Server{Handler: t, ReadHeaderTimeout: 30 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}, listener)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ended := make(chan error, 2)
+	servers := 0
+	for _, tcp := range []int{port, secure} {
+		if tcp == 0 {
+			continue
+		}
+		listener, err := net.Listen("tcp", fmt.Sprintf("%s:%d", kind.Host, tcp))
+		if err != nil {
+			cancel()
+			for range servers {
+				<-ended
+			}
+			return err
+		}
+		server := &http.Server{Handler: t, ReadHeaderTimeout: 30 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}
+		if tcp == secure {
+			server.TLSConfig = &tls.Config{GetCertificate: t.certificate(authority)}
+			server.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug) // a browser that does not trust says so at each visit
+		}
+		servers++
+		go func() { ended <- kind.ServeHTTP(ctx, server, listener) }()
+	}
+	var first error
+	for range servers {
+		if err := <-ended; err != nil && first == nil {
+			first = err
+		}
+		cancel() // one does not go on without the other
+	}
+	return first
+}
+
+// certificate returns the certificate of the host that a visitor names. One that names none, or none below our suffixes, gets an answer for
+// localhost, so that it sees which sites there are.
+func (t *table) certificate(authority *certificates.Authority) func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	return func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		host := strings.ToLower(strings.TrimSuffix(hello.ServerName, "."))
+		for _, suffix := range certificates.Suffixes {
+			if strings.HasSuffix(host, "."+suffix) {
+				return authority.Leaf(host)
+			}
+		}
+		return authority.Leaf("localhost")
+	}
 }
 
 // table is the routes, read again whenever their file has changed.
 type table struct {
-	file string
-	key  string
-	port int
+	file   string
+	key    string
+	port   int // for HTTP
+	secure int // for HTTPS
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -193,7 +241,15 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 			p.Out.Header.Del("Forwarded")
 			p.SetXForwarded()
-			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.port))
+			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.portOf(p.In)))
+		},
+		ModifyResponse: func(resp *http.Response) error {
+			// A server behind us that knows nothing of HTTPS redirects to HTTP on the HTTPS port, where nobody speaks it.
+			own := "http://" + resp.Request.Host + "/"
+			if rest, ok := strings.CutPrefix(resp.Header.Get("Location"), own); ok && resp.Request.Header.Get("X-Forwarded-Proto") == "https" {
+				resp.Header.Set("Location", "https://"+resp.Request.Host+"/"+rest)
+			}
+			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
 			if req.Context().Err() != nil {
@@ -215,6 +271,14 @@ var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
 func (buffers) Put(b []byte) { pool.Put(&b) }
 
+// portOf is the port on which a request came in.
+func (t *table) portOf(r *http.Request) int {
+	if r.TLS != nil {
+		return t.secure
+	}
+	return t.port
+}
+
 func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host, _ := hostPort(r.Host)
 	to, err := t.find(host)
@@ -223,7 +287,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		slog.Error("the table of names cannot be read", "error", err)
 		http.Error(w, "500: the gateway's table of names cannot be read", http.StatusInternalServerError)
 	case to == nil:
-		t.unknown(w, host)
+		t.unknown(w, r, host)
 	case r.URL.Path == health.RoutePath:
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
@@ -245,7 +309,7 @@ func hostPort(header string) (host, port string) {
 }
 
 // unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
-func (t *table) unknown(w http.ResponseWriter, host string) {
+func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
 	if host == "localhost" || host == kind.Host || strings.HasSuffix(host, ".localhost") {
 		t.mu.RLock()
@@ -253,7 +317,11 @@ func (t *table) unknown(w http.ResponseWriter, host string) {
 			if strings.HasPrefix(r.Host, "*") {
 				continue // no name to go to
 			}
-			data.Sites = append(data.Sites, pageSite{fmt.Sprintf("http://%s:%d/", r.Host, t.port), r.Host, r.Stack})
+			scheme := "http"
+			if req.TLS != nil {
+				scheme = "https"
+			}
+			data.Sites = append(data.Sites, pageSite{fmt.Sprintf("%s://%s:%d/", scheme, r.Host, t.portOf(req)), r.Host, r.Stack})
 		}
 		t.mu.RUnlock()
 		slices.SortFunc(data.Sites, func(a, b pageSite) int { return strings.Compare(a.Host, b.Host) })

@@ -143,13 +143,13 @@ func (k *Keeper) stack(id string) *stack {
 const gatewayID = "gateway"
 
 // openGateway starts the gateway where it does not run, and tells it which names lead where.
-func (k *Keeper) openGateway(port int) error {
+func (k *Keeper) openGateway(port, secure int) error {
 	k.entrance.Lock()
 	defer k.entrance.Unlock()
 	if err := k.writeRoutes(); err != nil {
 		return err
 	}
-	spec, err := gateway.Spec(k.home, k.self, port)
+	spec, err := gateway.Spec(k.home, k.self, port, secure)
 	if err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	begun, err := s.begin(spec, req.Parts)
 	if err == nil && len(spec.Sites) > 0 {
-		err = k.openGateway(spec.Gateway)
+		err = k.openGateway(spec.Gateway, spec.Secure)
 	}
 	if err != nil {
 		say(Event{Error: err.Error()})

@@ -319,10 +319,16 @@ type Status struct {
 	LogTail  []string  `json:"log_tail,omitempty"` // last words of a part that failed
 }
 
-// ServeHTTP serves until the context ends, then gives requests in flight a second to finish.
+// ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight a second to finish.
 func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) error {
 	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(listener) }()
+	go func() {
+		if server.TLSConfig != nil {
+			ended <- server.ServeTLS(listener, "", "")
+			return
+		}
+		ended <- server.Serve(listener)
+	}()
 	select {
 	case err := <-ended:
 		return err

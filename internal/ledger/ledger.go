@@ -15,8 +15,9 @@ import (
 // Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
 type Ledger struct {
 	Format  int              `json:"format"`
-	Gateway int              `json:"gateway,omitempty"` // the gateway's port
-	Stacks  map[string]Stack `json:"stacks"`            // by id
+	Gateway int              `json:"gateway,omitempty"`        // the gateway's port
+	Secure  int              `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	Stacks  map[string]Stack `json:"stacks"`                   // by id
 }
 
 // Stack is what belongs to one stack, which is a folder.

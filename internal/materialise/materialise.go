@@ -24,7 +24,8 @@ type Spec struct {
 	ID      string      `json:"id"`
 	Name    string      `json:"name"`
 	Dir     string      `json:"dir"`
-	Gateway int         `json:"gateway"` // port
+	Gateway int         `json:"gateway"`        // port
+	Secure  int         `json:"gateway_secure"` // port for HTTPS
 	Parts   []kind.Part `json:"parts"`
 	Sites   []Site      `json:"sites"`
 	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
@@ -37,7 +38,8 @@ type Site struct {
 	Host    string            `json:"host"`
 	Aliases []string          `json:"aliases,omitempty"`
 	URL     string            `json:"url"`
-	Server  string            `json:"server"` // the part that serves it, on its socket
+	Secure  string            `json:"secure_url"` // over HTTPS
+	Server  string            `json:"server"`     // the part that serves it, on its socket
 	App     string            `json:"app,omitempty"`
 	Expect  *stackfile.Expect `json:"expect,omitempty"`
 }
@@ -72,7 +74,7 @@ type Host struct {
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
-	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Sites: []Site{}}
+	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Sites: []Site{}}
 	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return spec, err
@@ -86,7 +88,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		spec.Parts = append(spec.Parts, place(h, in, p, x, secrets[x.Name], host))
 	}
 	for _, s := range p.Sites {
-		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Server, s.App, s.Expect})
+		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Secure, s.Server, s.App, s.Expect})
 	}
 	placeSites(&spec, in, p)
 	if err := environment(&spec, in.File, kinds, host); err != nil {

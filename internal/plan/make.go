@@ -334,6 +334,9 @@ func (m *maker) ports() {
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
+			if had != 0 {
+				m.plan.Changes = append(m.plan.Changes, Change{Subject: subject, Was: fmt.Sprint(had), Now: fmt.Sprint(p.Port), Because: fmt.Sprintf("%d is %s", had, rejected[0].Because)})
+			}
 		}
 	}
 }
@@ -349,30 +352,35 @@ func (m *maker) sockets() {
 	}
 }
 
-// gateway decides the gateway's port.
+// gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
 	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return p.Role == kind.Mail }) {
-		m.plan.Gateway = m.in.Ledger.Gateway
+		m.plan.Gateway, m.plan.Secure = m.in.Ledger.Gateway, m.in.Ledger.Secure
 		return
 	}
-	const base = 8080
 	m.owner = GatewayOwner
-	had := m.in.Ledger.Gateway
+	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, 8080)
+	m.taken[m.plan.Gateway] = true
+	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, 8443)
+	m.taken[m.plan.Secure] = true
+}
+
+func (m *maker) gatewayPort(subject string, had, base int) int {
 	if had != 0 && m.refuse(had) == "" {
-		m.plan.Gateway = had
-		m.decide("gateway.port", fmt.Sprint(had), nil, "the gateway has it")
-		return
+		m.decide(subject, fmt.Sprint(had), nil, "the gateway has it")
+		return had
 	}
 	var rejected []Option
 	if had != 0 {
 		rejected = []Option{{Option: fmt.Sprint(had), Because: m.refuse(had)}}
 	}
-	m.plan.Gateway, rejected = m.free(base, rejected)
-	if m.plan.Gateway == 0 {
-		m.fault("gateway.port", "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
-		return
+	port, rejected := m.free(base, rejected)
+	if port == 0 {
+		m.fault(subject, "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+		return 0
 	}
-	m.decide("gateway.port", fmt.Sprint(m.plan.Gateway), rejected, fmt.Sprintf("the first free port from %d", base))
+	m.decide(subject, fmt.Sprint(port), rejected, fmt.Sprintf("the first free port from %d", base))
+	return port
 }
 
 // GatewayOwner is the owner of the gateway's port in Survey.Ports.
@@ -448,7 +456,7 @@ func (m *maker) refuse(port int) string {
 		return "another part of this stack has it"
 	case m.in.Ledger.Others[port] != "":
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
-	case port == m.in.Ledger.Gateway && m.owner != GatewayOwner:
+	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure) && m.owner != GatewayOwner:
 		return "it is the gateway's"
 	case port < h.LowestPort:
 		return "it needs a privilege that this user does not have"
@@ -499,7 +507,7 @@ func (m *maker) sites(number int) {
 	for _, s := range m.in.File.Sites {
 		subject := "site." + s.Name
 		site := Site{Name: s.Name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: numbered(s.Name, number) + ".localhost"}
-		site.URL = m.url(site.Host)
+		site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
 		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
 		for _, alias := range s.Aliases {
 			site.Aliases = append(site.Aliases, numbered(alias, number)+".localhost")
@@ -530,12 +538,16 @@ func (m *maker) sites(number int) {
 	for _, p := range m.plan.Parts { // inboxes are sites, too
 		if p.Role == kind.Mail {
 			host := p.Name + "." + m.plan.Stack + ".localhost"
-			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(host), Host: host, Server: p.Name})
+			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(host), Secure: m.secure(host), Host: host, Server: p.Name})
 		}
 	}
 }
 
 func (m *maker) url(host string) string { return fmt.Sprintf("http://%s:%d/", host, m.plan.Gateway) }
+
+func (m *maker) secure(host string) string {
+	return fmt.Sprintf("https://%s:%d/", host, m.plan.Secure)
+}
 
 // root decides a site's document root.
 func (m *maker) root(site *Site, named string) {

@@ -26,11 +26,12 @@ type Input struct {
 // Ledger is what the ledger says, seen from one stack.
 type Ledger struct {
 	Gateway int               `json:"gateway,omitempty"`
-	Ports   map[string]int    `json:"ports,omitempty"`  // this stack's, by part
-	Others  map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
-	Stacks  []string          `json:"stacks,omitempty"` // names of other stacks
-	Hosts   map[string]string `json:"hosts,omitempty"`  // host names of other stacks, with the stack's name
-	Name    string            `json:"name,omitempty"`   // the name that this stack got before
+	Secure  int               `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	Ports   map[string]int    `json:"ports,omitempty"`          // this stack's, by part
+	Others  map[int]string    `json:"others,omitempty"`         // ports of other stacks, with the stack's name
+	Stacks  []string          `json:"stacks,omitempty"`         // names of other stacks
+	Hosts   map[string]string `json:"hosts,omitempty"`          // host names of other stacks, with the stack's name
+	Name    string            `json:"name,omitempty"`           // the name that this stack got before
 }
 
 // History is what earlier starts left behind.
@@ -80,6 +81,7 @@ type Plan struct {
 	Notes []string `json:"notes"`
 
 	Gateway int `json:"gateway_port"`
+	Secure  int `json:"gateway_secure_port"` // for HTTPS
 }
 
 // Part is a part as decided. Program is "" for a part built into Dravit.
@@ -118,6 +120,7 @@ type Change struct {
 type Site struct {
 	Name    string            `json:"name"`
 	URL     string            `json:"url"`
+	Secure  string            `json:"secure_url"` // over HTTPS
 	Aliases []string          `json:"aliases"`
 	Server  string            `json:"server"`
 	App     string            `json:"app,omitempty"`

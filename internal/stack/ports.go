@@ -34,7 +34,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 	if err != nil {
 		return nil, err
 	}
-	named := map[int]bool{book.Gateway: true}
+	named := map[int]bool{book.Gateway: true, book.Secure: true}
 	for _, s := range book.Stacks {
 		for _, port := range s.Ports {
 			named[port] = true
@@ -59,8 +59,10 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 		}
 		all = append(all, e)
 	}
-	if book.Gateway != 0 {
-		add(plan.GatewayOwner, plan.GatewayOwner, plan.GatewayOwner, book.Gateway)
+	for part, port := range map[string]int{"http": book.Gateway, "https": book.Secure} {
+		if port != 0 {
+			add(plan.GatewayOwner, plan.GatewayOwner, part, port)
+		}
 	}
 	for id, s := range book.Stacks {
 		for part, port := range s.Ports {
@@ -101,8 +103,11 @@ func (m *Machine) Port(port int) (PortAnswer, error) {
 			}
 		}
 	}
-	if book.Gateway == port {
-		out.Stack, out.Part = plan.GatewayOwner, plan.GatewayOwner
+	switch port {
+	case book.Gateway:
+		out.Stack, out.Part = plan.GatewayOwner, "http"
+	case book.Secure:
+		out.Stack, out.Part = plan.GatewayOwner, "https"
 	}
 	s := &Stack{Machine: m}
 	in, err := s.input(&stackfile.File{}, survey.Survey{Host: survey.HostNow()}, book)

@@ -118,14 +118,14 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 		}
 	}
 	in := plan.Input{Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
-		Ledger:  plan.Ledger{Gateway: book.Gateway, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
+		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
 		in.StackID = newID
 	} else if err := home.ReadJSON(s.goodFile(), &in.History.Good); err != nil {
 		return in, err
 	}
-	live, named := s.livePorts(book), map[int]bool{book.Gateway: true}
+	live, named := s.livePorts(book), map[int]bool{book.Gateway: true, book.Secure: true}
 	for id, other := range book.Stacks {
 		for _, port := range other.Ports {
 			if id != s.ID {
@@ -386,11 +386,11 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 				own.Hosts[alias] = alias
 			}
 		}
-		if book.Gateway == out.Plan.Gateway && book.Stacks[s.ID].Equal(own) {
+		if book.Gateway == out.Plan.Gateway && book.Secure == out.Plan.Secure && book.Stacks[s.ID].Equal(own) {
 			return ledger.ErrUnchanged
 		}
 		book.Stacks[s.ID] = own
-		book.Gateway = out.Plan.Gateway
+		book.Gateway, book.Secure = out.Plan.Gateway, out.Plan.Secure
 		return nil
 	})
 }

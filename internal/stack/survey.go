@@ -61,7 +61,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 		}
 	}
 	if home.Locked(m.Home.Stack(plan.GatewayOwner, "state", plan.GatewayOwner+".lock")) {
-		live[book.Gateway] = plan.GatewayOwner
+		live[book.Gateway], live[book.Secure] = plan.GatewayOwner, plan.GatewayOwner
 	}
 	return live
 }

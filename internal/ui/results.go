@@ -78,7 +78,11 @@ func (u *UI) Changed(p plan.Plan) {
 	if len(p.Changes) == 0 {
 		return
 	}
-	u.say(u.paint(yellow, "changed") + u.dim(" since the last good start, "+p.Since))
+	since := ""
+	if p.Since != "" {
+		since = " since the last good start, " + p.Since
+	}
+	u.say(u.paint(yellow, "changed") + u.dim(since))
 	for _, c := range p.Changes {
 		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
 			u.say("  " + l)
