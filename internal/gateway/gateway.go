@@ -28,6 +28,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/ledger"
 	"dravit/internal/materialise"
 	"dravit/internal/stackfile"
 )
@@ -109,7 +110,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	if err != nil {
 		return err
 	}
-	t := &table{file: routesFile(h), key: string(key), port: port, secure: secure}
+	t := &table{file: routesFile(h), key: string(key), port: port, secure: secure, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }}
 	authority, err := certificates.Open(h)
 	if err != nil {
 		return err
@@ -166,8 +167,9 @@ func (t *table) certificate(authority *certificates.Authority) func(*tls.ClientH
 type table struct {
 	file   string
 	key    string
-	port   int // for HTTP
-	secure int // for HTTPS
+	port   int                            // for HTTP
+	secure int                            // for HTTPS
+	book   func() (*ledger.Ledger, error) // what stacks there are, running or not; nil: nobody says
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -308,8 +310,34 @@ func hostPort(header string) (host, port string) {
 	return strings.ToLower(strings.TrimSuffix(host, ".")), port
 }
 
+// stopped returns the name of the stack that a host belongs to though nothing serves it, "" where there is none.
+func (t *table) stopped(host string) string {
+	if t.book == nil {
+		return ""
+	}
+	book, err := t.book()
+	if err != nil {
+		slog.Error("the ledger cannot be read", "error", err)
+		return ""
+	}
+	for _, key := range kind.HostKeys(host) {
+		for _, s := range book.Stacks {
+			for _, known := range s.Hosts {
+				if known == key {
+					return s.Name
+				}
+			}
+		}
+	}
+	return ""
+}
+
 // unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
 func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
+	if name := t.stopped(host); name != "" {
+		t.page(w, http.StatusServiceUnavailable, pageData{Title: host + " is not served now", Text: "It belongs to the stack " + name + ", which does not run:", Command: "dravit start --stack " + name})
+		return
+	}
 	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
 	if host == "localhost" || host == kind.Host || strings.HasSuffix(host, ".localhost") {
 		t.mu.RLock()

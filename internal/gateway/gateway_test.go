@@ -17,6 +17,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/home"
+	"dravit/internal/ledger"
 )
 
 // behind serves a stack's web server on a socket.
@@ -159,4 +160,20 @@ func TestManyNames(t *testing.T) {
 		require.NoError(t, err)
 		require.NotNil(t, to)
 	}
+}
+
+// A name whose stack does not run leads to a page that says so, with the command.
+func TestStoppedStack(t *testing.T) {
+	table, h := newTable(t)
+	require.NoError(t, ledger.Change(h, func(l *ledger.Ledger) error {
+		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night-boat", Hosts: map[string]string{"night": "night.localhost", "*.quay.localhost": "*.quay.localhost"}}
+		return nil
+	}))
+	table.book = func() (*ledger.Ledger, error) { return ledger.Read(h) }
+	for _, host := range []string{"night.localhost", "east.quay.localhost"} {
+		w := ask(table, "http://"+host+":8080/")
+		assert.Equal(t, 503, w.Code)
+		assert.Contains(t, w.Body.String(), "dravit start --stack night-boat")
+	}
+	assert.Equal(t, 404, ask(table, "http://quay.localhost:8080/").Code)
 }
