@@ -94,6 +94,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, home: filepath.Join(base, "home"), dir: filepath.Join(base, "ferry office")}
 	require.NoError(t, os.Mkdir(w.dir, 0o755))
 	w.own(base, w.dir)
+	w.settings("http = 8080\nhttps = 8443\n") // also where this user may listen on 80
 	t.Cleanup(func() {
 		w.stopAll()
 		if t.Failed() {

@@ -89,3 +89,27 @@ func TestFullDisk(t *testing.T) {
 	w.stopAll()
 	w.home = home
 }
+
+// Where this user may listen on the low ports, addresses need no port. The test has a network of its own, so that the machine's settings stay.
+func TestLowPorts(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root can make a network")
+	}
+	w := newWorld(t)
+	w.builtin()
+	w.settings("")
+	uid, gid := ids(t)
+	script := "ip link set lo up && echo 80 > /proc/sys/net/ipv4/ip_unprivileged_port_start && " +
+		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups ", uid, gid) +
+		`sh -c '"$0" start && "$0" names && curl -sS http://night.localhost/ && curl -sS --cacert "$DRAVIT_HOME/authority/certificate.pem" -o /dev/null -w "%{http_version} %{http_code}\n" https://night.localhost/; "$0" check; "$0" stop' ` + program
+	cmd := w.command(t.Context(), "start")
+	cmd.Path, cmd.Args, cmd.SysProcAttr = "/usr/bin/unshare", []string{"unshare", "--net", "--", "sh", "-c", script}, nil
+	cmd.Env = append(cmd.Env, "PATH=/usr/sbin:/usr/bin:/sbin:/bin")
+	r := finish(t, cmd)
+	assert.Equal(t, 0, r.code, r.all())
+	for _, want := range []string{"http://night.localhost/", "https://night.localhost/", "<h1>Night boat</h1>", "2 200\n", "6 of 6 answer"} {
+		assert.Contains(t, r.stdout, want)
+	}
+	assert.NotContains(t, r.stdout, "addresses without a port")
+	assert.Equal(t, 80, w.book().Gateway)
+}

@@ -5,6 +5,7 @@ import (
 
 	"dravit/internal/certificates"
 	"dravit/internal/stack"
+	"dravit/internal/survey"
 )
 
 type namesJSON struct {
@@ -36,7 +37,7 @@ so: names shows the commands for that, and those that take it back.`,
 				return a.print(namesJSON{1, names})
 			}
 			trust, untrust := certificates.Trusting(names.Authority)
-			a.ui.Names(names, trust, untrust)
+			a.ui.Names(names, trust, untrust, survey.LowPorts())
 			return nil
 		},
 	}

@@ -345,11 +345,14 @@ func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 			if strings.HasPrefix(r.Host, "*") {
 				continue // no name to go to
 			}
-			scheme := "http"
+			address, usual := url.URL{Scheme: "http", Host: r.Host, Path: "/"}, 80
 			if req.TLS != nil {
-				scheme = "https"
+				address.Scheme, usual = "https", 443
 			}
-			data.Sites = append(data.Sites, pageSite{fmt.Sprintf("%s://%s:%d/", scheme, r.Host, t.portOf(req)), r.Host, r.Stack})
+			if port := t.portOf(req); port != usual {
+				address.Host = fmt.Sprintf("%s:%d", r.Host, port)
+			}
+			data.Sites = append(data.Sites, pageSite{address.String(), r.Host, r.Stack})
 		}
 		t.mu.RUnlock()
 		slices.SortFunc(data.Sites, func(a, b pageSite) int { return strings.Compare(a.Host, b.Host) })

@@ -304,7 +304,7 @@ func (m *maker) ports() {
 				continue
 			}
 			pinned[p.Port] = p.Name
-			if low := m.in.Survey.Host.LowestPort; p.Port < low {
+			if low := lowest(m.in.Survey.Host); p.Port < low {
 				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
 					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d upwards in %s", p.Port, low, stackfile.Name))
 				continue
@@ -359,20 +359,34 @@ func (m *maker) gateway() {
 		return
 	}
 	m.owner = GatewayOwner
-	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, 8080)
+	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, m.in.Gateway.HTTP, 80, 8080)
 	m.taken[m.plan.Gateway] = true
-	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, 8443)
+	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
 	m.taken[m.plan.Secure] = true
 }
 
-func (m *maker) gatewayPort(subject string, had, base int) int {
-	if had != 0 && m.refuse(had) == "" {
-		m.decide(subject, fmt.Sprint(had), nil, "the gateway has it")
-		return had
+// gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the one that browsers take
+// by themselves, the one that it had before, or the first free one. It does not move while it runs: other stacks' addresses have the port.
+func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
+	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
+	best, because := usual, "this user may listen on it, so addresses need no port"
+	if wanted != 0 {
+		best, because = wanted, "Dravit's settings want it"
 	}
 	var rejected []Option
-	if had != 0 {
-		rejected = []Option{{Option: fmt.Sprint(had), Because: m.refuse(had)}}
+	for _, try := range []struct {
+		port    int
+		because string
+	}{{map[bool]int{true: had}[running], "the gateway has it"}, {best, because}, {map[bool]int{true: had}[wanted == 0], "the gateway had it before"}} {
+		if try.port == 0 {
+			continue
+		}
+		why := m.refuse(try.port)
+		if why == "" {
+			m.decide(subject, fmt.Sprint(try.port), rejected, try.because)
+			return try.port
+		}
+		rejected = append(rejected, Option{Option: fmt.Sprint(try.port), Because: why})
 	}
 	port, rejected := m.free(base, rejected)
 	if port == 0 {
@@ -443,6 +457,14 @@ func (m *maker) freeing(port int) string {
 	return "pin another port in " + stackfile.Name
 }
 
+// lowest is the lowest port that a user may listen on. A survey that does not tell is of an ordinary user.
+func lowest(h survey.Host) int {
+	if h.LowestPort == 0 {
+		return 1024
+	}
+	return h.LowestPort
+}
+
 // unsafe are ports that browsers refuse to open (WHATWG Fetch, "bad port"), of those above 1023.
 var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080}
 
@@ -458,7 +480,7 @@ func (m *maker) refuse(port int) string {
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
 	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure) && m.owner != GatewayOwner:
 		return "it is the gateway's"
-	case port < h.LowestPort:
+	case port < lowest(h):
 		return "it needs a privilege that this user does not have"
 	case h.EphemeralLow <= port && port <= h.EphemeralHigh:
 		return "the system gives it to outgoing connections"
@@ -543,10 +565,18 @@ func (m *maker) sites(number int) {
 	}
 }
 
-func (m *maker) url(host string) string { return fmt.Sprintf("http://%s:%d/", host, m.plan.Gateway) }
+func (m *maker) url(host string) string { return address("http", host, m.plan.Gateway, 80) }
 
 func (m *maker) secure(host string) string {
-	return fmt.Sprintf("https://%s:%d/", host, m.plan.Secure)
+	return address("https", host, m.plan.Secure, 443)
+}
+
+// address leaves out the port that browsers take by themselves.
+func address(scheme, host string, port, usual int) string {
+	if port == usual {
+		return scheme + "://" + host + "/"
+	}
+	return fmt.Sprintf("%s://%s:%d/", scheme, host, port)
 }
 
 // root decides a site's document root.

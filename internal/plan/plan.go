@@ -20,6 +20,7 @@ type Input struct {
 	History History         `json:"history"`
 	Run     string          `json:"run"` // the run folder, for sockets
 	Consent Consent         `json:"consent"`
+	Gateway Gateway         `json:"gateway"`
 	Version string          `json:"version"` // Dravit's own: that of built-in kinds
 }
 
@@ -51,6 +52,12 @@ type Chosen struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
 	Program string `json:"program,omitempty"` // "": built into Dravit
+}
+
+// Gateway is what the user wants of the gateway's ports. 0: 80 and 443 where that is allowed, else others.
+type Gateway struct {
+	HTTP  int `json:"http,omitempty"`
+	HTTPS int `json:"https,omitempty"`
 }
 
 // Consent is what the user allowed for this plan.

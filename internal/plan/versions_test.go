@@ -12,6 +12,7 @@ import (
 	"dravit/internal/plan"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
+	"dravit/internal/survey"
 	"dravit/internal/version"
 )
 
@@ -324,4 +325,40 @@ func TestManifestExtensions(t *testing.T) {
 		require.Len(t, p.Faults, 1)
 		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp of composer.json")
 	}
+}
+
+// The gateway's ports: those that browsers take by themselves where that is allowed, without leaving ports that it listens on now.
+func TestGatewayPorts(t *testing.T) {
+	const file = "[[site]]\nname = \"day\"\nroot = \"public\"\n"
+	ports := func(edit func(*plan.Input)) (plan.Plan, [2]int) {
+		in := machine(t, "debian", file)
+		edit(&in)
+		p := decide(in)
+		require.True(t, p.OK, "%+v", p.Faults)
+		return p, [2]int{p.Gateway, p.Secure}
+	}
+	p, got := ports(func(*plan.Input) {})
+	assert.Equal(t, [2]int{8080, 8443}, got)
+	assert.Equal(t, []plan.Option{{Option: "80", Because: "it needs a privilege that this user does not have"}}, decision(t, p, "gateway.port").Rejected)
+	p, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort = 80 })
+	assert.Equal(t, [2]int{80, 443}, got)
+	assert.Equal(t, "http://day.localhost/", p.Sites[0].URL)
+	assert.Equal(t, "https://day.localhost/", p.Sites[0].Secure)
+	_, got = ports(func(in *plan.Input) {
+		in.Survey.Host.LowestPort = 80
+		in.Survey.Ports = []survey.Port{{Port: 80, Program: "apache2", PID: 7}}
+	})
+	assert.Equal(t, [2]int{8080, 443}, got)
+	_, got = ports(func(in *plan.Input) {
+		in.Survey.Host.LowestPort = 80
+		in.Ledger.Gateway, in.Ledger.Secure = 8090, 8490
+		in.Survey.Ports = []survey.Port{{Port: 8090, Stack: plan.GatewayOwner}, {Port: 8490, Stack: plan.GatewayOwner}}
+	})
+	assert.Equal(t, [2]int{8090, 8490}, got, "other stacks' addresses have them")
+	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Ledger.Gateway = 80, 8090 })
+	assert.Equal(t, [2]int{80, 443}, got, "nothing runs: it may move")
+	_, got = ports(func(in *plan.Input) { in.Ledger.Gateway, in.Ledger.Secure = 8090, 8490 })
+	assert.Equal(t, [2]int{8090, 8490}, got, "kept")
+	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Gateway.HTTP, in.Gateway.HTTPS = 80, 9090, 9490 })
+	assert.Equal(t, [2]int{9090, 9490}, got, "the settings go first")
 }

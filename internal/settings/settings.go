@@ -22,6 +22,9 @@ type Settings struct {
 	Programs []string `toml:"programs" json:"programs"`
 	// Extensions are folders to look for PHP extension files in, beside those of the PHPs that are found. Absolute.
 	Extensions []string `toml:"extensions" json:"extensions"`
+	// HTTP and HTTPS are the ports that the gateway takes where they are free. 0: 80 and 443 where this user may, else others.
+	HTTP  int `toml:"http" json:"http"`
+	HTTPS int `toml:"https" json:"https"`
 }
 
 // Fault says what is wrong with the file.
@@ -47,6 +50,11 @@ func Read(h *home.Home) (Settings, error) {
 			return s, &Fault{file, "unknown key:\n" + strict.String()}
 		}
 		return s, &Fault{file, err.Error()}
+	}
+	for name, port := range map[string]int{"http": s.HTTP, "https": s.HTTPS} {
+		if port < 0 || port > 65535 || port != 0 && s.HTTP == s.HTTPS {
+			return s, &Fault{file, fmt.Sprintf("%s = %d is no port of its own", name, port)}
+		}
 	}
 	for _, folders := range [][]string{s.Programs, s.Extensions} {
 		for i, dir := range folders {

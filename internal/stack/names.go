@@ -35,6 +35,8 @@ type Names struct {
 	Names     []Name `json:"names"`
 	Authority string `json:"authority"` // the file of its certificate; "" before the first start
 	Trusted   bool   `json:"trusted"`   // by the system's store
+	HTTP      int    `json:"http"`      // the gateway's ports
+	HTTPS     int    `json:"https"`
 }
 
 // Names returns every host name of every stack on this machine.
@@ -45,6 +47,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		return out, err
 	}
 	opened := home.Locked(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
+	out.HTTP, out.HTTPS = book.Gateway, book.Secure
 	for id := range book.Stacks {
 		spec, err := materialise.Read(m.Home, id)
 		if err != nil {

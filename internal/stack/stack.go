@@ -24,6 +24,7 @@ import (
 	"dravit/internal/plan"
 	"dravit/internal/project"
 	"dravit/internal/self"
+	"dravit/internal/settings"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 )
@@ -111,13 +112,17 @@ const newID = "new"
 
 // input gathers everything that the decisions rest on. Ports are looked at last.
 func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Ledger) (plan.Input, error) {
+	set, err := settings.Read(s.Home)
+	if err != nil {
+		return plan.Input{}, err
+	}
 	var roots []string
 	for _, site := range file.Sites {
 		if site.Root != "" {
 			roots = append(roots, site.Root)
 		}
 	}
-	in := plan.Input{Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
+	in := plan.Input{Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
@@ -125,7 +130,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	} else if err := home.ReadJSON(s.goodFile(), &in.History.Good); err != nil {
 		return in, err
 	}
-	live, named := s.livePorts(book), map[int]bool{book.Gateway: true, book.Secure: true}
+	live, named := s.livePorts(book), map[int]bool{book.Gateway: true, book.Secure: true, 80: true, 443: true}
 	for id, other := range book.Stacks {
 		for _, port := range other.Ports {
 			if id != s.ID {
@@ -159,7 +164,6 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			}
 		}
 	}
-	var err error
 	in.Survey.Ports, err = survey.Ports(live, named)
 	return in, err
 }

@@ -15,3 +15,6 @@ func lowestPort() int {
 
 // userNamespaces: macOS has none.
 func userNamespaces(context.Context) bool { return false }
+
+// LowPorts: macOS has no command for that.
+func LowPorts() string { return "" }

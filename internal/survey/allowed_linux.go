@@ -33,3 +33,6 @@ func userNamespaces(ctx context.Context) bool {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS}
 	return cmd.Run() == nil
 }
+
+// LowPorts is the command that lets ordinary users listen on the ports from 80 on.
+func LowPorts() string { return "sudo sysctl -w net.ipv4.ip_unprivileged_port_start=80" }

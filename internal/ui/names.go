@@ -6,8 +6,8 @@ import (
 	"dravit/internal/stack"
 )
 
-// Names writes every host name, and how to have the authority behind the certificates trusted.
-func (u *UI) Names(n stack.Names, trust, untrust string) {
+// Names writes every host name, and how to have the authority behind the certificates trusted and addresses without a port.
+func (u *UI) Names(n stack.Names, trust, untrust, lowPorts string) {
 	served := 0
 	unknown := 0
 	var rows []row
@@ -59,6 +59,9 @@ func (u *UI) Names(n stack.Names, trust, untrust string) {
 			u.say("  " + u.dim("and to take it back: "+untrust))
 		}
 		u.say("  " + u.dim("a browser with a store of its own imports the file in its settings"))
+	}
+	if n.HTTP != 80 && n.HTTP != 0 && lowPorts != "" {
+		u.say("addresses without a port: " + u.dim(lowPorts+", then stop every stack and start it again"))
 	}
 	if len(rows) == 0 {
 		u.Next("dravit start gives a stack's sites their names")
