@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -39,7 +40,7 @@ name = "ferry"
 			"dravit.toml:7:1:", `port must be a whole number, not "3306"`,
 			"dravit.toml:8:1:", `no part is named "seat"`,
 			`no part is named "ap"`, `did you mean "app"?`,
-			"dravit.toml:13:1:", `two sites are named "ferry"`,
+			"dravit.toml:13:1:", `two sites have the name "ferry"`,
 		} {
 			assert.Contains(t, r.stderr, want)
 		}
@@ -67,7 +68,7 @@ func TestNoPlan(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.stderr, "nothing here satisfies part app, which wants php 5.2")
 	assert.Regexp(t, `php 8\.\d+\.\d+ at /usr/sbin/php-fpm`, r.stderr)
-	assert.Contains(t, r.stderr, "also: nothing here satisfies part web")
+	assert.Contains(t, r.stderr, "also  nothing here satisfies part web")
 	var plan struct {
 		OK     bool
 		Faults []struct{ Subject string }
@@ -248,16 +249,23 @@ func TestKeeperKilledWhileStarting(t *testing.T) {
 	w.real()
 	w.must("start")
 	w.must("stop")
-	cmd := w.command(t.Context(), "start")
-	require.NoError(t, cmd.Start())
-	w.eventually("the keeper has begun", func() bool { return len(w.living()) > 2 })
-	if pid := w.keeperPID(); pid != 0 {
-		kill(t, pid)
+	broken := false
+	for try := 0; try < 10 && !broken; try++ { // a start that was faster than the hand proves nothing
+		cmd := w.command(t.Context(), "start")
+		require.NoError(t, cmd.Start())
+		for len(w.living()) <= 2 && alive(cmd.Process.Pid) {
+			time.Sleep(time.Millisecond)
+		}
+		if pid := w.keeperPID(); pid != 0 {
+			kill(t, pid)
+		}
+		_ = cmd.Wait()
+		broken = cmd.ProcessState.ExitCode() == 1
+		w.must("start")
+		w.must("check")
+		w.must("stop")
 	}
-	_ = cmd.Wait()
-	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
-	w.must("start")
-	w.must("check")
+	assert.True(t, broken, "no start was broken off")
 }
 
 // A part that has data keeps its kind: another one of the list would start empty.

@@ -270,7 +270,7 @@ func TestPorts(t *testing.T) {
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.stderr, fmt.Sprintf("port %d, pinned by part seats, is taken", port))
-	assert.Contains(t, r.stderr, fmt.Sprintf("php (pid %d, user %s)", thief.Process.Pid, tester.Username), "the holder is named")
+	assert.Contains(t, r.stderr, fmt.Sprintf("php (pid %d, user %s, since ", thief.Process.Pid, tester.Username), "the holder is named")
 	assert.Contains(t, r.stderr, fmt.Sprintf("kill %d", thief.Process.Pid))
 	assert.Empty(t, w.book().Stacks, "a start without a plan leaves nothing")
 

@@ -75,7 +75,7 @@ func noPlan(p plan.Plan) *ui.Failure {
 	first := p.Faults[0]
 	f := &ui.Failure{Code: exitNoPlan, What: first.What, Because: first.Because, Next: first.Next}
 	for _, x := range p.Faults[1:] {
-		f.Detail += fmt.Sprintf("also: %s, because %s\n", x.What, x.Because)
+		f.Also = append(f.Also, x.What+", because "+x.Because)
 	}
 	return f
 }

@@ -218,7 +218,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 				p.unsynced = false
 				p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) })
 			}
-		case fell.Rung == kind.Ours && time.Since(began) > time.Second && p.stack.ofPart(p).State != kind.Answers && p.thief() != "":
+		case fell != nil && fell.Rung == kind.Ours && time.Since(began) > time.Second && p.stack.ofPart(p).State != kind.Answers && p.thief() != "":
 			// It lives, and another process answers on its port: waiting changes nothing.
 			if err := p.endOrphans(ctx); err != nil {
 				p.stack.keeper.log.Error("ending a part without its port", "part", p.spec.Name, "error", err)

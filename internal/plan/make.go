@@ -42,6 +42,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	}
 	slices.SortFunc(m.plan.Parts, func(a, b Part) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
+	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	m.uses(file)
 	m.ports()
 	m.debuggers()

@@ -9,11 +9,12 @@ import (
 
 // Failure is an error as the user reads it: what happened, because of what, and what to do next.
 type Failure struct {
-	Code    int    `json:"-"` // exit code
-	What    string `json:"what"`
-	Because string `json:"because,omitempty"`
-	Next    string `json:"next,omitempty"`
-	Detail  string `json:"detail,omitempty"` // lines that show the place, or a log's last words
+	Code    int      `json:"-"` // exit code
+	What    string   `json:"what"`
+	Because string   `json:"because,omitempty"`
+	Next    string   `json:"next,omitempty"`
+	Also    []string `json:"also,omitempty"`   // further things that are wrong, a sentence each
+	Detail  string   `json:"detail,omitempty"` // lines that show the place, or a log's last words
 }
 
 func (f *Failure) Error() string {
@@ -37,6 +38,9 @@ func (u *UI) Failure(f *Failure) {
 	}
 	if f.Because != "" {
 		part("because", f.Because)
+	}
+	for _, also := range f.Also {
+		part("   also", also)
 	}
 	if f.Detail != "" {
 		for l := range strings.Lines(f.Detail) {
