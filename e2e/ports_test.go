@@ -92,6 +92,42 @@ func TestThief(t *testing.T) {
 	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack robbed")
 }
 
+// The gateway gives way as well, and its sites' addresses follow.
+func TestThiefOfTheGateway(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	ctx, cancel := context.WithCancel(t.Context())
+	stolen := make(chan net.Listener, 1)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			time.Sleep(100 * time.Microsecond)
+			text, err := os.ReadFile(filepath.Join(w.home, "ledger.json"))
+			var book ledger.Ledger
+			if err != nil || json.Unmarshal(text, &book) != nil {
+				continue
+			}
+			if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.Gateway)); err == nil {
+				stolen <- l
+			}
+			return
+		}
+	})
+	r := w.dravit("start")
+	cancel()
+	wg.Wait()
+	require.Equal(t, 0, r.code, r.all())
+	require.Len(t, stolen, 1, "the gateway was faster than the thief")
+	thief := <-stolen
+	defer thief.Close()
+	url := w.status().Sites[0].URL
+	assert.NotContains(t, url, fmt.Sprint(thief.Addr().(*net.TCPAddr).Port))
+	code, body, _ := get(t, "GET", url, nil)
+	assert.Equal(t, 200, code)
+	assert.Contains(t, body, "Night boat")
+	w.must("check")
+}
+
 // listen has a program of the tester's listen on a port until the test ends, and returns its process.
 func (w *world) listen(address string, port int) int {
 	w.t.Helper()

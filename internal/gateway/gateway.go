@@ -110,11 +110,12 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	if err != nil {
 		return err
 	}
-	t := &table{file: routesFile(h), key: string(key), port: port, secure: secure, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }}
 	authority, err := certificates.Open(h)
-	if err != nil {
-		return err
+	if err != nil { // sites go on over HTTP
+		slog.Error("no HTTPS", "error", err)
+		secure = 0
 	}
+	t := &table{file: routesFile(h), key: string(key), port: port, secure: secure, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 2)
@@ -124,6 +125,10 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 			continue
 		}
 		listener, err := net.Listen("tcp", fmt.Sprintf("%s:%d", kind.Host, tcp))
+		if err != nil && tcp == secure {
+			slog.Error("no HTTPS", "error", err)
+			continue
+		}
 		if err != nil {
 			cancel()
 			for range servers {

@@ -175,6 +175,11 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	return h, c.do(ctx, http.MethodGet, "/v1/hello", nil, &h)
 }
 
+// Nothing tells the keeper that there is nothing to start after all: one that keeps nothing else ends.
+func (c *Client) Nothing(ctx context.Context) error {
+	return c.do(ctx, http.MethodPost, "/v1/nothing", nil, nil)
+}
+
 // Seen returns what the keeper sees of a stack.
 func (c *Client) Seen(ctx context.Context, id string) (Seen, error) {
 	var s Seen

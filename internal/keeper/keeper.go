@@ -236,6 +236,7 @@ func (k *Keeper) handler() http.Handler {
 	})
 	mux.HandleFunc("POST /v1/stacks/{id}/start", k.busy(k.start))
 	mux.HandleFunc("POST /v1/stacks/{id}/stop", k.busy(k.stop))
+	mux.HandleFunc("POST /v1/nothing", k.busy(func(http.ResponseWriter, *http.Request) {}))
 	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, Hello{os.Getpid(), k.build})
 		k.quit()

@@ -263,7 +263,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 // maxMoves is how often a start gives way to others that take its ports.
 const maxMoves = 5
 
-// robbed tells whether a part failed since somebody else has its port now. Where the port is pinned, the next plan says so.
+// robbed tells whether a part, or the gateway, failed since somebody else has its port now. Where the port is pinned, the next plan says so.
 func (s *Stack) robbed(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
@@ -271,6 +271,9 @@ func (s *Stack) robbed(out Started) bool {
 		if p.Port != 0 && i >= 0 && out.Parts[i].State == kind.Failed {
 			held[p.Port] = true
 		}
+	}
+	if out.Plan.Gateway != 0 && !home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+		held[out.Plan.Gateway] = true
 	}
 	if len(held) == 0 {
 		return false
@@ -293,10 +296,11 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.
 	ready := make(chan error, 1)
 	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
 	err = s.place(ctx, file, program, o, &out)
-	if keeperErr := <-ready; err == nil {
-		err = keeperErr
+	keeperErr := <-ready
+	if err != nil && keeperErr == nil {
+		_ = s.Keeper.Nothing(context.WithoutCancel(ctx)) // left waiting, it ends by itself
 	}
-	if err != nil {
+	if err = cmp.Or(err, keeperErr); err != nil {
 		return out, err
 	}
 	var failed error

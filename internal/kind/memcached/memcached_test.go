@@ -1,0 +1,31 @@
+package memcached
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+)
+
+// Without a password, a socket that its owner alone reaches; a pinned port is a wish of the user's.
+func TestWhereItListens(t *testing.T) {
+	assert.Equal(t, kind.Needs{Socket: true}, New().Needs(stackfile.Part{}))
+	assert.Equal(t, kind.Needs{}, New().Needs(stackfile.Part{Port: 21211}))
+	p := kind.Part{Program: "/usr/bin/memcached", Socket: "/tmp/d/seats.sock"}
+	assert.Equal(t, []string{"-s", "/tmp/d/seats.sock", "-a", "0600", "-m", "64"}, New().Command(p).Args)
+	e := New().Exports(p)
+	assert.True(t, e.NoLogin)
+	assert.Equal(t, map[string]string{"MEMCACHED_SOCKET": "/tmp/d/seats.sock"}, e.Common)
+	p = kind.Part{Port: 21211}
+	assert.Equal(t, []string{"-l", "127.0.0.1", "-p", "21211", "-U", "0", "-m", "64"}, New().Command(p).Args, "loopback only, and no UDP")
+	assert.Equal(t, map[string]string{"MEMCACHED_HOST": "127.0.0.1", "MEMCACHED_PORT": "21211"}, New().Exports(p).Common)
+}
+
+func TestExplain(t *testing.T) {
+	because, _ := memcached{}.Explain("failed to listen on TCP port 21211: Address already in use\n")
+	assert.Equal(t, "failed to listen on TCP port 21211: Address already in use", because)
+	because, _ = memcached{}.Explain("well")
+	assert.Empty(t, because)
+}
