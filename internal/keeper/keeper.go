@@ -396,6 +396,9 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
 			var end time.Time
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
+				if k.gateway.stateOf(gatewayID) == kind.Failed {
+					return // whoever answers at its port is not ours
+				}
 				results[i].Rungs = health.Climb(ctx, ladder)
 				if health.Holds(results[i].Rungs) {
 					return
