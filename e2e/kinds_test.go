@@ -222,3 +222,38 @@ func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	assert.Contains(t, r.stderr, "npm rebuild")
 	assert.Equal(t, "answers", w.status().part(t, "tides").State, "the rest runs on")
 }
+
+// A real MariaDB 10.5 fills and writes the data; this machine's newer one takes them over with consent, after a copy, and there is no way back.
+func TestDataOfAnOlderServer(t *testing.T) {
+	w := newWorld(t)
+	w.settings(`programs = ["` + beside(t) + `/mariadb-10.5/root/usr/libexec"]`)
+	file := func(version string) {
+		w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n"+version)
+	}
+	query := func(sql string) string {
+		return w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" -N -e "`+sql+`"`).stdout
+	}
+	file("version = \"10.5\"\n")
+	w.must("start")
+	assert.Contains(t, query("SELECT VERSION()"), "10.5.")
+	query("CREATE TABLE boats (name TEXT); INSERT INTO boats VALUES ('Dunlin')")
+	w.must("stop")
+	file("")
+	assert.True(t, strings.HasPrefix(planned(t, w.plan(), "db").Version, "10.5."), "the server that wrote the data goes before a newer one")
+	file("version = \">= 10.6\"\n")
+	r := w.dravit("start")
+	assert.Equal(t, 3, r.code, r.all())
+	assert.Contains(t, r.stderr, "dravit start --upgrade db")
+	w.must("start", "--upgrade", "db")
+	assert.NotContains(t, query("SELECT VERSION()"), "10.5.")
+	assert.Contains(t, query("SELECT name FROM boats"), "Dunlin")
+	assert.Contains(t, query("SELECT PASSWORD('x') LIKE '*%'"), "1")
+	w.must("stop")
+	copies, err := filepath.Glob(filepath.Join(w.home, "stacks/*/data/db.of-10.5.*/mysql"))
+	require.NoError(t, err)
+	assert.Len(t, copies, 1)
+	file("version = \"10.5\"\n")
+	r = w.dravit("start")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "an older server would damage it")
+}

@@ -26,19 +26,19 @@ const (
 	api84 = "API20240924,NTS"
 )
 
-// phpBeside returns the folder with the PHP of other Debian releases, which php-beside makes.
-func phpBeside(t *testing.T) string {
+// beside returns the folder with the programs of other Debian releases, which programs-beside makes.
+func beside(t *testing.T) string {
 	t.Helper()
-	dir := cmp.Or(os.Getenv("DRAVIT_TEST_PHP"), "/var/tmp/dravit-tests/php")
-	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4"} {
-		require.FileExists(t, filepath.Join(dir, f), "PHP of other releases is not here: ./verify fetches it, or e2e/php-beside %s", dir)
+	dir := cmp.Or(os.Getenv("DRAVIT_TEST_BESIDE"), "/var/tmp/dravit-tests/beside")
+	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/root/usr/libexec/mariadbd"} {
+		require.FileExists(t, filepath.Join(dir, f), "the programs of other releases are not here: ./verify fetches them, or e2e/programs-beside %s", dir)
 	}
 	return dir
 }
 
 // besides lets the world know the PHP of other releases.
 func (w *world) besides(more string) string {
-	dir := phpBeside(w.t)
+	dir := beside(w.t)
 	w.settings(`programs = ["` + dir + `/7.4/bin", "` + dir + `/8.4/bin"]` + "\n" + more)
 	return dir
 }
