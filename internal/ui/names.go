@@ -1,6 +1,7 @@
 package ui
 
 import (
+	"fmt"
 	"strings"
 
 	"dravit/internal/stack"
@@ -32,7 +33,7 @@ func (u *UI) Names(n stack.Names, trust, untrust, lowPorts string) {
 		}
 		rows = append(rows, row{[]string{x.Name, leads, by}, []string{address}})
 	}
-	u.say(plural(len(rows), "name") + "  " + u.dim(strings.TrimSpace(plural(served, "name")+" served")))
+	u.say(plural(len(rows), "name") + "  " + u.dim(fmt.Sprintf("%d served", served)))
 	for i := range rows {
 		if rows[i].notes[0] == "" {
 			rows[i].notes = nil
