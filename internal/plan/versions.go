@@ -154,64 +154,73 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	if extends {
 		want, by = m.wanted(name, k, want)
 	}
-	var out candidate
+	var rejected []Option
 	var fitting []candidate
-	good, had := m.in.History.Good.Parts[name]
-	had = had && good.Kind == k.Name() && !m.in.Consent.Afresh
 	for i := range offers {
-		p := &offers[i].program
-		c := candidate{program: p}
-		why := m.refuseVersion(p, demands)
+		c := candidate{program: &offers[i].program}
+		why := m.refuseVersion(c.program, demands)
 		if why == "" && written.Version != "" {
-			c.upgrade, why = m.data(name, k, want, p, written)
+			c.upgrade, why = m.data(name, k, want, c.program, written)
 		}
 		if why == "" {
-			why = k.Fit(want, *p)
+			why = k.Fit(want, *c.program)
 		}
 		if why == "" && extends {
-			c.extended = extender.Extend(want, *p, m.modules())
+			c.extended = extender.Extend(want, *c.program, m.modules())
 			if why = missing(c.extended.Missing, by); why == "" {
 				why = m.reach(&c, k, want)
 			}
 		}
 		if why != "" {
-			out.rejected = append(out.rejected, Option{Option: option(p), Because: why})
+			rejected = append(rejected, Option{Option: option(c.program), Because: why})
 			continue
 		}
 		fitting = append(fitting, c)
 	}
 	if len(fitting) == 0 {
-		return out
+		return candidate{rejected: rejected}
 	}
-	// Stores that it can reach, and the project's own compiled modules, draw to a runtime. None is refused for them: another runtime may use the
-	// store, and modules can be built again.
-	best := 0
+	best, kept := m.choose(name, k, fitting)
+	chosen := fitting[best]
+	chosen.rejected = append(rejected, passedOver(fitting[:best], chosen)...)
+	chosen.because = because(chosen.program, want, demands, len(offers), kept)
+	return chosen
+}
+
+// choose returns which of the programs that meet every demand is taken, the newest first: the one with the fewest flaws, or one with no more of
+// them that served the last good start. Stores out of reach and modules of the project that do not fit are flaws: they refuse nothing, since another
+// part may use the store, and modules can be built again.
+func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int, kept bool) {
 	for i, c := range fitting {
 		if c.flaws() < fitting[best].flaws() {
 			best = i
 		}
 	}
-	kept := false
-	if had {
-		if i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program }); i >= 0 && fitting[i].flaws() <= fitting[best].flaws() {
-			kept, best = i != best, i
-		}
+	good, had := m.in.History.Good.Parts[name]
+	if !had || good.Kind != k.Name() || m.in.Consent.Afresh {
+		return best, false
 	}
-	chosen := fitting[best]
-	for i, c := range fitting {
+	i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program })
+	if i < 0 || fitting[i].flaws() > fitting[best].flaws() {
+		return best, false
+	}
+	return i, i != best
+}
+
+// passedOver says why each of the newer programs was not taken.
+func passedOver(newer []candidate, chosen candidate) []Option {
+	var out []Option
+	for _, c := range newer {
+		why := "the part ran well on " + chosen.program.Version + ", which still meets every demand (dravit start --afresh chooses again)"
 		switch {
-		case i < best && len(c.lacks) > 0:
-			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: c.lacks[0].because})
-		case i < best && len(c.extended.Unfit) > 0:
-			u := c.extended.Unfit[0]
-			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: u.File + " of the project does not fit: " + u.Because})
-		case i < best:
-			out.rejected = append(out.rejected, Option{Option: option(c.program), Because: "it came after the last good start, which " + good.Version + " served (dravit start --afresh chooses again)"})
+		case len(c.lacks) > 0:
+			why = c.lacks[0].because
+		case len(c.extended.Unfit) > 0:
+			why = c.extended.Unfit[0].File + " of the project does not fit: " + c.extended.Unfit[0].Because
 		}
+		out = append(out, Option{Option: option(c.program), Because: why})
 	}
-	chosen.rejected = out.rejected
-	chosen.because = because(chosen.program, want, demands, len(offers), kept)
-	return chosen
+	return out
 }
 
 func option(p *kind.Program) string {
