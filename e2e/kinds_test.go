@@ -176,11 +176,11 @@ func TestDataOfOtherVersions(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(`{"kind":"`+kind+`","version":"`+version+`"}`), 0o600))
 		w.own(file)
 	}
-	for version, want := range map[string]string{"99.1.0": "an older server would damage it", "10.5.23": "needs consent"} {
-		written("db", "mariadb", version)
+	for _, c := range []struct{ version, want string }{{"99.1.0", "an older server would damage it"}, {"10.5.23", "needs consent"}} {
+		written("db", "mariadb", c.version)
 		r := w.dravit("start")
 		assert.Equal(t, 3, r.code, r.all())
-		assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), want)
+		assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), c.want)
 	}
 	assert.NoDirExists(t, filepath.Join(dirs[0], "db.of-10.5.23"))
 	r := w.must("start", "--upgrade", "db")
