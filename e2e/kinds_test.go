@@ -226,7 +226,7 @@ func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 // A real MariaDB 10.5 fills and writes the data; this machine's newer one takes them over with consent, after a copy, and there is no way back.
 func TestDataOfAnOlderServer(t *testing.T) {
 	w := newWorld(t)
-	w.settings(`programs = ["` + beside(t) + `/mariadb-10.5/root/usr/libexec"]`)
+	w.settings(`programs = ["` + beside(t) + `/mariadb-10.5/tree/usr/libexec"]`)
 	file := func(version string) {
 		w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n"+version)
 	}

@@ -30,7 +30,7 @@ const (
 func beside(t *testing.T) string {
 	t.Helper()
 	dir := cmp.Or(os.Getenv("DRAVIT_TEST_BESIDE"), "/var/tmp/dravit-tests/beside")
-	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/root/usr/libexec/mariadbd"} {
+	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/tree/usr/libexec/mariadbd"} {
 		require.FileExists(t, filepath.Join(dir, f), "the programs of other releases are not here: ./verify fetches them, or e2e/programs-beside %s", dir)
 	}
 	return dir
@@ -184,7 +184,7 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	require.NoError(t, os.Chmod(other, 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(other), 0o755))
 	dir := w.besides(`extensions = ["` + other + `"]`)
-	file74, file84 := filepath.Join(dir, "7.4/root/usr/lib/php/20190902/redis.so"), filepath.Join(dir, "8.4/root/usr/lib/php/20240924/redis.so")
+	file74, file84 := filepath.Join(dir, "7.4/tree/usr/lib/php/20190902/redis.so"), filepath.Join(dir, "8.4/tree/usr/lib/php/20240924/redis.so")
 	copyTo := func(from, to string) {
 		text, err := os.ReadFile(from)
 		require.NoError(t, err)

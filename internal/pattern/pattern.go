@@ -3,12 +3,18 @@ package pattern
 
 import (
 	"regexp"
+	"strings"
 	"sync"
 )
 
 // New returns a function that returns the compiled expression. A bad expression panics at its first use.
 func New(text string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
+
+// Literal writes a path so that a shell pattern (path.Match) takes it as it is.
+func Literal(path string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(path)
 }
 
 var compiled sync.Map

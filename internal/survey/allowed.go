@@ -16,6 +16,7 @@ import (
 	"github.com/shirou/gopsutil/v4/disk"
 	"github.com/shirou/gopsutil/v4/mem"
 
+	"dravit/internal/pattern"
 	"dravit/internal/resolver"
 )
 
@@ -73,7 +74,7 @@ func orRoot(home string) string {
 func engines(ctx context.Context) []Engine {
 	dirs := []string{"/run", "/var/run"}
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(dir) {
-		dirs = append(dirs, globQuote(dir))
+		dirs = append(dirs, pattern.Literal(dir))
 	}
 	var sockets []string
 	for _, dir := range dirs {

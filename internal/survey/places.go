@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"dravit/internal/pattern"
 )
 
 // Where a program came from.
@@ -82,18 +84,14 @@ func (l *looker) searchPath() []folder {
 	return out
 }
 
-func (l *looker) inHome(pattern string) string {
-	if rest, ok := strings.CutPrefix(pattern, "~/"); ok {
+func (l *looker) inHome(shape string) string {
+	if rest, ok := strings.CutPrefix(shape, "~/"); ok {
 		if l.Home == "" || l.Home == "/" {
 			return ""
 		}
-		return filepath.Join(globQuote(l.Home), rest)
+		return filepath.Join(pattern.Literal(l.Home), rest)
 	}
-	return pattern
-}
-
-func globQuote(dir string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+	return shape
 }
 
 // originOf tells by its shape where the programs of a folder on PATH came from.

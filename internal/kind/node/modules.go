@@ -17,17 +17,13 @@ import (
 func (node) Scan(project string, _ stackfile.Part) []kind.Module {
 	var all []kind.Module
 	for _, shape := range []string{"*", "@*/*"} {
-		files, _ := filepath.Glob(filepath.Join(globQuote(project), "node_modules", shape, "build", "Release", "*.node"))
+		files, _ := filepath.Glob(filepath.Join(pattern.Literal(project), "node_modules", shape, "build", "Release", "*.node"))
 		for _, file := range files {
 			all = append(all, read(project, file))
 		}
 	}
 	slices.SortFunc(all, func(a, b kind.Module) int { return strings.Compare(a.File, b.File) })
 	return all
-}
-
-func globQuote(dir string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
 }
 
 // read tells what a native module was built for. One that uses the stable interface (Node-API) fits every Node.js; of the others some name

@@ -96,7 +96,7 @@ func (php) ModuleFolders(p kind.Program) []string {
 
 // ReadModules reads the extension files of a folder, and which of them wants symbols of which.
 func (php) ReadModules(dir string) []kind.Module {
-	files, _ := filepath.Glob(filepath.Join(globQuote(dir), "*.so"))
+	files, _ := filepath.Glob(filepath.Join(pattern.Literal(dir), "*.so"))
 	slices.Sort(files)
 	modules, objects := make([]kind.Module, len(files)), make([]objfile.File, len(files))
 	for i, file := range files {
@@ -110,10 +110,6 @@ func (php) ReadModules(dir string) []kind.Module {
 		}
 	}
 	return modules
-}
-
-func globQuote(dir string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
 }
 
 // Scan reads the extension files that the part names by their paths.

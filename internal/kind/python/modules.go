@@ -46,7 +46,7 @@ func (python) Scan(project string, _ stackfile.Part) []kind.Module {
 		return nil
 	}
 	all := []kind.Module{{Kind: "python", Name: env.dir, File: filepath.Join(env.dir, "pyvenv.cfg"), Built: abi(env.version)}}
-	sites, _ := filepath.Glob(filepath.Join(globQuote(project), env.dir, "lib", "python*", "site-packages"))
+	sites, _ := filepath.Glob(filepath.Join(pattern.Literal(project), env.dir, "lib", "python*", "site-packages"))
 	installed := map[string]bool{}
 	for _, site := range sites {
 		entries, _ := os.ReadDir(site)
@@ -68,10 +68,6 @@ func (python) Scan(project string, _ stackfile.Part) []kind.Module {
 		}
 	}
 	return all
-}
-
-func globQuote(dir string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
 }
 
 // normal is a package's name as it is compared (PEP 503).

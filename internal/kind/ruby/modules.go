@@ -7,13 +7,14 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
 // Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in say so
 // (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
 func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
-	quoted := strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(project)
+	quoted := pattern.Literal(project)
 	dirs, _ := filepath.Glob(filepath.Join(quoted, "vendor", "bundle", "ruby", "*", "extensions", "*", "*", "*"))
 	slices.Sort(dirs)
 	var all []kind.Module
