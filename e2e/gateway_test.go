@@ -36,7 +36,7 @@ const server = http.createServer((q, r) => {
   q.on("end", () => r.end("took " + n));
 });
 server.on("upgrade", (q, socket) => {
-  socket.write("HTTP/1.1 101 Switching Protocols\r\nUpgrade: echo\r\nConnection: Upgrade\r\n\r\n");
+  socket.write("HTTP/1.1 101 Switching Protocols\r\nUpgrade: " + q.headers.upgrade + "\r\nConnection: Upgrade\r\n\r\n");
   socket.on("data", d => socket.write("echo " + d));
   socket.on("error", () => {});
 });

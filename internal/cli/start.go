@@ -147,7 +147,7 @@ func notAnswering(out stack.Started) *ui.Failure {
 				if p.State != state {
 					continue
 				}
-				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s) does not answer", p.Name, strings.TrimSpace(p.Kind+" "+p.Version)), Because: p.Because, Next: p.Next}
+				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == kind.Unwell]), Because: p.Because, Next: p.Next}
 				if len(p.LogTail) > 0 {
 					f.Detail = "its log ends with\n  " + strings.Join(p.LogTail, "\n  ")
 				}

@@ -17,6 +17,7 @@ type statusJSON struct {
 	State  kind.State    `json:"state"`
 	Parts  []kind.Status `json:"parts"`
 	Sites  []siteJSON    `json:"sites"`
+	Notes  []string      `json:"notes"` // what the plan passed over
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -42,7 +43,7 @@ func (a *app) statusCommand() *cobra.Command {
 				a.ui.Status(status)
 				return nil
 			}
-			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}}
+			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}, Notes: append([]string{}, status.Notes...)}
 			if out.Parts == nil {
 				out.Parts = []kind.Status{}
 			}

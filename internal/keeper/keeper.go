@@ -149,11 +149,7 @@ func (k *Keeper) openGateway(port, secure int) error {
 	if err := k.writeRoutes(); err != nil {
 		return err
 	}
-	spec, err := gateway.Spec(k.home, k.self, port, secure)
-	if err != nil {
-		return err
-	}
-	_, err = k.gateway.begin(spec, nil)
+	_, _, err := k.gateway.begin(func() (materialise.Spec, error) { return gateway.Spec(k.home, k.self, port, secure) }, nil)
 	return err
 }
 
@@ -205,11 +201,12 @@ type Seen struct {
 	Name  string             `json:"name"`
 	Parts []kind.Status      `json:"parts"`
 	Sites []materialise.Site `json:"sites"`
+	Notes []string           `json:"notes,omitempty"` // what the plan passed over
 }
 
 // Unseen is a stack of which nothing runs.
 func Unseen(spec materialise.Spec) Seen {
-	s := Seen{Name: spec.Name, Sites: spec.Sites}
+	s := Seen{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
 	for _, p := range spec.Parts {
 		s.Parts = append(s.Parts, statusOf(p, kind.Stopped))
 	}
@@ -296,16 +293,17 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		_ = out.Encode(e) // a caller who left is seen by the context
 		_ = flush.Flush()
 	}
-	spec, err := materialise.Read(k.home, id)
-	if err != nil || spec.ID == "" {
-		say(Event{Error: "this stack was never planned", Done: true})
-		return
-	}
 	s := k.stack(id)
 	s.mu.Lock()
 	s.waiting++
 	s.mu.Unlock()
-	begun, err := s.begin(spec, req.Parts)
+	spec, begun, err := s.begin(func() (materialise.Spec, error) {
+		spec, err := materialise.Read(k.home, id)
+		if err == nil && spec.ID == "" {
+			err = errors.New("this stack was never planned")
+		}
+		return spec, err
+	}, req.Parts)
 	if err == nil && len(spec.Sites) > 0 {
 		err = k.openGateway(spec.Gateway, spec.Secure)
 	}

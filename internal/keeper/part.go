@@ -52,10 +52,65 @@ type part struct {
 	launched      chan struct{} // closed when the first process was started, or none will be
 	closeLaunched func()
 
-	// guarded by stack.mu
+	refused string // why the configuration that is written is not the one that it runs with; "": it is
+
+	poke chan struct{} // there is something in next
+
+	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
+	next     *kind.Part // what spec is to become
+	config   string     // spec.Config of what the process runs with
 	status   kind.Status
 	identity proc.Identity // of the leading process, zero where unknown
 	answered bool          // since the stack was started
+}
+
+// give has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.
+func (p *part) give(spec kind.Part) {
+	p.next = &spec
+	if spec.Config != p.config && (p.status.State == kind.Answers || p.status.State == kind.Unwell) {
+		p.status.State, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", time.Now()
+	}
+	select {
+	case p.poke <- struct{}{}:
+	default:
+	}
+}
+
+// takeSpec takes what was given, and tells whether the process runs with another configuration.
+func (p *part) takeSpec() (stale bool) {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	if p.next != nil {
+		p.spec, p.next = *p.next, nil
+	}
+	return p.spec.Config != p.config
+}
+
+// tookConfig notes that the process runs with what spec says.
+func (p *part) tookConfig() {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	p.config = p.spec.Config
+	p.stack.writeSeen()
+}
+
+// reload has the running process take its new configuration, once its own test accepts that.
+func (p *part) reload(ctx context.Context) {
+	p.refused = ""
+	if tester, ok := p.kind.(kind.Tester); ok {
+		if err := p.test(ctx, tester.Test(p.spec)); err != nil {
+			p.refused = err.Error() + "; it runs on with the one before"
+			p.tookConfig() // until there is another
+			return
+		}
+	}
+	p.stack.mu.Lock()
+	id := p.identity
+	p.stack.mu.Unlock()
+	if err := id.Signal(p.kind.(kind.Reloader).Reload()); err != nil {
+		p.stack.keeper.log.Error("reloading", "part", p.spec.Name, "error", err)
+	}
+	p.tookConfig()
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
@@ -148,6 +203,7 @@ type ending struct {
 
 // life is one life of the part: from what must be there before its process, until the process is gone.
 func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
+	p.takeSpec()
 	command := p.kind.Command(p.spec)
 	if command.Path == "" {
 		return p.lifeWithoutProcess(ctx)
@@ -169,6 +225,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
 		}
 		var err error
+		p.refused = ""
+		p.stack.mu.Lock()
+		p.config = p.spec.Config
+		p.stack.mu.Unlock()
 		exited, err = p.spawn(command)
 		p.closeLaunched()
 		if err != nil {
@@ -193,6 +253,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	preparer, prepares := p.kind.(kind.Preparer)
 	unprepared := prepares && (p.unsynced || p.spec.UpgradeFrom != "")
 	for {
+		stale := p.takeSpec()
 		ladder := p.kind.Ladder(p.spec)
 		if unprepared { // nobody can log in yet: as far as its own socket
 			ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
@@ -210,13 +271,17 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		switch {
 		case ctx.Err() != nil:
 			return ending{}
+		case fell == nil && stale:
+			p.reload(ctx)
+			continue
 		case fell == nil && !unprepared:
 			wait = askAgain
 			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
 				wait = askSoon
 			} else if p.unsynced { // nor for the disk
 				p.unsynced = false
-				p.stack.keeper.parts.Go(func() { _ = data.Sync(p.spec.Data) })
+				dir := p.spec.Data
+				p.stack.keeper.parts.Go(func() { _ = data.Sync(dir) })
 			}
 		case fell != nil && fell.Rung == kind.Ours && time.Since(began) > time.Second && p.stack.ofPart(p).State != kind.Answers && p.thief() != "":
 			// It lives, and another process answers on its port: waiting changes nothing.
@@ -237,6 +302,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			return ending{}
 		case err := <-exited:
 			return gone(err)
+		case <-p.poke:
 		case <-time.After(wait):
 		}
 	}
@@ -249,6 +315,7 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 		return ending{what: err.Error(), final: true}
 	}
 	for ctx.Err() == nil {
+		p.takeSpec()
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
 			p.proved()
 		} else if ctx.Err() == nil {
@@ -284,6 +351,10 @@ func (p *part) proved() (first bool) {
 	p.status.Memory = memory
 	p.answered = true
 	p.stack.mu.Unlock()
+	if p.refused != "" {
+		p.set(kind.Unwell, p.refused, "dravit start, once it is mended")
+		return false
+	}
 	p.set(kind.Answers, "", "")
 	return first
 }
@@ -370,7 +441,7 @@ func clearSocket(path string) error {
 // test has the program test its configuration, once for each configuration and version.
 func (p *part) test(ctx context.Context, c kind.Command) error {
 	mark := filepath.Join(p.spec.Conf, ".tested")
-	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Version + p.spec.Program))
+	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Config + p.spec.Version + p.spec.Program))
 	if old, err := os.ReadFile(mark); err == nil && bytes.Equal(old, sum[:]) {
 		return nil
 	}
@@ -381,7 +452,8 @@ func (p *part) test(ctx context.Context, c kind.Command) error {
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		p.appendLog(out)
-		return fmt.Errorf("its own test refuses the configuration: %s", lastLine(out, err))
+		because, _ := p.explain(string(out), lastLine(out, err))
+		return fmt.Errorf("its own test refuses the configuration: %s", because)
 	}
 	_, err = home.WriteDerived(mark, sum[:], 0o600)
 	return err

@@ -27,10 +27,12 @@ type stack struct {
 	parts   map[string]*part
 	changed chan struct{} // closed and made anew at every change
 	waiting int           // starts that wait for this stack
+
+	watching context.CancelFunc // ends the watch over folders; guarded by apply
 }
 
 func newStack(k *Keeper, id string) *stack {
-	return &stack{keeper: k, id: id, parts: map[string]*part{}, changed: make(chan struct{})}
+	return &stack{keeper: k, id: id, parts: map[string]*part{}, changed: make(chan struct{}), watching: func() {}}
 }
 
 // wake tells those who wait that something changed. The caller holds mu.
@@ -99,6 +101,8 @@ type remembered struct {
 	Parts map[string]proc.Identity `json:"parts"`
 	// Hashes are those of the specs that the parts were started with: the stack's Spec may be newer than what runs.
 	Hashes map[string]string `json:"hashes"`
+	// Configs are those of the configurations that reloaded parts have taken.
+	Configs map[string]string `json:"configs"`
 }
 
 func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
@@ -129,11 +133,15 @@ func (s *stack) remember(p *part, id proc.Identity) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p.identity, p.status.PID = id, id.PID
-	all := remembered{map[string]proc.Identity{}, map[string]string{}}
+	s.writeSeen()
+}
+
+// writeSeen writes down what runs. The caller holds mu.
+func (s *stack) writeSeen() {
+	all := remembered{map[string]proc.Identity{}, map[string]string{}, map[string]string{}}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
-			all.Parts[name] = x.identity
-			all.Hashes[name] = x.spec.Hash
+			all.Parts[name], all.Hashes[name], all.Configs[name] = x.identity, x.spec.Hash, x.config
 		}
 	}
 	if err := home.WriteState(s.seenFile(), all); err != nil {
@@ -141,13 +149,17 @@ func (s *stack) remember(p *part, id proc.Identity) {
 	}
 }
 
-// begin brings the stack to what spec says: parts that are gone from it or have changed are ended, missing ones begun.
-// restart names parts that are ended in any case. It returns the names of the parts that it began.
-func (s *stack) begin(spec materialise.Spec, restart []string) ([]string, error) {
+// begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun, and those that can take
+// a new configuration while they run do. restart names parts that are ended in any case. It returns the Spec and the names of the parts that it began.
+func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (materialise.Spec, []string, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
+	spec, err := read()
+	if err != nil {
+		return spec, nil, err
+	}
 	if err := s.wish(true); err != nil {
-		return nil, err
+		return spec, nil, err
 	}
 	wanted := map[string]kind.Part{}
 	for _, p := range spec.Parts {
@@ -158,6 +170,8 @@ func (s *stack) begin(spec materialise.Spec, restart []string) ([]string, error)
 	for name, p := range s.parts {
 		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == kind.Failed {
 			end = append(end, p)
+		} else {
+			p.give(x)
 		}
 	}
 	s.mu.Unlock()
@@ -174,12 +188,26 @@ func (s *stack) begin(spec materialise.Spec, restart []string) ([]string, error)
 	s.mu.Lock()
 	s.spec = spec
 	s.mu.Unlock()
-	s.add(spec.Parts, nil)
-	return begun, nil
+	s.add(spec.Parts, nil, nil)
+	s.watch(spec)
+	return spec, begun, nil
+}
+
+// take gives the running parts what spec says of sites. It begins and ends nothing.
+func (s *stack) take(spec materialise.Spec) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.spec = spec
+	for _, x := range spec.Parts {
+		if p, runs := s.parts[x.Name]; runs && x.Hash == p.spec.Hash {
+			p.give(x)
+		}
+	}
+	s.wake()
 }
 
 // add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
-func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
+func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, configs map[string]string) {
 	type launch struct {
 		part *part
 		run  func()
@@ -197,6 +225,7 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity) {
 			status: statusOf(spec, kind.Waiting)}
 		p.status.Since = time.Now()
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
+		p.poke, p.config = make(chan struct{}, 1), configs[spec.Name]
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
 		p.closeLaunched = sync.OnceFunc(func() { close(p.launched) })
@@ -234,12 +263,12 @@ func weight(p *part) int {
 func (s *stack) end(parts []*part) {
 	for _, stores := range []bool{false, true} {
 		for _, p := range parts {
-			if p.spec.Role.Store() == stores {
+			if p.kind.Role().Store() == stores {
 				p.stop()
 			}
 		}
 		for _, p := range parts {
-			if p.spec.Role.Store() == stores {
+			if p.kind.Role().Store() == stores {
 				<-p.done
 			}
 		}
@@ -247,7 +276,7 @@ func (s *stack) end(parts []*part) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range parts {
-		delete(s.parts, p.spec.Name)
+		delete(s.parts, p.spec.Name) // its goroutine has ended
 	}
 	s.wake()
 }
@@ -269,6 +298,9 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 		if err := s.wish(false); err != nil {
 			return nil, err
 		}
+	}
+	if whole {
+		s.watching()
 	}
 	s.end(parts)
 	var last []kind.Status
@@ -315,7 +347,8 @@ func (s *stack) adopt() error {
 	s.mu.Unlock()
 	s.apply.Lock()
 	defer s.apply.Unlock()
-	s.add(spec.Parts, alive)
+	s.add(spec.Parts, alive, was.Configs)
+	s.watch(spec)
 	return nil
 }
 
@@ -362,6 +395,9 @@ func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
 
 // leave lets go of every part without touching it.
 func (s *stack) leave() {
+	s.apply.Lock()
+	s.watching()
+	s.apply.Unlock()
 	s.mu.Lock()
 	parts := slices.Collect(maps.Values(s.parts))
 	s.mu.Unlock()

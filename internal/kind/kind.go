@@ -134,6 +134,8 @@ type Part struct {
 	Stores []Store  `json:"stores,omitempty"` // of a runtime: what it uses
 
 	Hash string `json:"hash"` // of everything that makes a restart necessary when it changes
+	// Config is the hash of what a Reloader takes while it runs. "" for other kinds.
+	Config string `json:"config,omitempty"`
 }
 
 // Host is where parts with a port listen.
@@ -157,6 +159,9 @@ type Site struct {
 	FPM     string   `json:"fpm,omitempty"`     // the runtime's FastCGI socket
 	Proxy   string   `json:"proxy,omitempty"`   // the app's host:port
 	Probe   string   `json:"probe,omitempty"`   // the runtime's probe script
+	Include string   `json:"include,omitempty"` // a file with directives of the server's own
+	// Included is the hash of that file: it tells that the file has changed.
+	Included string `json:"included,omitempty"`
 }
 
 // HostKeys are the names under which a host may be found in a table with wildcards, the closest first: itself, then *. before each
@@ -208,6 +213,18 @@ type Prober interface {
 
 // Tester has the program test its own configuration without starting.
 type Tester interface{ Test(p Part) Command }
+
+// Reloader is a server that takes a new configuration while it runs: requests in flight finish with the one before.
+type Reloader interface {
+	// Reload is the signal to its leading process.
+	Reload() syscall.Signal
+}
+
+// Includer is a web server with directives of its own, which a site's Include may hold.
+type Includer interface {
+	// Includes does nothing: it tells that Files writes the Includes of sites.
+	Includes()
+}
 
 // Filler fills a new data folder.
 type Filler interface {

@@ -5,7 +5,9 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -14,7 +16,9 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/ledger"
 	"dravit/internal/plan"
+	"dravit/internal/project"
 	"dravit/internal/stackfile"
 )
 
@@ -30,6 +34,10 @@ type Spec struct {
 	Sites   []Site      `json:"sites"`
 	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
 	Path    []string    `json:"path"` // folders that come first in a command's PATH
+	// Each tells that new folders are new sites: Again makes the Spec anew.
+	Each bool `json:"each,omitempty"`
+	// Notes are what the plan passed over, among it folders that are no sites.
+	Notes []string `json:"notes,omitempty"`
 }
 
 // Site is one host name of the stack.
@@ -42,6 +50,7 @@ type Site struct {
 	Server  string            `json:"server"`     // the part that serves it, on its socket
 	App     string            `json:"app,omitempty"`
 	Expect  *stackfile.Expect `json:"expect,omitempty"`
+	Network int               `json:"network,omitempty"` // the port on which other machines see it; 0: none
 }
 
 // File returns where a stack's Spec is kept.
@@ -74,7 +83,7 @@ type Host struct {
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
-	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Sites: []Site{}}
+	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Sites: []Site{}, Notes: p.Notes}
 	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return spec, err
@@ -88,9 +97,11 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		spec.Parts = append(spec.Parts, place(h, in, p, x, secrets[x.Name], host))
 	}
 	for _, s := range p.Sites {
-		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Secure, s.Server, s.App, s.Expect})
+		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Secure, s.Server, s.App, s.Expect, s.NetworkPort})
 	}
-	placeSites(&spec, in, p)
+	if err := placeSites(&spec, in, p); err != nil {
+		return spec, err
+	}
 	if err := environment(&spec, in.File, kinds, host); err != nil {
 		return spec, err
 	}
@@ -99,7 +110,148 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)
 		}
 	}
+	spec.Each = slices.ContainsFunc(in.File.Sites, func(s stackfile.Site) bool { return s.Each != "" })
+	if spec.Each {
+		if err := home.WriteState(madeFile(h, id), made{in, host}); err != nil {
+			return spec, err
+		}
+	}
+	if err := writeDotenv(in, spec.Env); err != nil {
+		return spec, err
+	}
 	return spec, home.WriteState(File(h, id), spec)
+}
+
+// made is what a Spec was made of.
+type made struct {
+	Input plan.Input `json:"input"`
+	Host  Host       `json:"host"`
+}
+
+func madeFile(h *home.Home, id string) string { return h.Stack(id, "made.json") }
+
+// Folders are those of a stack that are sites of their own.
+type Folders struct {
+	facts project.Facts
+	sites []stackfile.Site
+}
+
+// ReadFolders returns the folders as they were when the stack's Spec was made.
+func ReadFolders(h *home.Home, id string) (Folders, error) {
+	var m made
+	err := home.ReadJSON(madeFile(h, id), &m)
+	if err == nil && m.Input.File == nil {
+		err = fmt.Errorf("%s is gone", madeFile(h, id))
+	}
+	if err != nil {
+		return Folders{}, err
+	}
+	return Folders{m.Input.Project, m.Input.File.Sites}, nil
+}
+
+// Changed looks at the folders, and tells whether they have changed since they were looked at last.
+func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
+
+// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made; ErrSame says that they have not.
+// Everything else stays as the last start decided it. The caller holds the ledger.
+func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
+	var m made
+	err := home.ReadJSON(madeFile(h, id), &m)
+	if err != nil {
+		return Spec{}, err
+	}
+	if !m.Input.Project.LookEach(m.Input.File.Sites) {
+		return Spec{}, ErrSame
+	}
+	own := book.Stacks[id]
+	m.Input.Ledger.Name, m.Input.Ledger.Ports, m.Input.Ledger.Hosts = own.Name, own.Ports, map[string]string{}
+	for other, s := range book.Stacks {
+		for _, host := range s.Hosts {
+			if other != id {
+				m.Input.Ledger.Hosts[host] = s.Name
+			}
+		}
+	}
+	p := plan.Make(m.Input, kinds.Pure())
+	if !p.OK {
+		return Spec{}, fmt.Errorf("%s: %s", p.Faults[0].What, p.Faults[0].Because)
+	}
+	if _, err := os.Stat(m.Host.Self); err != nil { // an upgrade took it away
+		m.Host.Self = m.Host.Link
+	}
+	spec, err := Write(h, m.Input, p, kinds, m.Host)
+	if err == nil {
+		Enter(book, id, m.Input.Project.Dir, p)
+	}
+	return spec, err
+}
+
+// ErrSame says that nothing has changed.
+var ErrSame = errors.New("nothing has changed")
+
+// Enter writes down in the ledger what a plan gave to a stack.
+func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
+	own := ledger.Stack{Dir: dir, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
+	for _, x := range p.Parts {
+		if x.Port != 0 {
+			own.Ports[x.Name] = x.Port
+		}
+		if x.Debug != 0 {
+			own.Ports[plan.DebugKey(x.Name)] = x.Debug
+		}
+	}
+	for _, site := range p.Sites {
+		own.Hosts[site.Name] = site.Host
+		for _, alias := range site.Aliases {
+			own.Hosts[alias] = alias
+		}
+		if site.NetworkPort != 0 {
+			own.Ports[plan.NetworkKey(site.Name)] = site.NetworkPort
+		}
+	}
+	changed = book.Gateway != p.Gateway || book.Secure != p.Secure || !book.Stacks[id].Equal(own)
+	book.Stacks[id] = own
+	book.Gateway, book.Secure = p.Gateway, p.Secure
+	return changed
+}
+
+// dotenvHead begins a file that Dravit wrote: another is never written over.
+const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
+
+// ErrForeign says that a file of the project is not Dravit's to write.
+type ErrForeign struct{ File string }
+
+func (e *ErrForeign) Error() string { return e.File + " is there already, and Dravit did not write it" }
+
+// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
+// files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
+func writeDotenv(in plan.Input, env []string) error {
+	if in.File.Dotenv == "" {
+		return nil
+	}
+	file := filepath.Join(in.Project.Dir, in.File.Dotenv)
+	old, err := os.ReadFile(file)
+	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
+		return &ErrForeign{in.File.Dotenv}
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString(dotenvHead)
+	for _, v := range env {
+		name, value, _ := strings.Cut(v, "=")
+		if strings.ContainsAny(value, "'\n") {
+			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
+		} else {
+			value = "'" + value + "'"
+		}
+		b.WriteString(name + "=" + value + "\n")
+	}
+	if string(old) == b.String() {
+		return nil
+	}
+	return home.WriteFile(file, []byte(b.String()), 0o600)
 }
 
 // passwords returns a password for every part, the old one where it has one.
@@ -166,7 +318,7 @@ func databaseName(stack string) string {
 }
 
 // placeSites gives each part the sites that it serves or runs.
-func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
+func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 	parts := map[string]*kind.Part{}
 	for i := range spec.Parts {
 		parts[spec.Parts[i].Name] = &spec.Parts[i]
@@ -175,6 +327,14 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
 		site := kind.Site{Name: s.Name, Host: s.Host, Aliases: s.Aliases, App: s.App}
 		if s.Root != "" {
 			site.Root = filepath.Join(in.Project.Dir, s.Root)
+		}
+		if s.Include != "" {
+			site.Include = filepath.Join(in.Project.Dir, s.Include)
+			text, err := os.ReadFile(site.Include)
+			if err != nil {
+				return err
+			}
+			site.Included = fmt.Sprintf("%x", sha256.Sum256(text))
 		}
 		if app := parts[s.App]; app != nil {
 			if app.Role == kind.App {
@@ -194,6 +354,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) {
 			}
 		}
 	}
+	return nil
 }
 
 // configure writes a part's files and sums up what makes a restart necessary when it changes.
@@ -223,16 +384,25 @@ func configure(p *kind.Part, kinds kind.List) error {
 	bare := *p
 	bare.UpgradeFrom = ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
-	text, err := json.Marshal(struct {
-		Part  kind.Part
-		Files []kind.File
-	}{bare, files})
-	if err != nil {
-		return err
+	bare.Sites = nil // what a process knows of them stands in its files
+	if _, ok := k.(kind.Reloader); ok {
+		included := []string{}
+		for _, s := range p.Sites {
+			included = append(included, s.Included)
+		}
+		if p.Config, err = hash(files, included); err != nil {
+			return err
+		}
+		files = nil
 	}
+	p.Hash, err = hash(bare, files)
+	return err
+}
+
+func hash(values ...any) (string, error) {
+	text, err := json.Marshal(values)
 	sum := sha256.Sum256(text)
-	p.Hash = fmt.Sprintf("%x", sum[:12])
-	return nil
+	return fmt.Sprintf("%x", sum[:12]), err
 }
 
 // environment computes what the stack adds to a command's environment, and gives each part its own.

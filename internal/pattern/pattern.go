@@ -12,9 +12,13 @@ func New(text string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
 }
 
-// Literal writes a path so that a shell pattern (path.Match) takes it as it is.
+// Literal writes a path so that a shell pattern (path.Match, glob(7)) takes it as it is. A path without anything that means something there stays
+// what it is. Not every reader takes a backslash before a wildcard, but all take a class of one.
 func Literal(path string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(path)
+	if !strings.ContainsAny(path, `*?[`) {
+		return path
+	}
+	return strings.NewReplacer(`\`, `\\`, `*`, `[*]`, `?`, `[?]`, `[`, `[[]`).Replace(path)
 }
 
 var compiled sync.Map

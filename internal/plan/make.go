@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
-	"dravit/internal/project"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 )
@@ -29,7 +28,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	for _, x := range in.Survey.Ports {
 		m.held[x.Port] = append(m.held[x.Port], x)
 	}
-	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}}
+	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}, Warnings: []string{}}
 	number := m.name()
 	file := m.addWebServer()
 	names := slices.Sorted(maps.Keys(file))
@@ -49,6 +48,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.sockets()
 	m.gateway()
 	m.sites(number)
+	m.inboxes()
 	m.requires()
 	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
 		m.plan.Notes = append(m.plan.Notes, in.Project.Manifests[folder].Faults...)
@@ -136,8 +136,11 @@ func (m *maker) name() int {
 func (m *maker) clash(n int) bool {
 	clash := m.stacks[numbered(m.in.File.Name, n)]
 	for _, s := range m.in.File.Sites {
+		if s.Each != "" {
+			continue // a folder whose name is taken is passed over
+		}
 		for _, name := range append([]string{s.Name}, s.Aliases...) {
-			clash = clash || m.in.Ledger.Hosts[numbered(name, n)+".localhost"] != ""
+			clash = clash || m.in.Ledger.Hosts[host(s, name, n)] != ""
 		}
 	}
 	return clash
@@ -360,6 +363,7 @@ func (m *maker) gateway() {
 		return
 	}
 	m.owner = GatewayOwner
+	defer func() { m.owner = m.in.StackID }()
 	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, m.in.Gateway.HTTP, 80, 8080)
 	m.taken[m.plan.Gateway] = true
 	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
@@ -515,96 +519,4 @@ func (m *maker) free(base int, rejected []Option) (int, []Option) {
 		}
 	}
 	return 0, rejected
-}
-
-// sites decides where each site's name, root and server are.
-func (m *maker) sites(number int) {
-	byName := map[string]Part{}
-	var servers []string
-	for _, p := range m.plan.Parts {
-		byName[p.Name] = p
-		if p.Role == kind.Web {
-			servers = append(servers, p.Name)
-		}
-	}
-	for _, s := range m.in.File.Sites {
-		subject := "site." + s.Name
-		site := Site{Name: s.Name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: numbered(s.Name, number) + ".localhost"}
-		site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
-		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
-		for _, alias := range s.Aliases {
-			site.Aliases = append(site.Aliases, numbered(alias, number)+".localhost")
-		}
-		if len(site.Aliases) > 0 {
-			m.decide(subject+".aliases", strings.Join(site.Aliases, ", "), nil, "the stack file names them")
-		}
-		if site.Server = s.Server; site.Server == "" {
-			switch len(servers) {
-			case 1:
-				site.Server = servers[0]
-			case 0: // its web server has no plan, which is a fault already
-			default:
-				m.fault(subject+".server", "the site "+s.Name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
-			}
-		} else if p, ok := byName[s.Server]; ok && p.Role != kind.Web {
-			m.fault(subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, s.Name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
-		}
-		app, hasApp := byName[s.App]
-		if hasApp && app.Role != kind.Runtime && app.Role != kind.App {
-			m.fault(subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, s.Name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
-		}
-		if !hasApp || app.Role != kind.App {
-			m.root(&site, s.Root)
-		}
-		m.plan.Sites = append(m.plan.Sites, site)
-	}
-	for _, p := range m.plan.Parts { // inboxes are sites, too
-		if p.Role == kind.Mail {
-			host := p.Name + "." + m.plan.Stack + ".localhost"
-			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(host), Secure: m.secure(host), Host: host, Server: p.Name})
-		}
-	}
-}
-
-func (m *maker) url(host string) string { return address("http", host, m.plan.Gateway, 80) }
-
-func (m *maker) secure(host string) string {
-	return address("https", host, m.plan.Secure, 443)
-}
-
-// address leaves out the port that browsers take by themselves.
-func address(scheme, host string, port, usual int) string {
-	if port == usual {
-		return scheme + "://" + host + "/"
-	}
-	return fmt.Sprintf("%s://%s:%d/", scheme, host, port)
-}
-
-// root decides a site's document root.
-func (m *maker) root(site *Site, named string) {
-	subject := "site." + site.Name + ".root"
-	if named != "" {
-		site.Root = filepath.Clean(named)
-		if !m.in.Project.Folders[site.Root].Exists {
-			m.fault(subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
-			return
-		}
-		m.decide(subject, site.Root, nil, "the stack file names it")
-		return
-	}
-	var rejected []Option
-	for _, root := range project.Roots {
-		f := m.in.Project.Folders[root]
-		switch {
-		case !f.Exists:
-			rejected = append(rejected, Option{Option: root, Because: "not there"})
-		case f.Index == "":
-			rejected = append(rejected, Option{Option: root, Because: "it has no index.php or index.html"})
-		default:
-			site.Root = root
-			m.decide(subject, root, rejected, "it holds "+f.Index)
-			return
-		}
-	}
-	m.fault(subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
 }

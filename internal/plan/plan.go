@@ -64,6 +64,7 @@ type Gateway struct {
 type Consent struct {
 	Upgrade []string `json:"upgrade,omitempty"` // parts whose data a newer program may change, after a copy
 	Afresh  bool     `json:"afresh,omitempty"`  // earlier choices do not count
+	Network []string `json:"network,omitempty"` // sites that other machines may see
 }
 
 // Written says what wrote a part's data folder last.
@@ -86,6 +87,8 @@ type Plan struct {
 	Since   string   `json:"since,omitempty"`
 	// Notes are what was found and could not be used: a manifest that cannot be read.
 	Notes []string `json:"notes"`
+	// Warnings are what the user should know of what was decided.
+	Warnings []string `json:"warnings"`
 
 	Gateway int `json:"gateway_port"`
 	Secure  int `json:"gateway_secure_port"` // for HTTPS
@@ -125,15 +128,19 @@ type Change struct {
 
 // Site is a site as decided.
 type Site struct {
-	Name    string            `json:"name"`
-	URL     string            `json:"url"`
-	Secure  string            `json:"secure_url"` // over HTTPS
-	Aliases []string          `json:"aliases"`
-	Server  string            `json:"server"`
-	App     string            `json:"app,omitempty"`
-	Host    string            `json:"host"`
-	Root    string            `json:"root,omitempty"` // relative to the project
-	Expect  *stackfile.Expect `json:"-"`
+	Name    string   `json:"name"`
+	URL     string   `json:"url"`
+	Secure  string   `json:"secure_url"` // over HTTPS
+	Aliases []string `json:"aliases"`
+	Server  string   `json:"server"`
+	App     string   `json:"app,omitempty"`
+	Host    string   `json:"host"`
+	Root    string   `json:"root,omitempty"`    // relative to the project
+	Include string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
+	// Network tells that other machines are to see the site; NetworkPort is where they do, 0 where nobody has agreed.
+	Network     bool              `json:"network,omitempty"`
+	NetworkPort int               `json:"network_port,omitempty"`
+	Expect      *stackfile.Expect `json:"-"`
 }
 
 // Decision is one choice. Subject is its path: part.app.version, site.ferry.name.

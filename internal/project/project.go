@@ -2,16 +2,22 @@
 package project
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/stackfile"
 )
 
 // Facts is what the folder says. Keys are paths relative to the project.
 type Facts struct {
 	Dir       string               `json:"dir"`
 	Folders   map[string]Folder    `json:"folders"`
+	Each      map[string][]string  `json:"each,omitempty"`      // the folders that are sites of their own, by the site's pattern
+	Files     []string             `json:"files,omitempty"`     // of those that sites include, the ones that are there
 	Manifests map[string]Manifests `json:"manifests,omitempty"` // by folder: the project, and those above document roots
 	Modules   []kind.Module        `json:"modules,omitempty"`   // compiled files that the project brings
 }
@@ -25,19 +31,23 @@ type Folder struct {
 // Roots are the folders that may be a document root, most likely first.
 var Roots = []string{"public", "web", "htdocs", "."}
 
-// Look reads the facts: about the usual document roots and the ones that the stack file names.
-func Look(dir string, roots []string) Facts {
+// Indexes are the files that make a folder a document root, the one that is taken first.
+var Indexes = []string{"index.php", "index.html"}
+
+// Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their own.
+func Look(dir string, sites []stackfile.Site) Facts {
 	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}}
-	for _, root := range append(roots, Roots...) {
-		path := filepath.Join(dir, root)
-		info, err := os.Stat(path)
-		folder := Folder{Exists: err == nil && info.IsDir()}
-		for _, index := range []string{"index.php", "index.html"} {
-			if _, err := os.Stat(filepath.Join(path, index)); err == nil && folder.Index == "" {
-				folder.Index = index
-			}
+	var roots []string
+	for _, s := range sites {
+		if s.Each == "" && s.Root != "" {
+			roots = append(roots, s.Root)
 		}
-		f.Folders[filepath.Clean(root)] = folder
+		if info, err := os.Stat(filepath.Join(dir, s.Include)); err == nil && info.Mode().IsRegular() {
+			f.Files = append(f.Files, s.Include)
+		}
+	}
+	for _, root := range append(roots, Roots...) {
+		f.Folders[filepath.Clean(root)] = look(filepath.Join(dir, root))
 	}
 	for _, root := range append(roots, ".") {
 		for _, folder := range Above(root) {
@@ -49,7 +59,58 @@ func Look(dir string, roots []string) Facts {
 			}
 		}
 	}
+	f.LookEach(sites)
 	return f
+}
+
+// LookEach reads again which folders are sites of their own, and what may be their document roots. It tells whether anything has changed.
+func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
+	was := f.Each
+	f.Each = map[string][]string{}
+	for _, s := range sites {
+		if s.Each == "" {
+			continue
+		}
+		parent, glob := filepath.Split(s.Each)
+		entries, _ := os.ReadDir(filepath.Join(f.Dir, parent)) // a folder that is not there holds no sites
+		for _, e := range entries {
+			fits, _ := filepath.Match(glob, e.Name()) // the pattern was read already
+			if !fits || strings.HasPrefix(e.Name(), ".") {
+				continue
+			}
+			folder := filepath.Join(parent, e.Name())
+			if info, err := os.Stat(filepath.Join(f.Dir, folder)); err != nil || !info.IsDir() {
+				continue
+			}
+			f.Each[s.Each] = append(f.Each[s.Each], folder)
+			roots := Roots
+			if s.Root != "" {
+				roots = []string{s.Root}
+			}
+			for _, root := range roots {
+				root = filepath.Join(folder, root)
+				now := look(filepath.Join(f.Dir, root))
+				changed = changed || now != f.Folders[root]
+				f.Folders[root] = now
+			}
+		}
+	}
+	return changed || !maps.EqualFunc(was, f.Each, slices.Equal)
+}
+
+func look(path string) Folder {
+	info, err := os.Stat(path)
+	folder := Folder{Exists: err == nil && info.IsDir()}
+	if !folder.Exists {
+		return folder
+	}
+	for _, index := range Indexes {
+		if _, err := os.Stat(filepath.Join(path, index)); err == nil {
+			folder.Index = index
+			break
+		}
+	}
+	return folder
 }
 
 // Above returns a folder of the project and those above it, nearest first, up to the project itself.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/stackfile"
 	"dravit/internal/version"
 )
 
@@ -73,7 +74,7 @@ func TestFolders(t *testing.T) {
 	write(t, dir, "old/public/index.php", "")
 	write(t, dir, "other/composer.json", `{"require": {"php": "^5.6"}}`)
 	write(t, dir, "public/index.html", "")
-	f := Look(dir, []string{"old/public", "../outside"})
+	f := Look(dir, []stackfile.Site{{Name: "a", Root: "old/public"}, {Name: "b", Root: "../outside"}})
 	assert.Len(t, f.Manifests, 1)
 	assert.Equal(t, "^7.4", f.Manifests["old"].Demands[0].Text)
 	assert.Equal(t, Folder{Exists: true, Index: "index.php"}, f.Folders["old/public"])

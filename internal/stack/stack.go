@@ -116,13 +116,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	if err != nil {
 		return plan.Input{}, err
 	}
-	var roots []string
-	for _, site := range file.Sites {
-		if site.Root != "" {
-			roots = append(roots, site.Root)
-		}
-	}
-	in := plan.Input{Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, roots), Survey: found, Run: s.Home.Run, Version: s.Version,
+	in := plan.Input{Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
@@ -169,8 +163,8 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 }
 
 // project reads what the folder says, with the modules that it brings for the runtimes of the stack.
-func (s *Stack) project(file *stackfile.File, roots []string) project.Facts {
-	facts := project.Look(s.Dir, roots)
+func (s *Stack) project(file *stackfile.File) project.Facts {
+	facts := project.Look(s.Dir, file.Sites)
 	seen := map[string]bool{}
 	for _, name := range file.PartNames() {
 		for _, k := range file.Parts[name].Kind {
@@ -379,26 +373,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 			return err
 		}
 		s.Name = out.Plan.Stack
-		own := ledger.Stack{Dir: s.Dir, Name: s.Name, Ports: map[string]int{}, Hosts: map[string]string{}}
-		for _, p := range out.Plan.Parts {
-			if p.Port != 0 {
-				own.Ports[p.Name] = p.Port
-			}
-			if p.Debug != 0 {
-				own.Ports[plan.DebugKey(p.Name)] = p.Debug
-			}
-		}
-		for _, site := range out.Plan.Sites {
-			own.Hosts[site.Name] = site.Host
-			for _, alias := range site.Aliases {
-				own.Hosts[alias] = alias
-			}
-		}
-		if book.Gateway == out.Plan.Gateway && book.Secure == out.Plan.Secure && book.Stacks[s.ID].Equal(own) {
+		if !materialise.Enter(book, s.ID, s.Dir, out.Plan) {
 			return ledger.ErrUnchanged
 		}
-		book.Stacks[s.ID] = own
-		book.Gateway, book.Secure = out.Plan.Gateway, out.Plan.Secure
 		return nil
 	})
 }

@@ -3,7 +3,9 @@ package stack
 import (
 	"context"
 
+	"dravit/internal/gateway"
 	"dravit/internal/home"
+	"dravit/internal/keeper"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/settings"
@@ -53,14 +55,19 @@ func (m *Machine) Survey(ctx context.Context) (survey.Survey, error) {
 // livePorts tells which stack's live part holds a port.
 func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	live := map[int]string{}
+	entrance := m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	for id, s := range book.Stacks {
 		for part, port := range s.Ports {
-			if home.Locked(m.Home.Stack(id, "state", part+".lock")) {
+			holder := m.Home.Stack(id, "state", part+".lock")
+			if plan.IsNetworkKey(part) {
+				holder = entrance
+			}
+			if home.Locked(holder) && (holder != entrance || keeper.Wished(m.Home, id)) {
 				live[port] = id
 			}
 		}
 	}
-	if home.Locked(m.Home.Stack(plan.GatewayOwner, "state", plan.GatewayOwner+".lock")) {
+	if home.Locked(entrance) {
 		live[book.Gateway], live[book.Secure] = plan.GatewayOwner, plan.GatewayOwner
 	}
 	return live

@@ -45,6 +45,7 @@ func (r *reader) check(f *File) {
 	seen := map[string]bool{}
 	for i, s := range f.Sites {
 		at := fmt.Sprintf("site.%d", i)
+		r.each(at, s)
 		if seen[s.Name] && s.Name != "" {
 			r.fault(at+".name", fmt.Sprintf("two sites have the name %q", s.Name), "")
 		}
@@ -57,9 +58,14 @@ func (r *reader) check(f *File) {
 		}
 		defined(at+".app", s.App)
 		defined(at+".server", s.Server)
-		if s.Root != "" && !filepath.IsLocal(s.Root) {
-			r.fault(at+".root", fmt.Sprintf("the document root %q lies outside the project", s.Root), "a path relative to the project")
+		for key, path := range map[string]string{"root": s.Root, "include": s.Include} {
+			if path != "" && !filepath.IsLocal(path) {
+				r.fault(at+"."+key, fmt.Sprintf("the %s %q lies outside the project", map[string]string{"root": "document root", "include": "file"}[key], path), "a path relative to the project")
+			}
 		}
+	}
+	if f.Dotenv != "" && !filepath.IsLocal(f.Dotenv) {
+		r.fault("dotenv", fmt.Sprintf("the file %q lies outside the project", f.Dotenv), "a path relative to the project")
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
 		path := "env." + key
@@ -75,6 +81,26 @@ func (r *reader) check(f *File) {
 				r.fault(path, fmt.Sprintf("{%s.%s}: a part has no %q", m[1], m[2], m[2]), "fields: "+strings.Join(PlaceholderFields, ", "))
 			}
 		}
+	}
+}
+
+// each checks what goes with a name, and what with the names of folders.
+func (r *reader) each(at string, s Site) {
+	switch {
+	case s.Name == "" && s.Each == "":
+		_, name := r.places[at+".name"]
+		if _, each := r.places[at+".each"]; !name && !each { // else something is wrong with it, which is said already
+			r.fault(at, "this site has neither \"name\" nor \"each\"", "name = \"ferry\", or each = \"crew/*\" for a site of each folder")
+		}
+	case s.Name != "" && s.Each != "":
+		r.fault(at+".each", "a site has a name, or one of each folder", "take one of the two out")
+	case s.Each != "" && s.Aliases != nil:
+		r.fault(at+".aliases", "sites of folders have the names of their folders alone", "take the aliases out, or write the site down by its name")
+	case s.Each != "" && s.Network():
+		r.fault(at+".listen", "sites of folders answer on this machine only", "write the site that others may see down by its name")
+	}
+	if s.Each != "" && !filepath.IsLocal(s.Each) {
+		r.fault(at+".each", fmt.Sprintf("the folders %q lie outside the project", s.Each), "a path relative to the project")
 	}
 }
 

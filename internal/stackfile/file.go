@@ -19,6 +19,7 @@ type File struct {
 	Parts    map[string]Part    `toml:"part" json:"part" doc:"The members of the stack, each under a name of yours: letters, digits, - and _."`
 	Sites    []Site             `toml:"site" json:"site,omitempty" doc:"The sites of the stack, each with a host name."`
 	Env      map[string]Text    `toml:"env" json:"env,omitempty" doc:"Variables for parts and commands; {db.port} stands for the port of the part db."`
+	Dotenv   string             `toml:"dotenv" json:"dotenv,omitempty" doc:"A file in the project, a dot file, that start fills with the stack's variables, for tools that read one." pattern:"(^|/)\\.[A-Za-z0-9][A-Za-z0-9._-]*$" hint:"a dot file, which no web server gives away: .env.local"`
 }
 
 // Part is one part as the stack file describes it.
@@ -42,15 +43,33 @@ type Part struct {
 	Of map[string]Part `toml:"-" json:"of,omitempty"`
 }
 
-// Site is one virtual host.
+// Site is one virtual host, or, with Each, one for each folder.
 type Site struct {
-	Name    string   `toml:"name" json:"name" required:"true" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
+	Name    string   `toml:"name" json:"name,omitempty" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
+	Each    string   `toml:"each" json:"each,omitempty" doc:"Instead of a name: folders of the project, such as crew/*. Each is a site of its own name as soon as it is there." pattern:"^([^*?\\[\\]\\\\]+/)?[^/\\[\\]\\\\]*[*?][^/\\[\\]\\\\]*$" hint:"folders of one folder, with * or ? in their names: crew/*"`
 	Aliases []string `toml:"aliases" json:"aliases,omitempty" doc:"Further names of the site, served as NAME.localhost; *.tides is every name below tides." items:"^(\\*\\.)?[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$"`
-	Root    string   `toml:"root" json:"root,omitempty" doc:"The document root, relative to the project. Absent: public, web, htdocs or the project itself, the first with an index." pattern:"\\S"`
+	Root    string   `toml:"root" json:"root,omitempty" doc:"The document root, relative to the project (with each: to the folder). Absent: public, web, htdocs or the project itself, the first with an index." pattern:"\\S"`
 	App     string   `toml:"app" json:"app,omitempty" doc:"The part that runs the site: a runtime, or a part with its own server. Absent: files only."`
 	Server  string   `toml:"server" json:"server,omitempty" doc:"The part that serves the site. Absent: the only web server of the stack, or an added dravit-web."`
+	Include string   `toml:"include" json:"include,omitempty" doc:"A file of the project with directives of the web server's own, for this site. The server tests it before it is used." pattern:"\\S"`
+	Suffix  string   `toml:"suffix" json:"suffix,omitempty" doc:"What the site's names end with. Absent: localhost, which needs no set-up; test needs the hosts file or Dravit's resolver." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$" check:"suffix"`
+	Listen  string   `toml:"listen" json:"listen,omitempty" doc:"network: other machines may see the site, on a port of its own, once this machine's user has agreed. Absent: loopback only." pattern:"^(loopback|network)$" hint:"loopback or network"`
 	Expect  *Expect  `toml:"expect" json:"expect,omitempty" doc:"What a healthy site answers."`
 }
+
+// DefaultSuffix is what names end with where the stack file does not say (RFC 6761, section 6.3: it always means this machine).
+const DefaultSuffix = "localhost"
+
+// HostSuffix is what the site's names end with.
+func (s Site) HostSuffix() string {
+	if s.Suffix == "" {
+		return DefaultSuffix
+	}
+	return s.Suffix
+}
+
+// Network tells whether other machines are to see the site.
+func (s Site) Network() bool { return s.Listen == "network" }
 
 // Expect is what a check asks of a site and what must come back.
 type Expect struct {
@@ -76,7 +95,6 @@ type Text string
 var notBuilt = map[string][]string{
 	"":     {"task"},
 	"part": {"seed", "requires"},
-	"site": {"each", "listen", "suffix", "include"},
 }
 
 // For returns the part as it stands for one kind of its list.

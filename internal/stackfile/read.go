@@ -1,6 +1,7 @@
 package stackfile
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"dravit/internal/pattern"
+	"dravit/internal/suffix"
 	"dravit/internal/version"
 )
 
@@ -318,13 +320,15 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 			return
 		}
 		if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
-			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), patternHint(p))
+			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), cmp.Or(tag.Get("hint"), patternHint(p)))
 			return
 		}
 		var err error
 		switch tag.Get("check") {
 		case "version":
 			_, err = version.ParseConstraint(s)
+		case "suffix":
+			err = suffix.Refuse(s)
 		case "expression":
 			var re *regexp.Regexp
 			if re, err = regexp.Compile(s); err == nil && re.NumSubexp() == 0 {

@@ -72,7 +72,9 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 		value := map[string]any{"oneOf": []any{map[string]any{"type": "string"}, object(t.Elem(), kinds)}}
 		return map[string]any{"type": "object", "additionalProperties": value, "propertyNames": map[string]any{"pattern": toolName().String()}}
 	case []Site:
-		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
+		site := object(t.Elem(), kinds)
+		site["oneOf"] = []any{map[string]any{"required": []string{"name"}}, map[string]any{"required": []string{"each"}}}
+		return map[string]any{"type": "array", "items": site}
 	case *Expect:
 		return object(t.Elem(), kinds)
 	}

@@ -61,16 +61,31 @@ func (u *UI) Plan(p plan.Plan) {
 			u.say(u.dim(l))
 		}
 	}
-	for _, n := range p.Notes {
-		for _, l := range wrap("passed over: "+n, maxWidth) {
-			u.say(u.paint(yellow, l))
-		}
-	}
+	u.passedOver(p.Notes)
+	u.warn(p.Warnings)
 	if len(p.Changes) > 0 {
 		u.say("")
 		u.Changed(p)
 	}
 	u.say("")
+}
+
+// passedOver writes what was found and is not used.
+func (u *UI) passedOver(notes []string) {
+	for _, n := range notes {
+		for _, l := range wrap("passed over: "+n, maxWidth) {
+			u.say(u.paint(yellow, l))
+		}
+	}
+}
+
+// warn writes what the user should know.
+func (u *UI) warn(warnings []string) {
+	for _, n := range warnings {
+		for _, l := range wrap("note: "+n, maxWidth) {
+			u.say(u.paint(yellow, l))
+		}
+	}
 }
 
 // Changed writes what became different since the last good start, if anything did.
@@ -167,6 +182,7 @@ func (u *UI) Status(s stack.Status) {
 		}
 		u.table([]string{"site", "address"}, rows)
 	}
+	u.passedOver(s.Notes)
 	u.say("")
 	switch s.State {
 	case kind.Answers:

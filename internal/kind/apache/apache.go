@@ -160,6 +160,9 @@ func site(b *strings.Builder, s kind.Site) {
 		fmt.Fprintf(b, "  ServerAlias %s\n", alias)
 	}
 	defer b.WriteString("</VirtualHost>\n")
+	if s.Include != "" {
+		defer fmt.Fprintf(b, "  Include %s\n", quote(pattern.Literal(s.Include)))
+	}
 	if s.Proxy != "" {
 		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
 		return
@@ -184,7 +187,7 @@ func site(b *strings.Builder, s kind.Site) {
     RewriteCond %%{REQUEST_FILENAME} -d
     RewriteCond %%{REQUEST_URI} /$
     RewriteCond %%{REQUEST_FILENAME}/index.html !-f
-`, index, quote(s.Root))
+`, index, quote(pattern.Literal(s.Root)))
 	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
 		b.WriteString("    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule \\.php(/|$) - [R=404,L]\n")
 		return
@@ -211,13 +214,19 @@ func site(b *strings.Builder, s kind.Site) {
   ProxyFCGISetEnvIf "true" REQUEST_SCHEME "%%{HTTP:X-Forwarded-Proto}"
   ProxyFCGISetEnvIf "%%{HTTP:X-Forwarded-Proto} == 'https'" HTTPS "on"
   SetEnvIf Authorization "(.+)" HTTP_AUTHORIZATION=$1
-`, quote(fpm), kind.ProbePath, quote(s.Probe), quote(filepath.Dir(s.Probe)))
+`, quote(fpm), kind.ProbePath, quote(s.Probe), quote(pattern.Literal(filepath.Dir(s.Probe))))
 }
 
 // quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is out of reach.
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
+
+// Includes tells that sites may have directives of their own.
+func (apache) Includes() {}
+
+// Reload is USR1: a graceful restart, in which requests finish as they began.
+func (apache) Reload() syscall.Signal { return syscall.SIGUSR1 }
 
 func (apache) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}

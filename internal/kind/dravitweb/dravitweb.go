@@ -4,11 +4,14 @@ package dravitweb
 
 import (
 	"context"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -47,12 +50,18 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 	return health.HTTP(p, "unix", p.Socket)
 }
 
-// Serve serves the sites until the context ends, then lets requests in flight finish for a moment.
+// Reload is HUP: requests that come after it see the new sites.
+func (web) Reload() syscall.Signal { return syscall.SIGHUP }
+
+// Serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its configuration again.
 func (web) Serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
 	}
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP) // before anybody can know that we run
+	defer signal.Stop(again)
 	listener, err := net.Listen("unix", c.Socket)
 	if err != nil {
 		return err
@@ -60,7 +69,30 @@ func (web) Serve(ctx context.Context, file string) error {
 	if err := os.Chmod(c.Socket, 0o600); err != nil {
 		return err
 	}
-	return kind.ServeHTTP(ctx, &http.Server{Handler: handler(c.Sites), ReadHeaderTimeout: time.Minute}, listener)
+	var sites atomic.Pointer[http.Handler]
+	take := func(all []kind.Site) {
+		h := handler(all)
+		sites.Store(&h)
+	}
+	take(c.Sites)
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*sites.Load()).ServeHTTP(w, r) }), ReadHeaderTimeout: time.Minute}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- kind.ServeHTTP(ctx, server, listener) }()
+	for {
+		select {
+		case err := <-ended:
+			return err
+		case <-again:
+			var now config
+			if err := kind.ReadConfig(file, &now); err != nil {
+				slog.Error("the new configuration cannot be read", "error", err)
+				continue
+			}
+			take(now.Sites)
+		}
+	}
 }
 
 func handler(sites []kind.Site) http.Handler {

@@ -79,6 +79,9 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
 		names += " " + quote(alias)
 	}
 	fmt.Fprintf(b, "  server {\n    listen %s;\n    server_name %s;\n", quote("unix:"+p.Socket), names)
+	if s.Include != "" {
+		fmt.Fprintf(b, "    include %s;\n", quote(pattern.Literal(s.Include)))
+	}
 	if s.Proxy != "" {
 		fmt.Fprintf(b, `    location / {
       proxy_pass http://%s;
@@ -155,6 +158,12 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
 }
+
+// Includes tells that sites may have directives of their own.
+func (nginx) Includes() {}
+
+// Reload is HUP: new workers take the new configuration, the old ones finish what they have.
+func (nginx) Reload() syscall.Signal { return syscall.SIGHUP }
 
 func (nginx) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},

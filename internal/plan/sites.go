@@ -1,0 +1,249 @@
+package plan
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+	"dravit/internal/suffix"
+)
+
+// host is the host name that a name of a site gets in the stack of a number.
+func host(s stackfile.Site, name string, number int) string {
+	return numbered(name, number) + "." + s.HostSuffix()
+}
+
+// sites decides where each site's name, root and server are. Those with a name of their own go before those of folders.
+func (m *maker) sites(number int) {
+	byName := map[string]Part{}
+	var servers []string
+	for _, p := range m.plan.Parts {
+		byName[p.Name] = p
+		if p.Role == kind.Web {
+			servers = append(servers, p.Name)
+		}
+	}
+	warned := map[string]bool{}
+	for _, s := range m.in.File.Sites {
+		if text := suffix.Warn(s.HostSuffix()); text != "" && !warned[text] {
+			warned[text] = true
+			m.plan.Warnings = append(m.plan.Warnings, text)
+		}
+		if s.Each == "" {
+			m.site(s, s.Name, s.Root, number, servers, byName)
+		}
+	}
+	taken := map[string]string{} // hosts, with whose they are
+	for _, s := range m.plan.Sites {
+		for _, h := range append([]string{s.Host}, s.Aliases...) {
+			taken[h] = "the site " + s.Name + " of this stack"
+		}
+	}
+	for _, s := range m.in.File.Sites {
+		for _, folder := range m.in.Project.Each[s.Each] {
+			name := strings.ToLower(filepath.Base(folder))
+			h := host(s, name, number)
+			root, why := m.rootOf(s, folder, byName[s.App].Role == kind.App)
+			switch {
+			case !siteName().MatchString(name):
+				why = fmt.Sprintf("%q cannot be a host name, which has letters, digits and - only", name)
+			case taken[h] != "":
+				why = h + " is " + taken[h]
+			case m.in.Ledger.Hosts[h] != "":
+				why = h + " belongs to the stack " + m.in.Ledger.Hosts[h]
+			}
+			if why != "" {
+				m.plan.Notes = append(m.plan.Notes, "the folder "+folder+": "+why)
+				continue
+			}
+			taken[h] = "the folder " + folder
+			s.Name = name
+			m.site(s, name, root, number, servers, byName)
+		}
+	}
+}
+
+var siteName = pattern.New(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// rootOf returns the document root of a folder that is a site of its own, or why it is none.
+func (m *maker) rootOf(s stackfile.Site, folder string, ownServer bool) (root, why string) {
+	if s.Root != "" {
+		if root = filepath.Join(folder, s.Root); !m.in.Project.Folders[root].Exists {
+			return "", "it has no folder " + s.Root
+		}
+		return root, ""
+	}
+	for _, r := range project.Roots {
+		if root = filepath.Join(folder, r); m.in.Project.Folders[root].Index != "" {
+			return root, ""
+		}
+	}
+	if ownServer {
+		return folder, ""
+	}
+	return "", "it has no " + strings.Join(project.Indexes, " or ") + " yet"
+}
+
+// site decides one site. root is relative to the project; "": to be found.
+func (m *maker) site(s stackfile.Site, name, root string, number int, servers []string, byName map[string]Part) {
+	subject := "site." + name
+	site := Site{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Include: s.Include, Network: s.Network()}
+	site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
+	switch {
+	case s.Each != "":
+		m.decide(subject+".name", site.Host, nil, "the stack file wants a site of each folder "+s.Each)
+	case s.HostSuffix() == stackfile.DefaultSuffix:
+		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
+	default:
+		m.decide(subject+".name", site.Host, nil, "the stack file wants names below "+s.Suffix)
+	}
+	for _, alias := range s.Aliases {
+		site.Aliases = append(site.Aliases, host(s, alias, number))
+	}
+	if len(site.Aliases) > 0 {
+		m.decide(subject+".aliases", strings.Join(site.Aliases, ", "), nil, "the stack file names them")
+	}
+	if site.Server = s.Server; site.Server == "" {
+		switch len(servers) {
+		case 1:
+			site.Server = servers[0]
+		case 0: // its web server has no plan, which is a fault already
+		default:
+			m.fault(subject+".server", "the site "+name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
+		}
+	} else if p, ok := byName[s.Server]; ok && p.Role != kind.Web {
+		m.fault(subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
+	}
+	m.include(subject, site, byName[site.Server])
+	app, hasApp := byName[s.App]
+	if hasApp && app.Role != kind.Runtime && app.Role != kind.App {
+		m.fault(subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
+	}
+	switch {
+	case hasApp && app.Role == kind.App: // it finds its files itself
+	case s.Each != "":
+		site.Root = root
+		m.decide(subject+".root", root, nil, "it is the folder's")
+	default:
+		m.root(&site, root)
+	}
+	m.network(subject, &site)
+	m.plan.Sites = append(m.plan.Sites, site)
+}
+
+// include checks the file with directives of the web server's own.
+func (m *maker) include(subject string, site Site, server Part) {
+	if site.Include == "" || server.Kind == "" {
+		return
+	}
+	if _, ok := m.kinds[server.Kind].(kind.Includer); !ok {
+		m.fault(subject+".include", fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include), server.Kind+" has no directives",
+			"name the server that the file is written for: [part."+server.Name+"] kind = \"nginx\"")
+		return
+	}
+	if !slices.Contains(m.in.Project.Files, site.Include) {
+		m.fault(subject+".include", fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name), "the project has no such file", "make it, or take include out of "+stackfile.Name)
+		return
+	}
+	m.decide(subject+".include", site.Include, nil, "the stack file names it; "+server.Kind+" tests it before it is used")
+}
+
+// inboxes are sites, too: their addresses begin with the part's name and the stack's.
+func (m *maker) inboxes() {
+	for _, p := range m.plan.Parts {
+		if p.Role == kind.Mail {
+			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
+			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Server: p.Name})
+		}
+	}
+}
+
+func (m *maker) url(host string) string { return address("http", host, m.plan.Gateway, 80) }
+
+func (m *maker) secure(host string) string {
+	return address("https", host, m.plan.Secure, 443)
+}
+
+// address leaves out the port that browsers take by themselves.
+func address(scheme, host string, port, usual int) string {
+	if port == usual {
+		return scheme + "://" + host + "/"
+	}
+	return fmt.Sprintf("%s://%s:%d/", scheme, host, port)
+}
+
+// root decides a site's document root.
+func (m *maker) root(site *Site, named string) {
+	subject := "site." + site.Name + ".root"
+	if named != "" {
+		site.Root = filepath.Clean(named)
+		if !m.in.Project.Folders[site.Root].Exists {
+			m.fault(subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
+			return
+		}
+		m.decide(subject, site.Root, nil, "the stack file names it")
+		return
+	}
+	var rejected []Option
+	for _, root := range project.Roots {
+		f := m.in.Project.Folders[root]
+		switch {
+		case !f.Exists:
+			rejected = append(rejected, Option{Option: root, Because: "not there"})
+		case f.Index == "":
+			rejected = append(rejected, Option{Option: root, Because: "it has no index.php or index.html"})
+		default:
+			site.Root = root
+			m.decide(subject, root, rejected, "it holds "+f.Index)
+			return
+		}
+	}
+	m.fault(subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
+}
+
+// network decides the port on which other machines see a site, where its user has agreed.
+func (m *maker) network(subject string, site *Site) {
+	if !site.Network {
+		return
+	}
+	subject += ".listen"
+	if !slices.Contains(m.in.Consent.Network, site.Name) {
+		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+" wants to be seen by other machines, which this machine's user has not agreed to: dravit start --reachable "+site.Name)
+		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository opens nobody's machine: its user has to agree"}}, "nobody has agreed yet: dravit start --reachable "+site.Name)
+		return
+	}
+	var rejected []Option
+	if had := m.in.Ledger.Ports[NetworkKey(site.Name)]; had != 0 {
+		why := m.refuse(had)
+		if why == "" {
+			site.NetworkPort = had
+			m.taken[had] = true
+			m.decide(subject, fmt.Sprintf("network, on port %d", had), nil, "this machine's user agreed; it is the port that the site had before")
+			return
+		}
+		rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
+	}
+	site.NetworkPort, rejected = m.free(networkBase, rejected)
+	if site.NetworkPort == 0 {
+		m.fault(subject, "no port is free for the site "+site.Name, fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
+		return
+	}
+	m.taken[site.NetworkPort] = true
+	m.decide(subject, fmt.Sprintf("network, on port %d", site.NetworkPort), rejected, "this machine's user agreed")
+}
+
+// networkBase is where the search for the port of a site begins that other machines see.
+const networkBase = 8600
+
+// NetworkKey is what the port of a site that other machines see goes by in the ledger. No part can have this name.
+func NetworkKey(site string) string { return networkPrefix + site }
+
+// IsNetworkKey tells whether a key of the ledger's ports is a NetworkKey.
+func IsNetworkKey(key string) bool { return strings.HasPrefix(key, networkPrefix) }
+
+const networkPrefix = "site."

@@ -1,0 +1,67 @@
+// Package suffix judges what host names of this machine may end with.
+package suffix
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/publicsuffix"
+)
+
+// reserved belong to nobody and may be used within a machine: RFC 6761 (localhost, test, example), RFC 8375 (home.arpa), and internal, which
+// ICANN set aside for private use in 2024.
+var reserved = []string{"localhost", "test", "example", "internal", "home.arpa"}
+
+// others mean something else wherever they are seen, with the document that says so.
+var others = map[string]string{
+	"local":   "it is asked of the neighbours in the local network, not of a resolver (RFC 6762)",
+	"invalid": "programs treat every name below it as one that cannot be (RFC 6761)",
+	"onion":   "it names services of the Tor network (RFC 7686)",
+	"alt":     "names below it are never looked up (RFC 9476)",
+	"arpa":    "it is the Internet's own (RFC 3172)",
+}
+
+// forced are public suffixes below which browsers open HTTPS only, whatever is asked for (the browsers' common list of preloaded HSTS).
+var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google", "hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
+	"prof", "rsvp", "search", "skype", "soy", "windows", "youtube", "zip"}
+
+// Refuse returns why names of this machine must not end with a suffix, nil where they may.
+func Refuse(s string) error {
+	last := s[strings.LastIndexByte(s, '.')+1:]
+	switch {
+	case slices.Contains(reserved, s):
+		return nil
+	case strings.Trim(last, "0123456789") == "":
+		return fmt.Errorf("names cannot end with %q: browsers take them for addresses; test belongs to nobody", s)
+	case others[last] != "":
+		return fmt.Errorf("names cannot end with %q: %s; test belongs to nobody", s, others[last])
+	}
+	public, icann := publicsuffix.PublicSuffix(s)
+	if !icann || public != s {
+		return nil
+	}
+	also := ""
+	if slices.Contains(forced, last) {
+		also = ", and browsers open them over HTTPS only"
+	}
+	return fmt.Errorf("names cannot end with %q: it is a public suffix, whose names are other people's%s; test belongs to nobody", s, also)
+}
+
+// Warn returns what is to be said of a suffix that is not refused, "" where there is nothing.
+func Warn(s string) string {
+	for _, r := range reserved {
+		if s == r || strings.HasSuffix(s, "."+r) {
+			return ""
+		}
+	}
+	public, icann := publicsuffix.PublicSuffix(s)
+	if !icann {
+		return "nobody has reserved " + s[strings.LastIndexByte(s, '.')+1:] + ", which may become a public suffix one day; test never will"
+	}
+	text := "names below " + s + " are those of whoever registered it: on this machine, the real ones are out of reach while ours are set up"
+	if slices.Contains(forced, public) {
+		text += "; browsers open them over HTTPS only"
+	}
+	return text
+}
