@@ -440,14 +440,14 @@ func TestAnotherBuildSeesChanges(t *testing.T) {
 	require.NoError(t, err)
 	other := filepath.Join(filepath.Dir(w.home), "dravit")
 	require.NoError(t, os.WriteFile(other, append(text, '\n'), 0o755))
-	w.write("dravit.toml", file+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
+	w.write("dravit.toml", strings.Replace(file, "kind = \"redis\"\n", "kind = \"redis\"\nsettings = { maxmemory = \"64mb\" }\n", 1)+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
 	w.write("dawn/index.html", "<h1>Dawn boat</h1>")
 	cmd := w.command(t.Context(), "start")
 	cmd.Path = other
 	r := finish(t, cmd)
 	assert.Equal(t, 0, r.code, r.all())
 	after := w.status()
-	assert.NotEqual(t, before.part(t, "web").PID, after.part(t, "web").PID, "its configuration changed")
-	assert.Equal(t, before.part(t, "seats").PID, after.part(t, "seats").PID, "this one's did not")
+	assert.NotEqual(t, before.part(t, "seats").PID, after.part(t, "seats").PID, "its settings changed")
+	assert.Equal(t, before.part(t, "web").PID, after.part(t, "web").PID, "it took the new site while it ran")
 	w.must("check")
 }

@@ -16,7 +16,6 @@ import (
 	"math/big"
 	"net"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -25,8 +24,8 @@ import (
 	"dravit/internal/home"
 )
 
-// Suffixes are the only names, with all below them, that the authority can vouch for (RFC 5280, section 4.2.1.10).
-var Suffixes = []string{"localhost"}
+// usual are the names, with all below them, that an authority can always vouch for: they belong to nobody (RFC 6761).
+var usual = []string{"localhost", "test"}
 
 const (
 	authorityLife = 10 * 365 * 24 * time.Hour
@@ -50,22 +49,26 @@ type Authority struct {
 	leaves map[string]*tls.Certificate // by host
 }
 
-// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. One that is about to end, or that vouches for
-// other names than Suffixes, is made anew; whoever trusted it has to trust the new one.
-func Open(h *home.Home) (*Authority, error) {
+// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. It can vouch for names below localhost, test and
+// the given suffixes only (RFC 5280, section 4.2.1.10). One that is about to end, or that cannot vouch for one of them, is made anew; whoever trusted
+// it has to trust the new one.
+func Open(h *home.Home, suffixes []string) (*Authority, error) {
+	wanted := append(slices.Clone(usual), suffixes...)
+	slices.Sort(wanted)
+	wanted = slices.Compact(wanted)
 	lock, err := home.Lock(h.Path("authority.lock"))
 	if err != nil {
 		return nil, err
 	}
 	defer lock.Close()
 	a, err := read(h)
-	if err == nil && time.Until(a.certificate.NotAfter) > leafLife && slices.Equal(a.certificate.PermittedDNSDomains, Suffixes) {
+	if err == nil && time.Until(a.certificate.NotAfter) > leafLife && !slices.ContainsFunc(wanted, func(s string) bool { return !a.Covers("x." + s) }) {
 		return a, nil
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("the certificate authority in %s: %w", h.Path("authority"), err)
 	}
-	return create(h)
+	return create(h, wanted)
 }
 
 func read(h *home.Home) (*Authority, error) {
@@ -80,7 +83,7 @@ func read(h *home.Home) (*Authority, error) {
 	return &Authority{certificate: pair.Leaf, key: key, now: time.Now, leaves: map[string]*tls.Certificate{}}, nil
 }
 
-func create(h *home.Home) (*Authority, error) {
+func create(h *home.Home, suffixes []string) (*Authority, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -91,7 +94,7 @@ func create(h *home.Home) (*Authority, error) {
 		NotBefore: now.Add(-backdated), NotAfter: now.Add(authorityLife),
 		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 		// Whoever gets hold of the key can forge nothing but local names: no other name, no address.
-		PermittedDNSDomainsCritical: true, PermittedDNSDomains: Suffixes,
+		PermittedDNSDomainsCritical: true, PermittedDNSDomains: suffixes,
 		ExcludedIPRanges: []*net.IPNet{{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, {IP: net.IPv6zero, Mask: net.CIDRMask(0, 128)}},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
@@ -112,6 +115,11 @@ func create(h *home.Home) (*Authority, error) {
 		return nil, err
 	}
 	return read(h)
+}
+
+// Covers tells whether the authority can vouch for a host name.
+func (a *Authority) Covers(host string) bool {
+	return slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool { return host == s || strings.HasSuffix(host, "."+s) })
 }
 
 // serial is a random number of 127 bits (RFC 5280, section 4.1.2.2: positive, at most 20 octets).
@@ -174,23 +182,4 @@ func Trusted(h *home.Home) bool {
 	}
 	_, err = certificate.Verify(x509.VerifyOptions{KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 	return err == nil
-}
-
-// Trusting returns the commands that have the system trust the authority, and that take it back. They are the user's to run. Programs with a
-// store of their own, browsers among them, are asked in their own settings.
-func Trusting(file string) (trust, untrust string) {
-	quoted := "'" + strings.ReplaceAll(file, "'", `'\''`) + "'"
-	for _, way := range []struct{ folder, target, refresh string }{
-		{"/usr/local/share/ca-certificates", "/usr/local/share/ca-certificates/dravit.crt", "update-ca-certificates"}, // Debian and its kin
-		{"/etc/pki/ca-trust/source/anchors", "/etc/pki/ca-trust/source/anchors/dravit.pem", "update-ca-trust"},        // Fedora and its kin
-		{"/etc/ca-certificates/trust-source/anchors", "/etc/ca-certificates/trust-source/anchors/dravit.crt", "update-ca-trust"},
-	} {
-		if _, err := os.Stat(way.folder); err == nil {
-			return "sudo cp " + quoted + " " + way.target + " && sudo " + way.refresh, "sudo rm " + way.target + " && sudo " + way.refresh
-		}
-	}
-	if runtime.GOOS == "darwin" {
-		return "sudo security add-trusted-cert -d -r trustRoot -k /Library/Keychains/System.keychain " + quoted, "sudo security remove-trusted-cert -d " + quoted
-	}
-	return "", ""
 }

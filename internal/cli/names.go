@@ -1,11 +1,20 @@
 package cli
 
 import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"dravit/internal/certificates"
+	"dravit/internal/setup"
 	"dravit/internal/stack"
 	"dravit/internal/survey"
+	"dravit/internal/ui"
 )
 
 type namesJSON struct {
@@ -14,15 +23,15 @@ type namesJSON struct {
 }
 
 func (a *app) namesCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "names",
 		Short: "Show every host name, where it leads, and who serves it",
 		Long: `Names shows the host names of every stack on this machine, running or not: what the system's resolver says of each, here and now, who
 serves it, and its addresses over HTTP and HTTPS. Browsers and curl know names below localhost by themselves (RFC 6761).
 
-Certificates are signed by an authority of your own that can vouch for names below localhost only. Nothing trusts it until you say
-so: names shows the commands for that, and those that take it back.`,
-		Example: "  dravit names\n  dravit names --json | jq -r '.names[].secure_url'\n  curl --cacert \"$(dravit names --json | jq -r .authority)\" https://ferry.localhost:8443/",
+Other suffixes need the system's help, and certificates its trust. Three commands see to that, each only once you agree to what it shows, and
+each with its way back: names hosts, names resolver and names certificate.`,
+		Example: "  dravit names\n  dravit names hosts on\n  dravit names certificate off\n  dravit names --json | jq -r '.names[].secure_url'\n  curl --cacert \"$(dravit names --json | jq -r .authority)\" https://ferry.localhost:8443/",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.machine()
@@ -36,9 +45,146 @@ so: names shows the commands for that, and those that take it back.`,
 			if a.json {
 				return a.print(namesJSON{1, names})
 			}
-			trust, untrust := certificates.Trusting(names.Authority)
-			a.ui.Names(names, trust, untrust, survey.LowPorts())
+			a.ui.Names(names, survey.LowPorts())
 			return nil
 		},
 	}
+	c.AddCommand(
+		a.setUpCommand("hosts", "Put the names into the hosts file, or take them out",
+			`Hosts writes the names of all stacks into a block of the system's hosts file, or takes the block out again; the rest of the file stays as it is.
+A hosts file knows no wildcards, and has to be brought up to date when names change: run it again then.`,
+			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+				hosts, _, _, err := m.Hosts()
+				if err != nil || !on {
+					hosts = nil
+				}
+				if on && len(hosts) == 0 && err == nil {
+					err = &setup.ErrNoWay{Because: "no stack has a name yet", Next: "dravit start"}
+				}
+				if err != nil {
+					return nil, "", err
+				}
+				steps, err := p.Hosts(hosts)
+				note := ""
+				for _, h := range hosts {
+					if strings.HasPrefix(h, "*.") {
+						note = "left out, since a hosts file has no wildcards: " + h
+					}
+				}
+				return steps, note, err
+			}),
+		a.setUpCommand("resolver", "Have the system's resolver ask Dravit's own, or not any more",
+			`Resolver has the system's resolver ask Dravit's own for names below the stacks' suffixes, wildcards included. Dravit's answers on loopback
+only, while any stack runs, and asks nobody else. Where the system's resolver cannot be told of one suffix, names hosts is left.`,
+			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+				_, suffixes, port, err := m.Hosts()
+				if err != nil {
+					return nil, "", err
+				}
+				if !on {
+					suffixes = nil
+				} else if len(suffixes) == 0 {
+					return nil, "", &setup.ErrNoWay{Because: "every name ends with localhost, which needs no set-up", Next: "a site with suffix = \"test\" in dravit.toml, then dravit start"}
+				}
+				steps, err := p.Resolver(suffixes, port)
+				return steps, "", err
+			}),
+		a.setUpCommand("certificate", "Have this machine accept the sites' certificates, or not any more",
+			`Certificate puts the certificate of your own authority into the system's store and into the databases that browsers of this user keep for
+themselves (their tool is certutil), or takes it out. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
+			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+				file := certificates.File(m.Home)
+				if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
+					return nil, "", &setup.ErrNoWay{Because: "there is no authority before the first start", Next: "dravit start"}
+				}
+				if !on {
+					return p.Distrust(file), "", nil
+				}
+				steps, err := p.Trust(file)
+				return steps, "", err
+			}),
+	)
+	return c
+}
+
+type setUpJSON struct {
+	Format   int      `json:"format"`
+	Done     bool     `json:"done"`     // nothing is left to do
+	Commands []string `json:"commands"` // those that were run, or that are to be
+}
+
+// setUpCommand makes a command that changes the system, with consent.
+func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error)) *cobra.Command {
+	return &cobra.Command{
+		Use:       name + " on|off",
+		Short:     short,
+		Long:      long + "\n\nIt shows the commands and asks; --yes agrees beforehand. Without a terminal and without --yes nothing is changed.",
+		Example:   "  dravit names " + name + " on\n  dravit names " + name + " off --yes",
+		ValidArgs: []string{"on", "off"},
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
+				return &ui.Failure{Code: exitUsage, What: "names " + name + " wants on or off"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			place, err := m.Place()
+			if err != nil {
+				return err
+			}
+			todo, note, err := steps(m, place, args[0] == "on")
+			if err == nil {
+				err = a.carryOut(cmd, todo, note)
+			}
+			var none *setup.ErrNoWay
+			if errors.As(err, &none) {
+				return &ui.Failure{Code: exitForbidden, What: "names " + name + " " + args[0] + " changed nothing", Because: none.Because, Next: none.Next}
+			}
+			return err
+		},
+	}
+}
+
+// carryOut shows the steps and runs them once the user agrees.
+func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) error {
+	texts := []string{}
+	for _, s := range steps {
+		texts = append(texts, s.String())
+	}
+	if note != "" {
+		a.ui.Note(note)
+	}
+	agreed := len(steps) == 0 || a.yes
+	if !agreed && !a.json && term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprintf(a.ui.Err, "Dravit would run\n    %s\nRun it? [y/N] ", strings.Join(texts, "\n    "))
+		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+		answer := strings.ToLower(strings.TrimSpace(line))
+		agreed = answer == "y" || answer == "yes"
+	}
+	if !agreed {
+		if a.json {
+			_ = a.print(setUpJSON{1, false, texts})
+			return exitCode(exitForbidden)
+		}
+		return &ui.Failure{Code: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Detail: "the commands\n  " + strings.Join(texts, "\n  "), Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run them yourself"}
+	}
+	if err := setup.Run(cmd.Context(), steps, a.ui.Err); err != nil {
+		return err
+	}
+	if a.json {
+		return a.print(setUpJSON{1, true, texts})
+	}
+	if len(steps) == 0 {
+		a.ui.Note("nothing to do: it is so already")
+		return nil
+	}
+	for _, t := range texts {
+		a.ui.Note("done: " + t)
+	}
+	a.ui.Next("dravit names")
+	return nil
 }

@@ -1,7 +1,9 @@
 package gateway
 
 import (
+	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -17,6 +19,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/home"
+	"dravit/internal/kind"
 	"dravit/internal/ledger"
 )
 
@@ -37,8 +40,8 @@ func newTable(t *testing.T, routes ...Route) (*table, *home.Home) {
 	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
-	require.NoError(t, WriteRoutes(h, routes))
-	return &table{file: routesFile(h), key: "kelp", port: 8080}, h
+	require.NoError(t, WriteTable(h, Table{Routes: routes}))
+	return &table{file: tableFile(h), key: "kelp", port: 8080}, h
 }
 
 func ask(h http.Handler, url string, edit ...func(*http.Request)) *httptest.ResponseRecorder {
@@ -101,13 +104,13 @@ func TestTableChanges(t *testing.T) {
 	first := make(chan string)
 	go func() { first <- get() }()
 	time.Sleep(20 * time.Millisecond)
-	require.NoError(t, WriteRoutes(h, []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}))
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
 	assert.Equal(t, "quick", get())
 	close(release)
 	assert.Equal(t, "slow but whole", <-first)
-	require.NoError(t, WriteRoutes(h, nil))
+	require.NoError(t, WriteTable(h, Table{}))
 	assert.Contains(t, get(), "No site is named ferry.localhost")
-	require.NoError(t, os.Remove(routesFile(h)))
+	require.NoError(t, os.Remove(tableFile(h)))
 	assert.Contains(t, get(), "cannot be read")
 }
 
@@ -136,7 +139,7 @@ func TestStreams(t *testing.T) {
 }
 
 func TestPages(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere"})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere", Halted: true})
 	got := ask(table, "http://ferry.localhost/")
 	assert.Equal(t, 502, got.Code)
 	assert.Contains(t, got.Body.String(), "dravit status --stack ferry &lt;b&gt;")
@@ -176,4 +179,133 @@ func TestStoppedStack(t *testing.T) {
 		assert.Contains(t, w.Body.String(), "dravit start --stack night-boat")
 	}
 	assert.Equal(t, 404, ask(table, "http://quay.localhost:8080/").Code)
+}
+
+// While its web server is on its way, a request waits for it.
+func TestRequestsWaitForARestart(t *testing.T) {
+	socket := filepath.Join(t.TempDir(), "web.sock")
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	var listener net.Listener
+	later := time.AfterFunc(200*time.Millisecond, func() {
+		listener, _ = net.Listen("unix", socket)
+		_ = http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "back") }))
+	})
+	defer later.Stop()
+	got := ask(table, "http://ferry.localhost/")
+	assert.Equal(t, 200, got.Code)
+	assert.Equal(t, "back", got.Body.String())
+	listener.Close()
+}
+
+// Visitors of a door get the one site, by whatever name they come; the web server is told the site's name, and the application theirs. What
+// Dravit itself answers stays within the machine.
+func TestDoor(t *testing.T) {
+	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Location", "http://"+r.Host+"/deep/")
+		_ = json.NewEncoder(w).Encode([]string{r.Host, r.Header.Get(kind.VisitedHeader), r.Header.Get("X-Forwarded-Port"), r.Header.Get("X-Forwarded-Host")})
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
+	door := table.door(Door{Port: 8600, Host: "ferry.localhost"})
+	for _, host := range []string{"192.168.7.2:8600", "saltmarsh:8600", "ferry.localhost"} {
+		got := ask(door, "http://"+host+"/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
+		var seen []string
+		require.NoError(t, json.Unmarshal(got.Body.Bytes(), &seen))
+		assert.Equal(t, []string{"ferry.localhost", host, "8600", host}, seen)
+		assert.Equal(t, "http://"+host+"/deep/", got.Header().Get("Location"))
+		assert.Equal(t, 404, ask(door, "http://"+host+health.RoutePath).Code)
+		assert.Equal(t, 404, ask(door, "http://"+host+kind.ProbePath).Code)
+	}
+	got := ask(table, "http://ferry.localhost/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
+	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
+}
+
+// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest nothing.
+func TestResponder(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	r, err := respond(port, func(host string) known {
+		switch {
+		case host == "ferry.test":
+			return knownName
+		case strings.HasSuffix(host, ".test"):
+			return knownSuffix
+		}
+		return knownNothing
+	})
+	require.NoError(t, err)
+	defer r.close()
+	for _, network := range []string{"udp", "tcp"} {
+		resolver := &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, fmt.Sprintf("127.0.0.1:%d", port))
+		}}
+		for _, host := range []string{"ferry.test", "FERRY.test"} {
+			all, err := resolver.LookupHost(t.Context(), host)
+			require.NoError(t, err, network)
+			assert.ElementsMatch(t, []string{"127.0.0.1", "::1"}, all)
+		}
+		_, err := resolver.LookupHost(t.Context(), "crew.test")
+		var missing *net.DNSError
+		require.ErrorAs(t, err, &missing)
+		assert.True(t, missing.IsNotFound)
+		_, err = resolver.LookupHost(t.Context(), "example.org")
+		assert.Error(t, err)
+		txt, err := resolver.LookupTXT(t.Context(), "ferry.test")
+		assert.Empty(t, txt)
+		assert.Error(t, err)
+	}
+	// What is no question gets no answer, or is told so; it serves on.
+	conn, err := net.Dial("udp", fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	defer conn.Close()
+	for _, bad := range []string{"", "x", strings.Repeat("\xff", 600), "\x00\x01\x00\x00\x00\x09\x00\x00\x00\x00\x00\x00"} {
+		_, err = conn.Write([]byte(bad))
+		require.NoError(t, err)
+		r.answer([]byte(bad))
+	}
+	answer := r.answer([]byte("\x00\x01\x28\x00\x00\x00\x00\x00\x00\x00\x00\x00"))
+	require.Len(t, answer, 12)
+	assert.EqualValues(t, 1, answer[3]&15, "no question: a format error (RFC 1035)")
+}
+
+func FuzzResponder(f *testing.F) {
+	r := &responder{known: func(string) known { return knownName }}
+	f.Add([]byte("\x00\x01\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x05ferry\x04test\x00\x00\x01\x00\x01"))
+	f.Fuzz(func(t *testing.T, query []byte) {
+		if answer := r.answer(query); len(answer) > maxDatagram {
+			t.Errorf("an answer of %d bytes", len(answer))
+		}
+	})
+}
+
+// Doors open and close with the table, while everything else runs on.
+func TestDoorsFollowTheTable(t *testing.T) {
+	socket := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ferry") })
+	route := Route{Host: "ferry.localhost", Network: "unix", Address: socket}
+	table, h := newTable(t, route)
+	d := &doors{table: table, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }, open: map[Door]*servers{}}
+	defer d.close()
+	l, err := net.Listen("tcp", ":0")
+	require.NoError(t, err)
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	reaches := func() bool {
+		resp, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", port))
+		if err == nil {
+			resp.Body.Close()
+		}
+		return err == nil && resp.StatusCode == 200
+	}
+	require.NoError(t, d.follow())
+	assert.False(t, reaches())
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, Resolver: port + 1}))
+	require.NoError(t, d.follow())
+	assert.True(t, reaches())
+	assert.NotNil(t, d.resolver)
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}}))
+	require.NoError(t, d.follow())
+	http.DefaultClient.CloseIdleConnections()
+	assert.False(t, reaches())
+	assert.Nil(t, d.resolver)
 }

@@ -53,7 +53,7 @@ type Target struct {
 }
 
 // Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
-// behind it. The system's resolver is advisory: what asks here dials loopback itself, as browsers do for localhost.
+// behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself, as browsers do for them.
 func Site(site Target) []kind.Rung {
 	gateway := fmt.Sprintf("%s:%d", kind.Host, site.Gateway)
 	client := Client(Dial("tcp", gateway))
@@ -82,7 +82,7 @@ func Site(site Target) []kind.Rung {
 	}
 	var page []byte
 	ladder := []kind.Rung{
-		{Name: kind.Resolves, Advisory: true, Ask: func(ctx context.Context) error { return resolves(ctx, site.Host) }},
+		{Name: kind.Resolves, Advisory: strings.HasSuffix(site.Host, "."+stackfile.DefaultSuffix), Ask: func(ctx context.Context) error { return resolves(ctx, site.Host) }},
 		{Name: kind.Reaches, Ask: func(ctx context.Context) error {
 			conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", gateway)
 			if err != nil {

@@ -62,5 +62,6 @@ func (s *stack) refresh(ctx context.Context) error {
 	}
 	s.keeper.entrance.Lock()
 	defer s.keeper.entrance.Unlock()
-	return s.keeper.writeRoutes()
+	_, err = s.keeper.writeTable()
+	return err
 }

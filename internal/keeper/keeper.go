@@ -142,36 +142,52 @@ func (k *Keeper) stack(id string) *stack {
 // gatewayID is the id under which the gateway's own state is kept, as if it were a stack.
 const gatewayID = "gateway"
 
-// openGateway starts the gateway where it does not run, and tells it which names lead where.
+// openGateway starts the gateway where it does not run, and tells it what it serves.
 func (k *Keeper) openGateway(port, secure int) error {
 	k.entrance.Lock()
 	defer k.entrance.Unlock()
-	if err := k.writeRoutes(); err != nil {
+	table, err := k.writeTable()
+	if err != nil {
 		return err
 	}
-	_, _, err := k.gateway.begin(func() (materialise.Spec, error) { return gateway.Spec(k.home, k.self, port, secure) }, nil)
+	_, _, err = k.gateway.begin(func() (materialise.Spec, error) { return gateway.Spec(k.home, k.self, port, secure, table) }, nil)
 	return err
 }
 
-// writeRoutes writes the gateway's table. A gateway that runs reads it again.
-func (k *Keeper) writeRoutes() error {
-	var routes []gateway.Route
+// writeTable writes what the gateway serves. A gateway that runs notices new routes by itself. The caller holds entrance.
+func (k *Keeper) writeTable() (gateway.Table, error) {
+	var t gateway.Table
 	k.mu.Lock()
 	stacks := slices.Collect(maps.Values(k.stacks))
 	k.mu.Unlock()
 	for _, s := range stacks {
 		s.mu.Lock()
-		for _, site := range s.spec.Sites {
-			if p, ok := s.spec.Part(site.Server); ok && len(s.parts) > 0 {
-				network, address := p.Entrance()
-				for _, host := range append([]string{site.Host}, site.Aliases...) {
-					routes = append(routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address})
-				}
+		if len(s.parts) > 0 {
+			t.Resolver = max(t.Resolver, s.spec.Resolver)
+			for _, site := range s.spec.Sites {
+				s.route(site, &t)
 			}
 		}
 		s.mu.Unlock()
 	}
-	return gateway.WriteRoutes(k.home, routes)
+	slices.SortFunc(t.Doors, func(a, b gateway.Door) int { return a.Port - b.Port })
+	return t, gateway.WriteTable(k.home, t)
+}
+
+// route adds what leads to a site. The caller holds mu.
+func (s *stack) route(site materialise.Site, t *gateway.Table) {
+	p, ok := s.spec.Part(site.Server)
+	if !ok {
+		return
+	}
+	network, address := p.Entrance()
+	_, runs := s.parts[p.Name]
+	for _, host := range append([]string{site.Host}, site.Aliases...) {
+		t.Routes = append(t.Routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address, Halted: !runs})
+	}
+	if site.Network != 0 {
+		t.Doors = append(t.Doors, gateway.Door{Port: site.Network, Host: site.Host})
+	}
 }
 
 // request is the body of start and stop.
@@ -398,8 +414,8 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 					return // whoever answers at its port is not ours
 				}
 				results[i].Rungs = health.Climb(ctx, ladder)
-				if health.Holds(results[i].Rungs) {
-					return
+				if fell := health.Fell(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
+					return // no waiting teaches the system's resolver a name
 				}
 				if end.IsZero() && settled.Err() != nil {
 					if _, answers := s.settled(s.statuses()); !answers {
@@ -460,7 +476,7 @@ func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 	answer(w, last)
 }
 
-// closeGatewayIfIdle brings the gateway's table up to date, and ends it with the last stack.
+// closeGatewayIfIdle brings the gateway up to date, and ends it with the last stack.
 func (k *Keeper) closeGatewayIfIdle() {
 	k.entrance.Lock()
 	defer k.entrance.Unlock()
@@ -472,13 +488,32 @@ func (k *Keeper) closeGatewayIfIdle() {
 		s.mu.Unlock()
 	}
 	k.mu.Unlock()
-	err := k.writeRoutes()
-	if idle {
+	table, err := k.writeTable()
+	if err == nil && idle {
 		_, err = k.gateway.halt(nil)
+	} else if err == nil {
+		err = k.gateway.follow(table)
 	}
 	if err != nil {
 		k.log.Error("gateway", "error", err)
 	}
+}
+
+// follow has the gateway's stack, where it runs, open and close doors as a table says.
+func (s *stack) follow(t gateway.Table) error {
+	s.apply.Lock()
+	defer s.apply.Unlock()
+	s.mu.Lock()
+	p, runs := s.spec.Part(gateway.KindName)
+	s.mu.Unlock()
+	if !runs {
+		return nil
+	}
+	spec, err := gateway.Spec(s.keeper.home, p.Self, p.Port, p.Want.Port, t)
+	if err == nil {
+		s.take(spec)
+	}
+	return err
 }
 
 func answer(w http.ResponseWriter, v any) {

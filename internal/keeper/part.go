@@ -54,7 +54,7 @@ type part struct {
 
 	refused string // why the configuration that is written is not the one that it runs with; "": it is
 
-	poke chan struct{} // there is something in next
+	poke chan struct{} // next has another configuration
 
 	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
 	next     *kind.Part // what spec is to become
@@ -67,7 +67,10 @@ type part struct {
 // give has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.
 func (p *part) give(spec kind.Part) {
 	p.next = &spec
-	if spec.Config != p.config && (p.status.State == kind.Answers || p.status.State == kind.Unwell) {
+	if spec.Config == p.config {
+		return
+	}
+	if p.status.State == kind.Answers || p.status.State == kind.Unwell {
 		p.status.State, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", time.Now()
 	}
 	select {

@@ -188,6 +188,10 @@ type Store struct {
 // ProbePath is the address below which web servers pass a probe on to a runtime; everybody else gets 404 there.
 const ProbePath = "/.dravit/probe"
 
+// VisitedHeader carries the Host header of a visitor from another machine, who calls this one by an address: the request's own Host is then the
+// site's name, by which the web server knows the site. Applications see what the visitor wrote. Only the gateway sets it.
+const VisitedHeader = "Dravit-Visited"
+
 // Command is how a part's process is started. The zero Command stands for a part without one.
 type Command struct {
 	Path string

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dravit/internal/home"
@@ -14,10 +15,12 @@ import (
 
 // Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
 type Ledger struct {
-	Format  int              `json:"format"`
-	Gateway int              `json:"gateway,omitempty"`        // the gateway's port
-	Secure  int              `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	Stacks  map[string]Stack `json:"stacks"`                   // by id
+	Format  int `json:"format"`
+	Gateway int `json:"gateway,omitempty"`        // the gateway's port
+	Secure  int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	// Resolver is the gateway's port for DNS, 0 where no stack has names that need it.
+	Resolver int              `json:"gateway_resolver,omitempty"`
+	Stacks   map[string]Stack `json:"stacks"` // by id
 }
 
 // Stack is what belongs to one stack, which is a folder.
@@ -26,6 +29,18 @@ type Stack struct {
 	Name  string            `json:"name"`
 	Ports map[string]int    `json:"ports,omitempty"` // by part
 	Hosts map[string]string `json:"hosts,omitempty"` // by site
+	// Suffixes are what its host names end with, localhost aside.
+	Suffixes []string `json:"suffixes,omitempty"`
+}
+
+// Suffixes returns what host names of all stacks end with, localhost aside.
+func (l *Ledger) Suffixes() []string {
+	var all []string
+	for _, s := range l.Stacks {
+		all = append(all, s.Suffixes...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
 }
 
 // Read returns the ledger as it stands, without its lock.
@@ -109,5 +124,5 @@ func RealDir(dir string) (string, error) {
 
 // Equal tells whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
-	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts)
+	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes)
 }

@@ -24,16 +24,18 @@ import (
 
 // Spec is a stack as it is to run: what the keeper reads, and what checks and commands rest on.
 type Spec struct {
-	Format  int         `json:"format"`
-	ID      string      `json:"id"`
-	Name    string      `json:"name"`
-	Dir     string      `json:"dir"`
-	Gateway int         `json:"gateway"`        // port
-	Secure  int         `json:"gateway_secure"` // port for HTTPS
-	Parts   []kind.Part `json:"parts"`
-	Sites   []Site      `json:"sites"`
-	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
-	Path    []string    `json:"path"` // folders that come first in a command's PATH
+	Format  int    `json:"format"`
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Dir     string `json:"dir"`
+	Gateway int    `json:"gateway"`        // port
+	Secure  int    `json:"gateway_secure"` // port for HTTPS
+	// Resolver is the gateway's port for DNS, where a site of the stack needs it.
+	Resolver int         `json:"gateway_resolver,omitempty"`
+	Parts    []kind.Part `json:"parts"`
+	Sites    []Site      `json:"sites"`
+	Env      []string    `json:"env"`  // what the stack adds to the environment of a command
+	Path     []string    `json:"path"` // folders that come first in a command's PATH
 	// Each tells that new folders are new sites: Again makes the Spec anew.
 	Each bool `json:"each,omitempty"`
 	// Notes are what the plan passed over, among it folders that are no sites.
@@ -83,7 +85,7 @@ type Host struct {
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
-	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Sites: []Site{}, Notes: p.Notes}
+	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Resolver: p.Resolver, Sites: []Site{}, Notes: p.Notes}
 	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return spec, err
@@ -205,13 +207,16 @@ func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
 		for _, alias := range site.Aliases {
 			own.Hosts[alias] = alias
 		}
+		if site.Suffix != stackfile.DefaultSuffix && !slices.Contains(own.Suffixes, site.Suffix) {
+			own.Suffixes = append(own.Suffixes, site.Suffix)
+		}
 		if site.NetworkPort != 0 {
 			own.Ports[plan.NetworkKey(site.Name)] = site.NetworkPort
 		}
 	}
-	changed = book.Gateway != p.Gateway || book.Secure != p.Secure || !book.Stacks[id].Equal(own)
+	changed = book.Gateway != p.Gateway || book.Secure != p.Secure || book.Resolver != p.Resolver || !book.Stacks[id].Equal(own)
 	book.Stacks[id] = own
-	book.Gateway, book.Secure = p.Gateway, p.Secure
+	book.Gateway, book.Secure, book.Resolver = p.Gateway, p.Secure, p.Resolver
 	return changed
 }
 

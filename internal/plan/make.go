@@ -359,7 +359,7 @@ func (m *maker) sockets() {
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
 	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return p.Role == kind.Mail }) {
-		m.plan.Gateway, m.plan.Secure = m.in.Ledger.Gateway, m.in.Ledger.Secure
+		m.plan.Gateway, m.plan.Secure, m.plan.Resolver = m.in.Ledger.Gateway, m.in.Ledger.Secure, m.in.Ledger.Resolver
 		return
 	}
 	m.owner = GatewayOwner
@@ -368,13 +368,24 @@ func (m *maker) gateway() {
 	m.taken[m.plan.Gateway] = true
 	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
 	m.taken[m.plan.Secure] = true
+	m.plan.Resolver = m.in.Ledger.Resolver
+	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
+		m.plan.Resolver = m.gatewayPort("gateway.resolver", m.in.Ledger.Resolver, 0, resolverBase, resolverBase)
+		m.taken[m.plan.Resolver] = true
+	}
 }
+
+// resolverBase is where the search for the resolver's port begins: 53 is the system's own, 5353 and 5355 are multicast.
+const resolverBase = 5380
 
 // gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the one that browsers take
 // by themselves, the one that it had before, or the first free one. It does not move while it runs: other stacks' addresses have the port.
 func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
 	best, because := usual, "this user may listen on it, so addresses need no port"
+	if usual == base {
+		because = "the first that is tried"
+	}
 	if wanted != 0 {
 		best, because = wanted, "Dravit's settings want it"
 	}
@@ -483,7 +494,7 @@ func (m *maker) refuse(port int) string {
 		return "another part of this stack has it"
 	case m.in.Ledger.Others[port] != "":
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
-	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure) && m.owner != GatewayOwner:
+	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure || port == m.in.Ledger.Resolver) && m.owner != GatewayOwner:
 		return "it is the gateway's"
 	case port < lowest(h):
 		return "it needs a privilege that this user does not have"

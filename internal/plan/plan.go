@@ -26,13 +26,15 @@ type Input struct {
 
 // Ledger is what the ledger says, seen from one stack.
 type Ledger struct {
-	Gateway int               `json:"gateway,omitempty"`
-	Secure  int               `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	Ports   map[string]int    `json:"ports,omitempty"`          // this stack's, by part
-	Others  map[int]string    `json:"others,omitempty"`         // ports of other stacks, with the stack's name
-	Stacks  []string          `json:"stacks,omitempty"`         // names of other stacks
-	Hosts   map[string]string `json:"hosts,omitempty"`          // host names of other stacks, with the stack's name
-	Name    string            `json:"name,omitempty"`           // the name that this stack got before
+	Gateway int `json:"gateway,omitempty"`
+	Secure  int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	// Resolver is the gateway's port for DNS.
+	Resolver int               `json:"gateway_resolver,omitempty"`
+	Ports    map[string]int    `json:"ports,omitempty"`  // this stack's, by part
+	Others   map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
+	Stacks   []string          `json:"stacks,omitempty"` // names of other stacks
+	Hosts    map[string]string `json:"hosts,omitempty"`  // host names of other stacks, with the stack's name
+	Name     string            `json:"name,omitempty"`   // the name that this stack got before
 }
 
 // History is what earlier starts left behind.
@@ -92,6 +94,8 @@ type Plan struct {
 
 	Gateway int `json:"gateway_port"`
 	Secure  int `json:"gateway_secure_port"` // for HTTPS
+	// Resolver is where the gateway answers DNS, 0 where every name ends with localhost.
+	Resolver int `json:"gateway_resolver_port,omitempty"`
 }
 
 // Part is a part as decided. Program is "" for a part built into Dravit.
@@ -135,6 +139,7 @@ type Site struct {
 	Server  string   `json:"server"`
 	App     string   `json:"app,omitempty"`
 	Host    string   `json:"host"`
+	Suffix  string   `json:"suffix"`            // what Host ends with
 	Root    string   `json:"root,omitempty"`    // relative to the project
 	Include string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
 	// Network tells that other machines are to see the site; NetworkPort is where they do, 0 where nobody has agreed.

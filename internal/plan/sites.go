@@ -92,7 +92,7 @@ func (m *maker) rootOf(s stackfile.Site, folder string, ownServer bool) (root, w
 // site decides one site. root is relative to the project; "": to be found.
 func (m *maker) site(s stackfile.Site, name, root string, number int, servers []string, byName map[string]Part) {
 	subject := "site." + name
-	site := Site{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Include: s.Include, Network: s.Network()}
+	site := Site{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Suffix: s.HostSuffix(), Include: s.Include, Network: s.Network()}
 	site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
@@ -158,7 +158,7 @@ func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
 		if p.Role == kind.Mail {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
-			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Server: p.Name})
+			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
 		}
 	}
 }

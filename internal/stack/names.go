@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"os"
+	"os/user"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
 	"dravit/internal/resolver"
+	"dravit/internal/setup"
 )
 
 // Name is one host name of a stack on this machine.
@@ -37,6 +39,33 @@ type Names struct {
 	Trusted   bool   `json:"trusted"`   // by the system's store
 	HTTP      int    `json:"http"`      // the gateway's ports
 	HTTPS     int    `json:"https"`
+	Resolver  int    `json:"resolver"`  // for DNS; 0 where every name ends with localhost
+	InHosts   int    `json:"in_hosts"`  // names that the hosts file has from us
+	InSystem  bool   `json:"in_system"` // the system's resolver was told of ours
+}
+
+// Place is where this user's set-up of the system goes.
+func (m *Machine) Place() (setup.Place, error) {
+	me, err := user.Current()
+	if err != nil {
+		return setup.Place{}, err
+	}
+	return setup.Place{Home: m.Home, Root: "/", User: me.Username}, nil
+}
+
+// Hosts returns the host names of every stack, running or not, in order, with what they end with, localhost aside, and the port of Dravit's resolver.
+func (m *Machine) Hosts() (hosts, suffixes []string, resolver int, err error) {
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return nil, nil, 0, err
+	}
+	for _, s := range book.Stacks {
+		for _, host := range s.Hosts {
+			hosts = append(hosts, host)
+		}
+	}
+	slices.Sort(hosts)
+	return slices.Compact(hosts), book.Suffixes(), book.Resolver, nil
 }
 
 // Names returns every host name of every stack on this machine.
@@ -47,7 +76,12 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		return out, err
 	}
 	opened := home.Locked(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
-	out.HTTP, out.HTTPS = book.Gateway, book.Secure
+	out.HTTP, out.HTTPS, out.Resolver = book.Gateway, book.Secure, book.Resolver
+	place, err := m.Place()
+	if err != nil {
+		return out, err
+	}
+	out.InHosts, out.InSystem = len(place.HostsNames()), place.ResolverSet()
 	for id := range book.Stacks {
 		spec, err := materialise.Read(m.Home, id)
 		if err != nil {

@@ -34,7 +34,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 	if err != nil {
 		return nil, err
 	}
-	named := map[int]bool{book.Gateway: true, book.Secure: true}
+	named := map[int]bool{book.Gateway: true, book.Secure: true, book.Resolver: true}
 	for _, s := range book.Stacks {
 		for _, port := range s.Ports {
 			named[port] = true
@@ -59,7 +59,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 		}
 		all = append(all, e)
 	}
-	for part, port := range map[string]int{"http": book.Gateway, "https": book.Secure} {
+	for part, port := range map[string]int{"http": book.Gateway, "https": book.Secure, "resolver": book.Resolver} {
 		if port != 0 {
 			add(plan.GatewayOwner, plan.GatewayOwner, part, port)
 		}
@@ -108,6 +108,8 @@ func (m *Machine) Port(port int) (PortAnswer, error) {
 		out.Stack, out.Part = plan.GatewayOwner, "http"
 	case book.Secure:
 		out.Stack, out.Part = plan.GatewayOwner, "https"
+	case book.Resolver:
+		out.Stack, out.Part = plan.GatewayOwner, "resolver"
 	}
 	s := &Stack{Machine: m}
 	in, err := s.input(&stackfile.File{}, survey.Survey{Host: survey.HostNow()}, book)

@@ -68,7 +68,9 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 		}
 	}
 	if home.Locked(entrance) {
-		live[book.Gateway], live[book.Secure] = plan.GatewayOwner, plan.GatewayOwner
+		for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
+			live[port] = plan.GatewayOwner
+		}
 	}
 	return live
 }

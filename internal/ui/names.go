@@ -5,22 +5,26 @@ import (
 	"strings"
 
 	"dravit/internal/stack"
+	"dravit/internal/stackfile"
 )
 
-// Names writes every host name, and how to have the authority behind the certificates trusted and addresses without a port.
-func (u *UI) Names(n stack.Names, trust, untrust, lowPorts string) {
+// Names writes every host name, what the system knows of them and of the authority behind the certificates, and how to have addresses without a port.
+func (u *UI) Names(n stack.Names, lowPorts string) {
 	served := 0
-	unknown := 0
+	local, lost := 0, 0 // names that the system's resolver does not lead here: those that browsers know by themselves, and others
 	var rows []row
 	for _, x := range n.Names {
 		leads := u.paint(yellow, "unknown")
+		if !x.Here && strings.HasSuffix(x.Name, "."+stackfile.DefaultSuffix) {
+			local++
+		} else if !x.Here {
+			lost++
+		}
 		switch {
 		case x.Here:
 			leads = "this machine"
 		case len(x.Resolves) > 0:
 			leads = u.paint(red, x.Resolves[0].String())
-		default:
-			unknown++
 		}
 		by := u.dim("stopped")
 		if x.Served {
@@ -43,28 +47,30 @@ func (u *UI) Names(n stack.Names, trust, untrust, lowPorts string) {
 		u.table([]string{"name", "resolver says", "served by"}, rows)
 	}
 	u.say("")
-	if unknown > 0 {
+	if local > 0 {
 		u.say(u.dim("unknown to the system's resolver; browsers and curl know names below localhost by themselves"))
+	}
+	if n.InHosts > 0 {
+		u.say("hosts file: has " + plural(n.InHosts, "name") + " of ours" + u.dim("; dravit names hosts off takes them out"))
+	}
+	if n.InSystem {
+		u.say("resolver: the system's asks Dravit's" + u.dim("; dravit names resolver off takes it back"))
 	}
 	switch {
 	case n.Authority == "":
 	case n.Trusted:
-		u.say("certificates: the system trusts " + n.Authority)
-		if untrust != "" {
-			u.say("  " + u.dim("to take it back: "+untrust))
-		}
+		u.say("certificates: the system accepts those of " + n.Authority + u.dim("; dravit names certificate off takes it back"))
 	default:
 		u.say("certificates: signed by " + n.Authority + ", which nothing trusts yet")
-		if trust != "" {
-			u.say("  " + u.dim("to trust it: "+trust))
-			u.say("  " + u.dim("and to take it back: "+untrust))
-		}
-		u.say("  " + u.dim("a browser with a store of its own imports the file in its settings"))
+		u.say("  " + u.dim("dravit names certificate on shows what would change that, and asks"))
 	}
 	if n.HTTP != 80 && n.HTTP != 0 && lowPorts != "" {
 		u.say("addresses without a port: " + u.dim(lowPorts+", then stop every stack and start it again"))
 	}
-	if len(rows) == 0 {
+	switch {
+	case lost > 0:
+		u.Next("dravit names hosts on, or dravit names resolver on: " + plural(lost, "name") + " would lead here")
+	case len(rows) == 0:
 		u.Next("dravit start gives a stack's sites their names")
 	}
 }

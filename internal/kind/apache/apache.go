@@ -109,6 +109,8 @@ AcceptPathInfo Default
 ProxyTimeout 3600
 TypesConfig /dev/null
 AddDefaultCharset UTF-8
+RequestHeader set Host "expr=%{HTTP:Dravit-Visited}" "expr=-n %{HTTP:Dravit-Visited}"
+RequestHeader unset Dravit-Visited
 `)
 	for _, t := range kind.MIMETypes {
 		fmt.Fprintf(&b, "AddType %s\n", t)

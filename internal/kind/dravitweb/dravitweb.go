@@ -118,6 +118,10 @@ func handler(sites []kind.Site) http.Handler {
 			http.Error(w, "400: the address leads above the root", http.StatusBadRequest)
 			return
 		}
+		if host := r.Header.Get(kind.VisitedHeader); host != "" {
+			r.Host = host
+			r.Header.Del(kind.VisitedHeader)
+		}
 		// An app may answer before it has taken the whole body: ours is not to be closed under whoever passes it on.
 		_ = http.NewResponseController(w).EnableFullDuplex()
 		h.ServeHTTP(w, r)

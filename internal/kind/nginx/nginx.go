@@ -55,6 +55,7 @@ http {
   client_max_body_size %s;
   geo $dollar { default "$"; }
   map $http_x_forwarded_proto $visitor_https { default ""; https on; }
+  map $http_dravit_visited $visitor_host { default $http_dravit_visited; "" $http_host; }
   map $http_upgrade $connection_upgrade { default upgrade; "" ""; }
   types {
 `, temp("nginx.pid"), temp("body"), temp("proxy"), temp("fastcgi"), temp("uwsgi"), temp("scgi"), bodyLimit)
@@ -86,7 +87,8 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
 		fmt.Fprintf(b, `    location / {
       proxy_pass http://%s;
       proxy_http_version 1.1;
-      proxy_set_header Host $http_host;
+      proxy_set_header Host $visitor_host;
+      proxy_set_header Dravit-Visited "";
       proxy_set_header Upgrade $http_upgrade;
       proxy_set_header Connection $connection_upgrade;
       proxy_buffering off;
@@ -148,6 +150,8 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_param SERVER_ADDR 127.0.0.1;
       fastcgi_param SERVER_NAME $host;
       fastcgi_param SERVER_PORT $http_x_forwarded_port;
+      fastcgi_param HTTP_HOST $visitor_host;
+      fastcgi_param HTTP_DRAVIT_VISITED "" if_not_empty;
       fastcgi_param REDIRECT_STATUS 200;
       fastcgi_read_timeout 1h;
       fastcgi_buffer_size 32k;

@@ -1,0 +1,170 @@
+package gateway
+
+import (
+	"encoding/binary"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/net/dns/dnsmessage"
+
+	"dravit/internal/kind"
+)
+
+// known is what the gateway has to say of a host name.
+type known int
+
+const (
+	knownNothing known = iota // it is not below a suffix of ours
+	knownSuffix               // it is, and nobody has it
+	knownName
+)
+
+// responder answers DNS (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It asks nobody else.
+type responder struct {
+	port  int
+	known func(host string) known
+	udp   net.PacketConn
+	tcp   net.Listener
+	wg    sync.WaitGroup
+}
+
+const (
+	answerLife  = 2   // seconds: a name may go with the next stop
+	maxDatagram = 512 // RFC 1035, section 4.2.1
+	lineIdle    = 5 * time.Second
+	maxLines    = 64 // TCP connections at a time
+)
+
+// respond answers on a port until it is closed.
+func respond(port int, tell func(host string) known) (*responder, error) {
+	at := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
+	udp, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
+	if err != nil {
+		return nil, err
+	}
+	tcp, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(at))
+	if err != nil {
+		udp.Close()
+		return nil, err
+	}
+	r := &responder{port: port, known: tell, udp: udp, tcp: tcp}
+	r.wg.Go(r.datagrams)
+	r.wg.Go(r.lines)
+	return r, nil
+}
+
+func (r *responder) close() {
+	r.udp.Close()
+	r.tcp.Close()
+	r.wg.Wait()
+}
+
+func (r *responder) datagrams() {
+	buf := make([]byte, 4096)
+	for {
+		n, from, err := r.udp.ReadFrom(buf)
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			continue // a visitor who is gone
+		}
+		if answer := r.answer(buf[:n]); answer != nil {
+			_, _ = r.udp.WriteTo(answer, from)
+		}
+	}
+}
+
+// lines answers over TCP, where a length of two bytes goes before each message (RFC 7766).
+func (r *responder) lines() {
+	limit := make(chan struct{}, maxLines)
+	for {
+		conn, err := r.tcp.Accept()
+		if err != nil {
+			return
+		}
+		limit <- struct{}{}
+		r.wg.Go(func() {
+			defer func() { <-limit }()
+			defer conn.Close()
+			for {
+				_ = conn.SetDeadline(time.Now().Add(lineIdle))
+				var length [2]byte
+				if _, err := io.ReadFull(conn, length[:]); err != nil {
+					return
+				}
+				query := make([]byte, binary.BigEndian.Uint16(length[:]))
+				if _, err := io.ReadFull(conn, query); err != nil {
+					return
+				}
+				answer := r.answer(query)
+				if answer == nil {
+					return
+				}
+				if _, err := conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(answer))), answer...)); err != nil {
+					return
+				}
+			}
+		})
+	}
+}
+
+// answer returns the answer to a query, nil where it is none.
+func (r *responder) answer(query []byte) []byte {
+	var p dnsmessage.Parser
+	head, err := p.Start(query)
+	if err != nil || head.Response {
+		return nil
+	}
+	out := dnsmessage.Header{ID: head.ID, Response: true, OpCode: head.OpCode, RecursionDesired: head.RecursionDesired}
+	questions, err := p.AllQuestions()
+	switch {
+	case err != nil || len(questions) != 1:
+		out.RCode = dnsmessage.RCodeFormatError
+		questions = nil
+	case head.OpCode != 0:
+		out.RCode = dnsmessage.RCodeNotImplemented
+	}
+	var q dnsmessage.Question
+	if len(questions) == 1 {
+		q = questions[0]
+	}
+	if out.RCode == dnsmessage.RCodeSuccess {
+		switch r.known(strings.ToLower(strings.TrimSuffix(q.Name.String(), "."))) {
+		case knownNothing:
+			out.RCode = dnsmessage.RCodeRefused
+		case knownSuffix:
+			out.RCode, out.Authoritative = dnsmessage.RCodeNameError, true
+		case knownName:
+			out.Authoritative = true
+		}
+	}
+	b := dnsmessage.NewBuilder(make([]byte, 0, maxDatagram), out)
+	b.EnableCompression()
+	err = b.StartQuestions()
+	for _, q := range questions {
+		err = errors.Join(err, b.Question(q))
+	}
+	if out.RCode == dnsmessage.RCodeSuccess && q.Class == dnsmessage.ClassINET {
+		err = errors.Join(err, b.StartAnswers())
+		owner := dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: answerLife}
+		if q.Type == dnsmessage.TypeA || q.Type == dnsmessage.TypeALL {
+			err = errors.Join(err, b.AResource(owner, dnsmessage.AResource{A: netip.MustParseAddr(loopbacks[0]).As4()}))
+		}
+		if q.Type == dnsmessage.TypeAAAA || q.Type == dnsmessage.TypeALL {
+			err = errors.Join(err, b.AAAAResource(owner, dnsmessage.AAAAResource{AAAA: netip.MustParseAddr(loopbacks[1]).As16()}))
+		}
+	}
+	text, finishErr := b.Finish()
+	if err := errors.Join(err, finishErr); err != nil {
+		slog.Error("answering a name", "error", err)
+		return nil
+	}
+	return text
+}

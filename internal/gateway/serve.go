@@ -1,0 +1,236 @@
+package gateway
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"dravit/internal/certificates"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+)
+
+// loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost: the second must not be left to others.
+var loopbacks = []string{kind.Host, "::1"}
+
+// Serve serves until the context ends: HTTP on one port, HTTPS with HTTP/2 on the other (0: not at all), both on loopback only, and on the ports
+// of the table's doors, which other machines may reach.
+func Serve(ctx context.Context, h *home.Home, port, secure int) error {
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP) // before anybody can know that we run
+	defer signal.Stop(again)
+	key, err := os.ReadFile(keyFile(h))
+	if err != nil {
+		return err
+	}
+	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }
+	signer := &signer{open: func(suffixes []string) (*certificates.Authority, error) { return certificates.Open(h, suffixes) }, book: book}
+	if err := signer.renew(); err != nil { // sites go on over HTTP
+		slog.Error("no HTTPS", "error", err)
+		secure = 0
+	}
+	t := &table{file: tableFile(h), key: string(key), port: port, secure: secure, book: book}
+	all := newServers()
+	defer all.close()
+	listener, err := net.Listen("tcp", net.JoinHostPort(kind.Host, fmt.Sprint(port)))
+	if err != nil {
+		return err
+	}
+	all.serve(t.server(t), listener)
+	all.also(t.server(t), port)
+	if secure != 0 {
+		encrypted := t.server(t)
+		encrypted.TLSConfig = &tls.Config{GetCertificate: signer.certificate}
+		encrypted.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug) // a browser that does not trust says so at each visit
+		if listener, err := net.Listen("tcp", net.JoinHostPort(kind.Host, fmt.Sprint(secure))); err != nil {
+			slog.Error("no HTTPS", "error", err)
+		} else {
+			all.serve(encrypted, listener)
+			all.also(encrypted, secure)
+		}
+	}
+	doors := &doors{table: t, book: book, open: map[Door]*servers{}}
+	defer doors.close()
+	for {
+		if err := doors.follow(); err != nil {
+			slog.Error("the gateway's table cannot be read", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case err := <-all.errs:
+			return err
+		case <-again:
+		}
+	}
+}
+
+// server serves HTTP with a handler.
+func (t *table) server(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 30 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}
+}
+
+// servers run until they are closed together.
+type servers struct {
+	ctx    context.Context
+	cancel context.CancelFunc
+	errs   chan error
+	wg     sync.WaitGroup
+}
+
+func newServers() *servers {
+	s := &servers{errs: make(chan error, 8)}
+	s.ctx, s.cancel = context.WithCancel(context.Background())
+	return s
+}
+
+func (s *servers) serve(server *http.Server, listener net.Listener) {
+	s.wg.Go(func() {
+		if err := kind.ServeHTTP(s.ctx, server, listener); err != nil && s.ctx.Err() == nil {
+			s.errs <- err
+		}
+	})
+}
+
+// also serves on the other loopback address, where the machine has it. Where somebody else has the port there, it goes without.
+func (s *servers) also(server *http.Server, port int) {
+	listener, err := net.Listen("tcp", net.JoinHostPort(loopbacks[1], fmt.Sprint(port)))
+	switch {
+	case err == nil:
+		s.serve(server, listener)
+	case errors.Is(err, syscall.EADDRINUSE):
+		slog.Warn("another program has the port on the other loopback address", "port", port, "error", err)
+	}
+}
+
+// close ends the servers, once requests in flight had a moment to finish.
+func (s *servers) close() {
+	s.cancel()
+	s.wg.Wait()
+}
+
+// doors are what the gateway opens and closes while it runs: ports that other machines see, and the resolver.
+type doors struct {
+	table    *table
+	book     func() (*ledger.Ledger, error)
+	open     map[Door]*servers
+	resolver *responder
+}
+
+// follow opens and closes doors as the table says now.
+func (d *doors) follow() error {
+	now, err := readTable(d.table.file)
+	if err != nil {
+		return err
+	}
+	wanted := map[Door]bool{}
+	for _, door := range now.Doors {
+		wanted[door] = true
+	}
+	for door, servers := range d.open {
+		if !wanted[door] {
+			servers.close()
+			delete(d.open, door)
+		}
+	}
+	for door := range wanted {
+		if d.open[door] != nil {
+			continue
+		}
+		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", door.Port))
+		if err != nil {
+			slog.Error("a site is not reachable from other machines", "host", door.Host, "error", err)
+			continue
+		}
+		servers := newServers()
+		servers.serve(d.table.server(d.table.door(door)), listener)
+		d.open[door] = servers
+	}
+	if d.resolver != nil && d.resolver.port != now.Resolver {
+		d.resolver.close()
+		d.resolver = nil
+	}
+	if d.resolver == nil && now.Resolver != 0 {
+		if d.resolver, err = respond(now.Resolver, d.answer); err != nil {
+			slog.Error("names are not answered", "port", now.Resolver, "error", err)
+		}
+	}
+	return nil
+}
+
+func (d *doors) close() {
+	for _, servers := range d.open {
+		servers.close()
+	}
+	if d.resolver != nil {
+		d.resolver.close()
+	}
+}
+
+// answer tells what there is to say of a host name.
+func (d *doors) answer(host string) known {
+	if to, err := d.table.find(host); err == nil && to != nil || d.table.stopped(host) != "" {
+		return knownName
+	}
+	book, err := d.book()
+	if err != nil {
+		slog.Error("the ledger cannot be read", "error", err)
+		return knownNothing
+	}
+	for _, suffix := range book.Suffixes() {
+		if host == suffix || strings.HasSuffix(host, "."+suffix) {
+			return knownSuffix
+		}
+	}
+	return knownNothing
+}
+
+// signer gives the certificates of sites. Its authority is made anew when names come that it cannot vouch for.
+type signer struct {
+	open func(suffixes []string) (*certificates.Authority, error)
+	book func() (*ledger.Ledger, error)
+
+	mu        sync.Mutex
+	authority *certificates.Authority
+}
+
+// renew opens the authority for the suffixes of all stacks.
+func (s *signer) renew() error {
+	book, err := s.book()
+	if err != nil {
+		return err
+	}
+	a, err := s.open(book.Suffixes())
+	if err == nil {
+		s.authority = a
+	}
+	return err
+}
+
+// certificate returns the certificate of the host that a visitor names. One that names none, or none below our suffixes, gets an answer for
+// localhost, so that it sees which sites there are.
+func (s *signer) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+	host := strings.ToLower(strings.TrimSuffix(hello.ServerName, "."))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if strings.Contains(host, ".") && !s.authority.Covers(host) {
+		if err := s.renew(); err != nil {
+			return nil, err
+		}
+	}
+	if strings.Contains(host, ".") && s.authority.Covers(host) {
+		return s.authority.Leaf(host)
+	}
+	return s.authority.Leaf("localhost")
+}

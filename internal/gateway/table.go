@@ -1,0 +1,220 @@
+package gateway
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/proc"
+)
+
+// table is the routes, read again whenever their file has changed.
+type table struct {
+	file   string
+	key    string
+	port   int                            // for HTTP
+	secure int                            // for HTTPS
+	book   func() (*ledger.Ledger, error) // what stacks there are, running or not; nil: nobody says
+
+	mu     sync.RWMutex
+	seen   os.FileInfo
+	routes map[string]*target
+}
+
+func readTable(file string) (Table, error) {
+	var t Table
+	return t, home.ReadJSON(file, &t)
+}
+
+type target struct {
+	Route
+	proxy *httputil.ReverseProxy
+}
+
+func (t *table) find(host string) (*target, error) {
+	info, err := os.Stat(t.file)
+	if err != nil {
+		return nil, err
+	}
+	t.mu.RLock()
+	same := t.seen != nil && os.SameFile(t.seen, info) && t.seen.ModTime().Equal(info.ModTime())
+	x := t.of(host)
+	t.mu.RUnlock()
+	if same {
+		return x, nil
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now, err := readTable(t.file)
+	if err != nil {
+		return nil, err
+	}
+	old := t.routes
+	t.routes, t.seen = map[string]*target{}, info
+	for _, r := range now.Routes {
+		if was := old[r.Host]; was != nil && was.Route == r {
+			t.routes[r.Host] = was
+			continue
+		}
+		t.routes[r.Host] = &target{r, t.proxyTo(r)}
+	}
+	return t.of(host), nil
+}
+
+// of returns the target of a host: its own, else that of the closest wildcard. The caller holds mu.
+func (t *table) of(host string) *target {
+	for _, key := range kind.HostKeys(host) {
+		if x := t.routes[key]; x != nil {
+			return x
+		}
+	}
+	return nil
+}
+
+// doorKey is under what a request's context has the door that it came in by.
+type doorKey struct{}
+
+// door serves one site to other machines, whatever they call this one. What Dravit itself answers is for this machine only.
+func (t *table) door(d Door) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		to, err := t.find(d.Host)
+		if err != nil || to == nil || strings.HasPrefix(r.URL.Path, "/.dravit/") {
+			http.NotFound(w, r)
+			return
+		}
+		t.forward(w, r.WithContext(context.WithValue(r.Context(), doorKey{}, d)), to)
+	})
+}
+
+// restartPatience is how long a request waits for a web server that is on its way, while its stack is restarted.
+const restartPatience = 3 * time.Second
+
+// dial connects to a stack's web server.
+func dial(ctx context.Context, r Route) (net.Conn, error) {
+	for end := time.Now().Add(restartPatience); ; {
+		conn, err := (&net.Dialer{}).DialContext(ctx, r.Network, r.Address)
+		gone := errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOENT)
+		if err == nil || !gone || r.Halted || time.Now().After(end) || proc.Sleep(ctx, 10*time.Millisecond) != nil {
+			return conn, err
+		}
+	}
+}
+
+// proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what is true.
+func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
+	transport := &http.Transport{
+		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
+		MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute, DisableCompression: true,
+	}
+	to := &url.URL{Scheme: "http", Host: r.Host}
+	return &httputil.ReverseProxy{
+		Transport:     transport,
+		FlushInterval: -1,
+		BufferPool:    buffers{},
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.SetURL(to)
+			p.Out.Header.Del("Forwarded")
+			p.Out.Header.Del(kind.VisitedHeader)
+			p.SetXForwarded()
+			if d, ok := p.In.Context().Value(doorKey{}).(Door); ok {
+				p.Out.Host = d.Host
+				p.Out.Header.Set(kind.VisitedHeader, p.In.Host)
+				p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(d.Port))
+				return
+			}
+			host, port := hostPort(p.In.Host)
+			p.Out.Host = host // as the stack writes it: names know no case, servers may
+			if port != "" {
+				p.Out.Host = net.JoinHostPort(host, port)
+			}
+			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.portOf(p.In)))
+		},
+		ModifyResponse: func(resp *http.Response) error {
+			own := "http://" + resp.Request.Host + "/"
+			rest, ok := strings.CutPrefix(resp.Header.Get("Location"), own)
+			visited := resp.Request.Header.Get(kind.VisitedHeader)
+			switch {
+			case !ok:
+			case visited != "": // the server behind us knows its own name only
+				resp.Header.Set("Location", "http://"+visited+"/"+rest)
+			case resp.Request.Header.Get("X-Forwarded-Proto") == "https": // nobody speaks HTTP on the HTTPS port
+				resp.Header.Set("Location", "https://"+resp.Request.Host+"/"+rest)
+			}
+			return nil
+		},
+		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
+			if req.Context().Err() != nil {
+				return // the visitor left
+			}
+			host, _ := hostPort(req.Host)
+			slog.Warn("a stack does not answer", "host", host, "error", err)
+			t.page(w, http.StatusBadGateway, pageData{Title: host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
+				Command: "dravit status --stack " + r.Stack})
+		},
+	}
+}
+
+// buffers are shared by all proxies: a page is copied through 32 KB, not through a new allocation each time.
+type buffers struct{}
+
+var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
+func (buffers) Put(b []byte) { pool.Put(&b) }
+
+// portOf is the port on which a request came in.
+func (t *table) portOf(r *http.Request) int {
+	if r.TLS != nil {
+		return t.secure
+	}
+	return t.port
+}
+
+func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	host, _ := hostPort(r.Host)
+	to, err := t.find(host)
+	switch {
+	case err != nil:
+		slog.Error("the table of names cannot be read", "error", err)
+		http.Error(w, "500: the gateway's table of names cannot be read", http.StatusInternalServerError)
+	case to == nil:
+		t.unknown(w, r, host)
+	case r.URL.Path == health.RoutePath:
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
+	default:
+		t.forward(w, r, to)
+	}
+}
+
+// forward sends a request on to the target.
+func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
+	// A server may answer before it has taken the whole body: without this, ours would then close the body under the proxy,
+	// which would give the request up and cut the answer off.
+	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 is so by itself
+	to.proxy.ServeHTTP(w, r)
+}
+
+// hostPort takes a Host header apart. Names know no case and may end with a dot.
+func hostPort(header string) (host, port string) {
+	host, port, err := net.SplitHostPort(header)
+	if err != nil {
+		host, port = header, ""
+	}
+	return strings.ToLower(strings.TrimSuffix(host, ".")), port
+}

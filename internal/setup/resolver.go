@@ -1,0 +1,109 @@
+package setup
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+)
+
+// resolver is a way to have the system's resolver ask Dravit's own for some suffixes.
+type resolver struct {
+	files   map[string]string // what to write
+	stale   []string          // what an earlier set-up wrote, and this one does not want
+	refresh []string          // the command that makes it so; nil: it notices
+}
+
+// Resolver returns the steps that have the system's resolver ask Dravit's, on a port of loopback, for names below the suffixes; none: that take it
+// back. A machine whose resolver cannot be told of one suffix gives ErrNoWay.
+func (p Place) Resolver(suffixes []string, port int) ([]Step, error) {
+	way, err := p.resolver(suffixes, port)
+	if err != nil {
+		return nil, err
+	}
+	var steps []Step
+	for _, file := range sortedKeys(way.files) {
+		step, err := p.write(file, way.files[file])
+		if err != nil {
+			return nil, err
+		}
+		steps = append(steps, step...)
+	}
+	for _, file := range way.stale {
+		steps = append(steps, p.remove(file)...)
+	}
+	if len(steps) > 0 && way.refresh != nil {
+		steps = append(steps, Step{way.refresh, os.Geteuid() != 0})
+	}
+	return steps, nil
+}
+
+// ResolverSet tells whether any file of ours tells the system's resolver of Dravit's.
+func (p Place) ResolverSet() bool {
+	way, err := p.resolver(nil, 0)
+	return err == nil && slices.ContainsFunc(way.stale, exists)
+}
+
+const resolverHead = "# Written by Dravit for names of this machine's stacks: dravit names resolver off takes it back.\n"
+
+func (p Place) resolver(suffixes []string, port int) (resolver, error) {
+	at := fmt.Sprintf("%s:%d", kind.Host, port)
+	dnsmasq := ""
+	for _, dir := range []string{p.path("etc/NetworkManager/dnsmasq.d"), p.path("etc/dnsmasq.d")} {
+		if exists(dir) && p.asksItself() {
+			dnsmasq = filepath.Join(dir, "dravit.conf")
+			break
+		}
+	}
+	switch {
+	case runtime.GOOS == "darwin": // resolver(5): a file for each suffix
+		way := resolver{files: map[string]string{}}
+		for _, s := range suffixes {
+			way.files[p.path("etc/resolver", s)] = resolverHead + fmt.Sprintf("nameserver %s\nport %d\n", kind.Host, port)
+		}
+		ours, _ := filepath.Glob(p.path("etc/resolver", "*"))
+		for _, file := range ours {
+			text, _ := os.ReadFile(file)
+			if _, wanted := way.files[file]; !wanted && strings.HasPrefix(string(text), resolverHead) {
+				way.stale = append(way.stale, file)
+			}
+		}
+		return way, nil
+	case exists(p.path("run/systemd/resolve/resolv.conf")): // resolved.conf(5)
+		text := resolverHead + "[Resolve]\nDNS=" + at + "\nDomains=~" + strings.Join(suffixes, " ~") + "\n"
+		return oneFile(p.path("etc/systemd/resolved.conf.d/dravit.conf"), text, suffixes, "systemctl", "restart", "systemd-resolved"), nil
+	case dnsmasq != "": // dnsmasq(8)
+		text := resolverHead
+		for _, s := range suffixes {
+			text += fmt.Sprintf("server=/%s/%s#%d\n", s, kind.Host, port)
+		}
+		refresh := []string{"systemctl", "restart", "dnsmasq"}
+		if strings.Contains(dnsmasq, "NetworkManager") {
+			refresh = []string{"systemctl", "reload", "NetworkManager"}
+		}
+		return oneFile(dnsmasq, text, suffixes, refresh...), nil
+	}
+	return resolver{}, &ErrNoWay{"this machine's resolver asks the servers in " + p.path("etc/resolv.conf") + " for every name, and cannot be told of one suffix", "dravit names hosts on"}
+}
+
+func oneFile(file, text string, suffixes []string, refresh ...string) resolver {
+	if len(suffixes) == 0 {
+		return resolver{stale: []string{file}, refresh: refresh}
+	}
+	return resolver{files: map[string]string{file: text}, refresh: refresh}
+}
+
+// asksItself tells whether programs ask a resolver on this machine.
+func (p Place) asksItself() bool {
+	text, _ := os.ReadFile(p.path("etc/resolv.conf"))
+	for line := range strings.Lines(string(text)) {
+		if f := strings.Fields(line); len(f) == 2 && f[0] == "nameserver" && (strings.HasPrefix(f[1], "127.") || f[1] == "::1") {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,118 @@
+// Package setup changes what lies outside Dravit's folder: the hosts file, the system's resolver, stores of trusted certificates. A change is a
+// list of commands that the user sees before; for each there is one that takes it back.
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"dravit/internal/home"
+)
+
+// Step is one command of a change.
+type Step struct {
+	Argv []string
+	Root bool // this user may not do it
+}
+
+// String returns the step as it can be pasted into a shell.
+func (s Step) String() string {
+	var words []string
+	if s.Root {
+		words = append(words, "sudo")
+	}
+	for _, a := range s.Argv {
+		if a == "" || strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+") != "" {
+			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+		words = append(words, a)
+	}
+	return strings.Join(words, " ")
+}
+
+// ErrNoWay says that this machine has no way to do what was asked for.
+type ErrNoWay struct{ Because, Next string }
+
+func (e *ErrNoWay) Error() string { return e.Because }
+
+// Run runs the steps one after the other, on the terminal of the caller where sudo asks for a password.
+func Run(ctx context.Context, steps []Step, out io.Writer) error {
+	for _, s := range steps {
+		argv := s.Argv
+		if s.Root {
+			if _, err := exec.LookPath("sudo"); err != nil {
+				return &ErrNoWay{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
+			}
+			argv = append([]string{"sudo"}, argv...)
+		}
+		cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, out, out
+		if err := cmd.Run(); err != nil {
+			return fmt.Errorf("%s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+// Place says where a change looks for the system's files and keeps what it is about to write.
+type Place struct {
+	Home *home.Home
+	Root string // "/", but in tests
+	User string // whose names and certificates they are
+}
+
+func (p Place) path(parts ...string) string {
+	return filepath.Join(append([]string{p.Root}, parts...)...)
+}
+
+// write returns the step that gives a system's file a new text, nil where it has it already.
+func (p Place) write(file, text string) ([]Step, error) {
+	old, err := os.ReadFile(file)
+	if err == nil && string(old) == text {
+		return nil, nil
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	staged := p.Home.Path("setup", filepath.Base(file))
+	if err := os.MkdirAll(filepath.Dir(staged), 0o700); err != nil {
+		return nil, err
+	}
+	if err := home.WriteFile(staged, []byte(text), 0o644); err != nil {
+		return nil, err
+	}
+	root := !writable(file)
+	var steps []Step
+	if dir := filepath.Dir(file); !exists(dir) {
+		steps = append(steps, Step{[]string{"mkdir", "-p", dir}, root})
+	}
+	return append(steps, Step{[]string{"cp", staged, file}, root}), nil // into the file that is there: its owner, mode and mounts stay
+}
+
+// remove returns the step that removes a file, nil where it is gone.
+func (p Place) remove(file string) []Step {
+	if !exists(file) {
+		return nil
+	}
+	return []Step{{[]string{"rm", file}, unix.Access(filepath.Dir(file), unix.W_OK) != nil}}
+}
+
+func exists(file string) bool {
+	_, err := os.Stat(file)
+	return err == nil
+}
+
+// writable tells whether this user may write a file, or make it where it is not there.
+func writable(file string) bool {
+	for ; !exists(file); file = filepath.Dir(file) {
+	}
+	return unix.Access(file, unix.W_OK) == nil
+}

@@ -1,0 +1,124 @@
+package setup
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+
+	"dravit/internal/pattern"
+)
+
+// anchors are where systems keep certificates that their users add, and how they are told.
+var anchors = []struct{ folder, name, refresh string }{
+	{"usr/local/share/ca-certificates", "dravit-%s.crt", "update-ca-certificates"},   // Debian and its kin
+	{"etc/pki/ca-trust/source/anchors", "dravit-%s.pem", "update-ca-trust"},          // Fedora and its kin
+	{"etc/ca-certificates/trust-source/anchors", "dravit-%s.crt", "update-ca-trust"}, // Arch and its kin
+}
+
+// nickname is what the authority goes by in the browsers' databases.
+const nickname = "Dravit, for this user's sites only"
+
+// Trust returns the steps that have this machine's programs accept an authority's certificate: the system's store, and the databases that
+// browsers of this user keep for themselves, where the tool for those is there.
+func (p Place) Trust(certificate string) ([]Step, error) {
+	text, err := os.ReadFile(certificate)
+	if err != nil {
+		return nil, err
+	}
+	var steps []Step
+	if runtime.GOOS == "darwin" {
+		steps = append(steps, Step{[]string{"security", "add-trusted-cert", "-d", "-r", "trustRoot", "-k", "/Library/Keychains/System.keychain", certificate}, true})
+	}
+	if anchor, refresh := p.anchor(); anchor != "" {
+		written, err := p.write(anchor, string(text))
+		if err != nil {
+			return nil, err
+		}
+		steps = append(steps, written...)
+		if len(written) > 0 {
+			steps = append(steps, Step{[]string{refresh}, os.Geteuid() != 0})
+		}
+	}
+	for _, db := range p.databases() {
+		steps = append(steps, p.forget(db)...) // an earlier authority of ours
+		steps = append(steps, Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
+	}
+	if len(steps) == 0 && !p.Trusted() {
+		return nil, &ErrNoWay{"Dravit does not know this system's store of certificates", "import " + certificate + " in the settings of your browser"}
+	}
+	return steps, nil
+}
+
+// Distrust returns the steps that take back what Trust did.
+func (p Place) Distrust(certificate string) []Step {
+	var steps []Step
+	if runtime.GOOS == "darwin" {
+		steps = append(steps, Step{[]string{"security", "remove-trusted-cert", "-d", certificate}, true})
+	}
+	if anchor, refresh := p.anchor(); anchor != "" && exists(anchor) {
+		steps = append(steps, p.remove(anchor)...)
+		steps = append(steps, Step{[]string{refresh}, os.Geteuid() != 0})
+	}
+	for _, db := range p.databases() {
+		steps = append(steps, p.forget(db)...)
+	}
+	return steps
+}
+
+// Trusted tells whether the system's store has the authority of this user, as far as its files say.
+func (p Place) Trusted() bool {
+	anchor, _ := p.anchor()
+	return anchor != "" && exists(anchor)
+}
+
+func (p Place) anchor() (file, refresh string) {
+	for _, a := range anchors {
+		if program := administrators(a.refresh); program != "" && exists(p.path(a.folder)) {
+			return p.path(a.folder, fmt.Sprintf(a.name, p.User)), program
+		}
+	}
+	return "", ""
+}
+
+// administrators finds a program that an ordinary user's PATH may leave out.
+func administrators(name string) string {
+	for _, try := range []string{name, "/usr/sbin/" + name, "/sbin/" + name} {
+		if path, err := exec.LookPath(try); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// databases are the certificate databases (NSS) of this user's browsers: the shared one, and one for each profile.
+func (p Place) databases() []string {
+	if _, err := exec.LookPath("certutil"); err != nil {
+		return nil
+	}
+	dir, err := os.UserHomeDir()
+	if err != nil {
+		return nil
+	}
+	var all []string
+	for _, shape := range []string{".pki/nssdb", ".mozilla/firefox/*", "snap/firefox/common/.mozilla/firefox/*", "snap/chromium/current/.pki/nssdb", "Library/Application Support/Firefox/Profiles/*"} {
+		found, _ := filepath.Glob(filepath.Join(pattern.Literal(dir), shape, "cert9.db"))
+		for _, file := range found {
+			all = append(all, filepath.Dir(file))
+		}
+	}
+	return all
+}
+
+// forget returns the step that takes the authority out of a database, nil where it is not in it.
+func (p Place) forget(db string) []Step {
+	if exec.Command("certutil", "-d", "sql:"+db, "-L", "-n", nickname).Run() != nil {
+		return nil
+	}
+	return []Step{{Argv: []string{"certutil", "-d", "sql:" + db, "-D", "-n", nickname}}}
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
