@@ -13,6 +13,8 @@ type checkJSON struct {
 	Answers bool              `json:"answers"`
 	Parts   []stack.PartCheck `json:"parts"`
 	Sites   []stack.SiteCheck `json:"sites"`
+	// Reachable is what other machines may reach.
+	Reachable []stack.Reach `json:"reachable"`
 }
 
 func (a *app) checkCommand() *cobra.Command {
@@ -24,7 +26,7 @@ page that its runtime makes, with the stores behind it. It exits with 1 when any
 
 A part's rungs: alive (a process of it lives), open (its socket accepts), ours (the socket is that process's), greets (greeting
 and credentials accepted), works (a round trip of real work). A site's: resolves (the system's resolver gives loopback;
-advisory), reaches (the gateway accepts), routed (this stack took the request), replies (status as expected), matches (the
+advisory for names below localhost), reaches (the gateway accepts), routed (this stack took the request), replies (status as expected), matches (the
 expected text came, from a runtime that reaches its stores).`,
 		Example: "  dravit check\n  dravit check --json | jq .answers",
 		Args:    noArgs,
@@ -39,7 +41,7 @@ expected text came, from a runtime that reaches its stores).`,
 			}
 			switch {
 			case a.json:
-				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites})
+				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable})
 			case len(c.Parts) == 0:
 				err = &ui.Failure{Code: exitFailed, What: "nothing to check", Because: "this stack was never started", Next: "dravit start"}
 			default:

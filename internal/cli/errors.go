@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 
+	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/settings"
 	"dravit/internal/stack"
@@ -22,6 +23,8 @@ func explain(err error) *ui.Failure {
 	var noPart *stack.NoPartError
 	var noRuntime *stack.NoRuntimeError
 	var setting *settings.Fault
+	var noSite *stack.NoSiteError
+	var foreign *materialise.ForeignFileError
 	switch {
 	case errors.As(err, &f):
 		return f
@@ -31,6 +34,10 @@ func explain(err error) *ui.Failure {
 		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; docs/stack-file.md says how to write one"}
 	case errors.As(err, &noPart):
 		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "its parts are " + strings.Join(noPart.Parts, ", ")}
+	case errors.As(err, &noSite):
+		return &ui.Failure{Code: exitUsage, What: noSite.Error(), Next: "listen = \"network\" in the site's table of " + stackfile.Name}
+	case errors.As(err, &foreign):
+		return &ui.Failure{Code: exitUsage, What: "the stack's variables were not written", Because: foreign.Error(), Next: "move " + foreign.File + " away, or name another file: dotenv in " + stackfile.Name}
 	case errors.As(err, &noRuntime):
 		return &ui.Failure{Code: exitUsage, What: noRuntime.What, Next: noRuntime.Next}
 	case errors.As(err, &setting):

@@ -1,14 +1,11 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
-	"fmt"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"dravit/internal/certificates"
 	"dravit/internal/setup"
@@ -59,7 +56,7 @@ A hosts file knows no wildcards, and has to be brought up to date when names cha
 					hosts = nil
 				}
 				if on && len(hosts) == 0 && err == nil {
-					err = &setup.ErrNoWay{Because: "no stack has a name yet", Next: "dravit start"}
+					err = &setup.NoWayError{Because: "no stack has a name yet", Next: "dravit start"}
 				}
 				if err != nil {
 					return nil, "", err
@@ -84,7 +81,7 @@ only, while any stack runs, and asks nobody else. Where the system's resolver ca
 				if !on {
 					suffixes = nil
 				} else if len(suffixes) == 0 {
-					return nil, "", &setup.ErrNoWay{Because: "every name ends with localhost, which needs no set-up", Next: "a site with suffix = \"test\" in dravit.toml, then dravit start"}
+					return nil, "", &setup.NoWayError{Because: "every name ends with localhost, which needs no set-up", Next: "a site with suffix = \"test\" in dravit.toml, then dravit start"}
 				}
 				steps, err := p.Resolver(suffixes, port)
 				return steps, "", err
@@ -95,7 +92,7 @@ themselves (their tool is certutil), or takes it out. The authority can vouch fo
 			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 				file := certificates.File(m.Home)
 				if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
-					return nil, "", &setup.ErrNoWay{Because: "there is no authority before the first start", Next: "dravit start"}
+					return nil, "", &setup.NoWayError{Because: "there is no authority before the first start", Next: "dravit start"}
 				}
 				if !on {
 					return p.Distrust(file), "", nil
@@ -140,7 +137,7 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 			if err == nil {
 				err = a.carryOut(cmd, todo, note)
 			}
-			var none *setup.ErrNoWay
+			var none *setup.NoWayError
 			if errors.As(err, &none) {
 				return &ui.Failure{Code: exitForbidden, What: "names " + name + " " + args[0] + " changed nothing", Because: none.Because, Next: none.Next}
 			}
@@ -158,19 +155,15 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 	if note != "" {
 		a.ui.Note(note)
 	}
-	agreed := len(steps) == 0 || a.yes
-	if !agreed && !a.json && term.IsTerminal(int(os.Stdin.Fd())) {
-		fmt.Fprintf(a.ui.Err, "Dravit would run\n    %s\nRun it? [y/N] ", strings.Join(texts, "\n    "))
-		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-		answer := strings.ToLower(strings.TrimSpace(line))
-		agreed = answer == "y" || answer == "yes"
-	}
-	if !agreed {
+	if len(steps) > 0 && !a.agrees("Dravit would run\n    "+strings.Join(texts, "\n    "), "Run it?") {
 		if a.json {
 			_ = a.print(setUpJSON{1, false, texts})
 			return exitCode(exitForbidden)
 		}
-		return &ui.Failure{Code: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Detail: "the commands\n  " + strings.Join(texts, "\n  "), Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run them yourself"}
+		if !a.asks() {
+			a.ui.Note("Dravit would run\n    " + strings.Join(texts, "\n    "))
+		}
+		return &ui.Failure{Code: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself"}
 	}
 	if err := setup.Run(cmd.Context(), steps, a.ui.Err); err != nil {
 		return err

@@ -29,7 +29,7 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	}
 	u, err := account.For(a.account, a.dir)
 	if errors.Is(err, account.ErrNone) {
-		if !a.consent(strings.Join(account.MakeCommand, " ")) {
+		if !a.agrees("Dravit would run as an account of its own, made with\n    "+strings.Join(account.MakeCommand, " "), "Make it?") {
 			return &ui.Failure{Code: exitForbidden, What: "Dravit does not run as root",
 				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no owner of this folder offers itself",
 				Next:    "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") + "); or name one with --account"}
@@ -46,15 +46,18 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	return nil
 }
 
-// consent asks whether a command that changes the machine may be run.
-func (a *app) consent(command string) bool {
+// asks tells whether there is somebody at a terminal to be asked.
+func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
+
+// agrees asks the user, unless --yes has said so beforehand. Where nobody can be asked, nobody agrees.
+func (a *app) agrees(text, question string) bool {
 	if a.yes {
 		return true
 	}
-	if a.json || !term.IsTerminal(int(os.Stdin.Fd())) {
+	if !a.asks() {
 		return false
 	}
-	fmt.Fprintf(a.ui.Err, "Dravit would run as an account of its own, made with\n    %s\nMake it? [y/N] ", command)
+	fmt.Fprintf(a.ui.Err, "%s\n%s [y/N] ", text, question)
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	answer := strings.ToLower(strings.TrimSpace(line))
 	return answer == "y" || answer == "yes"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,13 +32,36 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 			if err != nil {
 				return err
 			}
+			if err := a.askToBeSeen(s, &o); err != nil {
+				return err
+			}
 			return a.start(cmd.Context(), s, o)
 		},
 	}
 	addTimeout(c, &o.Timeout)
+	c.Flags().StringSliceVar(&o.Consent.Network, "reachable", nil, "agree that other machines see these `sites`, whose listen is network")
+	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil, "take that back for these `sites`")
 	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil, "let a newer program take over the data of these `parts`, after a copy")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs as if nothing had run before")
 	return c
+}
+
+// askToBeSeen asks, once on each machine, about sites that want to be seen by others. Where nobody can be asked, they are not.
+func (a *app) askToBeSeen(s *stack.Stack, o *stack.StartOptions) error {
+	sites, err := s.Unasked()
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		switch {
+		case slices.Contains(o.Consent.Network, site), slices.Contains(o.Consent.Loopback, site):
+		case a.agrees("The site "+site+" wants to be seen by other machines in this one's networks.", "Let them see it?"):
+			o.Consent.Network = append(o.Consent.Network, site)
+		case a.asks():
+			o.Consent.Loopback = append(o.Consent.Loopback, site)
+		}
+	}
+	return nil
 }
 
 func addTimeout(c *cobra.Command, timeout *time.Duration) {
@@ -115,6 +139,7 @@ func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Du
 		return err
 	}
 	a.ui.Changed(out.Plan)
+	a.ui.Warnings(out.Plan)
 	if f := notAnswering(out); f != nil {
 		return f
 	}

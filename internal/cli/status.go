@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/kind"
+	"dravit/internal/stack"
 )
 
 type siteJSON struct {
@@ -18,6 +19,8 @@ type statusJSON struct {
 	Parts  []kind.Status `json:"parts"`
 	Sites  []siteJSON    `json:"sites"`
 	Notes  []string      `json:"notes"` // what the plan passed over
+	// Reachable is what other machines may reach.
+	Reachable []stack.Reach `json:"reachable"`
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -43,7 +46,7 @@ func (a *app) statusCommand() *cobra.Command {
 				a.ui.Status(status)
 				return nil
 			}
-			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}, Notes: append([]string{}, status.Notes...)}
+			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}
 			if out.Parts == nil {
 				out.Parts = []kind.Status{}
 			}

@@ -223,10 +223,12 @@ func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
 // dotenvHead begins a file that Dravit wrote: another is never written over.
 const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
 
-// ErrForeign says that a file of the project is not Dravit's to write.
-type ErrForeign struct{ File string }
+// ForeignFileError says that a file of the project is not Dravit's to write.
+type ForeignFileError struct{ File string }
 
-func (e *ErrForeign) Error() string { return e.File + " is there already, and Dravit did not write it" }
+func (e *ForeignFileError) Error() string {
+	return e.File + " is there already, and Dravit did not write it"
+}
 
 // writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
 // files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
@@ -237,7 +239,7 @@ func writeDotenv(in plan.Input, env []string) error {
 	file := filepath.Join(in.Project.Dir, in.File.Dotenv)
 	old, err := os.ReadFile(file)
 	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
-		return &ErrForeign{in.File.Dotenv}
+		return &ForeignFileError{in.File.Dotenv}
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err

@@ -64,9 +64,10 @@ type Gateway struct {
 
 // Consent is what the user allowed for this plan.
 type Consent struct {
-	Upgrade []string `json:"upgrade,omitempty"` // parts whose data a newer program may change, after a copy
-	Afresh  bool     `json:"afresh,omitempty"`  // earlier choices do not count
-	Network []string `json:"network,omitempty"` // sites that other machines may see
+	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may change, after a copy
+	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
+	Network  []string `json:"network,omitempty"`  // sites that other machines may see
+	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file wants it
 }
 
 // Written says what wrote a part's data folder last.

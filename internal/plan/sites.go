@@ -212,6 +212,10 @@ func (m *maker) network(subject string, site *Site) {
 		return
 	}
 	subject += ".listen"
+	if slices.Contains(m.in.Consent.Loopback, site.Name) {
+		m.decide(subject, "loopback", []Option{{Option: "network", Because: "this machine's user said no; dravit start --reachable " + site.Name + " says yes"}}, "this machine's user wants it so")
+		return
+	}
 	if !slices.Contains(m.in.Consent.Network, site.Name) {
 		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+" wants to be seen by other machines, which this machine's user has not agreed to: dravit start --reachable "+site.Name)
 		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository opens nobody's machine: its user has to agree"}}, "nobody has agreed yet: dravit start --reachable "+site.Name)

@@ -5,6 +5,7 @@ package proc
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"os"
 	"strconv"
 	"strings"
@@ -103,6 +104,25 @@ func HolderOwns(lockPath, network, address string) (bool, error) {
 		return false, err
 	}
 	return Owns(pids, network, address)
+}
+
+// taking returns the listeners that take connections to an address: those on it alone, else those on every address.
+func taking(all []Listener, want netip.AddrPort) []Listener {
+	var exact, every []Listener
+	for _, l := range all {
+		addr, err := netip.ParseAddr(l.Address)
+		switch {
+		case l.Port != int(want.Port()):
+		case err == nil && addr == want.Addr():
+			exact = append(exact, l)
+		case err != nil || addr.IsUnspecified(): // "*" is every address
+			every = append(every, l)
+		}
+	}
+	if exact != nil {
+		return exact
+	}
+	return every
 }
 
 // EndHolders ends every process that holds the lock file: asks them first, kills what is left after grace.

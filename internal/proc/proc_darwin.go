@@ -74,19 +74,21 @@ func holds(p *process.Process, path, real string) bool {
 
 // Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
 func Owns(pids []int, network, address string) (bool, error) {
+	if network == "tcp" {
+		want, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return false, err
+		}
+		listeners, err := Listeners()
+		if err != nil {
+			return false, err
+		}
+		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool { return slices.Contains(pids, int(l.inode)) }), nil
+	}
 	for _, pid := range pids {
 		all, err := net.ConnectionsPid("all", int32(pid))
-		if err != nil {
-			continue
-		}
-		for _, c := range all {
-			if network == "unix" && c.Laddr.IP == address {
-				return true, nil
-			}
-			if want, err := netip.ParseAddrPort(address); err == nil && network == "tcp" &&
-				c.Status == "LISTEN" && int(c.Laddr.Port) == int(want.Port()) && c.Laddr.IP == want.Addr().String() {
-				return true, nil
-			}
+		if err == nil && slices.ContainsFunc(all, func(c net.ConnectionStat) bool { return c.Laddr.IP == address }) {
+			return true, nil
 		}
 	}
 	return false, nil
@@ -110,6 +112,19 @@ func Listeners() ([]Listener, error) {
 		all = append(all, l)
 	}
 	return all, nil
+}
+
+// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process.
+func Outside() (map[Listener]int, error) {
+	all, err := Listeners()
+	out := map[Listener]int{}
+	for _, l := range all {
+		addr, bad := netip.ParseAddr(l.Address)
+		if own := l.UID == os.Geteuid() || l.UID < 0; own && (bad != nil || !addr.IsLoopback()) { // "*" is every address
+			out[l] = int(l.inode)
+		}
+	}
+	return out, err
 }
 
 // HolderOf returns who listens on a TCP port.

@@ -102,10 +102,8 @@ func Owns(pids []int, network, address string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		for _, l := range listeners {
-			if l.Port == int(want.Port()) && l.Address == want.Addr().String() {
-				inodes[fmt.Sprintf("socket:[%d]", l.inode)] = true
-			}
+		for _, l := range taking(listeners, want) {
+			inodes[fmt.Sprintf("socket:[%d]", l.inode)] = true
 		}
 	}
 	found := false
@@ -128,6 +126,33 @@ func Listeners() ([]Listener, error) {
 		return all, nil
 	}
 	return procListeners() // no netlink in this sandbox
+}
+
+// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process. The processes of one socket may be
+// several: one of them is returned.
+func Outside() (map[Listener]int, error) {
+	all, err := Listeners()
+	if err != nil {
+		return nil, err
+	}
+	out, byInode := map[Listener]int{}, map[string]Listener{}
+	for _, l := range all {
+		if addr, err := netip.ParseAddr(l.Address); err == nil && !addr.IsLoopback() && l.UID == os.Geteuid() {
+			byInode[fmt.Sprintf("socket:[%d]", l.inode)] = l
+		}
+	}
+	if len(byInode) == 0 {
+		return out, nil
+	}
+	err = eachProcess(func(pid int) {
+		eachDescriptor(pid, func(_, target string) bool {
+			if l, ok := byInode[target]; ok {
+				out[l] = pid
+			}
+			return true
+		})
+	})
+	return out, err
 }
 
 // procListeners reads them from /proc (proc(5)), for which the kernel walks through its whole table of connections.

@@ -38,10 +38,10 @@ func (s Step) String() string {
 	return strings.Join(words, " ")
 }
 
-// ErrNoWay says that this machine has no way to do what was asked for.
-type ErrNoWay struct{ Because, Next string }
+// NoWayError says that this machine has no way to do what was asked for.
+type NoWayError struct{ Because, Next string }
 
-func (e *ErrNoWay) Error() string { return e.Because }
+func (e *NoWayError) Error() string { return e.Because }
 
 // Run runs the steps one after the other, on the terminal of the caller where sudo asks for a password.
 func Run(ctx context.Context, steps []Step, out io.Writer) error {
@@ -49,7 +49,7 @@ func Run(ctx context.Context, steps []Step, out io.Writer) error {
 		argv := s.Argv
 		if s.Root {
 			if _, err := exec.LookPath("sudo"); err != nil {
-				return &ErrNoWay{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
+				return &NoWayError{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
 			}
 			argv = append([]string{"sudo"}, argv...)
 		}

@@ -103,7 +103,11 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
-	in.Consent = consent
+	said, err := s.consent(consent)
+	if err != nil {
+		return in, plan.Plan{}, err
+	}
+	in.Consent = said.with(consent)
 	return in, plan.Make(in, s.Kinds.Pure()), nil
 }
 
@@ -337,6 +341,9 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
 // the parts to restart is not in it.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
+	if err := (consent{}).knows(file, o.Consent); err != nil {
+		return err
+	}
 	found, err := s.Look(ctx, file.Requires)
 	if err != nil {
 		return err
@@ -351,7 +358,11 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		if err != nil {
 			return err
 		}
-		in.Consent = o.Consent
+		said, err := s.consent(o.Consent)
+		if err != nil {
+			return err
+		}
+		in.Consent = said.with(o.Consent)
 		out.Plan = plan.Make(in, s.Kinds.Pure())
 		if !out.Plan.OK {
 			return ErrNoPlan
@@ -367,6 +378,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		account, err := hostOf(program)
 		if err != nil {
+			return err
+		}
+		if err := said.keep(s); err != nil {
 			return err
 		}
 		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, account); err != nil {
@@ -454,7 +468,8 @@ func (s *Stack) spec() (materialise.Spec, error) {
 // Status is what the keeper sees of a stack.
 type Status struct {
 	keeper.Seen
-	State kind.State
+	State     kind.State
+	Reachable []Reach // from other machines
 }
 
 // Status returns the states of the parts. A keeper that died is started again first.
@@ -486,7 +501,8 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	for _, p := range out.Parts {
 		out.State = kind.Worse(out.State, p.State)
 	}
-	return out, nil
+	out.Reachable, err = s.Reachable()
+	return out, err
 }
 
 // PartCheck is the ladder of one part, as asked just now.
@@ -507,9 +523,10 @@ type SiteCheck struct {
 
 // Checked is what a check came to.
 type Checked struct {
-	Answers bool
-	Parts   []PartCheck
-	Sites   []SiteCheck
+	Answers   bool
+	Parts     []PartCheck
+	Sites     []SiteCheck
+	Reachable []Reach // from other machines
 }
 
 // Check asks every part and every site now, side by side.
@@ -519,6 +536,7 @@ func (s *Stack) Check(ctx context.Context) (Checked, error) {
 	if err != nil {
 		return out, err
 	}
+	out.Reachable = status.Reachable
 	spec, err := s.spec()
 	if err != nil {
 		return out, err

@@ -5,9 +5,9 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/home"
-	"dravit/internal/keeper"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
+	"dravit/internal/proc"
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
@@ -54,22 +54,31 @@ func (m *Machine) Survey(ctx context.Context) (survey.Survey, error) {
 
 // livePorts tells which stack's live part holds a port.
 func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
-	live := map[int]string{}
+	live, doors := map[int]string{}, map[int]string{}
 	entrance := m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	for id, s := range book.Stacks {
 		for part, port := range s.Ports {
-			holder := m.Home.Stack(id, "state", part+".lock")
-			if plan.IsNetworkKey(part) {
-				holder = entrance
-			}
-			if home.Locked(holder) && (holder != entrance || keeper.Wished(m.Home, id)) {
+			switch {
+			case plan.IsNetworkKey(part):
+				doors[port] = id
+			case home.Locked(m.Home.Stack(id, "state", part+".lock")):
 				live[port] = id
 			}
 		}
 	}
-	if home.Locked(entrance) {
-		for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
-			live[port] = plan.GatewayOwner
+	if !home.Locked(entrance) {
+		return live
+	}
+	for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
+		live[port] = plan.GatewayOwner
+	}
+	if len(doors) == 0 {
+		return live
+	}
+	outside, _ := proc.Outside() // what cannot be told is somebody else's
+	for l, pid := range outside {
+		if id := doors[l.Port]; id != "" && proc.Holds(pid, entrance) {
+			live[l.Port] = id
 		}
 	}
 	return live

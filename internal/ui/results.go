@@ -88,6 +88,39 @@ func (u *UI) warn(warnings []string) {
 	}
 }
 
+// Warnings writes what the user should know of a plan.
+func (u *UI) Warnings(p plan.Plan) { u.warn(p.Warnings) }
+
+// reachable writes what other machines may reach.
+func (u *UI) reachable(all []stack.Reach) {
+	for _, r := range all {
+		who := "the site " + r.Site
+		if r.Site == "" {
+			who = "part " + r.Part
+		}
+		at := strings.Join(r.URLs, " ")
+		if at == "" {
+			at = fmt.Sprintf("port %d, though this machine has no address of its own now", r.Port)
+		}
+		text := "other machines may reach " + who + ": " + at
+		switch {
+		case !r.Open:
+			text = fmt.Sprintf("other machines do not reach %s: nothing of ours listens on port %d; dravit ports %d", who, r.Port, r.Port)
+		case !r.Agreed:
+			text += "; nobody agreed to it: have it listen on 127.0.0.1"
+		}
+		for _, l := range wrap(text, maxWidth) {
+			if !r.Open || !r.Agreed {
+				l = u.paint(yellow, l)
+			}
+			u.say(l)
+		}
+	}
+	if len(all) == 0 {
+		u.say(u.dim("reachable from this machine only"))
+	}
+}
+
 // Changed writes what became different since the last good start, if anything did.
 func (u *UI) Changed(p plan.Plan) {
 	if len(p.Changes) == 0 {
@@ -184,6 +217,9 @@ func (u *UI) Status(s stack.Status) {
 	}
 	u.passedOver(s.Notes)
 	u.say("")
+	if s.State != kind.Stopped {
+		u.reachable(s.Reachable)
+	}
 	switch s.State {
 	case kind.Answers:
 		u.Next("dravit check asks every part now")
@@ -226,6 +262,14 @@ func misses(results []health.Result) []string {
 // unresolved tells whether the system's resolver does not find a site.
 func unresolved(results []health.Result) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Advisory && r.Holds != nil && !*r.Holds })
+}
+
+// lost tells whether the system's resolver leads a site's name elsewhere, or nowhere.
+func lost(sites []stack.SiteCheck) bool {
+	return slices.ContainsFunc(sites, func(s stack.SiteCheck) bool {
+		fell := health.Fell(s.Rungs)
+		return fell != nil && fell.Rung == kind.Resolves
+	})
 }
 
 func sum(results []health.Result) string {
@@ -271,6 +315,9 @@ func (u *UI) Check(name string, c stack.Checked) {
 	if advisory > 0 && state != kind.Stopped {
 		u.say(u.dim("resolves is advisory: the system's resolver does not know " + plural(advisory, "name") + "; browsers and curl do"))
 	}
+	if state != kind.Stopped {
+		u.reachable(c.Reachable)
+	}
 	switch state {
 	case kind.Answers:
 		if len(c.Sites) > 0 {
@@ -285,6 +332,10 @@ func (u *UI) Check(name string, c stack.Checked) {
 			if p.State != kind.Answers && (worst == "" || kind.Worse(p.State, least) == p.State && p.State != least) {
 				worst, least = " "+p.Name, p.State
 			}
+		}
+		if worst == "" && lost(c.Sites) {
+			u.Next("dravit names hosts on, or dravit names resolver on")
+			return
 		}
 		u.Next("dravit logs" + worst)
 	}

@@ -1,0 +1,178 @@
+package stack
+
+import (
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+
+	"dravit/internal/gateway"
+	"dravit/internal/home"
+	"dravit/internal/plan"
+	"dravit/internal/proc"
+	"dravit/internal/stackfile"
+)
+
+// Reach is a port of a stack that other machines may reach, or should.
+type Reach struct {
+	Site   string   `json:"site,omitempty"` // whose port it is, or
+	Part   string   `json:"part,omitempty"` // which part listens by itself
+	Port   int      `json:"port"`
+	Open   bool     `json:"open"`   // the system has it open, for a process of the stack or the gateway
+	Agreed bool     `json:"agreed"` // this machine's user agreed to it
+	URLs   []string `json:"urls"`   // where other machines find it
+}
+
+// Reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else answers on this machine only.
+func (s *Stack) Reachable() ([]Reach, error) {
+	spec, err := s.spec()
+	if err != nil || spec.ID == "" {
+		return []Reach{}, err
+	}
+	outside, err := proc.Outside()
+	if err != nil {
+		return nil, err
+	}
+	out := []Reach{}
+	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
+	runs := home.Locked(entrance)
+	for _, site := range spec.Sites {
+		if site.Network == 0 || !runs {
+			continue
+		}
+		r := Reach{Site: site.Name, Port: site.Network, Agreed: true, URLs: urls(site.Network, "")}
+		for l, pid := range outside {
+			r.Open = r.Open || l.Port == site.Network && proc.Holds(pid, entrance)
+		}
+		out = append(out, r)
+	}
+	for l, pid := range outside {
+		for _, p := range spec.Parts {
+			if proc.Holds(pid, p.Lock) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
+				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, URLs: urls(l.Port, l.Address)})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Reach) int { return a.Port - b.Port })
+	return out, nil
+}
+
+// urls are the addresses at which other machines find a port of this one: on one address, or on all where that is unspecified.
+func urls(port int, only string) []string {
+	var out []string
+	all, _ := net.InterfaceAddrs() // none is known: none is said
+	for _, a := range all {
+		prefix, err := netip.ParsePrefix(a.String())
+		if err != nil {
+			continue
+		}
+		at := prefix.Addr()
+		if at.IsLoopback() || at.IsLinkLocalUnicast() {
+			continue
+		}
+		if addr, err := netip.ParseAddr(only); err == nil && !addr.IsUnspecified() && addr != at {
+			continue
+		}
+		out = append(out, "http://"+netip.AddrPortFrom(at, uint16(port)).String()+"/")
+	}
+	return out
+}
+
+// consent is what this machine's user said to what a stack file wants.
+type consent struct {
+	Network map[string]bool `json:"network"` // by site: other machines may see it, or not
+}
+
+func (s *Stack) consentFile() string { return s.Home.Stack(s.ID, "consent.json") }
+
+// consent returns what the user said before, with what is said now.
+func (s *Stack) consent(now plan.Consent) (consent, error) {
+	c := consent{}
+	if s.ID != "" {
+		if err := home.ReadJSON(s.consentFile(), &c); err != nil {
+			return c, err
+		}
+	}
+	if c.Network == nil {
+		c.Network = map[string]bool{}
+	}
+	for _, site := range now.Network {
+		c.Network[site] = true
+	}
+	for _, site := range now.Loopback {
+		c.Network[site] = false
+	}
+	return c, nil
+}
+
+// with lays what the user said over a plan's consent.
+func (c consent) with(now plan.Consent) plan.Consent {
+	now.Network, now.Loopback = nil, nil
+	for site, agreed := range c.Network {
+		if agreed {
+			now.Network = append(now.Network, site)
+		} else {
+			now.Loopback = append(now.Loopback, site)
+		}
+	}
+	slices.Sort(now.Network)
+	slices.Sort(now.Loopback)
+	return now
+}
+
+// Unasked returns the sites that want to be seen by other machines, of which the user was never asked.
+func (s *Stack) Unasked() ([]string, error) {
+	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.consent(plan.Consent{})
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, site := range file.Sites {
+		if _, asked := c.Network[site.Name]; site.Network() && !asked {
+			out = append(out, site.Name)
+		}
+	}
+	return out, nil
+}
+
+// NoSiteError says that a stack file has no site of that name that other machines may be let see.
+type NoSiteError struct {
+	Name  string
+	Sites []string
+}
+
+func (e *NoSiteError) Error() string {
+	return "no site " + e.Name + " has listen = \"network\"; those that have it: " + strings.Join(e.Sites, ", ")
+}
+
+// knows tells whether every site of which a consent speaks wants to be seen by other machines.
+func (c consent) knows(file *stackfile.File, now plan.Consent) error {
+	var all []string
+	for _, s := range file.Sites {
+		if s.Network() {
+			all = append(all, s.Name)
+		}
+	}
+	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {
+		if !slices.Contains(all, name) {
+			return &NoSiteError{name, all}
+		}
+	}
+	return nil
+}
+
+// keep writes down what the user said.
+func (c consent) keep(s *Stack) error {
+	if len(c.Network) == 0 {
+		return nil
+	}
+	if err := os.MkdirAll(s.Home.Stack(s.ID), 0o700); err != nil {
+		return err
+	}
+	return home.WriteJSON(s.consentFile(), c)
+}
