@@ -73,7 +73,7 @@ func (a *app) restartCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restart [PART...]",
 		Short: "Stop and start parts, all where none is named",
-		Long:  "Restart ends the named parts, every part where none is named, and starts them as start does. Data stays.",
+		Long:  "Restart ends the named parts, every part where none is named, and starts them as start does. Data stays. Requests in flight may finish, and new ones wait.",
 		Example: `  dravit restart
   dravit restart app`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
@@ -81,12 +81,7 @@ func (a *app) restartCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(parts) == 0 {
-				if _, err := s.Stop(cmd.Context(), nil); err != nil {
-					return err
-				}
-			}
-			o.Restart = parts
+			o.Restart, o.RestartAll = parts, len(parts) == 0
 			return a.start(cmd.Context(), s, o)
 		},
 	}

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -46,6 +47,8 @@ type part struct {
 	stop  context.CancelFunc // ends the part's process, then its goroutine
 	leave context.CancelFunc // ends the goroutine only: another keeper takes over
 	done  chan struct{}
+
+	finish atomic.Bool // it ends to come back: requests in flight have their time
 
 	unsynced bool // its data is freshly filled, and not on the disk yet
 
@@ -220,6 +223,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			}
 		}
 		p.set(kind.Starting, "", "")
+		if p.spec.Role == kind.Web {
+			p.waitForRuntimes(ctx)
+		}
 		if err := p.endOrphans(ctx); err != nil {
 			return ending{what: err.Error(), final: true}
 		}
@@ -391,6 +397,20 @@ func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan err
 		case err := <-exited:
 			return true, err
 		case <-changed:
+		}
+	}
+}
+
+// headStartOfRuntimes is the longest that a web server waits for the runtimes of its sites to listen.
+const headStartOfRuntimes = 500 * time.Millisecond
+
+// waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart, visitors wait for it already.
+func (p *part) waitForRuntimes(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, headStartOfRuntimes)
+	defer cancel()
+	for _, s := range p.spec.Sites {
+		for s.FPM != "" && ctx.Err() == nil && !accepts(ctx, s.FPM) {
+			_ = proc.Sleep(ctx, pollEvery)
 		}
 	}
 }
@@ -572,8 +592,13 @@ func (p *part) end() {
 	p.stack.mu.Unlock()
 	held := func() bool { return home.Locked(p.spec.Lock) }
 	if id.PID != 0 && held() {
-		_ = id.Signal(p.kind.Command(p.spec).Stop) // gone meanwhile is as good
-		gentle, cancel := context.WithTimeout(ctx, stopPatience/2)
+		command := p.kind.Command(p.spec)
+		signal, patience := command.Stop, stopPatience/2
+		if p.finish.Load() && command.Finish != 0 {
+			signal, patience = command.Finish, kind.Grace
+		}
+		_ = id.Signal(signal) // gone meanwhile is as good
+		gentle, cancel := context.WithTimeout(ctx, patience)
 		for held() && id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
 		}
 		cancel()

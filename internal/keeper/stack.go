@@ -175,7 +175,7 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 		}
 	}
 	s.mu.Unlock()
-	s.end(end)
+	s.end(end, true)
 	var begun []string
 	for _, p := range spec.Parts {
 		s.mu.Lock()
@@ -259,18 +259,22 @@ func weight(p *part) int {
 	return 2
 }
 
-// end ends parts: first those that others do not need, then the stores. The caller holds apply.
-func (s *stack) end(parts []*part) {
-	for _, stores := range []bool{false, true} {
+// end ends parts, each after those that may still ask it: web servers, what runs code, stores. Where they are to come back, requests in
+// flight may finish. The caller holds apply.
+func (s *stack) end(parts []*part, toComeBack bool) {
+	for depth := range 3 {
+		var now []*part
 		for _, p := range parts {
-			if p.kind.Role().Store() == stores {
-				p.stop()
+			if depthOf(p.kind.Role()) == depth {
+				now = append(now, p)
 			}
 		}
-		for _, p := range parts {
-			if p.kind.Role().Store() == stores {
-				<-p.done
-			}
+		for _, p := range now {
+			p.finish.Store(toComeBack)
+			p.stop()
+		}
+		for _, p := range now {
+			<-p.done
 		}
 	}
 	s.mu.Lock()
@@ -279,6 +283,17 @@ func (s *stack) end(parts []*part) {
 		delete(s.parts, p.spec.Name) // its goroutine has ended
 	}
 	s.wake()
+}
+
+// depthOf is how far a role is from the visitor.
+func depthOf(r kind.Role) int {
+	switch {
+	case r == kind.Web:
+		return 0
+	case r.Store():
+		return 2
+	}
+	return 1
 }
 
 // halt ends the named parts, all where none is named, and returns their last states.
@@ -302,7 +317,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	if whole {
 		s.watching()
 	}
-	s.end(parts)
+	s.end(parts, false)
 	var last []kind.Status
 	for _, p := range parts {
 		last = append(last, p.status) // its goroutine has ended

@@ -199,7 +199,12 @@ type Command struct {
 	Dir  string
 	Env  []string
 	Stop syscall.Signal // ends it cleanly
+	// Finish ends it, too, once the requests in flight have their answers. 0: Stop does no better.
+	Finish syscall.Signal
 }
+
+// Grace is how long requests in flight may take to finish, where a part ends to come back.
+const Grace = 2 * time.Second
 
 // Server is the live half: what is done with real processes. Further interfaces below are asked for where a kind has more.
 type Server interface {
@@ -340,7 +345,7 @@ type Status struct {
 	LogTail  []string  `json:"log_tail,omitempty"` // last words of a part that failed
 }
 
-// ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight a second to finish.
+// ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight Grace to finish.
 func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) error {
 	ended := make(chan error, 1)
 	go func() {
@@ -355,7 +360,7 @@ func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) 
 		return err
 	case <-ctx.Done():
 	}
-	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), Grace)
 	defer cancel()
 	if err := server.Shutdown(late); err != nil {
 		server.Close()

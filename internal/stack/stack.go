@@ -230,9 +230,10 @@ func (s Started) Answers() bool {
 
 // StartOptions say how a stack is started.
 type StartOptions struct {
-	Restart []string      // parts that are ended first in any case
-	Timeout time.Duration // for everything to answer
-	Consent plan.Consent
+	Restart    []string      // parts that are ended first in any case
+	RestartAll bool          // every part is
+	Timeout    time.Duration // for everything to answer
+	Consent    plan.Consent
 }
 
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
@@ -254,7 +255,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		if err != nil || tries == maxMoves || !s.robbed(out) {
 			return out, err
 		}
-		o.Restart = nil
+		o.Restart, o.RestartAll = nil, false
 	}
 }
 
@@ -300,6 +301,11 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.
 	}
 	if err = cmp.Or(err, keeperErr); err != nil {
 		return out, err
+	}
+	if o.RestartAll {
+		for _, p := range out.Plan.Parts {
+			o.Restart = append(o.Restart, p.Name)
+		}
 	}
 	var failed error
 	states, order := map[string]kind.Status{}, []string{}

@@ -231,7 +231,7 @@ func (apache) Includes() {}
 func (apache) Reload() syscall.Signal { return syscall.SIGUSR1 }
 
 func (apache) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGWINCH}
 }
 
 func (a apache) Test(p kind.Part) kind.Command {

@@ -171,7 +171,7 @@ func (nginx) Reload() syscall.Signal { return syscall.SIGHUP }
 
 func (nginx) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
-		Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+		Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT}
 }
 
 func (n nginx) Test(p kind.Part) kind.Command {

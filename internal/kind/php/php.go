@@ -184,6 +184,7 @@ daemonize = no
 pid = "%s"
 error_log = "%s"
 systemd_interval = 0
+process_control_timeout = %d
 [www]
 listen = "%s"
 listen.mode = 0600
@@ -194,7 +195,7 @@ ping.path = %s
 clear_env = no
 catch_workers_output = yes
 decorate_workers_output = no
-`, filepath.Join(p.Temp, "fpm.pid"), p.Log, p.Socket, pingPath)
+`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(kind.Grace.Seconds()), p.Socket, pingPath)
 }
 
 const pingPath = "/.dravit/ping"
@@ -211,7 +212,7 @@ func (php) Command(p kind.Part) kind.Command {
 		Args: []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y", filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp},
 		Dir:  p.Project,
 		Env:  append(slices.Clone(p.Env), "PHP_INI_SCAN_DIR="+filepath.Join(p.Conf, "php.d")),
-		Stop: syscall.SIGTERM,
+		Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT,
 	}
 }
 
