@@ -2,12 +2,17 @@ package e2e
 
 import (
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"dravit/internal/proc"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -323,10 +328,34 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	thief.Path, thief.Args = "/usr/bin/php", []string{"php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port)}
 	require.NoError(t, thief.Start())
 	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
-	w.eventually("the thief answers", func() bool { return strings.Contains(w.dravit("check").stdout, "somebody else's") })
+	w.eventually("the thief answers", func() bool { return strings.Contains(w.dravit("check").stdout, "ours: expected") })
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stdout, "ours: expected the socket of this part's process")
+	said := strings.Join(strings.Fields(r.stdout), " ")
+	assert.Contains(t, said, "ours: expected the socket of this part's process")
+	assert.Contains(t, said, fmt.Sprintf("that of php (pid %d, user %s), which this stack did not start: its answers do not count", thief.Process.Pid, tester.Username))
+
+	// The same at the gateway's port: whoever answers there with a fine page is not the gateway.
+	w = newWorld(t)
+	w.builtin()
+	w.must("start")
+	book := w.book()
+	pids, err := proc.HoldersOf(filepath.Join(w.home, "stacks/gateway/state/gateway.lock"))
+	require.NoError(t, err)
+	require.Len(t, pids, 1)
+	kill(t, pids[0])
+	var taken net.Listener
+	for deadline := time.Now().Add(10 * time.Second); taken == nil && time.Now().Before(deadline); {
+		taken, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.Gateway))
+	}
+	require.NotNil(t, taken)
+	defer taken.Close()
+	go func() {
+		_ = http.Serve(taken, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<h1>Night boat</h1>") }))
+	}()
+	r = w.dravit("check")
+	assert.Equal(t, 1, r.code, r.all())
+	assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "not sealed by it, from "+map[bool]string{true: "a program of root", false: fmt.Sprintf("e2e.test (pid %d", os.Getpid())}[asRoot])
 }
 
 // What needs a part that failed waits for it and says so; the cause is named, not its consequence.

@@ -146,7 +146,11 @@ func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
 		{Name: kind.Ours, Ask: func(context.Context) error {
 			owns, err := proc.HolderOwns(p.Lock, network, address)
 			if err == nil && !owns {
-				err = &kind.Miss{Expected: "the socket of this part's process at " + address, Got: "somebody else's"}
+				got := "somebody else's, whose answers do not count"
+				if network == "tcp" {
+					got = "that of " + proc.Taker(address).String() + ", which this stack did not start: its answers do not count"
+				}
+				err = &kind.Miss{Expected: "the socket of this part's process at " + address, Got: got}
 			}
 			return err
 		}},

@@ -552,24 +552,15 @@ func (p *part) thief() string {
 	if p.spec.Port == 0 {
 		return ""
 	}
-	listeners, err := proc.Listeners()
-	if err != nil {
+	address := fmt.Sprintf("%s:%d", kind.Host, p.spec.Port)
+	if owns, err := proc.HolderOwns(p.spec.Lock, "tcp", address); err != nil || owns {
 		return ""
 	}
-	for _, l := range listeners {
-		if l.Port != p.spec.Port {
-			continue
-		}
-		if owns, err := proc.HolderOwns(p.spec.Lock, "tcp", fmt.Sprintf("%s:%d", kind.Host, l.Port)); err == nil && owns {
-			return ""
-		}
-		h := proc.HolderOf(l)
-		if h.PID == 0 {
-			return fmt.Sprintf("its port %d was taken by a program of %s", l.Port, h.User)
-		}
-		return fmt.Sprintf("its port %d was taken by %s (pid %d, user %s)", l.Port, h.Program, h.PID, h.User)
+	holder := proc.Taker(address)
+	if holder == (proc.Holder{}) {
+		return ""
 	}
-	return ""
+	return fmt.Sprintf("its port %d was taken by %s", p.spec.Port, holder)
 }
 
 // endOrphans ends what a dead leader left behind: workers that hold the lock, and answer in its name.

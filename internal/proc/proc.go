@@ -5,6 +5,7 @@ package proc
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
 	"strconv"
@@ -123,6 +124,30 @@ func taking(all []Listener, want netip.AddrPort) []Listener {
 		return exact
 	}
 	return every
+}
+
+// Taker returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not tell.
+func Taker(address string) Holder {
+	want, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return Holder{}
+	}
+	all, _ := Listeners()
+	for _, l := range taking(all, want) {
+		return HolderOf(l)
+	}
+	return Holder{}
+}
+
+// String names the holder for a message: redis-server (pid 7, user keel).
+func (h Holder) String() string {
+	switch {
+	case h.Program != "":
+		return fmt.Sprintf("%s (pid %d, user %s)", h.Program, h.PID, h.User)
+	case h.User != "":
+		return "a program of " + h.User
+	}
+	return "somebody else"
 }
 
 // EndHolders ends every process that holds the lock file: asks them first, kills what is left after grace.
