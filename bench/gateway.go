@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
@@ -27,8 +28,8 @@ const (
 	loadRequests    = 8000 // in one round
 )
 
-// gateway measures requests for a file of 1 KB of the demo's: at its nginx itself, through another nginx as a proxy, and through the gateway,
-// in turn, with the same client on the same machine.
+// gateway measures requests for a file of 1 KB and a small page of the runtime: at the demo's nginx itself, through another nginx as a proxy, and
+// through the gateway, in turn, with the same client on the same machine; and what ten thousand names cost.
 func (b *bench) gateway() error {
 	project := filepath.Join(b.dir, "gateway")
 	if err := b.command("demo", project); err != nil {
@@ -36,6 +37,9 @@ func (b *bench) gateway() error {
 	}
 	defer func() { _ = b.command("demo", "--remove", project) }()
 	if err := os.WriteFile(filepath.Join(project, "public", "kb.txt"), []byte(strings.Repeat("tide ", 205)[:1024]), 0o644); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(project, "public", "tide.php"), []byte("<?php echo '"+tidePage+"';"), 0o644); err != nil {
 		return err
 	}
 	h, err := home.Open(os.Getenv("DRAVIT_HOME"))
@@ -63,25 +67,78 @@ func (b *bench) gateway() error {
 		return err
 	}
 	defer stop()
-	type series struct{ rate, p50, p99 []float64 }
-	ways := []struct {
-		name, network, address string
-		got                    series
-	}{{name: "nginx itself", network: "unix", address: web.Socket}, {name: "nginx as a proxy", network: "tcp", address: proxy}, {name: "the gateway", network: "tcp", address: fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)}}
+	ways := []way{{"nginx itself", "unix", web.Socket}, {"nginx as a proxy", "tcp", proxy}, {"the gateway", "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)}}
+	host := spec.Sites[0].Host
+	for _, page := range []struct {
+		title, path string
+		size        int64
+	}{{"a file of 1 KB", "/kb.txt", 1024}, {"a page of PHP's", "/tide.php", int64(len(tidePage))}} {
+		got, err := b.compare(ways, host, page.path, page.size)
+		if err != nil {
+			return err
+		}
+		fmt.Println(page.title)
+		for i, w := range ways {
+			fmt.Printf("  %-18s %7.0f requests/s   p50 %6.2f ms   p99 %6.2f ms\n", w.name, median(got[i].rate), median(got[i].p50), median(got[i].p99))
+		}
+		fmt.Printf("  gateway to nginx as a proxy: %.2f of its requests (aim 0.6), %.2f times its p99 (aim 2)\n", median(got[2].rate)/median(got[1].rate), median(got[2].p99)/median(got[1].p99))
+	}
+	return b.manyNames(h, ways[2], host)
+}
+
+const tidePage = "the tide is high"
+
+// way is one way to a page.
+type way struct{ name, network, address string }
+
+type series struct{ rate, p50, p99 []float64 }
+
+// compare measures ways to one page, in turn.
+func (b *bench) compare(ways []way, host, path string, size int64) ([]series, error) {
+	got := make([]series, len(ways))
 	for range max(3, b.rounds/3) {
-		for i := range ways {
-			rate, all, err := load(b.ctx, ways[i].network, ways[i].address, spec.Sites[0].Host)
+		for i, w := range ways {
+			rate, all, err := load(b.ctx, w, host, path, size)
 			if err != nil {
-				return fmt.Errorf("%s: %w", ways[i].name, err)
+				return nil, fmt.Errorf("%s: %w", w.name, err)
 			}
-			g := &ways[i].got
-			g.rate, g.p50, g.p99 = append(g.rate, rate), append(g.p50, all[len(all)/2]), append(g.p99, all[len(all)*99/100])
+			got[i].rate, got[i].p50, got[i].p99 = append(got[i].rate, rate), append(got[i].p50, all[len(all)/2]), append(got[i].p99, all[len(all)*99/100])
 		}
 	}
-	for _, w := range ways {
-		fmt.Printf("%-18s %7.0f requests/s   p50 %6.2f ms   p99 %6.2f ms\n", w.name, median(w.got.rate), median(w.got.p50), median(w.got.p99))
+	return got, nil
+}
+
+// manyNames measures the gateway with ten names and with ten thousand, in turn.
+func (b *bench) manyNames(h *home.Home, w way, host string) error {
+	var table gateway.Table
+	if err := home.ReadJSON(h.Path("routes.json"), &table); err != nil {
+		return err
 	}
-	fmt.Printf("gateway to nginx as a proxy: %.2f of its requests (aim 0.6), %.2f times its p99 (aim 2)\n", median(ways[2].got.rate)/median(ways[1].got.rate), median(ways[2].got.p99)/median(ways[1].got.p99))
+	with := func(n int) error {
+		more := table
+		for i := range n - len(table.Routes) {
+			more.Routes = append(slices.Clip(more.Routes), gateway.Route{Host: fmt.Sprintf("boat-%d.localhost", i), Stack: "boats", Network: "unix", Address: "/nowhere"})
+		}
+		return gateway.WriteTable(h, more)
+	}
+	defer func() { _ = gateway.WriteTable(h, table) }()
+	rates := map[int][]float64{}
+	for range max(3, b.rounds/3) {
+		for _, n := range []int{10, 10_000} {
+			if err := with(n); err != nil {
+				return err
+			}
+			if _, err := visit(b.ctx, w, host, "/kb.txt", 1024, 1); err != nil { // it reads the table again
+				return err
+			}
+			rate, _, err := load(b.ctx, w, host, "/kb.txt", 1024)
+			if err != nil {
+				return err
+			}
+			rates[n] = append(rates[n], rate)
+		}
+	}
+	fmt.Printf("10,000 names: %.0f requests/s, %.2f of those with 10 (aim: 1, within noise)\n", median(rates[10_000]), median(rates[10_000])/median(rates[10]))
 	return nil
 }
 
@@ -129,7 +186,7 @@ http {
 }
 
 // load sends a bounded number of requests over kept connections and returns requests a second and every latency in ms, sorted.
-func load(ctx context.Context, network, address, host string) (rate float64, all []float64, err error) {
+func load(ctx context.Context, w way, host, path string, size int64) (rate float64, all []float64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	var wg sync.WaitGroup
@@ -137,7 +194,7 @@ func load(ctx context.Context, network, address, host string) (rate float64, all
 	began := time.Now()
 	for range loadConnections {
 		wg.Go(func() {
-			times, failed := visit(ctx, network, address, host, loadRequests/loadConnections)
+			times, failed := visit(ctx, w, host, path, size, loadRequests/loadConnections)
 			mu.Lock()
 			defer mu.Unlock()
 			all = append(all, times...)
@@ -151,8 +208,8 @@ func load(ctx context.Context, network, address, host string) (rate float64, all
 	return float64(len(all)) / time.Since(began).Seconds(), all, err
 }
 
-func visit(ctx context.Context, network, address, host string, n int) ([]float64, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+func visit(ctx context.Context, w way, host, path string, want int64, n int) ([]float64, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, w.network, w.address)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +218,7 @@ func visit(ctx context.Context, network, address, host string, n int) ([]float64
 		_ = conn.SetDeadline(deadline)
 	}
 	r := bufio.NewReader(conn)
-	request := []byte("GET /kb.txt HTTP/1.1\r\nHost: " + host + "\r\n\r\n")
+	request := []byte("GET " + path + " HTTP/1.1\r\nHost: " + host + "\r\n\r\n")
 	times := make([]float64, 0, n)
 	for range n {
 		began := time.Now()
@@ -173,7 +230,7 @@ func visit(ctx context.Context, network, address, host string, n int) ([]float64
 			return nil, err
 		}
 		size, err := io.Copy(io.Discard, resp.Body)
-		if err != nil || resp.StatusCode != 200 || size != 1024 {
+		if err != nil || resp.StatusCode != 200 || size != want {
 			return nil, fmt.Errorf("status %d with %d bytes: %w", resp.StatusCode, size, err)
 		}
 		times = append(times, float64(time.Since(began).Microseconds())/1000)

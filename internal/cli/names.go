@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 
@@ -62,11 +63,18 @@ A hosts file knows no wildcards, and has to be brought up to date when names cha
 					return nil, "", err
 				}
 				steps, err := p.Hosts(hosts)
-				note := ""
+				var left []string
 				for _, h := range hosts {
 					if strings.HasPrefix(h, "*.") {
-						note = "left out, since a hosts file has no wildcards: " + h
+						left = append(left, h)
 					}
+				}
+				note := ""
+				if len(steps) > 0 && on {
+					note = fmt.Sprintf("a block of %d names goes into %s; the rest of it stays", len(hosts)-len(left), p.HostsFile())
+				}
+				if len(left) > 0 {
+					note = strings.TrimPrefix(note+"\nleft out, since a hosts file has no wildcards: "+strings.Join(left, ", "), "\n")
 				}
 				return steps, note, err
 			}),

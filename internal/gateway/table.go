@@ -4,13 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -43,6 +43,7 @@ func readTable(file string) (Table, error) {
 
 type target struct {
 	Route
+	lines lines
 	proxy *httputil.ReverseProxy
 }
 
@@ -71,7 +72,12 @@ func (t *table) find(host string) (*target, error) {
 			t.routes[r.Host] = was
 			continue
 		}
-		t.routes[r.Host] = &target{r, t.proxyTo(r)}
+		t.routes[r.Host] = &target{Route: r, proxy: t.proxyTo(r)}
+	}
+	for host, was := range old {
+		if t.routes[host] != was {
+			was.lines.close()
+		}
 	}
 	return t.of(host), nil
 }
@@ -115,11 +121,51 @@ func dial(ctx context.Context, r Route) (net.Conn, error) {
 	}
 }
 
+// own are the header fields that the gateway alone writes, whatever a visitor claims.
+var own = map[string]bool{"Forwarded": true, "X-Forwarded-For": true, "X-Forwarded-Host": true, "X-Forwarded-Proto": true, "X-Forwarded-Port": true, kind.VisitedHeader: true}
+
+// told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to tell.
+func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
+	port, proto, visited := t.portOf(r), "http", ""
+	if r.TLS != nil {
+		proto = "https"
+	}
+	if d, ok := r.Context().Value(doorKey{}).(Door); ok {
+		host, visited, port = d.Host, r.Host, d.Port
+	} else {
+		name, given := hostPort(r.Host)
+		host = name // as the stack writes it: names know no case, servers may
+		if given != "" {
+			host = net.JoinHostPort(name, given)
+		}
+	}
+	visitor, _, _ := net.SplitHostPort(r.RemoteAddr)
+	return host, [...][2]string{{"Forwarded", ""}, {"X-Forwarded-For", visitor}, {"X-Forwarded-Host", r.Host}, {"X-Forwarded-Proto", proto}, {"X-Forwarded-Port", strconv.Itoa(port)}, {kind.VisitedHeader, visited}}
+}
+
+// mend corrects an answer's header: a web server behind us knows neither of HTTPS nor by which name a visitor from another machine came.
+func (t *table) mend(h http.Header, r *http.Request) {
+	location := h.Get("Location")
+	if location == "" {
+		return
+	}
+	host, _ := t.told(r)
+	rest, ok := strings.CutPrefix(location, "http://"+host+"/")
+	_, door := r.Context().Value(doorKey{}).(Door)
+	switch {
+	case !ok:
+	case door:
+		h.Set("Location", "http://"+r.Host+"/"+rest)
+	case r.TLS != nil: // nobody speaks HTTP on the HTTPS port
+		h.Set("Location", "https://"+host+"/"+rest)
+	}
+}
+
 // proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what is true.
 func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	transport := &http.Transport{
 		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
-		MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute, DisableCompression: true,
+		MaxIdleConnsPerHost: maxIdle, IdleConnTimeout: idleLife, DisableCompression: true,
 	}
 	to := &url.URL{Scheme: "http", Host: r.Host}
 	return &httputil.ReverseProxy{
@@ -128,33 +174,17 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 		BufferPool:    buffers{},
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(to)
-			p.Out.Header.Del("Forwarded")
-			p.Out.Header.Del(kind.VisitedHeader)
-			p.SetXForwarded()
-			if d, ok := p.In.Context().Value(doorKey{}).(Door); ok {
-				p.Out.Host = d.Host
-				p.Out.Header.Set(kind.VisitedHeader, p.In.Host)
-				p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(d.Port))
-				return
+			host, fields := t.told(p.In)
+			p.Out.Host = host
+			for _, f := range fields {
+				p.Out.Header.Del(f[0])
+				if f[1] != "" {
+					p.Out.Header.Set(f[0], f[1])
+				}
 			}
-			host, port := hostPort(p.In.Host)
-			p.Out.Host = host // as the stack writes it: names know no case, servers may
-			if port != "" {
-				p.Out.Host = net.JoinHostPort(host, port)
-			}
-			p.Out.Header.Set("X-Forwarded-Port", fmt.Sprint(t.portOf(p.In)))
 		},
 		ModifyResponse: func(resp *http.Response) error {
-			own := "http://" + resp.Request.Host + "/"
-			rest, ok := strings.CutPrefix(resp.Header.Get("Location"), own)
-			visited := resp.Request.Header.Get(kind.VisitedHeader)
-			switch {
-			case !ok:
-			case visited != "": // the server behind us knows its own name only
-				resp.Header.Set("Location", "http://"+visited+"/"+rest)
-			case resp.Request.Header.Get("X-Forwarded-Proto") == "https": // nobody speaks HTTP on the HTTPS port
-				resp.Header.Set("Location", "https://"+resp.Request.Host+"/"+rest)
-			}
+			t.mend(resp.Header, resp.Request.Context().Value(inKey{}).(*http.Request))
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
@@ -204,11 +234,18 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // forward sends a request on to the target.
 func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
+	if direct(r) {
+		to.pass(w, r, t)
+		return
+	}
 	// A server may answer before it has taken the whole body: without this, ours would then close the body under the proxy,
 	// which would give the request up and cut the answer off.
 	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 is so by itself
-	to.proxy.ServeHTTP(w, r)
+	to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
 }
+
+// inKey is under what the context of a request that is passed on has the one that came in.
+type inKey struct{}
 
 // hostPort takes a Host header apart. Names know no case and may end with a dot.
 func hostPort(header string) (host, port string) {

@@ -70,6 +70,7 @@ type maker struct {
 	library *kind.Library
 	lacks   map[string][]lack // stores that runtimes cannot reach, by part
 	added   string            // the web server that the plan added
+	udp     bool              // the port that is sought is for datagrams, too
 	owner   string            // whom a port is sought for: the stack's id, or GatewayOwner
 }
 
@@ -370,8 +371,10 @@ func (m *maker) gateway() {
 	m.taken[m.plan.Secure] = true
 	m.plan.Resolver = m.in.Ledger.Resolver
 	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
+		m.udp = true
 		m.plan.Resolver = m.gatewayPort("gateway.resolver", m.in.Ledger.Resolver, 0, resolverBase, resolverBase)
 		m.taken[m.plan.Resolver] = true
+		m.udp = false
 	}
 }
 
@@ -416,9 +419,15 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 // GatewayOwner is the owner of the gateway's port in Survey.Ports.
 const GatewayOwner = "gateway"
 
+// udp is the protocol of datagrams in Survey.Ports, which matters for the resolver alone.
+const udp = "udp"
+
 // holder tells who holds a port, if it is somebody else.
 func (m *maker) holder(port int) (string, bool) {
 	for _, x := range m.held[port] {
+		if x.Protocol == udp && !m.udp {
+			continue
+		}
 		if x.Stack == "" || x.Stack != m.owner {
 			return m.describe(x), true
 		}

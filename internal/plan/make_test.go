@@ -359,3 +359,66 @@ func TestInputSurvivesJSON(t *testing.T) {
 	assert.Equal(t, decide(in), decide(again))
 	assert.Empty(t, part(t, decide(again), "app").Uses)
 }
+
+// Names of another suffix need a port for DNS, which datagrams of somebody else's stand in the way of; of other ports they do not.
+func TestResolverPort(t *testing.T) {
+	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nsuffix = \"test\"\nroot = \".\"\n")
+	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
+	in.Survey.Ports = []survey.Port{{Protocol: "udp", Port: 5380, Program: "chatter", PID: 7, User: "ada"}, {Protocol: "udp", Port: 8080, Program: "chatter", PID: 7, User: "ada"}}
+	p := decide(in)
+	assert.True(t, p.OK, "%v", p.Faults)
+	assert.Equal(t, 5381, p.Resolver)
+	assert.Equal(t, 8080, p.Gateway)
+	assert.Equal(t, "quay.test", p.Sites[0].Host)
+	in.File.Sites[0].Suffix = ""
+	assert.Zero(t, decide(in).Resolver)
+}
+
+// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and named.
+func TestEach(t *testing.T) {
+	in := machine(t, "debian", "[[site]]\neach = \"crew/*\"\n[[site]]\nname = \"ferry\"\naliases = [\"quay\"]\nroot = \".\"\n")
+	in.Project.Folders = map[string]project.Folder{".": {Exists: true, Index: "index.html"}}
+	in.Project.Each = map[string][]string{"crew/*": {"crew/Ada", "crew/ada", "crew/ferry", "crew/no_host", "crew/none", "crew/other", "crew/quay", "crew/zoe"}}
+	for _, folder := range in.Project.Each["crew/*"] {
+		in.Project.Folders[folder] = project.Folder{Exists: true, Index: map[bool]string{true: "index.php"}[folder != "crew/none" && folder != "crew/zoe"]}
+	}
+	in.Project.Folders["crew/zoe/web"] = project.Folder{Exists: true, Index: "index.html"}
+	in.Ledger.Hosts = map[string]string{"other.localhost": "night-boat"}
+	p := decide(in)
+	require.True(t, p.OK, "%v", p.Faults)
+	var got []string
+	for _, s := range p.Sites {
+		got = append(got, s.Name+" "+s.Root)
+	}
+	assert.Equal(t, []string{"ferry .", "ada crew/Ada", "zoe crew/zoe/web"}, got)
+	assert.Equal(t, []string{
+		"the folder crew/ada: ada.localhost is the folder crew/Ada",
+		"the folder crew/ferry: ferry.localhost is the site ferry of this stack",
+		`the folder crew/no_host: "no_host" cannot be a host name, which has letters, digits and - only`,
+		"the folder crew/none: it has no index.php or index.html yet",
+		"the folder crew/other: other.localhost belongs to the stack night-boat",
+		"the folder crew/quay: quay.localhost is the site ferry of this stack",
+	}, p.Notes)
+	assert.Equal(t, "ferry", p.Stack, "a folder whose name another stack has gives the stack no number")
+}
+
+// A site is seen by others only once the user has agreed, on a port that it keeps.
+func TestListen(t *testing.T) {
+	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nlisten = \"network\"\nroot = \".\"\n")
+	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
+	p := decide(in)
+	assert.Zero(t, p.Sites[0].NetworkPort)
+	require.Len(t, p.Warnings, 1)
+	assert.Contains(t, p.Warnings[0], "dravit start --reachable quay")
+	in.Consent.Network = []string{"quay"}
+	in.Survey.Ports = []survey.Port{{Protocol: "tcp", Port: 8600, Program: "chatter", PID: 7}}
+	p = decide(in)
+	assert.Equal(t, 8601, p.Sites[0].NetworkPort)
+	assert.Empty(t, p.Warnings)
+	in.Ledger.Ports = map[string]int{plan.NetworkKey("quay"): 8610}
+	assert.Equal(t, 8610, decide(in).Sites[0].NetworkPort)
+	in.Consent = plan.Consent{Loopback: []string{"quay"}}
+	p = decide(in)
+	assert.Zero(t, p.Sites[0].NetworkPort)
+	assert.Empty(t, p.Warnings, "it was said")
+}

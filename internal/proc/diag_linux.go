@@ -11,13 +11,14 @@ import (
 
 const (
 	tcpListen     = 10 // TCP_LISTEN of the kernel's net/tcp_states.h
+	udpUnbound    = 7  // TCP_CLOSE there: a UDP socket that is connected to nobody
 	diagRequest   = 56 // sizeof(struct inet_diag_req_v2), sock_diag(7)
 	diagMessage   = 72 // sizeof(struct inet_diag_msg)
 	netlinkHeader = 16
 )
 
-// diagListeners asks the kernel for the listening sockets alone (sock_diag(7)).
-func diagListeners() ([]Listener, error) {
+// diagListeners asks the kernel for the sockets of one protocol in one state alone (sock_diag(7)).
+func diagListeners(protocol byte, state uint32) ([]Listener, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return nil, err
@@ -32,8 +33,8 @@ func diagListeners() ([]Listener, error) {
 		binary.NativeEndian.PutUint32(req, uint32(len(req)))
 		binary.NativeEndian.PutUint16(req[4:], unix.SOCK_DIAG_BY_FAMILY)
 		binary.NativeEndian.PutUint16(req[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
-		req[netlinkHeader], req[netlinkHeader+1] = family, unix.IPPROTO_TCP
-		binary.NativeEndian.PutUint32(req[netlinkHeader+4:], 1<<tcpListen)
+		req[netlinkHeader], req[netlinkHeader+1] = family, protocol
+		binary.NativeEndian.PutUint32(req[netlinkHeader+4:], 1<<state)
 		if err := unix.Sendto(fd, req, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 			return nil, err
 		}

@@ -114,6 +114,18 @@ func Listeners() ([]Listener, error) {
 	return all, nil
 }
 
+// Datagrams returns every UDP socket that takes what comes from anybody.
+func Datagrams() ([]Listener, error) {
+	conns, err := net.Connections("udp")
+	var all []Listener
+	for _, c := range conns {
+		if c.Raddr.Port == 0 && c.Laddr.Port != 0 {
+			all = append(all, Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), inode: uint64(c.Pid), UID: -1})
+		}
+	}
+	return all, err
+}
+
 // Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process.
 func Outside() (map[Listener]int, error) {
 	all, err := Listeners()

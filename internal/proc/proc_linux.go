@@ -9,10 +9,13 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // BootID is a text that changes with every boot.
@@ -121,11 +124,17 @@ func Owns(pids []int, network, address string) (bool, error) {
 
 // Listeners returns every TCP socket that listens on this machine.
 func Listeners() ([]Listener, error) {
-	all, err := diagListeners()
+	all, err := diagListeners(unix.IPPROTO_TCP, tcpListen)
 	if err == nil {
 		return all, nil
 	}
 	return procListeners() // no netlink in this sandbox
+}
+
+// Datagrams returns every UDP socket that takes what comes from anybody.
+func Datagrams() ([]Listener, error) {
+	all, err := diagListeners(unix.IPPROTO_UDP, udpUnbound)
+	return slices.DeleteFunc(all, func(l Listener) bool { return l.Port == 0 }), err
 }
 
 // Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process. The processes of one socket may be

@@ -20,7 +20,7 @@ func TestListenersFindsOwnSocket(t *testing.T) {
 		}
 		defer l.Close()
 		want := l.Addr().(*net.TCPAddr)
-		for name, list := range map[string]func() ([]Listener, error){"netlink": diagListeners, "proc": procListeners} {
+		for name, list := range map[string]func() ([]Listener, error){"netlink": Listeners, "proc": procListeners} {
 			all, err := list()
 			require.NoError(t, err, name)
 			i := slices.IndexFunc(all, func(x Listener) bool { return x.Port == want.Port })
@@ -30,4 +30,30 @@ func TestListenersFindsOwnSocket(t *testing.T) {
 			assert.Equal(t, os.Getpid(), HolderOf(all[i]).PID, name)
 		}
 	}
+}
+
+// Of UDP sockets those that take what comes from anybody are listed; of TCP's, those that other machines may reach are told apart.
+func TestDatagramsAndOutside(t *testing.T) {
+	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer udp.Close()
+	all, err := Datagrams()
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(all, func(l Listener) bool {
+		return l.Port == udp.LocalAddr().(*net.UDPAddr).Port && l.Address == "127.0.0.1"
+	}))
+	inside, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer inside.Close()
+	world, err := net.Listen("tcp", ":0")
+	require.NoError(t, err)
+	defer world.Close()
+	outside, err := Outside()
+	require.NoError(t, err)
+	ports := map[int]int{}
+	for l, pid := range outside {
+		ports[l.Port] = pid
+	}
+	assert.Equal(t, os.Getpid(), ports[world.Addr().(*net.TCPAddr).Port])
+	assert.NotContains(t, ports, inside.Addr().(*net.TCPAddr).Port)
 }

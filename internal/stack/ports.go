@@ -50,7 +50,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 		e := PortEntry{Port: port, Stack: stack, Part: part, State: PortFree}
 		for _, h := range held {
 			switch {
-			case h.Port != port:
+			case h.Port != port || h.Protocol != "tcp" && part != "resolver":
 			case h.Stack == id:
 				e.State = PortHeld
 			case e.State == PortFree:

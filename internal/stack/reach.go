@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/home"
+	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
 	"dravit/internal/stackfile"
@@ -24,17 +25,17 @@ type Reach struct {
 	URLs   []string `json:"urls"`   // where other machines find it
 }
 
-// Reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else answers on this machine only.
-func (s *Stack) Reachable() ([]Reach, error) {
-	spec, err := s.spec()
-	if err != nil || spec.ID == "" {
-		return []Reach{}, err
-	}
-	outside, err := proc.Outside()
-	if err != nil {
-		return nil, err
-	}
+// reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else answers on this machine only.
+func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
+	outside, err := proc.Outside()
+	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool { return x.Network != 0 }) {
+		return out, err
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return out, err
+	}
 	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	runs := home.Locked(entrance)
 	for _, site := range spec.Sites {

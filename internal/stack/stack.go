@@ -278,7 +278,7 @@ func (s *Stack) robbed(out Started) bool {
 		return false
 	}
 	ports, err := survey.Ports(nil, map[int]bool{})
-	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return held[p.Port] })
+	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return p.Protocol == "tcp" && held[p.Port] })
 }
 
 // startOnce makes one plan and brings the stack to it.
@@ -507,7 +507,7 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	for _, p := range out.Parts {
 		out.State = kind.Worse(out.State, p.State)
 	}
-	out.Reachable, err = s.Reachable()
+	out.Reachable, err = s.reachable(out.Sites)
 	return out, err
 }
 

@@ -326,29 +326,38 @@ func stampOf(dir string) string {
 	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
 }
 
-// Ports returns the TCP ports that are held. ours names the stack whose live part holds a port, or "". Who holds a port
+// Ports returns the ports that are held, of TCP and UDP. ours names the stack whose live part holds a port, or "". Who holds a port
 // is looked up for the ports in named only, since it takes a look into every process; nil names them all.
 func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	listeners, err := proc.Listeners()
 	if err != nil {
 		return nil, err
 	}
+	datagrams, _ := proc.Datagrams() // few systems refuse to list them, and few ports are theirs
 	all := []Port{}
-	for _, l := range listeners {
-		p := Port{Protocol: "tcp", Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
+	add := func(protocol string, l proc.Listener) {
+		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
 		if named == nil || p.Stack == "" && named[l.Port] {
 			h := proc.HolderOf(l)
 			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
 		}
 		all = append(all, p)
 	}
-	slices.SortFunc(all, func(a, b Port) int { return cmp.Or(a.Port-b.Port, strings.Compare(a.Address, b.Address)) })
+	for _, l := range listeners {
+		add("tcp", l)
+	}
+	for _, l := range datagrams {
+		add("udp", l)
+	}
+	slices.SortFunc(all, func(a, b Port) int {
+		return cmp.Or(a.Port-b.Port, strings.Compare(a.Protocol+a.Address, b.Protocol+b.Address))
+	})
 	return all, nil
 }
 
-// Port is a TCP port that somebody listens on.
+// Port is a port that somebody listens on.
 type Port struct {
-	Protocol string `json:"protocol"`
+	Protocol string `json:"protocol"` // tcp or udp
 	Address  string `json:"address"`
 	Port     int    `json:"port"`
 	PID      int    `json:"pid,omitempty"`

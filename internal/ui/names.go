@@ -17,6 +17,7 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 		leads := u.paint(yellow, "unknown")
 		if !x.Here && strings.HasSuffix(x.Name, "."+stackfile.DefaultSuffix) {
 			local++
+			leads = u.dim("unknown")
 		} else if !x.Here {
 			lost++
 		}

@@ -56,7 +56,11 @@ func holder(p survey.Port) string {
 	if p.Stack != "" {
 		text += ", of the stack " + p.Stack
 	}
-	return text + ", on " + p.Address
+	text += ", on " + p.Address
+	if p.Protocol == "udp" {
+		text += " (UDP, which stands in the resolver's way only)"
+	}
+	return text
 }
 
 // Port writes what there is to say of one port.

@@ -176,10 +176,10 @@ func (u *UI) heldPorts(ports []survey.Port) {
 	}
 	var rows []row
 	for _, p := range ports {
-		rows = append(rows, row{cells: []string{fmt.Sprint(p.Port), p.Address, cmp.Or(p.Program, "-"), dash(p.PID), cmp.Or(p.User, "-"), cmp.Or(p.Stack, "-")}})
+		rows = append(rows, row{cells: []string{fmt.Sprint(p.Port), p.Protocol, p.Address, cmp.Or(p.Program, "-"), dash(p.PID), cmp.Or(p.User, "-"), cmp.Or(p.Stack, "-")}})
 	}
 	u.say("")
-	u.table([]string{"port", "address", "program", "pid", "user", "stack"}, rows, 0, 3)
+	u.table([]string{"port", "over", "address", "program", "pid", "user", "stack"}, rows, 0, 4)
 }
 
 func (u *UI) allowed(h survey.Host, a survey.Allowed) {

@@ -158,14 +158,14 @@ func TestSurvey(t *testing.T) {
 		Modules: []kind.Module{{Kind: "php", Name: "intl", File: "/ext/intl.so"}, {Kind: "php", Name: "x", File: "/other/x.so"}},
 		Tools:   []survey.Tool{{Name: "git", Found: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}}}, {Name: "java", Found: []survey.Found{{Path: "/j/java", Version: "17.0.1"}}}},
 		Names:   []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true}, Hidden: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}, {Path: "/x/git"}}, Login: "/usr/bin/git"}},
-		Ports:   []survey.Port{{Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
+		Ports:   []survey.Port{{Protocol: "tcp", Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
 		Allowed: &survey.Allowed{Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
 	})
 	text := out.String()
 	for _, want := range []string{
 		"ada  linux/amd64  2 programs of 2 kinds, 2 tools, 1 port held\n", "  API20220829,NTS, amd64, 2 built in, 1 extension file in /ext, no command-line program of this\n    version\n",
 		"cpython-311, virtual environments: no ensurepip", "git 2.39.5, java 17.0.1 (not on PATH)\n", "git   1.9 /old/git\n  hides 2.39.5 /usr/bin/git, /x/git (not on PATH)\n  a login shell picks /usr/bin/git\n",
-		"8080  127.0.0.1  dravit     7  ada   gateway", "from 1024 upwards", "/run/e.sock cannot be used: permission denied", "*.localhost             unknown to the system's resolver; browsers and curl know it",
+		"8080  tcp   127.0.0.1  dravit     7  ada   gateway", "from 1024 upwards", "/run/e.sock cannot be used: permission denied", "*.localhost             unknown to the system's resolver; browsers and curl know it",
 		"*.test                  this machine, for every program", "disk 5 GB, memory 1.5 GB",
 	} {
 		assert.Contains(t, text, want)

@@ -1,0 +1,232 @@
+package gateway
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/textproto"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept: the library's reverse proxy hands
+// each request to two others and back. What has a body, or wants another protocol, goes by the library's.
+
+// line is a kept connection to a web server.
+type line struct {
+	conn net.Conn
+	in   *bufio.Reader
+	out  *bufio.Writer
+	idle time.Time // since when
+}
+
+// lines are the idle ones to one web server, the one used last at the end.
+type lines struct {
+	mu   sync.Mutex
+	idle []*line
+}
+
+const (
+	maxIdle  = 64
+	idleLife = 30 * time.Second // shorter than any web server keeps one
+)
+
+// take returns an idle line, nil where there is none.
+func (l *lines) take() *line {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for len(l.idle) > 0 {
+		last := l.idle[len(l.idle)-1]
+		l.idle = l.idle[:len(l.idle)-1]
+		if time.Since(last.idle) < idleLife {
+			return last
+		}
+		last.conn.Close()
+	}
+	return nil
+}
+
+func (l *lines) give(x *line) {
+	x.idle = time.Now()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.idle) >= maxIdle {
+		l.idle[0].conn.Close()
+		l.idle = slices.Delete(l.idle, 0, 1)
+	}
+	l.idle = append(l.idle, x)
+}
+
+func (l *lines) close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, x := range l.idle {
+		x.conn.Close()
+	}
+	l.idle = nil
+}
+
+// direct tells whether a request can go the short way: nothing comes after its head, and asking twice does no harm.
+func direct(r *http.Request) bool {
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && r.ContentLength == 0 && len(r.TransferEncoding) == 0 && r.Header["Upgrade"] == nil && r.Header["Expect"] == nil
+}
+
+// hop are the header fields that are between two neighbours only (RFC 9110, section 7.6.1), with those that the gateway writes itself.
+var hop = map[string]bool{"Connection": true, "Keep-Alive": true, "Proxy-Connection": true, "Proxy-Authenticate": true, "Proxy-Authorization": true, "Te": true, "Trailer": true, "Transfer-Encoding": true, "Upgrade": true}
+
+// named are the header fields that a Connection field names.
+func named(h http.Header) map[string]bool {
+	var names map[string]bool
+	for _, value := range h["Connection"] {
+		for name := range strings.SplitSeq(value, ",") {
+			if name = textproto.TrimString(name); name != "" {
+				if names == nil {
+					names = map[string]bool{}
+				}
+				names[http.CanonicalHeaderKey(name)] = true
+			}
+		}
+	}
+	return names
+}
+
+// pass sends a request on and its answer back.
+func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
+	x := to.lines.take()
+	for {
+		kept := x != nil
+		if x == nil {
+			conn, err := dial(r.Context(), to.Route)
+			if err != nil {
+				to.proxy.ErrorHandler(w, r, err)
+				return
+			}
+			x = &line{conn: conn, in: bufio.NewReader(conn), out: bufio.NewWriter(conn)}
+		}
+		began, err := to.exchange(w, r, t, x)
+		if err == nil {
+			return
+		}
+		x.conn.Close()
+		switch {
+		case began: // half an answer must not look whole
+			if r.Context().Err() == nil {
+				slog.Warn("an answer broke off", "host", r.Host, "error", err)
+			}
+			panic(http.ErrAbortHandler)
+		case kept && r.Context().Err() == nil: // the web server had closed it
+			x = to.lines.take()
+		default:
+			to.proxy.ErrorHandler(w, r, err)
+			return
+		}
+	}
+}
+
+// exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an error comes.
+func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line) (began bool, err error) {
+	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
+	defer left()
+	to.write(x.out, r, t)
+	if err := x.out.Flush(); err != nil {
+		return false, err
+	}
+	resp, err := http.ReadResponse(x.in, r)
+	for err == nil && resp.StatusCode >= 100 && resp.StatusCode < 200 {
+		if resp.StatusCode == http.StatusSwitchingProtocols {
+			return false, errors.New("it changes the protocol, which nobody asked for")
+		}
+		began = true
+		for name, values := range resp.Header {
+			w.Header()[name] = values
+		}
+		w.WriteHeader(resp.StatusCode)
+		clear(w.Header())
+		resp, err = http.ReadResponse(x.in, r)
+	}
+	if err != nil {
+		return began, err
+	}
+	t.mend(resp.Header, r)
+	out, also := w.Header(), named(resp.Header)
+	for name, values := range resp.Header {
+		if !hop[name] && !also[name] {
+			out[name] = values
+		}
+	}
+	for name := range resp.Trailer {
+		out.Add("Trailer", name)
+	}
+	w.WriteHeader(resp.StatusCode)
+	if err := copyBody(w, resp); err != nil {
+		return true, err
+	}
+	for name, values := range resp.Trailer {
+		out[name] = values
+	}
+	if resp.Close || x.in.Buffered() > 0 || !left() {
+		x.conn.Close()
+	} else {
+		to.lines.give(x)
+	}
+	return true, nil
+}
+
+// copyBody copies an answer's body. What the web server sends by and by the visitor sees by and by.
+func copyBody(w http.ResponseWriter, resp *http.Response) error {
+	buf := pool.Get().(*[]byte)
+	defer pool.Put(buf)
+	left := resp.ContentLength
+	for {
+		n, err := resp.Body.Read(*buf)
+		if n > 0 {
+			if _, err := w.Write((*buf)[:n]); err != nil {
+				return err
+			}
+			if left -= int64(n); left != 0 && n < len(*buf) {
+				_ = http.NewResponseController(w).Flush()
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// write writes a request as the web server is to see it. An error shows when the buffer is flushed.
+func (to *target) write(b *bufio.Writer, r *http.Request, t *table) {
+	host, told := t.told(r)
+	put := func(texts ...string) {
+		for _, s := range texts {
+			_, _ = b.WriteString(s)
+		}
+	}
+	put(r.Method, " ", r.URL.RequestURI(), " HTTP/1.1\r\nHost: ", host, "\r\n")
+	also := named(r.Header)
+	for name, values := range r.Header {
+		if hop[name] || also[name] || own[name] {
+			continue
+		}
+		for _, v := range values {
+			put(name, ": ", v, "\r\n")
+		}
+	}
+	for _, field := range told {
+		if field[1] != "" {
+			put(field[0], ": ", field[1], "\r\n")
+		}
+	}
+	if strings.EqualFold(r.Header.Get("Te"), "trailers") { // gRPC wants to see it
+		put("Te: trailers\r\n")
+	}
+	put("\r\n")
+}

@@ -1,0 +1,210 @@
+package gateway
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httptrace"
+	"net/textproto"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// entrance serves a table as the gateway does, and returns a client of one of its names.
+func entrance(t *testing.T, h http.Handler) (ask func(method, path string, edit ...func(*http.Request)) (*http.Response, string, error)) {
+	t.Helper()
+	server := httptest.NewServer(h)
+	t.Cleanup(server.Close)
+	return func(method, path string, edit ...func(*http.Request)) (*http.Response, string, error) {
+		req, err := http.NewRequest(method, server.URL+path, nil)
+		require.NoError(t, err)
+		req.Host = "ferry.localhost"
+		for _, e := range edit {
+			e(req)
+		}
+		resp, err := http.DefaultTransport.RoundTrip(req)
+		if err != nil {
+			return nil, "", err
+		}
+		defer resp.Body.Close()
+		body, err := io.ReadAll(resp.Body)
+		return resp, string(body), err
+	}
+}
+
+// The short way and the library's are one to the web server and to the visitor.
+func TestBothWaysAreAlike(t *testing.T) {
+	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Keep", "kept")
+		w.Header().Set("Connection", "X-Hop")
+		w.Header().Set("X-Hop", "hop")
+		w.Header().Add("Set-Cookie", "a=1")
+		w.Header().Add("Set-Cookie", "b=2")
+		switch r.URL.Path {
+		case "/moved":
+			http.Redirect(w, r, "http://"+r.Host+"/deep/", http.StatusFound)
+		case "/same":
+			w.WriteHeader(http.StatusNotModified)
+		case "/none":
+			w.WriteHeader(http.StatusNoContent)
+		case "/trailer":
+			w.Header().Set("Trailer", "X-Sum")
+			_, _ = io.WriteString(w, "summed")
+			w.Header().Set("X-Sum", "7")
+		case "/large":
+			_, _ = io.WriteString(w, strings.Repeat("tide ", 1<<18))
+		default:
+			var seen []string
+			for name, values := range r.Header {
+				seen = append(seen, fmt.Sprint(name, values))
+			}
+			slices.Sort(seen)
+			fmt.Fprintln(w, r.Method, r.RequestURI, r.Host, seen)
+		}
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	short := entrance(t, table)
+	long := entrance(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		to, err := table.find("ferry.localhost")
+		require.NoError(t, err)
+		to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
+	}))
+	for _, path := range []string{"/", "/a%2Fb/../c?x=%20y&z", "/a?", "/moved", "/same", "/none", "/trailer", "/large", "//double"} {
+		for _, method := range []string{"GET", "HEAD"} {
+			edit := func(r *http.Request) {
+				r.Header.Set("Connection", "X-Own, keep-alive")
+				r.Header.Set("X-Own", "between us")
+				r.Header.Set("Te", "trailers")
+				r.Header.Set("Proxy-Authorization", "secret")
+				r.Header.Set("X-Forwarded-For", "6.6.6.6")
+				r.Header.Set("Forwarded", "for=6.6.6.6")
+				r.Header.Set("Dravit-Visited", "evil.example")
+				r.Header["X-Two"] = []string{"one", "two"}
+				r.Header.Set("User-Agent", "keel/1")
+			}
+			a, textA, err := short(method, path, edit)
+			require.NoError(t, err, path)
+			b, textB, err := long(method, path, edit)
+			require.NoError(t, err, path)
+			assert.Equal(t, b.StatusCode, a.StatusCode, path)
+			assert.Equal(t, textB, textA, "%s %s", method, path)
+			for _, h := range []http.Header{a.Header, b.Header} {
+				h.Del("Date")
+			}
+			assert.Equal(t, b.Header, a.Header, "%s %s", method, path)
+			assert.Equal(t, b.Trailer, a.Trailer, "%s %s", method, path)
+			if method == "GET" {
+				assert.Equal(t, b.ContentLength, a.ContentLength, path)
+			}
+		}
+	}
+}
+
+// A connection that the web server has closed meanwhile is replaced; an answer that breaks off is not made to look whole.
+func TestLines(t *testing.T) {
+	socket := filepath.Join(t.TempDir(), "web.sock")
+	l, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer l.Close()
+	conns := make(chan net.Conn, 10)
+	answer := make(chan string, 10)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			conns <- conn
+			go func() {
+				in := bufio.NewReader(conn)
+				for {
+					if _, err := http.ReadRequest(in); err != nil {
+						return
+					}
+					text := <-answer
+					_, _ = io.WriteString(conn, text)
+					if !strings.HasSuffix(text, "whole") {
+						conn.Close()
+					}
+				}
+			}()
+		}
+	}()
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	ask := entrance(t, table)
+	const whole = "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nwhole"
+	for range 3 {
+		answer <- whole
+		_, body, err := ask("GET", "/")
+		require.NoError(t, err)
+		assert.Equal(t, "whole", body)
+	}
+	require.Len(t, conns, 1, "one connection serves them all")
+	(<-conns).Close()
+	answer <- whole
+	_, body, err := ask("GET", "/")
+	require.NoError(t, err)
+	assert.Equal(t, "whole", body, "over another connection")
+	require.Len(t, conns, 1)
+
+	answer <- "HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nhalf"
+	_, body, err = ask("GET", "/")
+	assert.Error(t, err, body)
+	answer <- "no HTTP at all\r\n\r\n"
+	resp, body, err := ask("GET", "/")
+	require.NoError(t, err)
+	assert.Equal(t, 502, resp.StatusCode)
+	assert.Contains(t, body, "did not take the request")
+	answer <- "HTTP/1.1 101 Switching Protocols\r\nUpgrade: echo\r\nConnection: Upgrade\r\n\r\n"
+	resp, _, err = ask("GET", "/")
+	require.NoError(t, err)
+	assert.Equal(t, 502, resp.StatusCode, "nobody asked for it")
+
+	// Early hints come early.
+	answer <- "HTTP/1.1 103 Early Hints\r\nLink: </style.css>\r\n\r\n" + whole
+	var hints []string
+	resp, body, err = ask("GET", "/", func(r *http.Request) {
+		*r = *r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
+			hints = append(hints, fmt.Sprint(code, h["Link"]))
+			return nil
+		}}))
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"103 [</style.css>]"}, hints)
+	assert.Equal(t, "whole", body)
+	assert.Empty(t, resp.Header["Link"])
+}
+
+// A visitor who leaves takes the request behind the gateway along.
+func TestVisitorLeaves(t *testing.T) {
+	gone, began := make(chan bool, 1), make(chan bool, 1)
+	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		began <- true
+		<-r.Context().Done()
+		gone <- true
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	ask := entrance(t, table)
+	ctx, leave := context.WithCancel(t.Context())
+	go func() {
+		<-began
+		leave()
+	}()
+	_, _, err := ask("GET", "/", func(r *http.Request) { *r = *r.WithContext(ctx) })
+	assert.Error(t, err)
+	select {
+	case <-gone:
+	case <-time.After(5 * time.Second):
+		t.Error("the web server works on for nobody")
+	}
+}
