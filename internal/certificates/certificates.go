@@ -166,20 +166,37 @@ func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 // maxLeaves is how many certificates are kept.
 const maxLeaves = 1000
 
-// Trusted tells whether the system's store trusts the authority.
-func Trusted(h *home.Home) bool {
+// known returns the authority's certificate, nil where there is none.
+func known(h *home.Home) *x509.Certificate {
 	text, err := os.ReadFile(File(h))
 	if err != nil {
-		return false
+		return nil
 	}
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return false
+		return nil
 	}
 	certificate, err := x509.ParseCertificate(block.Bytes)
 	if err != nil {
+		return nil
+	}
+	return certificate
+}
+
+// Begins returns from when on the authority's certificate holds, the zero time where there is none.
+func Begins(h *home.Home) time.Time {
+	if c := known(h); c != nil {
+		return c.NotBefore
+	}
+	return time.Time{}
+}
+
+// Trusted tells whether the system's store trusts the authority.
+func Trusted(h *home.Home) bool {
+	certificate := known(h)
+	if certificate == nil {
 		return false
 	}
-	_, err = certificate.Verify(x509.VerifyOptions{KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	_, err := certificate.Verify(x509.VerifyOptions{KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 	return err == nil
 }

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -13,6 +14,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"dravit/internal/health"
 )
 
 // A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept: the library's reverse proxy hands
@@ -133,6 +136,7 @@ func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
 func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
 	defer left()
+	asked := time.Now()
 	to.write(x.out, r, t)
 	if err := x.out.Flush(); err != nil {
 		return false, err
@@ -154,6 +158,9 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 		return began, err
 	}
 	t.mend(resp.Header, r)
+	if r.Header.Get(health.AskHeader) != "" { // a trace (Server Timing, W3C)
+		resp.Header.Add("Server-Timing", fmt.Sprintf("server;dur=%.3f", float64(time.Since(asked).Microseconds())/1000))
+	}
 	out, also := w.Header(), named(resp.Header)
 	for name, values := range resp.Header {
 		if !hop[name] && !also[name] {

@@ -27,7 +27,7 @@ type Route struct {
 	Site    string `json:"site"`
 	Network string `json:"network"` // unix or tcp
 	Address string `json:"address"`
-	Halted  bool   `json:"halted,omitempty"` // the web server was stopped on purpose: nobody waits for it
+	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
 }
 
 // Door is a port on which other machines see a site.

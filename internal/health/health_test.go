@@ -1,6 +1,7 @@
 package health
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"net"
@@ -199,6 +200,15 @@ func gatewayFor(t *testing.T, key, stack, site string, page http.HandlerFunc) Ta
 
 type probed struct{ verdict error }
 
+func (probed) Legs(kind.Part, []byte) []kind.Leg { return nil }
+
+func (probed) Fault(page []byte) string {
+	if bytes.Contains(page, []byte("Fatal error")) {
+		return "Fatal error: low tide"
+	}
+	return ""
+}
+
 func (p probed) ProbeToken(kind.Part) (string, error)     { return "token", nil }
 func (p probed) Judge(_ kind.Part, _ int, _ []byte) error { return p.verdict }
 
@@ -206,6 +216,9 @@ func TestSiteLadder(t *testing.T) {
 	page := func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/broken" {
 			w.WriteHeader(500)
+		}
+		if r.URL.Path == "/fatal" {
+			_, _ = w.Write([]byte("Fatal error: low tide"))
 		}
 		_, _ = w.Write([]byte("<h1>Next sailing</h1> at noon " + r.Host + r.Header.Get(kind.ProbeHeader)))
 	}
@@ -226,6 +239,7 @@ func TestSiteLadder(t *testing.T) {
 		"another stack":    {"right", "xyz", "ferry", nil, nil, "xo.", "another one"},
 		"another site":     {"right", "abc", "crew", nil, nil, "xo.", "another one"},
 		"runtime":          {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},
+		"runtime gave up":  {"right", "abc", "ferry", &stackfile.Expect{Path: "/fatal"}, probed{}, "xxo.", "Fatal error: low tide"},
 		"runtime is unfit": {"right", "abc", "ferry", nil, probed{&kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
 	} {
 		target := gatewayFor(t, c.key, c.stack, c.site, page)

@@ -118,6 +118,11 @@ func Site(site Target) []kind.Rung {
 			case status == 0 && got >= 400:
 				return &kind.Miss{Expected: "a status below 400 at " + path, Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
 			}
+			if site.Probed != nil {
+				if fault := site.Probed.Fault(body); fault != "" {
+					return &kind.Miss{Expected: "a page at " + path, Got: fault}
+				}
+			}
 			return nil
 		}},
 	}

@@ -174,6 +174,15 @@ func (k *Keeper) writeTable() (gateway.Table, error) {
 	return t, gateway.WriteTable(k.home, t)
 }
 
+// failed tells the gateway that nobody need wait for a part.
+func (k *Keeper) failed() {
+	k.entrance.Lock()
+	defer k.entrance.Unlock()
+	if _, err := k.writeTable(); err != nil {
+		k.log.Error("gateway", "error", err)
+	}
+}
+
 // route adds what leads to a site. The caller holds mu.
 func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	p, ok := s.spec.Part(site.Server)
@@ -181,7 +190,8 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 		return
 	}
 	network, address := p.Entrance()
-	_, runs := s.parts[p.Name]
+	x, runs := s.parts[p.Name]
+	runs = runs && x.status.State != kind.Failed
 	for _, host := range append([]string{site.Host}, site.Aliases...) {
 		t.Routes = append(t.Routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address, Halted: !runs})
 	}

@@ -147,6 +147,9 @@ func (p *part) fail(because, next, log string) {
 	}
 	p.setWith(kind.Failed, because, next, tail)
 	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
+	if p.spec.Role == kind.Web && p.stack.id != gatewayID {
+		p.stack.keeper.parts.Go(p.stack.keeper.failed)
+	}
 }
 
 // run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
@@ -230,6 +233,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			return ending{what: err.Error(), final: true}
 		}
 		logStart = p.rotateLog()
+		p.stack.mu.Lock()
+		p.status.LogFrom = logStart
+		p.stack.mu.Unlock()
 		if err := p.prepare(ctx); err != nil {
 			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
 		}

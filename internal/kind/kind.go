@@ -257,8 +257,23 @@ type Explainer interface {
 type Probed interface {
 	// ProbeToken returns what the probe of this start answers to, in the header ProbeHeader.
 	ProbeToken(p Part) (string, error)
+	// Fault returns the error that the runtime wrote into a page in place of what it should say, "" where there is none.
+	Fault(page []byte) string
+	// Legs returns what the probe says of the way behind the web server: the runtime's own leg, then one to each store.
+	Legs(p Part, body []byte) []Leg
 	// Judge tells from the probe's answer whether the part runs code and reaches every store that it uses.
 	Judge(p Part, status int, body []byte) error
+}
+
+// Leg is one part of the way of a request, from the name to the stores.
+type Leg struct {
+	Leg      string  `json:"leg"` // name, gateway, server, runtime, store
+	Who      string  `json:"who"`
+	Version  string  `json:"version,omitempty"` // that answered
+	MS       float64 `json:"ms"`                // its own time, without that of the legs behind it
+	Holds    *bool   `json:"holds"`             // null: not asked
+	Advisory bool    `json:"advisory"`
+	Got      string  `json:"got,omitempty"` // where it does not hold, or what it found
 }
 
 // ProbeHeader carries a probe's token.
@@ -343,6 +358,7 @@ type Status struct {
 	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
 	Next     string    `json:"next,omitempty"`
 	LogTail  []string  `json:"log_tail,omitempty"` // last words of a part that failed
+	LogFrom  int64     `json:"log_from,omitempty"` // where in its log its process began, in bytes
 }
 
 // ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight Grace to finish.

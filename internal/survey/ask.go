@@ -13,10 +13,10 @@ import (
 	"time"
 )
 
-const (
-	probeTime  = 5 * time.Second
-	probeBytes = 1 << 20
-)
+// probeTime is how long a program may take to answer: a loaded machine takes its time.
+var probeTime = 15 * time.Second
+
+const probeBytes = 1 << 20
 
 // run runs a program and returns what it prints, both outputs together. It cannot hang and cannot ask.
 func (l *looker) run(ctx context.Context, file string, args ...string) (string, error) {

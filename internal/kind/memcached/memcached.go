@@ -95,3 +95,11 @@ func (memcached) Explain(log string) (because, next string) {
 	}
 	return "", ""
 }
+
+// Symptoms are what the server writes.
+func (memcached) Symptoms() []kind.Symptom {
+	return []kind.Symptom{
+		kind.When("port-taken", pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
+		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`), "it got no memory", "let other things end"),
+	}
+}

@@ -247,3 +247,12 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 	_, _, err = php{}.Probe(t.Context(), "/x", func(string, ...string) (string, error) { return "I am a tide table", nil })
 	assert.Error(t, err)
 }
+
+// A page that PHP ended with an error says so, whatever its status; one that speaks of errors does not.
+func TestFault(t *testing.T) {
+	assert.Equal(t, "Fatal error: Uncaught Exception: low tide in /p/index.php:3", php{}.Fault([]byte("\nFatal error: Uncaught Exception: low tide in /p/index.php:3\nStack trace:\n")))
+	assert.Equal(t, "Parse error: syntax error in x on line 1", php{}.Fault([]byte("PHP Parse error: syntax error in x on line 1\n")))
+	for _, page := range []string{"", "<h1>Fatal error: a play in three acts</h1>", "Warning: x in y on line 3"} {
+		assert.Empty(t, php{}.Fault([]byte(page)), page)
+	}
+}

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/fastcgi"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 //go:embed probe.php
@@ -25,6 +26,10 @@ type Verdict struct {
 	Version string            `json:"version"`
 	SAPI    string            `json:"sapi"`
 	Stores  map[string]string `json:"stores"` // "ok", or what went wrong
+
+	Versions map[string]string  `json:"versions"` // of the stores that answered
+	MS       map[string]float64 `json:"ms"`       // what each took
+	Took     float64            `json:"took_ms"`  // the whole script
 
 	Extensions []string `json:"extensions"` // loaded in the process that serves pages
 }
@@ -95,6 +100,38 @@ func runProbe(ctx context.Context, p kind.Part, query string) (int, []byte, erro
 func (php) ProbeToken(p kind.Part) (string, error) { return token(p.Conf) }
 
 func (php) Judge(p kind.Part, status int, body []byte) error { return judge(p, status, body) }
+
+// Legs takes the probe's verdict apart.
+func (php) Legs(p kind.Part, body []byte) []kind.Leg {
+	var v Verdict
+	held, failed := true, false
+	runtime := kind.Leg{Leg: "runtime", Who: p.Name, Holds: &failed}
+	if err := json.Unmarshal(body, &v); err != nil {
+		runtime.Got = excerpt(body)
+		return []kind.Leg{runtime}
+	}
+	runtime.Holds, runtime.Version, runtime.MS = &held, v.Version, v.Took
+	legs := []kind.Leg{runtime}
+	for _, s := range p.Stores {
+		leg := kind.Leg{Leg: "store", Who: s.Name, Version: v.Versions[s.Name], MS: v.MS[s.Name], Holds: &held}
+		if verdict := v.Stores[s.Name]; verdict != "ok" {
+			leg.Holds, leg.Got = &failed, verdict
+		}
+		legs[0].MS -= leg.MS
+		legs = append(legs, leg)
+	}
+	return legs
+}
+
+var broken = pattern.New(`(?m)^(?:PHP )?((?:Fatal|Parse) error: .*)$`)
+
+// Fault finds the error with which PHP ended a page: its status is 200 all the same where errors are shown.
+func (php) Fault(page []byte) string {
+	if m := broken().FindSubmatch(page); m != nil {
+		return excerpt(m[1])
+	}
+	return ""
+}
 
 func judge(p kind.Part, status int, body []byte) error {
 	var v Verdict

@@ -14,10 +14,12 @@ $reach = [
             $db = mysqli_init();
             $db->options(MYSQLI_OPT_CONNECT_TIMEOUT, 3);
             $db->real_connect($host, $user, $password, $database, $port);
+            answered($db->server_info);
             return (int) $db->query('SELECT 40 + 2')->fetch_row()[0] === 42 ? 'ok' : 'a wrong sum';
         }
         if (extension_loaded('pdo_mysql')) {
             $db = new PDO("mysql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
+            answered((string) $db->getAttribute(PDO::ATTR_SERVER_VERSION));
             return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
         }
         return 'neither mysqli nor pdo_mysql is loaded';
@@ -27,10 +29,12 @@ $reach = [
             $db = new SQLite3($env('DATABASE'), SQLITE3_OPEN_READWRITE);
             $db->enableExceptions(true);
             $db->busyTimeout(3000);
+            answered(SQLite3::version()['versionString']);
             return (int) $db->querySingle('SELECT 40 + 2') === 42 ? 'ok' : 'a wrong sum';
         }
         if (extension_loaded('pdo_sqlite')) {
             $db = new PDO('sqlite:' . $env('DATABASE'), null, null, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION]);
+            answered((string) $db->getAttribute(PDO::ATTR_SERVER_VERSION));
             return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
         }
         return 'neither sqlite3 nor pdo_sqlite is loaded';
@@ -43,16 +47,19 @@ $reach = [
             if ($db === false) {
                 return (string) (error_get_last()['message'] ?? 'no connection');
             }
+            answered((string) (pg_version($db)['server'] ?? ''));
             return (int) pg_fetch_result(pg_query($db, 'SELECT 40 + 2'), 0, 0) === 42 ? 'ok' : 'a wrong sum';
         }
         if (extension_loaded('pdo_pgsql')) {
             $db = new PDO("pgsql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
+            answered((string) $db->getAttribute(PDO::ATTR_SERVER_VERSION));
             return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
         }
         return 'neither pgsql nor pdo_pgsql is loaded';
     },
     'memcached' => function (callable $env): string {
         $got = dial($env)("version\r\n");
+        answered(substr($got, 8));
         return strncmp($got, 'VERSION', 7) === 0 ? 'ok' : $got;
     },
     'redis' => function (callable $env): string {
@@ -62,7 +69,16 @@ $reach = [
         if ($password !== '' && ($got = $say(resp('AUTH', $password))) !== '+OK') {
             return $got;
         }
-        return ($got = $say(resp('PING'))) === '+PONG' ? 'ok' : $got;
+        $got = $say(resp('PING'));
+        if ($got === '+PONG' && ($_SERVER['HTTP_DRAVIT_ASK'] ?? '') !== '' && ($say(resp('INFO', 'server'))[0] ?? '') === '$') {
+            for ($n = 0; $n < 9; $n++) {
+                if (strncmp($line = $say(''), 'redis_version:', 14) === 0) {
+                    answered(substr($line, 14));
+                    break;
+                }
+            }
+        }
+        return $got === '+PONG' ? 'ok' : $got;
     },
     'mail' => function (callable $env): string {
         $say = dial($env);
@@ -99,15 +115,26 @@ function dial(callable $env): callable
     };
 }
 
-$verdicts = [];
+// answered notes the version of the store that answers.
+function answered(string $version): void
+{
+    $GLOBALS['version'] = $version;
+}
+
+$verdicts = $versions = $ms = [];
 foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true) ?? [] as $store) {
+    $began = microtime(true);
+    $version = '';
     try {
         $env = fn (string $field): string => (string) getenv($store['prefix'] . '_' . $field);
         $verdicts[$store['name']] = isset($reach[$store['kind']]) ? $reach[$store['kind']]($env) : 'ok';
     } catch (Throwable $e) {
         $verdicts[$store['name']] = $e->getMessage();
     }
+    $versions[$store['name']] = $version;
+    $ms[$store['name']] = round(1000 * (microtime(true) - $began), 3);
 }
 header('Content-Type: application/json');
 header('Cache-Control: no-store');
-echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts, 'extensions' => get_loaded_extensions()]);
+echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts, 'versions' => (object) $versions, 'ms' => (object) $ms,
+    'took_ms' => round(1000 * (microtime(true) - $_SERVER['REQUEST_TIME_FLOAT']), 3), 'extensions' => get_loaded_extensions()]);

@@ -80,3 +80,15 @@ func (redis) Explain(log string) (because, next string) {
 	}
 	return strings.Join(strings.Fields(last[1]+last[2]), " "), next
 }
+
+// Symptoms are what the server writes.
+func (redis) Symptoms() []kind.Symptom {
+	return []kind.Symptom{
+		kind.When("setting-refused", pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`), "Redis refuses the setting $1: $2", "correct the part's settings in the stack file"),
+		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
+		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|Failed opening[^\n]*): (Permission denied)`), "the data folder is not Redis' to write", "make it this account's again: chown -R and chmod -R u+rwX"),
+		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data", "make room (df -h, df -i)"),
+		kind.When("port-taken", pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
+		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`), "it got no memory: $1", "let other things end, or set maxmemory"),
+	}
+}

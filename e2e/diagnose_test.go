@@ -1,0 +1,314 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/diagnose"
+)
+
+type diagnosis struct {
+	Answers bool
+	Causes  []diagnose.Cause
+}
+
+func (w *world) diagnose(args ...string) diagnosis {
+	w.t.Helper()
+	var d diagnosis
+	w.json(&d, append([]string{"diagnose"}, args...)...)
+	return d
+}
+
+// path is a file of the stack's in Dravit's folder.
+func (w *world) stackPath(parts ...string) string {
+	w.t.Helper()
+	dirs, err := filepath.Glob(filepath.Join(w.home, "stacks", "*", "spec.json"))
+	require.NoError(w.t, err)
+	dirs = slices.DeleteFunc(dirs, func(d string) bool { return strings.Contains(d, "/gateway/") })
+	require.Len(w.t, dirs, 1)
+	return filepath.Join(append([]string{filepath.Dir(dirs[0])}, parts...)...)
+}
+
+const (
+	phpSite  = "[part.app]\nkind = \"php\"\n[[site]]\nname = \"day\"\napp = \"app\"\n"
+	nodeSite = "[part.app]\nkind = \"node\"\ncommand = \"exec node app.js\"\nuses = []\n[[site]]\nname = \"day\"\napp = \"app\"\n"
+	maria    = "[part.db]\nkind = \"mariadb\"\n"
+	post     = "[part.db]\nkind = \"postgres\"\n"
+)
+
+// fault is one thing gone wrong for real, and what diagnose has to say of it first.
+type fault struct {
+	name    string
+	stack   string
+	files   map[string]string
+	break_  func(t *testing.T, w *world) // after a first start, which has to succeed where it is given
+	env     []string                     // of the command
+	cause   string
+	subject string
+	says    string // in evidence, what or remedy
+	root    bool   // only root can make it
+	fixes   bool   // diagnose --fix --yes mends it
+}
+
+// restart stops, breaks and starts again, whatever comes of it.
+func restart(breaks func(t *testing.T, w *world)) func(*testing.T, *world) {
+	return func(t *testing.T, w *world) {
+		w.must("stop")
+		breaks(t, w)
+		w.dravit("start", "--timeout", "6s")
+	}
+}
+
+func page(text string) map[string]string { return map[string]string{"public/index.php": text} }
+
+func node(text string) map[string]string { return map[string]string{"app.js": text} }
+
+const hello = "<h1>Day boat</h1>"
+
+func faults() []fault {
+	chmod := func(mode os.FileMode, parts ...string) func(*testing.T, *world) {
+		return func(t *testing.T, w *world) { require.NoError(t, os.Chmod(w.stackPath(parts...), mode)) }
+	}
+	edit := func(old, new string) func(*testing.T, *world) {
+		return func(t *testing.T, w *world) {
+			text, err := os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
+			require.NoError(t, err)
+			require.Contains(t, string(text), old)
+			w.write("dravit.toml", strings.Replace(string(text), old, new, 1))
+		}
+	}
+	return []fault{
+		// Data.
+		{name: "data folder of somebody else's", stack: maria, break_: restart(func(t *testing.T, w *world) { require.NoError(t, os.Chown(w.stackPath("data", "db", "ibdata1"), 0, 0)) }), cause: "data-owner", subject: "part.db", says: "belongs to root", root: true},
+		{name: "closed data folder of MariaDB", stack: maria, break_: restart(chmod(0, "data", "db", "mysql")), cause: "data-mode", subject: "part.db", says: "chmod -R u+rwX", fixes: true},
+		{name: "closed data file of Redis", stack: "[part.seats]\nkind = \"redis\"\n", break_: restart(chmod(0, "data", "seats", "appendonlydir")), cause: "data-mode", subject: "part.seats", fixes: true},
+		{name: "closed data folder of PostgreSQL", stack: post, break_: restart(chmod(0, "data", "db", "base")), cause: "data-mode", subject: "part.db", fixes: true},
+		{name: "open data folder of PostgreSQL", stack: post, break_: restart(chmod(0o777, "data", "db")), cause: "data-mode", subject: "part.db", says: "its account alone"},
+		{name: "damaged data of MariaDB", stack: maria, break_: restart(func(t *testing.T, w *world) {
+			for _, f := range []string{"ib_logfile0", "ibdata1"} {
+				require.NoError(t, os.WriteFile(w.stackPath("data", "db", f), []byte(strings.Repeat("wreck", 4000)), 0o600))
+			}
+		}), cause: "data-damaged", subject: "part.db"},
+		{name: "damaged data of PostgreSQL", stack: post, break_: restart(func(t *testing.T, w *world) { require.NoError(t, os.Remove(w.stackPath("data", "db", "global", "pg_control"))) }), cause: "data-damaged", subject: "part.db"},
+		{name: "damaged data of Redis", stack: "[part.seats]\nkind = \"redis\"\n", break_: restart(func(t *testing.T, w *world) {
+			files, _ := filepath.Glob(w.stackPath("data", "seats", "appendonlydir", "*.incr.aof"))
+			require.Len(t, files, 1)
+			require.NoError(t, os.WriteFile(files[0], []byte("wreck wreck wreck\n"), 0o600))
+		}), cause: "data-damaged", subject: "part.seats"},
+		// Settings and configurations.
+		{name: "setting of MariaDB", stack: maria + "settings = { low_tide = 3 }\n", cause: "setting-refused", subject: "part.db", says: "low-tide"},
+		{name: "setting of PostgreSQL", stack: post, break_: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { low_tide = 3 }\n")), cause: "setting-refused", subject: "part.db", says: "low_tide"},
+		{name: "value of PostgreSQL", stack: post, break_: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { max_connections = \"many\" }\n")), cause: "setting-refused", subject: "part.db", says: "max_connections"},
+		{name: "setting of Redis", stack: "[part.seats]\nkind = \"redis\"\nsettings = { low-tide = 3 }\n", cause: "setting-refused", subject: "part.seats", says: "low-tide"},
+		{name: "directive of nginx", stack: "[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\ninclude = \"x.conf\"\n", files: map[string]string{"public/index.html": hello, "x.conf": "\nLowTide on;\n"}, cause: "directive-refused", subject: "part.web", says: "x.conf"},
+		{name: "directive of Apache", stack: "[part.web]\nkind = \"apache\"\n[[site]]\nname = \"day\"\ninclude = \"x.conf\"\n", files: map[string]string{"public/index.html": hello, "x.conf": "\nLowTide on\n"}, cause: "directive-refused", subject: "part.web", says: "line 2"},
+		{name: ".htaccess", stack: "[part.web]\nkind = \"apache\"\n" + phpSite, files: map[string]string{"public/index.php": hello, "public/.htaccess": "LowTide on\n"}, cause: "directive-refused", subject: "site.day", says: ".htaccess"},
+		// Ports and sockets.
+		{name: "stolen port", stack: "[part.seats]\nkind = \"redis\"\n", break_: func(t *testing.T, w *world) {
+			p := w.status().part(t, "seats")
+			kill(t, w.keeperPID())
+			kill(t, p.PID)
+			var l net.Listener
+			for range 500 {
+				if l, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p.Port)); l != nil {
+					break
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+			require.NotNil(t, l)
+			t.Cleanup(func() { l.Close() })
+			w.eventually("it gives up", func() bool { s := w.status().part(t, "seats").State; return s == "failed" || s == "pausing" })
+		}, cause: "port-taken", subject: "part.seats", says: "was taken by"},
+		{name: "stolen port of the gateway", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+			port := w.book().Gateway
+			pids := w.gatewayPIDs()
+			require.Len(t, pids, 1)
+			kill(t, pids[0])
+			var l net.Listener
+			for l == nil {
+				l, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			}
+			t.Cleanup(func() { l.Close() })
+			go func() {
+				for conn, err := l.Accept(); err == nil; conn, err = l.Accept() {
+					conn.Close()
+				}
+			}()
+		}, cause: "gateway-port-taken", subject: "gateway", says: "is held by"},
+		{name: "pinned port taken", stack: "[part.seats]\nkind = \"redis\"\nport = 28713\n", break_: func(t *testing.T, w *world) {
+			w.must("stop")
+			l, err := net.Listen("tcp", "127.0.0.1:28713")
+			require.NoError(t, err)
+			t.Cleanup(func() { l.Close() })
+		}, cause: "no-plan", subject: "part.seats.port", says: "28713"},
+		{name: "port written into the program", stack: nodeSite, files: node(`require("http").createServer((q, r) => r.end("x")).listen(28714, "127.0.0.1")`), break_: nil, cause: "listens-elsewhere", subject: "part.app", says: "28714"},
+		{name: "fixed port that is taken", stack: nodeSite, files: node(`require("http").createServer((q, r) => r.end("x")).listen(28715, "127.0.0.1")`), break_: func(t *testing.T, w *world) {
+			l, err := net.Listen("tcp", "127.0.0.1:28715")
+			require.NoError(t, err)
+			t.Cleanup(func() { l.Close() })
+			w.dravit("start", "--timeout", "5s")
+		}, cause: "port-fixed", subject: "part.app", says: "28715"},
+		// Programs of the project's own.
+		{name: "no such command", stack: "[part.app]\nkind = \"custom\"\ncommand = \"exec lowtide --serve\"\n", cause: "command-missing", subject: "part.app", says: "lowtide"},
+		{name: "command that may not run", stack: "[part.app]\nkind = \"custom\"\ncommand = \"exec ./serve.sh\"\n", files: map[string]string{"serve.sh": "#!/bin/sh\n"}, cause: "command-forbidden", subject: "part.app", says: "serve.sh"},
+		{name: "command that is no server", stack: "[part.app]\nkind = \"custom\"\ncommand = \"true\"\n", cause: "ends-at-once", subject: "part.app"},
+		{name: "server that never listens", stack: "[part.app]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n", cause: "does-not-listen", subject: "part.app"},
+		{name: "missing package of Node's", stack: nodeSite, files: node(`require("low-tide")`), cause: "packages-missing", subject: "part.app", says: "npm install"},
+		{name: "missing package of Python's", stack: "[part.app]\nkind = \"python\"\ncommand = \"exec python3 app.py\"\n", files: map[string]string{"app.py": "import low_tide\n"}, cause: "packages-missing", subject: "part.app", says: "low_tide"},
+		{name: "missing library of Ruby's", stack: "[part.app]\nkind = \"ruby\"\ncommand = \"exec ruby app.rb\"\n", files: map[string]string{"app.rb": "require 'low_tide'\n"}, cause: "packages-missing", subject: "part.app", says: "low_tide"},
+		{name: "syntax error of Node's", stack: nodeSite, files: node("let = = 3;"), cause: "script-syntax", subject: "part.app"},
+		{name: "too many open files", stack: "[part.app]\nkind = \"node\"\ncommand = \"ulimit -n 40; exec node app.js\"\n", files: node(`const fs = require("fs"); for (let i = 0; i < 100; i++) fs.openSync("/dev/null");`), cause: "too-many-open-files", subject: "part.app"},
+		{name: "no memory", stack: "[part.app]\nkind = \"node\"\ncommand = \"exec node --max-old-space-size=16 app.js\"\n", files: node(`const all = []; for (;;) all.push(new Array(1e5).fill(all.length));`), cause: "memory-limit", subject: "part.app", says: "heap"},
+		{name: "crashes by itself", stack: nodeSite, files: node(`console.error("low tide"); process.exit(3)`), cause: "crashed", subject: "part.app", says: "low tide"},
+		{name: "wrong password in the program", stack: "[part.seats]\nkind = \"redis\"\n" + strings.Replace(nodeSite, "uses = []\n", "", 1), files: node(`const s = require("net").connect(process.env.SEATS_PORT, "127.0.0.1"); s.write("AUTH wrong\r\n"); s.on("data", d => { console.error(String(d)); process.exit(1) })`), cause: "wrong-password", subject: "part.app"},
+		{name: "store in another place", stack: nodeSite, files: node(`require("net").connect(28716, "127.0.0.1")`), cause: "store-elsewhere", subject: "part.app", says: "28716"},
+		// Pages.
+		{name: "tables missing", stack: maria + phpSite, files: page(`<?php $d = new mysqli($_ENV["DB_HOST"] ?? getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), (int)getenv("DB_PORT")); $d->query("SELECT * FROM sailings");`), cause: "tables-missing", subject: "site.day", says: "sailings"},
+		{name: "database missing", stack: maria + phpSite, files: page(`<?php new mysqli(getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"), "lowtide", (int)getenv("DB_PORT"));`), cause: "wrong-password", subject: "site.day"},
+		{name: "database missing in PostgreSQL", stack: post + phpSite, files: page(`<?php new PDO("pgsql:host=127.0.0.1;port=".getenv("DB_PORT").";dbname=lowtide", getenv("DB_USER"), getenv("DB_PASSWORD"));`), cause: "database-missing", subject: "site.day", says: "lowtide"},
+		{name: "wrong password in a page", stack: maria + phpSite, files: page(`<?php new mysqli("127.0.0.1", "root", "", "", (int)getenv("DB_PORT"));`), cause: "wrong-password", subject: "site.day", says: "root"},
+		{name: "store elsewhere in a page", stack: maria + phpSite, files: page(`<?php new mysqli("127.0.0.1", "ada", "x", "ferry", 28717);`), cause: "store-elsewhere", subject: "site.day", says: "refused"},
+		{name: "packages of Composer's", stack: phpSite, files: page(`<?php require __DIR__."/../vendor/autoload.php";`), cause: "packages-missing", subject: "site.day", says: "composer install"},
+		{name: "extension not loaded: a class", stack: "[part.app]\nkind = \"php\"\nextensions = [\"intl\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new Redis();`), cause: "extension-not-loaded", subject: "site.day", says: "Redis"},
+		{name: "extension not loaded: a function", stack: "[part.app]\nkind = \"php\"\nextensions = [\"redis\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php intl_get_error_code();`), cause: "extension-not-loaded", subject: "site.day", says: "intl_get_error_code"},
+		{name: "extension not loaded: a driver", stack: "[part.app]\nkind = \"php\"\nextensions = [\"redis\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new PDO("mysql:host=x");`), cause: "extension-not-loaded", subject: "site.day", says: "pdo_mysql"},
+		{name: "function disabled", stack: "[part.app]\nkind = \"php\"\nsettings = { disable_functions = \"exec\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php exec("ls");`), cause: "function-disabled", subject: "site.day", says: "exec()"},
+		{name: "memory limit of PHP", stack: "[part.app]\nkind = \"php\"\nsettings = { memory_limit = \"16M\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php str_repeat("tide", 9000000);`), cause: "memory-limit", subject: "site.day", says: "memory_limit"},
+		{name: "time limit of PHP", stack: "[part.app]\nkind = \"php\"\nsettings = { max_execution_time = 1 }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php for (;;);`), cause: "time-limit", subject: "site.day"},
+		{name: "syntax error of PHP", stack: phpSite, files: page(`<?php echo "low tide`), cause: "script-syntax", subject: "site.day", says: "index.php"},
+		{name: "folder that PHP may not write", stack: phpSite, files: map[string]string{"public/index.php": `<?php if (!file_put_contents(__DIR__."/../cache/x", "x")) throw new Exception("no cache");`, "cache/.keep": ""}, break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Chmod(filepath.Join(w.dir, "cache"), 0o500))
+			w.dravit("start", "--timeout", "5s")
+		}, cause: "folder-unwritable", subject: "site.day", says: "cache/x"},
+		{name: "exception", stack: phpSite, files: page(`<?php throw new Exception("low tide");`), cause: "application-error", subject: "site.day", says: "low tide"},
+		{name: "page without its text", stack: phpSite + "expect = { text = \"High tide\" }\n", files: page(hello), cause: "text-missing", subject: "site.day", says: "High tide"},
+		{name: "unexpected status", stack: phpSite, files: page(`<?php http_response_code(418);`), cause: "status-unexpected", subject: "site.day", says: "418"},
+		// Files of a site.
+		{name: "document root gone", stack: phpSite, files: page(hello), break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Rename(filepath.Join(w.dir, "public"), filepath.Join(w.dir, "moved")))
+		}, cause: "root-gone", subject: "site.day", says: "public is not there"},
+		{name: "document root closed", stack: "[part.web]\nkind = \"nginx\"\n" + phpSite, files: page(hello), break_: func(t *testing.T, w *world) { require.NoError(t, os.Chmod(filepath.Join(w.dir, "public"), 0)) }, cause: "root-closed", subject: "site.day", fixes: true},
+		{name: "index closed", stack: phpSite, files: page(hello), break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public/index.php"), 0))
+		}, cause: "root-closed", subject: "site.day", fixes: true},
+		{name: "index gone", stack: "[[site]]\nname = \"day\"\nroot = \"public\"\n", files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) { require.NoError(t, os.Remove(filepath.Join(w.dir, "public/index.html"))) }, cause: "index-missing", subject: "site.day"},
+		// The machine and the stack itself.
+		{name: "name that nobody knows", stack: "[[site]]\nname = \"day\"\nsuffix = \"test\"\n", files: map[string]string{"public/index.html": hello}, cause: "name-unknown", subject: "site.day", says: "names hosts on"},
+		{name: "proxy in the environment", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: func(*testing.T, *world) {}, env: []string{"http_proxy=http://10.0.0.1:3128", "no_proxy=example.org"}, cause: "proxy-catches", subject: "machine", says: "NO_PROXY"},
+		{name: "part stopped", stack: "[part.seats]\nkind = \"dravit-cache\"\n[part.more]\nkind = \"dravit-cache\"\n", break_: func(_ *testing.T, w *world) { w.must("stop", "seats") }, cause: "stopped", subject: "part.seats", fixes: true},
+		{name: "killed again and again", stack: "[part.seats]\nkind = \"memcached\"\n", break_: func(t *testing.T, w *world) {
+			w.eventually("it is killed until it gives up", func() bool {
+				p := w.status().part(t, "seats")
+				if p.PID > 0 && p.State != "failed" {
+					kill(t, p.PID)
+				}
+				return p.Restarts >= 2
+			})
+		}, cause: "killed", subject: "part.seats"},
+		{name: "no program fits", stack: "[part.app]\nkind = \"php\"\nversion = \"5.1\"\n", cause: "no-plan", subject: "part.app", says: "5.1"},
+	}
+}
+
+func (w *world) gatewayPIDs() []int {
+	pids := []int{}
+	for _, pid := range w.living() {
+		text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+		if strings.Contains(string(text), "internal\x00gateway") && !slices.Contains(pids, pid) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// Each cause is made for real, and diagnose names it first, with its evidence and its remedy.
+func TestDiagnose(t *testing.T) {
+	documented, err := os.ReadFile("../docs/causes.md")
+	require.NoError(t, err)
+	var mu sync.Mutex
+	proven := map[string]bool{}
+	proves := func(cause string) {
+		mu.Lock()
+		defer mu.Unlock()
+		proven[cause] = true
+	}
+	t.Run("each", func(t *testing.T) { diagnoseEach(t, string(documented), proves) })
+	if asRoot && !t.Failed() {
+		for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\|(.*)$").FindAllStringSubmatch(string(documented), -1) {
+			if !strings.Contains(m[2], "(not made in tests)") {
+				assert.True(t, proven[m[1]], "no test makes %s", m[1])
+			}
+		}
+	}
+}
+
+// diagnoseEach makes the faults, several at a time: most of them are waiting.
+func diagnoseEach(t *testing.T, documented string, proves func(cause string)) {
+	for _, c := range faults() {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			if c.root && !asRoot {
+				t.Skip("only root can make this")
+			}
+			w := newWorld(t)
+			w.write("dravit.toml", "name = \"day-boat\"\n"+c.stack)
+			for name, text := range c.files {
+				w.write(name, text)
+			}
+			t.Cleanup(func() { // whatever was closed can be removed again
+				_ = filepath.WalkDir(filepath.Dir(w.home), func(path string, e os.DirEntry, _ error) error {
+					if e != nil && e.IsDir() {
+						_ = os.Chmod(path, 0o755)
+					}
+					return nil
+				})
+			})
+			if c.break_ == nil {
+				r := w.dravit("start", "--timeout", "4s")
+				require.NotEqual(t, 0, r.code, r.all())
+			} else {
+				if c.cause != "port-fixed" && c.cause != "folder-unwritable" {
+					w.must("start")
+				}
+				c.break_(t, w)
+			}
+			cmd := w.command(t.Context(), "diagnose")
+			cmd.Env = append(cmd.Env, c.env...)
+			text := finish(t, cmd)
+			var d diagnosis
+			if c.env == nil {
+				d = w.diagnose()
+			}
+			if c.env != nil {
+				assert.Contains(t, text.stdout, c.cause)
+				assert.Contains(t, strings.Join(strings.Fields(text.stdout), " "), c.says)
+				proves(c.cause)
+				return
+			}
+			require.NotEmpty(t, d.Causes, "%s", text.all())
+			first := d.Causes[0]
+			assert.Equal(t, c.cause, first.Cause, "%+v", d.Causes)
+			assert.Equal(t, c.subject, first.Subject)
+			assert.NotEmpty(t, first.Remedy)
+			assert.Contains(t, strings.Join(append(first.Evidence, first.What, first.Remedy), "\n"), c.says)
+			assert.Contains(t, text.stdout, c.cause)
+			assert.NotContains(t, text.stdout, "$1")
+			assert.Contains(t, documented, "| `"+c.cause+"` |")
+			proves(c.cause)
+			if c.fixes {
+				d = w.diagnose("--fix", "--yes")
+				assert.True(t, d.Answers, "%+v", d.Causes)
+			}
+		})
+	}
+}

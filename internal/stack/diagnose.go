@@ -1,0 +1,297 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"dravit/internal/certificates"
+	"dravit/internal/diagnose"
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+	"dravit/internal/proc"
+	"dravit/internal/project"
+	"dravit/internal/resolver"
+)
+
+// Diagnosis is what stands behind what does not answer.
+type Diagnosis struct {
+	Answers bool
+	Stopped bool // nobody wants the stack to run
+	Causes  []diagnose.Cause
+}
+
+// Diagnose asks everything as Check does, gathers what there is to know of what does not answer, and finds the causes.
+func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
+	facts := diagnose.Facts{Now: time.Now()}
+	me, err := user.Current()
+	if err != nil {
+		return Diagnosis{}, err
+	}
+	facts.User = me.Username
+	facts.Proxy, facts.Bypass = first(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")), first(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
+	facts.Stopped = s.ID == "" || !keeper.Wished(s.Home, s.ID)
+	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
+		return Diagnosis{}, err
+	}
+	checked, err := s.Check(ctx)
+	if err != nil {
+		return Diagnosis{}, err
+	}
+	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped}
+	spec, err := s.spec()
+	if err != nil {
+		return out, err
+	}
+	status, err := s.Status(ctx)
+	if err != nil {
+		return out, err
+	}
+	for i, p := range spec.Parts {
+		facts.Parts = append(facts.Parts, s.examine(p, statusOf(status.Parts, p.Name), checked.Parts[i].Rungs))
+		if checked.Parts[i].State != kind.Answers && facts.Parts[i].Status.State == kind.Answers { // it fell since the keeper looked
+			facts.Parts[i].Status.State = kind.Unwell
+			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
+				facts.Parts[i].Status.Because = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+			}
+		}
+	}
+	facts.Gateway = s.examineGateway(spec)
+	var wg sync.WaitGroup
+	facts.Sites = make([]diagnose.Site, len(spec.Sites))
+	for i, site := range spec.Sites {
+		wg.Go(func() { facts.Sites[i] = examineSite(ctx, spec, site, checked.Sites[i].Rungs) })
+	}
+	wg.Wait()
+	facts.Disks = disks(s.Home, spec)
+	facts.Trusted = certificates.Trusted(s.Home)
+	facts.Authority = certificates.Begins(s.Home)
+	out.Causes = diagnose.Causes(facts)
+	return out, ctx.Err()
+}
+
+func first(texts ...string) string {
+	for _, t := range texts {
+		if t != "" {
+			return t
+		}
+	}
+	return ""
+}
+
+func statusOf(all []kind.Status, name string) kind.Status {
+	if i := slices.IndexFunc(all, func(x kind.Status) bool { return x.Name == name }); i >= 0 {
+		return all[i]
+	}
+	return kind.Status{Name: name, State: kind.Stopped}
+}
+
+// maxLogRead is how much of a log is read for causes.
+const maxLogRead = 256 << 10
+
+// examine gathers what there is to know of a part.
+func (s *Stack) examine(p kind.Part, status kind.Status, rungs []health.Result) diagnose.Part {
+	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: readFrom(p.Log, status.LogFrom), Program: true}
+	if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok {
+		out.Symptoms = k.Symptoms()
+	}
+	if p.Program != "" && p.Role != kind.App {
+		_, err := os.Stat(p.Program)
+		out.Program = err == nil
+	}
+	for _, site := range p.Sites {
+		if site.Include != "" && p.Role == kind.Web {
+			out.Included = append(out.Included, site.Include)
+		}
+	}
+	if status.State == kind.Answers {
+		return out
+	}
+	if p.Data != "" {
+		out.Data = examineTree(p.Data)
+	}
+	if p.Role == kind.App {
+		out.Listens = listens(p.Lock)
+	}
+	return out
+}
+
+// listens returns where the processes behind a lock listen.
+func listens(lock string) []string {
+	pids, err := proc.HoldersOf(lock)
+	if err != nil {
+		return nil
+	}
+	all, _ := proc.Listeners()
+	var out []string
+	for _, l := range all {
+		at := fmt.Sprintf("%s:%d", l.Address, l.Port)
+		if strings.Contains(l.Address, ":") {
+			at = fmt.Sprintf("[%s]:%d", l.Address, l.Port)
+		}
+		if owns, err := proc.Owns(pids, "tcp", at); err == nil && owns && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// readFrom reads a file from an offset on, at most its last part.
+func readFrom(file string, offset int64) string {
+	f, err := os.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil {
+		offset = max(offset, info.Size()-maxLogRead)
+	}
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
+		return ""
+	}
+	text, _ := io.ReadAll(f)
+	return string(text)
+}
+
+// maxEntries is how many files of a data folder are looked at.
+const maxEntries = 5000
+
+// examineTree looks for what in a folder is not its owner's to use.
+func examineTree(dir string) *diagnose.Tree {
+	t := &diagnose.Tree{Path: dir}
+	seen := 0
+	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) && path == dir {
+			t.Missing = true
+			return nil
+		}
+		if err != nil && t.Locked == "" && errors.Is(err, fs.ErrPermission) {
+			t.Locked = path
+		}
+		if e == nil {
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return nil
+		}
+		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() && t.Foreign == "" {
+			t.Foreign, t.Owner = path, fmt.Sprintf("user %d", stat.Uid)
+			if u, err := user.LookupId(fmt.Sprint(stat.Uid)); err == nil {
+				t.Owner = u.Username
+			}
+		}
+		need := fs.FileMode(0o600)
+		if info.IsDir() {
+			need = 0o700
+		}
+		if info.Mode().Type()&fs.ModeSymlink == 0 && info.Mode().Perm()&need != need && t.Locked == "" {
+			t.Locked = path
+		}
+		if seen++; seen > maxEntries {
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return t
+}
+
+func (s *Stack) examineGateway(spec materialise.Spec) diagnose.Gateway {
+	lock := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
+	g := diagnose.Gateway{Runs: home.Locked(lock), Port: spec.Gateway}
+	address := fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)
+	if owns, err := proc.HolderOwns(lock, "tcp", address); err == nil && !owns {
+		if holder := proc.Taker(address); holder != (proc.Holder{}) {
+			g.Holder = holder.String()
+		}
+	}
+	return g
+}
+
+// examineSite gathers what there is to know of a site that does not answer as it should.
+func examineSite(ctx context.Context, spec materialise.Spec, site materialise.Site, rungs []health.Result) diagnose.Site {
+	out := diagnose.Site{Spec: site, Rungs: rungs}
+	if health.Fell(rungs) == nil {
+		return out
+	}
+	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none
+	path := "/"
+	if site.Expect != nil && site.Expect.Path != "" {
+		path = site.Expect.Path
+	}
+	if req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
+		client := health.Client(health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)))
+		client.Timeout = health.Deadline
+		if resp, err := client.Do(req); err == nil {
+			text, _ := io.ReadAll(io.LimitReader(resp.Body, maxLogRead))
+			resp.Body.Close()
+			out.Status, out.Page = resp.StatusCode, strings.NewReplacer("&#039;", "'", "&quot;", `"`, "&amp;", "&", "&gt;", ">", "&lt;", "<").Replace(string(text))
+		}
+	}
+	server, _ := spec.Part(site.Server)
+	if i := slices.IndexFunc(server.Sites, func(x kind.Site) bool { return x.Name == site.Name }); i >= 0 && server.Sites[i].Root != "" {
+		out.Root = examineRoot(server.Sites[i].Root)
+	}
+	return out
+}
+
+// examineRoot looks whether a document root may be read, from the top down.
+func examineRoot(root string) diagnose.Root {
+	out := diagnose.Root{Path: root}
+	for at := root; at != filepath.Dir(at); at = filepath.Dir(at) {
+		if _, err := os.Stat(at); errors.Is(err, fs.ErrNotExist) {
+			out.Missing = true
+		} else if err == nil && unix.Access(at, unix.X_OK) != nil {
+			out.Closed = at // the highest one that stands in the way is the last found
+		}
+	}
+	if out.Missing || out.Closed != "" {
+		return out
+	}
+	if unix.Access(root, unix.R_OK) != nil {
+		out.Closed = root
+	}
+	for _, index := range project.Indexes {
+		file := filepath.Join(root, index)
+		if _, err := os.Stat(file); err != nil {
+			continue
+		}
+		out.Index = true
+		if unix.Access(file, unix.R_OK) != nil && out.Closed == "" {
+			out.Closed = file
+		}
+	}
+	return out
+}
+
+// disks looks at the file systems that the stack uses.
+func disks(h *home.Home, spec materialise.Spec) []diagnose.Disk {
+	var out []diagnose.Disk
+	for _, x := range []struct{ folder, of string }{{h.Dir, "Dravit's folder with data and logs"}, {h.Run, "the sockets"}, {spec.Dir, "the project's files"}, {os.TempDir(), "temporary files"}} {
+		var st unix.Statfs_t
+		if x.folder == "" || unix.Statfs(x.folder, &st) != nil {
+			continue
+		}
+		out = append(out, diagnose.Disk{Folder: x.folder, Of: x.of, Free: uint64(st.Bavail) * uint64(st.Bsize), Inodes: uint64(st.Files), InodesFree: uint64(st.Ffree),
+			Memory: inMemory(st), ReadOnly: readOnly(st)})
+	}
+	return out
+}

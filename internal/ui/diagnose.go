@@ -1,0 +1,71 @@
+package ui
+
+import (
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+)
+
+// Diagnosis writes the causes, each with its evidence and its remedy.
+func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
+	state := kind.Answers
+	switch {
+	case d.Stopped:
+		state = kind.Stopped
+	case !d.Answers:
+		state = kind.Unwell
+	}
+	head := u.bold(name) + "  " + u.state(state)
+	switch {
+	case len(d.Causes) > 0:
+		head += "  " + plural(len(d.Causes), "cause")
+	case d.Answers:
+		head += "  nothing is wrong"
+	}
+	u.say(head)
+	width := 0
+	for _, c := range d.Causes {
+		width = max(width, len(c.Cause))
+	}
+	for i, c := range d.Causes {
+		if i > 0 {
+			u.say("")
+		}
+		u.block(u.paint(yellow, c.Cause)+strings.Repeat(" ", width-len(c.Cause)+2), width+2, c.Subject+": "+c.What)
+		for _, e := range c.Evidence {
+			for _, l := range wrap(e, maxWidth-width-2) {
+				u.say(strings.Repeat(" ", width+2) + u.dim(l))
+			}
+		}
+		u.block(u.dim(strings.Repeat(" ", width-2)+"do  "), width+2, c.Remedy)
+	}
+	if len(d.Causes) > 0 {
+		u.say("")
+	}
+	switch {
+	case d.Stopped:
+		u.Next("dravit start")
+	case d.Answers:
+		u.Next("dravit check shows every rung")
+	default:
+		for _, c := range d.Causes {
+			if c.Fix != nil {
+				u.Next("dravit diagnose --fix does what can do no harm, after asking")
+				return
+			}
+		}
+		u.Next("dravit check shows every rung; dravit logs has the servers' words")
+	}
+}
+
+// block writes a text after a head, wrapped below itself.
+func (u *UI) block(head string, indent int, text string) {
+	for i, l := range wrap(text, maxWidth-indent) {
+		if i == 0 {
+			u.say(head + strings.TrimSpace(l))
+			continue
+		}
+		u.say(strings.Repeat(" ", indent) + strings.TrimSpace(l))
+	}
+}
