@@ -192,3 +192,20 @@ func TestTrust(t *testing.T) {
 	assert.Empty(t, n.sh(t, false, fmt.Sprintf("certutil -L -d sql:%s/.pki/nssdb | grep -i dravit", own)).stdout)
 	n.must(t, "stop")
 }
+
+// A name that the system's resolver leads to another machine is the cause that diagnose names first.
+func TestNameElsewhere(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root can make system files to change")
+	}
+	w := newWorld(t)
+	w.write("dravit.toml", pier)
+	w.write("public/index.html", "<h1>Pier</h1>")
+	n := newNamespace(w, `echo 10.9.8.7 quay.test >> /etc/hosts`)
+	n.dravit(t, "start")
+	r := n.dravit(t, "diagnose")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "name-elsewhere")
+	assert.Contains(t, r.stdout, "10.9.8.7")
+	n.must(t, "stop")
+}

@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"encoding/xml"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -188,4 +191,89 @@ root = "night"
 	assert.Equal(t, []string{"*.quay-2.localhost"}, p.Sites[0].Aliases)
 	_, body, _ := get(t, "GET", strings.Replace(p.Sites[0].URL, "day-2", "east.quay-2", 1), nil)
 	assert.Equal(t, "two", body)
+}
+
+// A trace follows one request from the name to the stores, with the versions that answered, and names the first leg that fails; a check of
+// chosen parts asks those alone; and a JUnit report holds every rung.
+func TestCheckInDetail(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
+	type leg struct {
+		Leg, Who, Version, Got string
+		Holds                  *bool
+		MS                     float64
+	}
+	var trace struct {
+		Answers bool
+		MS      float64
+		Legs    []leg
+	}
+	w.json(&trace, "check", "--trace", "day")
+	assert.True(t, trace.Answers)
+	var way []string
+	sum := 0.0
+	for _, l := range trace.Legs {
+		way = append(way, l.Leg+" "+l.Who)
+		require.NotNil(t, l.Holds, l.Leg)
+		if l.Leg != "name" {
+			assert.True(t, *l.Holds, l.Leg)
+			sum += l.MS
+		}
+	}
+	assert.Equal(t, []string{"name day.localhost", "gateway gateway", "server web", "runtime app", "store db", "store seats"}, way)
+	assert.InDelta(t, trace.MS, sum, trace.MS/2+1, "the legs make up the whole")
+	s := w.status()
+	for i, part := range map[int]string{3: "app", 4: "db", 5: "seats"} {
+		assert.True(t, strings.HasPrefix(trace.Legs[i].Version, s.part(t, part).Version), "%s: %s", part, trace.Legs[i].Version)
+	}
+	w.must("stop", "seats")
+	assert.Equal(t, 1, w.json(&trace, "check", "--trace", "day").code)
+	assert.False(t, *trace.Legs[5].Holds)
+	assert.Contains(t, trace.Legs[5].Got, "refused")
+	assert.Contains(t, w.dravit("check", "--trace", "day").stdout, "dravit diagnose says why seats")
+	w.must("stop", "app")
+	assert.Equal(t, 1, w.json(&trace, "check", "--trace", "day").code)
+	assert.True(t, *trace.Legs[2].Holds)
+	assert.False(t, *trace.Legs[3].Holds)
+	assert.Nil(t, trace.Legs[4].Holds, "not asked")
+	w.must("stop", "web")
+	assert.Equal(t, 1, w.json(&trace, "check", "--trace", "day").code)
+	assert.False(t, *trace.Legs[2].Holds)
+	assert.Contains(t, w.dravit("check", "--trace", "night").stderr, "its sites are day")
+	w.must("start")
+
+	var check struct {
+		Parts, Sites []struct{ Name string }
+	}
+	w.json(&check, "check", "db", "day")
+	require.Len(t, check.Parts, 1)
+	require.Len(t, check.Sites, 1)
+	r := w.dravit("check", "tide")
+	assert.Equal(t, 2, r.code)
+	report := filepath.Join(w.dir, "check.xml")
+	w.must("stop", "seats")
+	assert.Equal(t, 1, w.dravit("check", "--junit", report).code)
+	text, err := os.ReadFile(report)
+	require.NoError(t, err)
+	var suites struct {
+		Suites []struct {
+			Name            string `xml:"name,attr"`
+			Tests, Failures int    `xml:",attr"`
+			Cases           []struct {
+				Name    string    `xml:"name,attr"`
+				Failure *struct{} `xml:"failure"`
+				Skipped *struct{} `xml:"skipped"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	require.NoError(t, xml.Unmarshal(text, &suites))
+	require.Len(t, suites.Suites, 5)
+	for _, x := range suites.Suites {
+		if x.Name == "day-boat.part.seats" {
+			require.Len(t, x.Cases, 5)
+			assert.NotNil(t, x.Cases[0].Failure)
+			assert.NotNil(t, x.Cases[1].Skipped, "not asked")
+		}
+	}
 }

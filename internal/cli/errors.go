@@ -24,6 +24,7 @@ func explain(err error) *ui.Failure {
 	var noRuntime *stack.NoRuntimeError
 	var setting *settings.Fault
 	var noSite *stack.NoSiteError
+	var unknown *stack.NoSuchSiteError
 	var foreign *materialise.ForeignFileError
 	switch {
 	case errors.As(err, &f):
@@ -34,6 +35,8 @@ func explain(err error) *ui.Failure {
 		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; docs/stack-file.md says how to write one"}
 	case errors.As(err, &noPart):
 		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "its parts are " + strings.Join(noPart.Parts, ", ")}
+	case errors.As(err, &unknown):
+		return &ui.Failure{Code: exitUsage, What: unknown.Error()}
 	case errors.As(err, &noSite):
 		return &ui.Failure{Code: exitUsage, What: noSite.Error(), Next: "listen = \"network\" in the site's table of " + stackfile.Name}
 	case errors.As(err, &foreign):

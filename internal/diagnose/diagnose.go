@@ -170,7 +170,7 @@ func (d *doctor) part(p Part) {
 		return
 	case kind.Waiting:
 		return // what it waits for is the cause
-	case kind.Unwell:
+	case kind.Unwell, kind.Starting:
 		for _, use := range p.Spec.Uses {
 			if x, ok := d.partOf(use); ok && x.Status.State != kind.Answers {
 				return // so is what it does not reach

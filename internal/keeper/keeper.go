@@ -213,6 +213,8 @@ type Event struct {
 	Error string       `json:"error,omitempty"` // the start went no further
 	Done  bool         `json:"done,omitempty"`  // the last line
 	Begun []string     `json:"begun,omitempty"` // with Done: the parts that this start began
+	// Spans, with Done, are what those did until they answered.
+	Spans map[string][]kind.Span `json:"spans,omitempty"`
 }
 
 // SiteResult is a site's ladder.
@@ -358,7 +360,20 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		k.closeGatewayIfIdle()
 		return
 	}
-	say(Event{Done: true, Begun: begun})
+	say(Event{Done: true, Begun: begun, Spans: s.spans(begun)})
+}
+
+// spans returns what parts did on their way to their first answer.
+func (s *stack) spans(names []string) map[string][]kind.Span {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string][]kind.Span{}
+	for _, name := range names {
+		if p, ok := s.parts[name]; ok {
+			out[name] = slices.Clone(p.spans)
+		}
+	}
+	return out
 }
 
 // follow reports the states of the parts until nothing is on its way any more, or the time is over.

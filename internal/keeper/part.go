@@ -60,8 +60,9 @@ type part struct {
 	poke chan struct{} // next has another configuration
 
 	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
-	next     *kind.Part // what spec is to become
-	config   string     // spec.Config of what the process runs with
+	next     *kind.Part  // what spec is to become
+	config   string      // spec.Config of what the process runs with
+	spans    []kind.Span // until the first answer; the last one is open
 	status   kind.Status
 	identity proc.Identity // of the leading process, zero where unknown
 	answered bool          // since the stack was started
@@ -117,6 +118,26 @@ func (p *part) reload(ctx context.Context) {
 		p.stack.keeper.log.Error("reloading", "part", p.spec.Name, "error", err)
 	}
 	p.tookConfig()
+}
+
+// mark notes that the part, on the way to its first answer, goes over to another phase; "": it is there.
+func (p *part) mark(phase kind.Phase, waitsFor string) {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	if p.answered {
+		return
+	}
+	now := time.Now()
+	if n := len(p.spans); n > 0 {
+		last := &p.spans[n-1]
+		if last.Phase == phase && last.For == waitsFor {
+			return
+		}
+		last.To = now
+	}
+	if phase != "" {
+		p.spans = append(p.spans, kind.Span{Phase: phase, From: now, For: waitsFor})
+	}
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
@@ -226,6 +247,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			}
 		}
 		p.set(kind.Starting, "", "")
+		p.mark(kind.PhasePreparing, "")
 		if p.spec.Role == kind.Web {
 			p.waitForRuntimes(ctx)
 		}
@@ -245,6 +267,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		p.config = p.spec.Config
 		p.stack.mu.Unlock()
 		exited, err = p.spawn(command)
+		p.mark(kind.PhaseStarting, "")
 		p.closeLaunched()
 		if err != nil {
 			return ending{what: err.Error(), final: true}
@@ -275,6 +298,11 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		}
 		results := health.Climb(ctx, ladder)
 		fell := health.Fell(results)
+		if holds(results, kind.Open) {
+			p.mark(kind.PhaseAnswering, "")
+		} else {
+			p.mark(kind.PhaseStarting, "")
+		}
 		if prepares && ctx.Err() == nil && holds(results, kind.Ours) && (unprepared || fell != nil) {
 			if err := preparer.Prepare(ctx, p.spec); err != nil {
 				p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)
@@ -326,9 +354,11 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 // lifeWithoutProcess keeps asking a part that is only files.
 func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	p.set(kind.Starting, "", "")
+	p.mark(kind.PhasePreparing, "")
 	if err := p.prepare(ctx); err != nil {
 		return ending{what: err.Error(), final: true}
 	}
+	p.mark(kind.PhaseAnswering, "")
 	for ctx.Err() == nil {
 		p.takeSpec()
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
@@ -352,6 +382,7 @@ func (p *part) climb(ctx context.Context) []health.Result {
 // proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
 // the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
 func (p *part) proved() (first bool) {
+	p.mark("", "")
 	p.stack.mu.Lock()
 	first = p.status.State != kind.Answers
 	p.stack.mu.Unlock()
@@ -393,6 +424,7 @@ func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan err
 		case failed != "":
 			p.set(kind.Waiting, failed+" failed, which it needs", "dravit logs "+failed)
 		case waitsFor != "":
+			p.mark(kind.PhaseWaiting, waitsFor)
 			p.set(as, "needs "+waitsFor, "")
 		default:
 			return false, nil

@@ -342,6 +342,24 @@ func Worse(a, b State) State {
 	return b
 }
 
+// Phase is what a part does on its way to its first answer.
+type Phase string
+
+const (
+	PhaseWaiting   Phase = "waiting"   // for another part
+	PhasePreparing Phase = "preparing" // what must be there before its process: data, a tested configuration
+	PhaseStarting  Phase = "starting"  // its process runs, and does not listen yet
+	PhaseAnswering Phase = "answering" // its ladder is climbed
+)
+
+// Span is the time that a part spent in a phase.
+type Span struct {
+	Phase Phase     `json:"phase"`
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to"`
+	For   string    `json:"for,omitempty"` // the part that was waited for
+}
+
 // Status is a part's state as the keeper sees it.
 type Status struct {
 	Name     string    `json:"name"`

@@ -211,6 +211,7 @@ type Started struct {
 	Begun []string // parts
 	Parts []kind.Status
 	Sites []keeper.SiteResult
+	Spans map[string][]kind.Span // of the parts that were begun
 }
 
 // Answers tells whether every part and every site answers.
@@ -239,6 +240,7 @@ type StartOptions struct {
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
 // change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
 func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+	began := time.Now()
 	var begun []string
 	for tries := 0; ; tries++ {
 		out, err := s.startOnce(ctx, o, report)
@@ -249,7 +251,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		out.Begun = begun
 		if err == nil && out.Answers() {
-			return out, s.remember(out.Plan)
+			return out, cmp.Or(s.remember(out.Plan), s.record(began, out))
 		}
 		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
 		if err != nil || tries == maxMoves || !s.robbed(out) {
@@ -323,7 +325,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.
 			case e.Error != "":
 				failed = errors.New(e.Error)
 			case e.Done:
-				out.Begun = e.Begun
+				out.Begun, out.Spans = e.Begun, e.Spans
 			}
 		})
 	})
@@ -535,8 +537,8 @@ type Checked struct {
 	Reachable []Reach // from other machines
 }
 
-// Check asks every part and every site now, side by side.
-func (s *Stack) Check(ctx context.Context) (Checked, error) {
+// Check asks every part and every site now, side by side; of those named alone, where any is named.
+func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	out := Checked{Parts: []PartCheck{}, Sites: []SiteCheck{}}
 	status, err := s.Status(ctx)
 	if err != nil {
@@ -547,12 +549,17 @@ func (s *Stack) Check(ctx context.Context) (Checked, error) {
 	if err != nil {
 		return out, err
 	}
+	whole := spec
+	whole.Parts = slices.Clone(spec.Parts)
+	if err := choose(&spec, names); err != nil {
+		return out, err
+	}
 	var ladders [][]kind.Rung
 	for _, p := range spec.Parts {
 		ladders = append(ladders, s.Kinds.Of(p.Kind).Ladder(p))
 	}
 	for _, site := range spec.Sites {
-		target, err := gateway.Target(s.Home, spec, site, s.Kinds)
+		target, err := gateway.Target(s.Home, whole, site, s.Kinds)
 		if err != nil {
 			return out, err
 		}
@@ -591,6 +598,25 @@ func (s *Stack) Check(ctx context.Context) (Checked, error) {
 		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
 	}
 	return out, nil
+}
+
+// choose leaves the parts and sites of these names in a Spec, all where there is none.
+func choose(spec *materialise.Spec, wanted []string) error {
+	if len(wanted) == 0 {
+		return nil
+	}
+	all := names(*spec)
+	for _, site := range spec.Sites {
+		all = append(all, site.Name)
+	}
+	for _, name := range wanted {
+		if !slices.Contains(all, name) {
+			return &NoPartError{name, all}
+		}
+	}
+	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })
+	spec.Sites = slices.DeleteFunc(spec.Sites, func(x materialise.Site) bool { return !slices.Contains(wanted, x.Name) })
+	return nil
 }
 
 // Environment returns what the stack adds to a command's environment and which folders come first in its PATH, those of the named part before the others'. It is an error

@@ -341,6 +341,44 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 }
 
+// Trace writes the way of one request, leg by leg, each with its share of the time.
+func (u *UI) Trace(t stack.Trace) {
+	state := kind.Answers
+	if !t.Answers {
+		state = kind.Unwell
+	}
+	u.say(u.bold(t.Site) + "  " + u.state(state) + "  " + t.URL + "  " + u.dim(milliseconds(t.MS)))
+	var rows []row
+	for _, l := range t.Legs {
+		holds, took, share := u.dim("not asked"), "-", ""
+		switch {
+		case l.Holds == nil:
+		case *l.Holds:
+			holds, took = u.paint(green, "holds"), milliseconds(l.MS)
+		case l.Advisory:
+			holds, took = u.paint(yellow, "unknown"), milliseconds(l.MS)
+		default:
+			holds = u.paint(red, "does not hold")
+		}
+		if t.MS > 0 && l.Holds != nil && *l.Holds && l.Leg != "name" {
+			share = strings.Repeat("▪", int(24*l.MS/t.MS+0.5))
+		}
+		var notes []string
+		if l.Got != "" && (l.Leg != "name" || l.Holds != nil && !*l.Holds && !l.Advisory) {
+			notes = []string{l.Got}
+		}
+		rows = append(rows, row{[]string{l.Leg, l.Who, cmp.Or(l.Version, "-"), holds, took, u.dim(share)}, notes})
+	}
+	u.table([]string{"leg", "who", "version", "", "time", "share"}, rows, 4)
+	u.say("")
+	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the system's resolver beforehand"))
+	if fell := t.Fell(); fell != nil {
+		u.Next("dravit diagnose says why " + fell.Who + " does not answer")
+		return
+	}
+	u.Next("dravit check asks everything")
+}
+
 // Progress shows a start on its way.
 type Progress struct {
 	u     *UI

@@ -1,0 +1,44 @@
+package stack
+
+import (
+	"time"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+)
+
+// StartRecord is one start after which everything answered.
+type StartRecord struct {
+	At    time.Time              `json:"at"`      // when it began
+	Took  int64                  `json:"took_ms"` // until everything answered
+	Begun []string               `json:"began"`   // parts
+	All   bool                   `json:"all"`     // it began every part: such starts can be compared
+	Spans map[string][]kind.Span `json:"spans"`   // what each did on its way
+}
+
+// maxStarts is how many starts are kept.
+const maxStarts = 50
+
+func (s *Stack) startsFile() string { return s.Home.Stack(s.ID, "state", "starts.json") }
+
+// record keeps how a start went that began anything.
+func (s *Stack) record(began time.Time, out Started) error {
+	if len(out.Begun) == 0 {
+		return nil
+	}
+	all, err := s.Starts()
+	if err != nil {
+		return err
+	}
+	all = append(all, StartRecord{began.UTC(), time.Since(began).Milliseconds(), out.Begun, len(out.Begun) == len(out.Plan.Parts), out.Spans})
+	return home.WriteState(s.startsFile(), all[max(0, len(all)-maxStarts):])
+}
+
+// Starts returns the last starts, the latest at the end.
+func (s *Stack) Starts() ([]StartRecord, error) {
+	var all []StartRecord
+	if s.ID == "" {
+		return nil, nil
+	}
+	return all, home.ReadJSON(s.startsFile(), &all)
+}
