@@ -107,3 +107,47 @@ func TestDemoLeavesOtherFoldersAlone(t *testing.T) {
 	assert.FileExists(t, filepath.Join(w.dir, "precious.txt"))
 	assert.NoFileExists(t, filepath.Join(w.dir, "dravit.toml"))
 }
+
+// A report is one whole file, and its pictures stand alone; how starts went is kept.
+func TestReport(t *testing.T) {
+	w := newWorld(t)
+	r := w.dravit("report")
+	assert.Equal(t, 2, r.code, "there is no stack here")
+	w.builtin()
+	r = w.dravit("report")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "never started")
+	w.must("start")
+	w.must("restart")
+	file := filepath.Join(w.dir, "report.html")
+	w.must("report", file)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for _, want := range []string{"night-boat", "6 of 6 answer", "The last start", "The last starts", "part.web.version", "answering"} {
+		assert.Contains(t, string(text), want)
+	}
+	assert.NotContains(t, string(text), "ZgotmplZ")
+	var out struct{ File string }
+	w.json(&out, "report")
+	assert.FileExists(t, out.File)
+	picture := filepath.Join(w.dir, "t.svg")
+	w.must("report", "--only", "timeline", "--svg", picture)
+	svg, err := os.ReadFile(picture)
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "seats")
+	assert.Equal(t, 2, w.dravit("report", "--only", "weather", "--svg", picture).code)
+	assert.Equal(t, 2, w.dravit("report", "--only", "timeline").code)
+	assert.Equal(t, 2, w.dravit("report", "/nowhere/at/all.html").code)
+	var starts []struct {
+		Took  int64 `json:"took_ms"`
+		All   bool
+		Spans map[string][]struct{ Phase string }
+	}
+	kept, err := os.ReadFile(w.stackPath("state", "starts.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(kept, &starts))
+	require.Len(t, starts, 2)
+	assert.True(t, starts[1].All)
+	assert.Positive(t, starts[1].Took)
+	assert.Equal(t, "answering", starts[1].Spans["seats"][len(starts[1].Spans["seats"])-1].Phase)
+}

@@ -31,16 +31,6 @@ func (w *world) diagnose(args ...string) diagnosis {
 	return d
 }
 
-// path is a file of the stack's in Dravit's folder.
-func (w *world) stackPath(parts ...string) string {
-	w.t.Helper()
-	dirs, err := filepath.Glob(filepath.Join(w.home, "stacks", "*", "spec.json"))
-	require.NoError(w.t, err)
-	dirs = slices.DeleteFunc(dirs, func(d string) bool { return strings.Contains(d, "/gateway/") })
-	require.Len(w.t, dirs, 1)
-	return filepath.Join(append([]string{filepath.Dir(dirs[0])}, parts...)...)
-}
-
 const (
 	phpSite  = "[part.app]\nkind = \"php\"\n[[site]]\nname = \"day\"\napp = \"app\"\n"
 	nodeSite = "[part.app]\nkind = \"node\"\ncommand = \"exec node app.js\"\nuses = []\n[[site]]\nname = \"day\"\napp = \"app\"\n"

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -404,4 +405,14 @@ expect = { text = "Day boat" }
 func (w *world) real() {
 	w.write("dravit.toml", real)
 	w.write("public/index.php", "<h1>Day boat</h1><?php echo getmypid();")
+}
+
+// stackPath is a file of the stack's in Dravit's folder.
+func (w *world) stackPath(parts ...string) string {
+	w.t.Helper()
+	dirs, err := filepath.Glob(filepath.Join(w.home, "stacks", "*", "spec.json"))
+	require.NoError(w.t, err)
+	dirs = slices.DeleteFunc(dirs, func(d string) bool { return strings.Contains(d, "/gateway/") })
+	require.Len(w.t, dirs, 1)
+	return filepath.Join(append([]string{filepath.Dir(dirs[0])}, parts...)...)
 }

@@ -121,13 +121,14 @@ func (p *part) reload(ctx context.Context) {
 }
 
 // mark notes that the part, on the way to its first answer, goes over to another phase; "": it is there.
-func (p *part) mark(phase kind.Phase, waitsFor string) {
+func (p *part) mark(phase kind.Phase, waitsFor string) { p.markAt(phase, waitsFor, time.Now()) }
+
+func (p *part) markAt(phase kind.Phase, waitsFor string, now time.Time) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.answered {
 		return
 	}
-	now := time.Now()
 	if n := len(p.spans); n > 0 {
 		last := &p.spans[n-1]
 		if last.Phase == phase && last.For == waitsFor {
@@ -247,10 +248,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			}
 		}
 		p.set(kind.Starting, "", "")
-		p.mark(kind.PhasePreparing, "")
 		if p.spec.Role == kind.Web {
 			p.waitForRuntimes(ctx)
 		}
+		p.mark(kind.PhasePreparing, "")
 		if err := p.endOrphans(ctx); err != nil {
 			return ending{what: err.Error(), final: true}
 		}
@@ -298,8 +299,8 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		}
 		results := health.Climb(ctx, ladder)
 		fell := health.Fell(results)
-		if holds(results, kind.Open) {
-			p.mark(kind.PhaseAnswering, "")
+		if holds(results, kind.Open) { // since when, the rungs above it tell
+			p.markAt(kind.PhaseAnswering, "", time.Now().Add(-above(results, kind.Open)))
 		} else {
 			p.mark(kind.PhaseStarting, "")
 		}
@@ -448,6 +449,7 @@ func (p *part) waitForRuntimes(ctx context.Context) {
 	defer cancel()
 	for _, s := range p.spec.Sites {
 		for s.FPM != "" && ctx.Err() == nil && !accepts(ctx, s.FPM) {
+			p.mark(kind.PhaseWaiting, s.App)
 			_ = proc.Sleep(ctx, pollEvery)
 		}
 	}
@@ -609,6 +611,18 @@ func (p *part) endOrphans(ctx context.Context) error {
 // holds tells whether a rung was asked and holds.
 func holds(results []health.Result, rung kind.RungName) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
+}
+
+// above is the time that the rungs above one took.
+func above(results []health.Result, rung kind.RungName) time.Duration {
+	ms, is := 0.0, false
+	for _, r := range results {
+		if is {
+			ms += r.MS
+		}
+		is = is || r.Rung == rung
+	}
+	return time.Duration(ms * float64(time.Millisecond))
 }
 
 // end ends the part's processes and clears away what only they needed.

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/plan"
+	"dravit/internal/report"
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+type reportJSON struct {
+	Format  int    `json:"format"`
+	Stack   string `json:"stack"`
+	File    string `json:"file"`
+	Answers bool   `json:"answers"`
+}
+
+func (a *app) reportCommand() *cobra.Command {
+	var only, svg string
+	c := &cobra.Command{
+		Use:   "report [FILE]",
+		Short: "Show the stack in one HTML file",
+		Long: `Report asks everything as check does, and writes one HTML file with nothing from outside: what asks what, the ladder of each part and site, the time line
+of the last start, how long the last starts took, and each decision with its reasons. Without FILE it goes into Dravit's own folder.
+
+With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures, ", ") + `.`,
+		Example: "  dravit report\n  dravit report ferry.html\n  dravit report --only topology --svg ferry.svg",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (only == "") != (svg == "") || svg != "" && len(args) > 0 {
+				return &ui.Failure{Code: exitUsage, What: "--only and --svg go together, without another file"}
+			}
+			if only != "" && !slices.Contains(report.Pictures, only) {
+				return &ui.Failure{Code: exitUsage, What: "there is no picture " + only, Because: "the pictures are " + strings.Join(report.Pictures, ", ")}
+			}
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			if s.ID == "" {
+				return stack.ErrNeverStarted
+			}
+			d, err := s.Report(cmd.Context(), plan.Consent{})
+			if err != nil {
+				return err
+			}
+			data := report.Data{Spec: d.Spec, Status: d.Status, Checked: d.Checked, Plan: d.Plan, Starts: d.Starts, At: time.Now(), Version: Version}
+			file, text := s.Home.Stack(s.ID, "report.html"), []byte(nil)
+			if only != "" {
+				file = svg
+				text, err = report.SVG(data, only)
+			} else {
+				text, err = report.HTML(data)
+			}
+			if err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				file = args[0]
+			}
+			if err := saveText(file, string(text)); err != nil {
+				return err
+			}
+			if a.json {
+				return a.print(reportJSON{1, s.Name, file, d.Checked.Answers})
+			}
+			a.ui.Note("written: " + file)
+			a.ui.Next("open " + file + " in a browser")
+			return nil
+		},
+	}
+	c.Flags().StringVar(&only, "only", "", "one `picture` alone")
+	c.Flags().StringVar(&svg, "svg", "", "the `file` for it")
+	return c
+}

@@ -1,0 +1,172 @@
+// Package report shows a stack in one HTML file, without anything from outside: what it is made of, what answers, how it started, and why it is as
+// it is. Its pictures can stand alone, as SVG.
+package report
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"strings"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+	"dravit/internal/stack"
+)
+
+// Data is what a report shows.
+type Data struct {
+	Spec    materialise.Spec
+	Status  []kind.Status
+	Checked stack.Checked
+	Plan    plan.Plan
+	Starts  []stack.StartRecord // the latest at the end
+	At      time.Time
+	Version string // Dravit's
+}
+
+// state of a part or a site as it was asked, "" where it was not.
+func (d Data) stateOf(name string) kind.State {
+	for _, p := range d.Checked.Parts {
+		if p.Name == name {
+			return p.State
+		}
+	}
+	return kind.Stopped
+}
+
+func (d Data) siteState(name string) kind.State {
+	for _, s := range d.Checked.Sites {
+		if s.Name == name {
+			return s.State
+		}
+	}
+	return kind.Stopped
+}
+
+// State is the stack's.
+func (d Data) State() kind.State {
+	if len(d.Checked.Parts) == 0 {
+		return kind.Stopped
+	}
+	state := d.Checked.Parts[0].State
+	for _, p := range d.Checked.Parts {
+		state = kind.Worse(state, p.State)
+	}
+	for _, s := range d.Checked.Sites {
+		state = kind.Worse(state, s.State)
+	}
+	return state
+}
+
+//go:embed report.html
+var text string
+
+type ladder struct {
+	Name, Kind string
+	State      kind.State
+	Rungs      []health.Result
+	MS         float64
+	Miss       string
+}
+
+// page is what the template sees.
+type page struct {
+	Data
+	Style                       template.CSS
+	Topology, Timeline, History template.HTML
+	Ladders                     []ladder
+	Total, Answering            int
+	Last                        *stack.StartRecord
+}
+
+// HTML returns the report.
+func HTML(d Data) ([]byte, error) {
+	t, err := template.New("report").Funcs(template.FuncMap{
+		"dot":    dot,
+		"ms":     milliseconds,
+		"took":   func(ms int64) string { return milliseconds(float64(ms)) },
+		"mb":     func(n int64) string { return fmt.Sprintf("%d MB", (n+500_000)/1_000_000) },
+		"when":   func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") },
+		"joined": func(all []string) string { return strings.Join(all, "; ") },
+	}).Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	p := page{Data: d, Style: template.CSS(colours), Topology: template.HTML(topology(d)), Timeline: template.HTML(timeline(d)), History: template.HTML(history(d))}
+	if n := len(d.Starts); n > 0 {
+		p.Last = &d.Starts[n-1]
+	}
+	add := func(name, kindName string, state kind.State, rungs []health.Result) {
+		l := ladder{Name: name, Kind: kindName, State: state, Rungs: rungs}
+		for _, r := range rungs {
+			l.MS += r.MS
+		}
+		if fell := health.Fell(rungs); fell != nil {
+			l.Miss = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+		}
+		p.Total++
+		if state == kind.Answers {
+			p.Answering++
+		}
+		p.Ladders = append(p.Ladders, l)
+	}
+	for _, x := range d.Checked.Parts {
+		add(x.Name, x.Kind, x.State, x.Rungs)
+	}
+	for _, x := range d.Checked.Sites {
+		add(x.Name, "site", x.State, x.Rungs)
+	}
+	var b bytes.Buffer
+	err = t.Execute(&b, p)
+	return b.Bytes(), err
+}
+
+// Pictures are those that can stand alone.
+var Pictures = []string{"topology", "timeline", "starts"}
+
+// SVG returns one of the Pictures alone.
+func SVG(d Data, picture string) ([]byte, error) {
+	draw, ok := map[string]func(Data) string{"topology": topology, "timeline": timeline, "starts": history}[picture]
+	if !ok {
+		return nil, fmt.Errorf("there is no picture %q; the pictures are %s", picture, strings.Join(Pictures, ", "))
+	}
+	svg := draw(d)
+	if svg == "" {
+		return nil, fmt.Errorf("there is nothing to draw yet: the stack was never started")
+	}
+	head, rest, _ := strings.Cut(svg, ">")
+	return []byte(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + head + ` xmlns="http://www.w3.org/2000/svg"><style>svg { background: var(--paper); font-family: system-ui, sans-serif; }` + colours + "</style>" + rest), nil
+}
+
+func dot(r health.Result) template.HTML {
+	word, class := "not asked", "unasked"
+	switch {
+	case r.Holds == nil:
+	case *r.Holds:
+		word, class = "holds", "holds"
+	case r.Advisory:
+		word, class = "does not hold; advisory", "advisory"
+	default:
+		word, class = "does not hold", "falls"
+	}
+	sign := map[string]string{"unasked": "·", "holds": "●", "advisory": "○", "falls": "○"}[class]
+	return template.HTML(fmt.Sprintf(`<span class="%s" title="%s: %s" aria-label="%s %s">%s</span>`, class, r.Rung, word, r.Rung, word, sign))
+}
+
+func milliseconds(ms float64) string {
+	switch {
+	case ms == 0:
+		return "0"
+	case ms >= 9995:
+		return fmt.Sprintf("%.0f s", ms/1000)
+	case ms >= 1000:
+		return fmt.Sprintf("%.1f s", ms/1000)
+	case ms >= 10:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}

@@ -1,0 +1,40 @@
+package stack
+
+import (
+	"context"
+
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+)
+
+// Whole is everything there is to show of a stack.
+type Whole struct {
+	Spec    materialise.Spec
+	Status  []kind.Status
+	Checked Checked
+	Plan    plan.Plan
+	Starts  []StartRecord
+}
+
+// Report asks everything and gathers what there is to show.
+func (s *Stack) Report(ctx context.Context, consent plan.Consent) (Whole, error) {
+	var out Whole
+	var err error
+	if out.Spec, err = s.spec(); err != nil {
+		return out, err
+	}
+	if out.Checked, err = s.Check(ctx); err != nil {
+		return out, err
+	}
+	status, err := s.Status(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Status = status.Parts
+	if _, out.Plan, err = s.Plan(ctx, consent); err != nil {
+		return out, err
+	}
+	out.Starts, err = s.Starts()
+	return out, err
+}
