@@ -277,3 +277,87 @@ func TestCheckInDetail(t *testing.T) {
 		}
 	}
 }
+
+// The deep proofs hold on every kind that has any, leave nothing behind, and fail where what they prove is not so.
+func TestDeepCheck(t *testing.T) {
+	type deed struct {
+		Subject, Deed, Got string
+		Holds              *bool
+	}
+	var check struct {
+		Answers bool
+		Deeds   []deed
+	}
+	deeds := func(w *world) (all []string) {
+		w.t.Helper()
+		w.json(&check, "check", "--deep")
+		for _, d := range check.Deeds {
+			require.NotNil(w.t, d.Holds)
+			assert.True(w.t, *d.Holds, "%s %s: %s", d.Subject, d.Deed, d.Got)
+			all = append(all, d.Subject+" "+d.Deed)
+		}
+		assert.True(w.t, check.Answers)
+		return all
+	}
+	for _, server := range []string{"nginx", "dravit-web", "apache"} {
+		w := newWorld(t)
+		w.write("dravit.toml", strings.Replace(strings.Replace(real, `kind = "nginx"`, fmt.Sprintf("kind = %q", server), 1), "[part.db]\nkind = \"mariadb\"", "[part.records]\nkind = \"postgres\"\n[part.db]\nkind = \"mariadb\"\nmain = true", 1))
+		w.write("public/index.php", "<h1>Day boat</h1>")
+		w.must("start")
+		assert.Equal(t, []string{"part.app extensions", "part.db stores", "part.records stores", "part.seats stores", "site.day uploads"}, deeds(w))
+		if server != "nginx" {
+			continue
+		}
+		for _, list := range []string{
+			`mariadb -h 127.0.0.1 -P $DB_PORT -u $DB_USER -p$DB_PASSWORD $DB_DATABASE -Ne "show tables like '%dravit%'"`,
+			`psql -At "$RECORDS_URL" -c "select tablename from pg_tables where tablename like '%dravit%'"`,
+			`redis-cli --no-auth-warning -a "$REDIS_PASSWORD" -p "$REDIS_PORT" --scan --pattern "dravit:proof*"`,
+		} {
+			r := w.must("run", "--", "sh", "-c", list)
+			assert.Empty(t, strings.TrimSpace(r.stdout), list)
+		}
+		// An upload that PHP does not take whole.
+		w.write("dravit.toml", strings.Replace(real, "extensions = ", "settings = { post_max_size = \"1M\" }\nextensions = ", 1))
+		w.must("start")
+		assert.Equal(t, 0, w.dravit("check").code)
+	}
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	assert.Equal(t, []string{"part.mail delivers", "part.seats stores", "part.store stores"}, deeds(w))
+	left, err := filepath.Glob(w.stackPath("data", "mail", "*.eml"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "the proof is taken out of the inbox")
+	report := filepath.Join(w.dir, "deep.xml")
+	w.must("check", "--deep", "--junit", report)
+	text, err := os.ReadFile(report)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `classname="night-boat.part.mail.deep" name="delivers"`)
+	assert.Contains(t, w.must("check", "--deep").stdout, "delivers")
+}
+
+// A watch paints into the window that there is, at 80x24 too, and leaves the terminal as it was; without a terminal each look is a line.
+func TestWatch(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	watch := w.command(t.Context())
+	watch.Path, watch.Args = "/usr/bin/script", []string{"script", "-qec", "stty rows 24 cols 80; timeout -s INT 3 " + program + " check --watch=300ms", "/dev/null"}
+	watch.Env = append(watch.Env, "TERM=xterm")
+	out := finish(t, watch).stdout
+	assert.True(t, strings.Contains(out, "\x1b[?1049h") && strings.Contains(out, "\x1b[?1049l"), "another screen, and back")
+	assert.True(t, strings.Contains(out, "\x1b[?25l") && strings.Contains(out, "\x1b[?25h"), "the cursor goes, and comes back")
+	assert.Greater(t, strings.Count(out, "6 of 6 answer"), 3, "several looks")
+	last := out[strings.LastIndex(out, "\x1b[H"):]
+	plain := regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]").ReplaceAllString(last, "")
+	for _, line := range strings.Split(plain, "\r\n") {
+		assert.LessOrEqual(t, len([]rune(line)), 80, line)
+	}
+	assert.True(t, strings.ContainsAny(plain, "▁▂▃▄▅▆▇█"), plain)
+	lines := w.command(t.Context())
+	lines.Path, lines.Args = "/usr/bin/timeout", []string{"timeout", "-s", "INT", "2", program, "check", "--watch=300ms"}
+	out = finish(t, lines).stdout
+	assert.Greater(t, strings.Count(out, "night-boat  answers"), 2, out)
+	assert.NotContains(t, out, "\x1b")
+	assert.Equal(t, 2, w.dravit("check", "--watch=1ms").code)
+}

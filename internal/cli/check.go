@@ -1,13 +1,19 @@
 package cli
 
 import (
+	"context"
 	"encoding/xml"
 	"fmt"
+	"os"
+	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"dravit/internal/health"
 	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/proc"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -20,6 +26,8 @@ type checkJSON struct {
 	Sites   []stack.SiteCheck `json:"sites"`
 	// Reachable is what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
+	// Deeds are the slower proofs, where they were asked for.
+	Deeds []health.DeedResult `json:"deeds,omitempty"`
 }
 
 type traceJSON struct {
@@ -30,6 +38,8 @@ type traceJSON struct {
 
 func (a *app) checkCommand() *cobra.Command {
 	var junit, trace string
+	var watch time.Duration
+	var deep bool
 	c := &cobra.Command{
 		Use:   "check [PART|SITE...]",
 		Short: "Ask every part and site now, and prove that it answers",
@@ -42,8 +52,9 @@ advisory for names below localhost), reaches (the gateway accepts), routed (this
 matches (the expected text came, from a runtime that reaches its stores).
 
 With --trace it sends one request to a site and shows each leg of its way: name, gateway, web server, runtime and every store that the runtime uses,
-with the time of each and the versions that answered.`,
-		Example: "  dravit check\n  dravit check db ferry\n  dravit check --trace ferry\n  dravit check --junit report.xml\n  dravit check --json | jq .answers",
+with the time of each and the versions that answered. With --deep it also proves what takes longer: what one connection writes another reads, a large upload
+arrives whole, mail is delivered, the extensions that are wanted are loaded in the web process. Nothing of it stays.`,
+		Example: "  dravit check\n  dravit check db ferry\n  dravit check --trace ferry\n  dravit check --watch\n  dravit check --deep\n  dravit check --junit report.xml\n  dravit check --json | jq .answers",
 		RunE: func(cmd *cobra.Command, names []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -52,9 +63,17 @@ with the time of each and the versions that answered.`,
 			if trace != "" {
 				return a.trace(cmd, s, trace)
 			}
+			if cmd.Flags().Changed("watch") {
+				return a.watch(cmd.Context(), s, names, watch)
+			}
 			c, err := s.Check(cmd.Context(), names...)
 			if err != nil {
 				return err
+			}
+			if deep && err == nil {
+				if err := s.Prove(cmd.Context(), &c); err != nil {
+					return err
+				}
 			}
 			if junit != "" {
 				if err := saveText(junit, junitReport(s.Name, c)); err != nil {
@@ -63,7 +82,7 @@ with the time of each and the versions that answered.`,
 			}
 			switch {
 			case a.json:
-				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable})
+				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.Deeds})
 			case len(c.Parts) == 0 && len(names) == 0:
 				err = &ui.Failure{Code: exitFailed, What: "nothing to check", Because: "this stack was never started", Next: "dravit start"}
 			default:
@@ -76,9 +95,55 @@ with the time of each and the versions that answered.`,
 		},
 	}
 	c.Flags().StringVar(&junit, "junit", "", "also write the result as a JUnit report to this `file`")
+	c.Flags().BoolVar(&deep, "deep", false, "also prove what takes longer: rows kept, uploads whole, mail delivered, extensions loaded")
 	c.Flags().StringVar(&trace, "trace", "", "follow one request to this `site`, leg by leg")
-	c.MarkFlagsMutuallyExclusive("junit", "trace")
+	c.Flags().DurationVar(&watch, "watch", 0, "look again every so often, such as 1s, until Ctrl-C")
+	c.Flags().Lookup("watch").NoOptDefVal = "1s"
+	c.MarkFlagsMutuallyExclusive("junit", "trace", "watch")
+	c.MarkFlagsMutuallyExclusive("deep", "trace")
+	c.MarkFlagsMutuallyExclusive("deep", "watch")
 	return c
+}
+
+// leastWatch is the shortest time between two looks.
+const leastWatch = 200 * time.Millisecond
+
+// watch looks again and again until the context ends, and repaints in place. Where there is no terminal, each look is a line.
+func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
+	if a.json {
+		return &ui.Failure{Code: exitUsage, What: "--watch has no JSON object", Next: "dravit check --json, as often as you like"}
+	}
+	if every < leastWatch {
+		return &ui.Failure{Code: exitUsage, What: "--watch " + every.String() + " is too often", Because: "a look takes time, too", Next: "dravit check --watch=1s"}
+	}
+	out := int(os.Stdout.Fd())
+	live := term.IsTerminal(out) && !a.ui.Plain
+	var view *ui.Watch
+	if live {
+		view = a.ui.Watch()
+		defer view.End()
+	}
+	for {
+		began := time.Now()
+		c, err := s.Check(ctx, names...)
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err != nil:
+			return err
+		case live:
+			columns, rows, err := term.GetSize(out)
+			if err != nil {
+				columns, rows = 80, 24
+			}
+			view.Show(s.Name, c, began, columns, rows)
+		default:
+			a.ui.Glance(s.Name, c, began)
+		}
+		if proc.Sleep(ctx, every-time.Since(began)) != nil {
+			return nil
+		}
+	}
 }
 
 func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
@@ -164,6 +229,9 @@ func junitReport(name string, c stack.Checked) string {
 	}
 	for _, x := range c.Sites {
 		add(name+".site."+x.Name, x.Rungs)
+	}
+	for _, d := range c.Deeds {
+		add(name+"."+d.Subject+".deep", []health.Result{{Rung: kind.RungName(d.Deed), Holds: d.Holds, MS: d.MS, Expected: d.Expected, Got: d.Got}})
 	}
 	text, _ := xml.MarshalIndent(all, "", "  ") // plain texts and numbers cannot fail
 	return xml.Header + string(text) + "\n"

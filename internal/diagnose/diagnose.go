@@ -118,6 +118,7 @@ const (
 // Causes returns the causes, the likeliest first.
 func Causes(f Facts) []Cause {
 	d := &doctor{f: f, all: []Cause{}}
+	d.disks()
 	for _, p := range f.Parts {
 		d.part(p)
 	}
@@ -253,7 +254,18 @@ func (d *doctor) machine(p Part) {
 			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+" may not be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start", t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
 		}
 	}
-	short := strings.Contains(p.Log+p.Status.Because, "o space left") || strings.Contains(p.Log, "Errcode: 28") || strings.Contains(p.Log, "Disk is full")
+}
+
+// disks looks at the room that there is, where anything does not answer or was not even started.
+func (d *doctor) disks() {
+	short, wrong := false, d.f.Stopped
+	for _, p := range d.f.Parts {
+		wrong = wrong || p.Status.State != kind.Answers
+		short = short || strings.Contains(p.Log+p.Status.Because, "o space left") || strings.Contains(p.Log, "Errcode: 28") || strings.Contains(p.Log, "Disk is full")
+	}
+	if !wrong {
+		return
+	}
 	for _, disk := range d.f.Disks {
 		switch {
 		case disk.ReadOnly:
@@ -367,18 +379,14 @@ func (d *doctor) site(s Site) {
 	}
 	app, hasApp := d.partOf(s.Spec.App)
 	server, hasServer := d.partOf(s.Spec.Server)
-	for _, p := range []struct {
-		is bool
-		Part
-	}{{hasServer, server}, {hasApp, app}} {
-		if p.is && p.Status.State != kind.Answers {
-			return // it is the cause, and said already
-		}
+	if hasServer && server.Status.State != kind.Answers || hasApp && app.Status.State != kind.Answers && app.Status.State != kind.Unwell {
+		return // it is the cause, and said already
 	}
-	// What a runtime cannot reach stands behind its page.
+	// What a runtime cannot reach stands behind its page, but for what the page says of other things.
+	var behind []string
 	for _, use := range app.Spec.Uses {
 		if p, ok := d.partOf(use); ok && p.Status.State != kind.Answers {
-			return
+			behind = []string{"store-elsewhere", "wrong-password", "application-error"}
 		}
 	}
 	switch r := s.Root; {
@@ -392,15 +400,16 @@ func (d *doctor) site(s Site) {
 	}
 	found := false
 	if hasApp {
-		found = d.words(app.Symptoms, s.Page, subject, app.Spec.Name, "the page at "+s.Spec.URL)
-		if !found {
-			found = d.words(app.Symptoms, app.Log, subject, app.Spec.Name, app.LogFile)
+		symptoms := slices.DeleteFunc(slices.Clone(app.Symptoms), func(x kind.Symptom) bool { return slices.Contains(behind, x.Cause) })
+		found = d.words(symptoms, s.Page, subject, app.Spec.Name, "the page at "+s.Spec.URL)
+		if !found && behind == nil {
+			found = d.words(symptoms, app.Log, subject, app.Spec.Name, app.LogFile)
 		}
 	}
 	if hasServer && !found {
 		found = d.words(server.Symptoms, server.Log, subject, server.Spec.Name, server.LogFile)
 	}
-	if found {
+	if found || behind != nil {
 		return
 	}
 	switch {

@@ -257,6 +257,7 @@ func TestSiteLadder(t *testing.T) {
 
 func TestExcerpt(t *testing.T) {
 	assert.Equal(t, "Fatal error : out of boats", excerpt([]byte("<b>Fatal error</b>: out\n of   boats<br />")))
+	assert.Equal(t, "low tide", excerpt([]byte("<html><head><title>x</title></head><style>h1 { }</style><h1>low</h1><SCRIPT>y</SCRIPT> tide</html>")))
 	assert.Equal(t, "an empty page", excerpt([]byte(" <html></html> ")))
 	assert.Less(t, len(excerpt([]byte(strings.Repeat("é", 500)))), 200)
 }

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/proc"
 	"dravit/internal/resolver"
 	"dravit/internal/stackfile"
@@ -148,11 +149,14 @@ func Site(site Target) []kind.Rung {
 	}})
 }
 
+// unsaid is what a page holds and does not say.
+var unsaid = pattern.New(`(?is)<(style|script|head)\b.*?</(style|script|head)>`)
+
 // excerpt is the beginning of a page's text, without its tags.
 func excerpt(page []byte) string {
 	var b strings.Builder
 	depth := 0
-	for _, r := range string(page[:min(len(page), 16<<10)]) {
+	for _, r := range string(unsaid().ReplaceAll(page[:min(len(page), 16<<10)], nil)) {
 		switch {
 		case r == '<':
 			depth++

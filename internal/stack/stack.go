@@ -535,6 +535,7 @@ type Checked struct {
 	Parts     []PartCheck
 	Sites     []SiteCheck
 	Reachable []Reach // from other machines
+	Deeds     []health.DeedResult
 }
 
 // Check asks every part and every site now, side by side; of those named alone, where any is named.
@@ -588,16 +589,54 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		out.Answers = out.Answers && state == kind.Answers
 		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i]})
 	}
+	stopped := !slices.ContainsFunc(status.Parts, func(p kind.Status) bool { return p.State != kind.Stopped })
 	for i, site := range spec.Sites {
 		r := results[len(spec.Parts)+i]
 		state := stateOf(health.Holds(r), kind.Answers)
-		if status.State == kind.Stopped {
+		if stopped {
 			state = kind.Stopped
 		}
 		out.Answers = out.Answers && state == kind.Answers
 		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
 	}
 	return out, nil
+}
+
+// Prove asks a check's parts and sites for what takes longer to prove, of those that answer, and adds it to the check.
+func (s *Stack) Prove(ctx context.Context, c *Checked) error {
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	var subjects []string
+	var deeds []kind.Deed
+	add := func(subject string, all []kind.Deed) {
+		for _, d := range all {
+			subjects, deeds = append(subjects, subject), append(deeds, d)
+		}
+	}
+	for _, p := range c.Parts {
+		part, _ := spec.Part(p.Name)
+		if k, ok := s.Kinds.Of(part.Kind).(kind.Thorough); ok && p.State == kind.Answers {
+			add("part."+p.Name, k.Deeds(part))
+		}
+	}
+	for _, x := range c.Sites {
+		i := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
+		if i < 0 || x.State != kind.Answers {
+			continue
+		}
+		target, err := gateway.Target(s.Home, spec, spec.Sites[i], s.Kinds)
+		if err != nil {
+			return err
+		}
+		add("site."+x.Name, health.SiteDeeds(target))
+	}
+	c.Deeds = health.Prove(ctx, subjects, deeds)
+	for _, d := range c.Deeds {
+		c.Answers = c.Answers && d.Holds != nil && *d.Holds
+	}
+	return ctx.Err()
 }
 
 // choose leaves the parts and sites of these names in a Spec, all where there is none.

@@ -35,10 +35,12 @@ func ask(ctx context.Context, env []string, file string, args ...string) (string
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // no terminal, and a group of its own to end
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 100 * time.Millisecond // a child that keeps the pipe open is not waited for
+	cmd.WaitDelay = time.Second // a child that keeps the pipe open is not waited for; on a loaded machine our own reading takes a while
 	err := cmd.Run()
 	var exit *exec.ExitError
 	switch {
+	case errors.Is(err, exec.ErrWaitDelay) && out.Len() == 0: // nothing was read yet
+		err = fmt.Errorf("%w: %w", errUnheard, err)
 	case errors.Is(err, exec.ErrWaitDelay): // the program itself ended well
 		err = nil
 	case err != nil && (!errors.As(err, &exit) || !exit.Exited()): // it could not be started, was killed, or took too long

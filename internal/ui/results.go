@@ -309,6 +309,19 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 	u.say(u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer", answering, len(rows)))
 	u.table([]string{"part", "kind", "state", "rungs", "time"}, rows, 4)
+	if len(c.Deeds) > 0 {
+		u.say("")
+		rows = nil
+		for _, d := range c.Deeds {
+			r := row{cells: []string{d.Subject, d.Deed, u.paint(green, "holds"), milliseconds(d.MS)}}
+			if d.Holds == nil || !*d.Holds {
+				r.cells[2], r.notes = u.paint(red, "does not hold"), []string{"expected " + d.Expected + ", got " + d.Got}
+				state = kind.Worse(state, kind.Unwell)
+			}
+			rows = append(rows, r)
+		}
+		u.table([]string{"of", "deep proof", "", "time"}, rows, 3)
+	}
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
 	u.say(u.dim("● holds  ○ does not  · not asked"))

@@ -5,6 +5,8 @@ package dravitmail
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -179,4 +181,34 @@ func Recipients(message []byte) ([]string, error) {
 		}
 	}
 	return to, nil
+}
+
+// Deeds are the slower proofs: a message that is sent is in the inbox. It is taken out again.
+func (catcher) Deeds(p kind.Part) []kind.Deed {
+	return []kind.Deed{{Name: "delivers", Ask: func(ctx context.Context) error {
+		subject := "Dravit's proof " + rand.Text()
+		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " + subject + "\r\n\r\nIt arrived.\r\n"
+		if err := Send(fmt.Sprintf("%s:%d", kind.Host, p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
+		if err != nil {
+			return err
+		}
+		resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
+		if err != nil {
+			return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
+		}
+		defer resp.Body.Close()
+		var inbox struct{ Messages []Message }
+		if err := json.NewDecoder(resp.Body).Decode(&inbox); err != nil {
+			return &kind.Miss{Expected: "the inbox", Got: err.Error()}
+		}
+		for _, m := range inbox.Messages {
+			if m.Subject == subject {
+				return os.Remove(filepath.Join(p.Data, m.ID+".eml"))
+			}
+		}
+		return &kind.Miss{Expected: "the message in the inbox", Got: fmt.Sprintf("%d others", len(inbox.Messages))}
+	}}}
 }

@@ -4,6 +4,7 @@ package mariadb
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -336,4 +337,37 @@ func (mariadb) Symptoms() []kind.Symptom {
 		kind.When("too-many-open-files", pattern.New(`(Errcode: 24|[Tt]oo many open files|Could not increase number of max_open_files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
 		kind.When("memory-limit", pattern.New(`(Cannot allocate memory for the buffer pool|mmap\(\d+ bytes\) failed|Out of memory)`), "it got no memory: $1", "a smaller innodb_buffer_pool_size in the part's settings, or let other things end"),
 	}
+}
+
+// Deeds are the slower proofs: what one connection writes into a table another reads.
+func (mariadb) Deeds(p kind.Part) []kind.Deed {
+	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+		table := "`dravit_proof_" + rand.Text() + "`"
+		session := func(do func(db *sql.DB) error) error {
+			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
+			if err != nil {
+				return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
+			}
+			defer db.Close()
+			return do(db)
+		}
+		err := session(func(db *sql.DB) error {
+			_, err := db.ExecContext(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2")
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return session(func(db *sql.DB) error {
+			var got int
+			err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM "+table).Scan(&got)
+			if _, dropErr := db.ExecContext(ctx, "DROP TABLE "+table); err == nil {
+				err = dropErr
+			}
+			if err == nil && got != 42 {
+				err = &kind.Miss{Expected: "the rows that another connection wrote", Got: fmt.Sprint(got)}
+			}
+			return err
+		})
+	}}}
 }

@@ -99,3 +99,23 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	}
 	return said, nil
 }
+
+// Deeds are the slower proofs: every extension that the plan loads is loaded in the process that serves pages.
+func (k php) Deeds(p kind.Part) []kind.Deed {
+	return []kind.Deed{{Name: "extensions", Ask: func(ctx context.Context) error {
+		proof, err := k.Loaded(ctx, p)
+		if err != nil {
+			return err
+		}
+		var missing []string
+		for _, m := range p.Modules {
+			if !slices.Contains(proof.Web, canonical(m.Name)) {
+				missing = append(missing, m.Name)
+			}
+		}
+		if missing != nil {
+			return &kind.Miss{Expected: fmt.Sprintf("%d extensions in the web process", len(p.Modules)), Got: "it lacks " + strings.Join(missing, ", ")}
+		}
+		return nil
+	}}}
+}

@@ -134,7 +134,8 @@ foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true)
     $versions[$store['name']] = $version;
     $ms[$store['name']] = round(1000 * (microtime(true) - $began), 3);
 }
+$upload = $_SERVER['REQUEST_METHOD'] === 'POST' ? hash('sha256', (string) file_get_contents('php://input')) : '';
 header('Content-Type: application/json');
 header('Cache-Control: no-store');
 echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts, 'versions' => (object) $versions, 'ms' => (object) $ms,
-    'took_ms' => round(1000 * (microtime(true) - $_SERVER['REQUEST_TIME_FLOAT']), 3), 'extensions' => get_loaded_extensions()]);
+    'upload' => $upload, 'took_ms' => round(1000 * (microtime(true) - $_SERVER['REQUEST_TIME_FLOAT']), 3), 'extensions' => get_loaded_extensions()]);

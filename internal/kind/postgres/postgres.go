@@ -3,6 +3,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"maps"
@@ -268,4 +269,27 @@ func (postgres) Symptoms() []kind.Symptom {
 		kind.When("port-taken", pattern.New(`(could not bind[^\n]*: Address already in use|could not create any TCP/IP sockets)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
 		kind.When("memory-limit", pattern.New(`(?:out of memory|could not map anonymous shared memory: Cannot allocate memory)`), "it got no memory", "a smaller shared_buffers in the part's settings, or let other things end"),
 	}
+}
+
+// Deeds are the slower proofs: what one connection writes into a table another reads.
+func (postgres) Deeds(p kind.Part) []kind.Deed {
+	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+		table := `"dravit_proof_` + rand.Text() + `"`
+		session := func(statements string) ([]*pgconn.Result, error) {
+			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
+			if err != nil {
+				return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
+			}
+			defer db.Close(ctx)
+			return db.Exec(ctx, statements).ReadAll()
+		}
+		if _, err := session("CREATE TABLE " + table + " AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
+			return err
+		}
+		results, err := session("SELECT SUM(n) FROM " + table + "; DROP TABLE " + table)
+		if err == nil && (len(results[0].Rows) != 1 || string(results[0].Rows[0][0]) != "42") {
+			err = &kind.Miss{Expected: "the rows that another connection wrote", Got: "others"}
+		}
+		return err
+	}}}
 }

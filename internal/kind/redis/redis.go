@@ -92,3 +92,6 @@ func (redis) Symptoms() []kind.Symptom {
 		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`), "it got no memory: $1", "let other things end, or set maxmemory"),
 	}
 }
+
+// Deeds are the slower proofs.
+func (redis) Deeds(p kind.Part) []kind.Deed { return health.CacheDeeds(p) }

@@ -1,0 +1,114 @@
+package diagnose
+
+import (
+	"net/netip"
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+)
+
+var no = false
+
+func rungs(fell kind.RungName, got string) []health.Result {
+	return []health.Result{{Rung: fell, Holds: &no, Expected: "it", Got: got}}
+}
+
+func symptoms() []kind.Symptom {
+	re := func(text string) func() *regexp.Regexp {
+		return func() *regexp.Regexp { return regexp.MustCompile(text) }
+	}
+	return []kind.Symptom{
+		kind.When("tables-missing", re(`no table (\w+)`), "there is no table $1", "dravit run --part {part} -- make-tables"),
+		kind.When("store-elsewhere", re(`refused`), "the store is elsewhere", "look"),
+		kind.When("application-error", re(`Fatal: (.*)`), "it ended: $1", "look"),
+	}
+}
+
+func facts(app kind.State, page string) Facts {
+	return Facts{Now: time.Now(), Parts: []Part{
+		{Spec: kind.Part{Name: "web", Role: kind.Web}, Status: kind.Status{State: kind.Answers}, Program: true},
+		{Spec: kind.Part{Name: "app", Role: kind.Runtime, Uses: []string{"db"}}, Status: kind.Status{State: app}, Program: true, Symptoms: symptoms()},
+		{Spec: kind.Part{Name: "db", Role: kind.Database}, Status: kind.Status{State: kind.Answers}, Program: true},
+	}, Gateway: Gateway{Runs: true}, Sites: []Site{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"}, Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
+}
+
+func words(all []Cause) (out []string) {
+	for _, c := range all {
+		out = append(out, c.Subject+" "+c.Cause)
+	}
+	return out
+}
+
+func TestPageTells(t *testing.T) {
+	got := Causes(facts(kind.Answers, "x\nFatal: no table boats in p\n"))
+	require.Equal(t, []string{"site.ferry tables-missing"}, words(got), "one line has one cause, the likeliest")
+	assert.Equal(t, "there is no table boats", got[0].What)
+	assert.Equal(t, "dravit run --part app -- make-tables", got[0].Remedy)
+	assert.Contains(t, got[0].Evidence[0], "Fatal: no table boats in p")
+	assert.Equal(t, []string{"site.ferry unwell"}, words(Causes(facts(kind.Answers, "nothing of use"))))
+}
+
+// What a stopped store causes is not said of everything that needs it; what a page says of other things is.
+func TestConsequencesAreNoCauses(t *testing.T) {
+	f := facts(kind.Unwell, "connection refused\n")
+	f.Parts[2].Status.State = kind.Stopped
+	assert.Equal(t, []string{"part.db stopped"}, words(Causes(f)))
+	f.Sites[0].Page = "no table boats\n"
+	assert.ElementsMatch(t, []string{"part.db stopped", "site.ferry tables-missing"}, words(Causes(f)))
+	f.Parts[0].Status.State = kind.Failed
+	assert.NotContains(t, words(Causes(f)), "site.ferry tables-missing", "a web server that is down shows no page")
+	f.Stopped = true
+	assert.Empty(t, Causes(f), "nobody wants it to answer")
+}
+
+// What was seen goes before what was written, and that before what is likely.
+func TestOrder(t *testing.T) {
+	f := facts(kind.Failed, "")
+	f.Parts[1].Log = "Fatal: low tide\n"
+	f.Disks = []Disk{{Folder: "/data", Of: "data", Free: 10, Inodes: 100, InodesFree: 50}}
+	f.Plan.Faults = []plan.Fault{{Subject: "part.db.version", What: "no"}}
+	f.Proxy, f.Bypass = "http://10.0.0.1:3128", "example.org"
+	got := words(Causes(f))
+	assert.Equal(t, []string{"machine disk-full", "part.db.version no-plan", "part.app application-error", "machine proxy-catches"}, got)
+	f.Bypass = "localhost,.test"
+	assert.NotContains(t, words(Causes(f)), "machine proxy-catches")
+}
+
+func TestMachine(t *testing.T) {
+	for want, disk := range map[string]Disk{
+		"disk-full": {Free: 0, Inodes: 9, InodesFree: 3}, "memory-disk-full": {Free: 0, Memory: true}, "inodes-full": {Free: 1 << 40, Inodes: 9}, "read-only": {Free: 1 << 40, ReadOnly: true},
+	} {
+		f := facts(kind.Failed, "")
+		f.Disks = []Disk{disk}
+		assert.Equal(t, "machine "+want, words(Causes(f))[0])
+	}
+	f := facts(kind.Failed, "")
+	f.Disks = []Disk{{Free: 1 << 40}}
+	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)), "a disk with room explains nothing; nor does one that does not count files")
+}
+
+func TestNames(t *testing.T) {
+	f := facts(kind.Answers, "")
+	f.Sites[0].Rungs = rungs(kind.Resolves, "none")
+	assert.Equal(t, []string{"site.ferry name-unknown"}, words(Causes(f)))
+	f.Sites[0].Resolves = []netip.Addr{netip.MustParseAddr("10.0.0.7")}
+	got := Causes(f)
+	assert.Equal(t, []string{"site.ferry name-elsewhere"}, words(got))
+	assert.Contains(t, got[0].Evidence[0], "10.0.0.7")
+	f.Authority = f.Now.Add(time.Hour)
+	assert.Contains(t, words(Causes(f)), "machine clock-back")
+}
+
+func TestBypasses(t *testing.T) {
+	for list, want := range map[string]bool{"": false, "localhost": true, ".localhost": true, "*.localhost": true, "*": true, "host": false, "example.org, localhost": true} {
+		assert.Equal(t, want, bypasses(list, "ferry.localhost"), list)
+	}
+}

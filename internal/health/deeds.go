@@ -1,0 +1,99 @@
+package health
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"dravit/internal/kind"
+)
+
+// DeedResult is what a deed came to. Holds is nil where it was not asked.
+type DeedResult struct {
+	Subject  string  `json:"subject"` // part.db, site.ferry
+	Deed     string  `json:"deed"`
+	Holds    *bool   `json:"holds"`
+	MS       float64 `json:"ms"`
+	Expected string  `json:"expected,omitempty"`
+	Got      string  `json:"got,omitempty"`
+}
+
+// deedTime is how long one deed may take.
+const deedTime = 30 * time.Second
+
+// Prove asks for deeds side by side.
+func Prove(ctx context.Context, subjects []string, deeds []kind.Deed) []DeedResult {
+	results := make([]DeedResult, len(deeds))
+	var wg sync.WaitGroup
+	for i, d := range deeds {
+		wg.Go(func() {
+			asked, cancel := context.WithTimeout(ctx, deedTime)
+			defer cancel()
+			began := time.Now()
+			r := Climb(asked, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}})[0]
+			results[i] = DeedResult{subjects[i], d.Name, r.Holds, float64(time.Since(began).Microseconds()) / 1000, r.Expected, r.Got}
+		})
+	}
+	wg.Wait()
+	return results
+}
+
+// uploadSize is more than what servers take when nobody tells them otherwise (1 and 2 MB).
+const uploadSize = 3 << 20
+
+// SiteDeeds are those of a site whose runtime has a probe: a large upload arrives whole.
+func SiteDeeds(site Target) []kind.Deed {
+	if site.Probed == nil {
+		return nil
+	}
+	return []kind.Deed{{Name: "uploads", Ask: func(ctx context.Context) error {
+		token, err := site.Probed.ProbeToken(site.App)
+		if err != nil {
+			return err
+		}
+		body := []byte(strings.Repeat(rand.Text(), uploadSize/26+1)[:uploadSize])
+		sum := sha256.Sum256(body)
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(site.URL, "/")+kind.ProbePath, bytes.NewReader(body))
+		if err != nil {
+			return err
+		}
+		req.Header.Set(kind.ProbeHeader, token)
+		req.Header.Set("Content-Type", "application/octet-stream")
+		resp, err := Client(Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, site.Gateway))).Do(req)
+		if err != nil {
+			return &kind.Miss{Expected: "an answer", Got: Plain(err)}
+		}
+		defer resp.Body.Close()
+		var got struct {
+			Took string `json:"upload"`
+		}
+		if err := json.NewDecoder(resp.Body).Decode(&got); err != nil || got.Took != hex.EncodeToString(sum[:]) {
+			return &kind.Miss{Expected: fmt.Sprintf("an upload of %d MB arriving whole", uploadSize>>20), Got: fmt.Sprintf("status %d, and something else", resp.StatusCode)}
+		}
+		return nil
+	}}}
+}
+
+// CacheDeeds are those of a part that speaks Redis' protocol: what one connection writes another reads.
+func CacheDeeds(p kind.Part) []kind.Deed {
+	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+		dial := Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+		key, value := "dravit:proof:"+rand.Text(), rand.Text()
+		if _, err := Redis(ctx, dial, p.Password, []string{"SET", key, value, "EX", "60"}); err != nil {
+			return err
+		}
+		replies, err := Redis(ctx, dial, p.Password, []string{"GET", key}, []string{"DEL", key})
+		if err == nil && replies[0] != value {
+			err = &kind.Miss{Expected: "the value that another connection wrote", Got: replies[0]}
+		}
+		return err
+	}}}
+}

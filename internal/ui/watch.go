@@ -1,0 +1,155 @@
+package ui
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+)
+
+// Watch repaints a check in place, with what each ladder took in the last looks. The terminal is left as it was.
+type Watch struct {
+	u       *UI
+	history map[string][]float64 // ms; NaN where it did not hold
+	looks   int
+}
+
+// maxHistory is how many looks are drawn.
+const maxHistory = 24
+
+// Watch begins to watch. End must be called.
+func (u *UI) Watch() *Watch {
+	fmt.Fprint(u.Out, "\x1b[?1049h\x1b[?25l") // another screen, without the cursor (xterm, terminfo smcup and civis)
+	return &Watch{u: u, history: map[string][]float64{}}
+}
+
+// End gives the terminal back.
+func (w *Watch) End() { fmt.Fprint(w.u.Out, "\x1b[?25h\x1b[?1049l") }
+
+// Show paints one look into a window of so many columns and rows.
+func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows int) {
+	w.looks++
+	lines := w.paint(name, c, at, columns)
+	if len(lines) > rows {
+		lines = append(lines[:max(rows-1, 0)], w.u.dim(fmt.Sprintf("... %d more lines; a higher window shows them", len(lines)-rows+1)))
+	}
+	var b strings.Builder
+	b.WriteString("\x1b[H")
+	for i, l := range lines {
+		if i > 0 {
+			b.WriteString("\n")
+		}
+		b.WriteString(ansi.Truncate(l, columns, "…") + "\x1b[K")
+	}
+	b.WriteString("\x1b[J")
+	fmt.Fprint(w.u.Out, b.String())
+}
+
+func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) []string {
+	u := w.u
+	state := kind.Answers
+	answering, total := 0, 0
+	type line struct {
+		key, name, what, took, dots string
+		state                       kind.State
+		misses                      []string
+	}
+	var all []line
+	add := func(key, name, what string, s kind.State, results []health.Result) {
+		total++
+		if s == kind.Answers {
+			answering++
+		}
+		state = kind.Worse(state, s)
+		ms := 0.0
+		for _, r := range results {
+			if !r.Advisory {
+				ms += r.MS
+			}
+		}
+		took := milliseconds(ms)
+		if s != kind.Answers {
+			ms = math.NaN()
+		}
+		h := append(w.history[key], ms)
+		w.history[key] = h[max(0, len(h)-maxHistory):]
+		l := line{key: key, name: name, what: what, took: took, dots: u.dots(results), state: s}
+		if s != kind.Stopped {
+			l.misses = misses(results)
+		}
+		all = append(all, l)
+	}
+	for _, p := range c.Parts {
+		add("part."+p.Name, p.Name, p.Kind, p.State, p.Rungs)
+	}
+	for _, s := range c.Sites {
+		add("site."+s.Name, s.Name, "site", s.State, s.Rungs)
+	}
+	widest, kinds := 4, 4
+	for _, l := range all {
+		widest, kinds = max(widest, len(l.name)), max(kinds, len(l.what))
+	}
+	widest = min(widest, max(8, columns-64))
+	out := []string{u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer  ", answering, total) + u.dim(at.Format("15:04:05")), ""}
+	pad := func(text string, width int) string {
+		return text + strings.Repeat(" ", max(0, width-lipgloss.Width(text)))
+	}
+	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+fmt.Sprintf("%8s", "time")+"  the last looks"))
+	room := max(4, columns-widest-kinds-31) // for the looks, the latest of which must be seen
+	for _, l := range all {
+		h := w.history[l.key]
+		out = append(out, pad(ansi.Truncate(l.name, widest, "…"), widest)+"  "+pad(l.what, kinds)+"  "+pad(u.state(l.state), 8)+"  "+pad(l.dots, 5)+"  "+fmt.Sprintf("%8s", l.took)+"  "+u.spark(h[max(0, len(h)-room):]))
+		for _, m := range l.misses {
+			out = append(out, "  "+u.dim(m))
+		}
+	}
+	return append(out, "", u.dim("Ctrl-C ends; the last looks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
+}
+
+// Glance writes a look as one line: what does not answer, and why.
+func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
+	state := kind.Answers
+	var wrong []string
+	note := func(name string, s kind.State, results []health.Result) {
+		state = kind.Worse(state, s)
+		if s != kind.Answers {
+			wrong = append(wrong, strings.TrimSpace(name+" "+string(s)+" "+strings.Join(misses(results), "; ")))
+		}
+	}
+	for _, p := range c.Parts {
+		note(p.Name, p.State, p.Rungs)
+	}
+	for _, s := range c.Sites {
+		note(s.Name, s.State, s.Rungs)
+	}
+	u.say(strings.TrimSpace(at.Format("15:04:05") + "  " + name + "  " + string(state) + "  " + strings.Join(wrong, ", ")))
+}
+
+// bars are eight heights.
+var bars = []rune("▁▂▃▄▅▆▇█")
+
+// spark draws a history of times against its own longest.
+func (u *UI) spark(history []float64) string {
+	most := 0.0
+	for _, ms := range history {
+		if !math.IsNaN(ms) {
+			most = max(most, ms)
+		}
+	}
+	var b strings.Builder
+	for _, ms := range history {
+		if math.IsNaN(ms) {
+			b.WriteString(u.paint(red, "×"))
+			continue
+		}
+		b.WriteRune(bars[min(len(bars)-1, int(ms/max(most, 1)*float64(len(bars)-1)+0.5))])
+	}
+	return b.String()
+}
