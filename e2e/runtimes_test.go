@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"cmp"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -417,4 +418,79 @@ func TestSurveyCommand(t *testing.T) {
 	w.settings("programmes = []")
 	assert.Equal(t, 2, w.dravit("plan").code)
 	w.settings("")
+}
+
+// What an application requires is raised where Dravit's own values fall short, refused where the stack file contradicts it, and asked for in the
+// web process, with a row for each.
+func TestWhatAnApplicationRequires(t *testing.T) {
+	w := newWorld(t)
+	const file = `name = "needs"
+[part.app]
+kind = "php"
+%s
+[part.app.requires]
+settings = { memory_limit = ">= 512M", max_execution_time = ">= 45", upload_max_filesize = ">= 8M", short_open_tag = "on" }
+database = { innodb_buffer_pool_size = ">= 48M", character_set_server = "utf8mb4" }
+functions = ["proc_open", "mysqli_connect"]
+writable = ["cache"]
+[part.db]
+kind = "mariadb"
+[[site]]
+name = "needs"
+app = "app"
+`
+	w.write("dravit.toml", fmt.Sprintf(file, "settings = { memory_limit = \"64M\" }"))
+	w.write("public/index.php", "here")
+	w.write("cache/.keep", "")
+	r := w.dravit("plan")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "requires >= 512M")
+	w.write("dravit.toml", fmt.Sprintf(file, ""))
+	p := w.plan()
+	choices := map[string]string{}
+	for _, d := range p.Decisions {
+		choices[d.Subject] = d.Choice
+	}
+	assert.Equal(t, "512M", choices["part.app.settings.memory_limit"])
+	assert.Equal(t, "45", choices["part.app.settings.max_execution_time"])
+	assert.Equal(t, "48M", choices["part.db.settings.innodb_buffer_pool_size"])
+	assert.NotContains(t, choices, "part.app.settings.upload_max_filesize", "it is more already")
+	w.must("start")
+	type requirement struct {
+		Sort, Name, Wanted, Got string
+		Holds                   bool
+	}
+	var check struct {
+		Answers bool
+		Parts   []struct {
+			Name     string
+			State    string
+			Requires []requirement
+		}
+	}
+	w.json(&check, "check")
+	assert.True(t, check.Answers, "%+v", check.Parts)
+	require.Len(t, check.Parts[0].Requires, 9)
+	for _, x := range check.Parts[0].Requires {
+		assert.True(t, x.Holds, "%+v", x)
+	}
+	assert.Equal(t, requirement{"database", "innodb_buffer_pool_size", ">= 48M", `"50331648"`, true}, check.Parts[0].Requires[5])
+
+	// What the project itself takes away again is found in the web process.
+	w.write("dravit.toml", fmt.Sprintf(file, "settings = { disable_functions = \"proc_open\" }"))
+	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "cache")))
+	w.must("start", "--timeout", "20s")
+	r = w.json(&check, "check")
+	assert.Equal(t, 1, r.code)
+	assert.Equal(t, "unwell", check.Parts[0].State)
+	var unmet []string
+	for _, x := range check.Parts[0].Requires {
+		if !x.Holds {
+			unmet = append(unmet, x.Name)
+		}
+	}
+	assert.Equal(t, []string{"proc_open", "cache"}, unmet)
+	text := w.dravit("check").stdout
+	assert.Contains(t, text, "requires function proc_open not disabled: it is not there")
+	assert.Contains(t, w.dravit("diagnose").stdout, "requirement-unmet")
 }

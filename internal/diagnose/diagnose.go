@@ -42,10 +42,11 @@ type Part struct {
 	Log      string // since its process started
 	LogFile  string
 	Symptoms []kind.Symptom
-	Program  bool     // its program is there
-	Data     *Tree    // nil: it keeps none
-	Listens  []string // host:port, of its processes
-	Included []string // files with directives that its sites include
+	Program  bool               // its program is there
+	Data     *Tree              // nil: it keeps none
+	Listens  []string           // host:port, of its processes
+	Requires []kind.Requirement // of its application
+	Included []string           // files with directives that its sites include
 }
 
 // Tree is a folder with what stands in its owner's way.
@@ -194,6 +195,12 @@ func (d *doctor) part(p Part) {
 	case strings.Contains(s.Because, "own test refuses the configuration") && len(p.Included) > 0:
 		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes", "correct "+strings.Join(p.Included, ", "), said)
 	}
+	for _, r := range p.Requires {
+		if !r.Holds {
+			d.add(seen, "requirement-unmet", subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted, unmet(r, name), "the web process has: "+r.Got)
+			return
+		}
+	}
 	if !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Symptoms, s.Because, subject, name, "the keeper")
 	}
@@ -212,6 +219,19 @@ func (d *doctor) part(p Part) {
 	default:
 		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should", "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	}
+}
+
+// unmet says how a requirement is met.
+func unmet(r kind.Requirement, part string) string {
+	switch r.Sort {
+	case "writable":
+		return "make " + r.Name + ", and chmod u+w it"
+	case "function":
+		return "take it out of disable_functions in the part's settings, or load the extension that has it"
+	case "database":
+		return "set " + r.Name + " in the database part's settings in dravit.toml"
+	}
+	return "set " + r.Name + " in the settings of part " + part + " in dravit.toml, and nowhere else (.user.ini, ini_set)"
 }
 
 // server looks at servers of the project's own, which may do anything.

@@ -402,3 +402,22 @@ func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) 
 	<-ended
 	return nil
 }
+
+// Configured is a kind whose settings are known where the stack file does not say.
+type Configured interface {
+	Default(name string) (value string, known bool)
+}
+
+// Requirement is one thing that an application requires, as it was found.
+type Requirement struct {
+	Sort   string `json:"sort"` // setting, database, function, writable
+	Name   string `json:"name"`
+	Wanted string `json:"wanted"`
+	Got    string `json:"got"`
+	Holds  bool   `json:"holds"`
+}
+
+// Requirer asks the process that serves pages for what its application requires.
+type Requirer interface {
+	Requirements(ctx context.Context, p Part) ([]Requirement, error)
+}

@@ -43,6 +43,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	m.uses(file)
+	m.settings()
 	m.ports()
 	m.debuggers()
 	m.sockets()

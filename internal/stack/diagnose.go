@@ -67,6 +67,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	for i, p := range spec.Parts {
 		facts.Parts = append(facts.Parts, s.examine(p, statusOf(status.Parts, p.Name), checked.Parts[i].Rungs))
+		facts.Parts[i].Requires = checked.Parts[i].Requires
 		if checked.Parts[i].State != kind.Answers && facts.Parts[i].Status.State == kind.Answers { // it fell since the keeper looked
 			facts.Parts[i].Status.State = kind.Unwell
 			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {

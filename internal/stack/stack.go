@@ -519,6 +519,8 @@ type PartCheck struct {
 	Kind  string          `json:"kind"`
 	State kind.State      `json:"state"`
 	Rungs []health.Result `json:"rungs"`
+	// Requires is what the application requires, as the web process has it.
+	Requires []kind.Requirement `json:"requires,omitempty"`
 }
 
 // SiteCheck is the ladder of one site, as asked just now.
@@ -586,8 +588,17 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			seen = status.Parts[j].State
 		}
 		state := stateOf(health.Holds(results[i]), seen)
+		var requires []kind.Requirement
+		if k, ok := s.Kinds.Of(p.Kind).(kind.Requirer); ok && state == kind.Answers {
+			if requires, err = k.Requirements(ctx, p); err != nil {
+				return out, err
+			}
+			if slices.ContainsFunc(requires, func(r kind.Requirement) bool { return !r.Holds }) {
+				state = kind.Unwell
+			}
+		}
 		out.Answers = out.Answers && state == kind.Answers
-		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i]})
+		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i], requires})
 	}
 	stopped := !slices.ContainsFunc(status.Parts, func(p kind.Status) bool { return p.State != kind.Stopped })
 	for i, site := range spec.Sites {

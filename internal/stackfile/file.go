@@ -36,11 +36,21 @@ type Part struct {
 	Debugger   bool            `toml:"debugger" json:"debugger,omitempty" doc:"Load the runtime's debugger, which calls an editor on a port of the stack's own."`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the program itself, in its own names." keys:"^[A-Za-z0-9_.-]+$"`
 
+	Requires *Requirements `toml:"requires" json:"requires,omitempty" doc:"What the application itself requires of its runtime and databases: settings, functions, writable folders."`
+
 	// Also are extensions that the project's own files want, which no stack file names.
 	Also []string `toml:"-" json:"also,omitempty"`
 
 	// Of holds what is written for one kind of the list only, as [part.db.mariadb].
 	Of map[string]Part `toml:"-" json:"of,omitempty"`
+}
+
+// Requirements are what an application's own page of requirements would test, beyond the runtime's version and its extensions.
+type Requirements struct {
+	Settings  map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the runtime with the values they need: memory_limit = \">= 128M\"." keys:"^[A-Za-z0-9_.-]+$" check:"demand"`
+	Database  map[string]Text `toml:"database" json:"database,omitempty" doc:"Variables of the databases that the part uses: max_allowed_packet = \">= 16M\"." keys:"^[A-Za-z0-9_.]+$" check:"demand"`
+	Functions []string        `toml:"functions" json:"functions,omitempty" doc:"Functions that must not be disabled." items:"^[A-Za-z_][A-Za-z0-9_\\\\]*$"`
+	Writable  []string        `toml:"writable" json:"writable,omitempty" doc:"Folders and files of the project that the application writes to." items:"\\S"`
 }
 
 // Site is one virtual host, or, with Each, one for each folder.
@@ -94,7 +104,7 @@ type Text string
 // notBuilt are keys of the design that this version does not understand yet, by table.
 var notBuilt = map[string][]string{
 	"":     {"task"},
-	"part": {"seed", "requires"},
+	"part": {"seed"},
 }
 
 // For returns the part as it stands for one kind of its list.
@@ -125,6 +135,9 @@ func (p Part) For(kind string) Part {
 	}
 	if own.Extensions != nil {
 		p.Extensions = own.Extensions
+	}
+	if own.Requires != nil {
+		p.Requires = own.Requires
 	}
 	p.Main = p.Main || own.Main
 	p.Debugger = p.Debugger || own.Debugger

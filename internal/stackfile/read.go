@@ -17,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"dravit/internal/pattern"
+	"dravit/internal/setting"
 	"dravit/internal/suffix"
 	"dravit/internal/version"
 )
@@ -301,6 +302,21 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		}
 		into.Set(reflect.ValueOf(sites))
 		return
+	case *Requirements:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table such as { settings = { memory_limit = \">= 128M\" } }")
+			return
+		}
+		q := &Requirements{}
+		r.table(at, "requirements", tree, reflect.ValueOf(q).Elem(), nil)
+		for i, path := range q.Writable {
+			if !filepath.IsLocal(path) {
+				r.fault(fmt.Sprintf("%s.writable.%d", at, i), fmt.Sprintf("%q lies outside the project", path), "a path relative to the project")
+			}
+		}
+		into.Set(reflect.ValueOf(q))
+		return
 	case *Expect:
 		tree, ok := v.(map[string]any)
 		if !ok {
@@ -420,6 +436,11 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 		}
 	}
 	walk("", at, tree)
+	for _, name := range slices.Sorted(maps.Keys(out)) {
+		if _, err := setting.Parse(string(out[name])); err != nil && tag.Get("check") == "demand" {
+			r.fault(join(at, name), err.Error(), "such as \">= 128M\", or a value alone")
+		}
+	}
 	into.Set(reflect.ValueOf(out))
 }
 

@@ -13,7 +13,7 @@ import (
 // words are a few kinds with their keys, as the real ones have.
 var words = Vocabulary{
 	"nginx":   nil,
-	"php":     {"extensions", "settings"},
+	"php":     {"extensions", "settings", "requires"},
 	"mariadb": {"port", "main", "database", "user", "settings"},
 	"sqlite":  {"main", "database"},
 	"redis":   {"port", "main", "settings"},
@@ -142,6 +142,10 @@ func TestFaults(t *testing.T) {
 		"folders for others":        {"[[site]]\neach = \"crew/*\"\nlisten = \"network\"", 3, 1, "on this machine only", ""},
 		"dotenv that is served":     {"dotenv = \"env.txt\"", 1, 1, "cannot be a dotenv", ""},
 		"dotenv outside":            {"dotenv = \"../.env\"", 1, 1, "outside the project", ""},
+		"requirement that is none":  {"[part.app]\nkind = \"php\"\n[part.app.requires]\nsettings = { memory_limit = \">= much\" }", 4, 14, "does not compare with a number", ">= 128M"},
+		"unknown requirement":       {"[part.app]\nkind = \"php\"\n[part.app.requires]\nsetings = { }", 4, 1, `unknown key "setings"`, "settings"},
+		"writable outside":          {"[part.app]\nkind = \"php\"\nrequires = { writable = [\"../x\"] }", 3, 14, "outside the project", "relative"},
+		"requires of a store":       {"[part.db]\nkind = \"mariadb\"\nrequires = { writable = [\"x\"] }", 3, 1, `a part of kind mariadb has no "requires"`, ""},
 		"part key not built yet":    {"[part.db]\nkind = \"mariadb\"\nseed = \"x.sql\"", 3, 1, `"seed" is not built yet`, ""},
 		"wrong type, text":          {"name = 3", 1, 1, "name must be a text, not 3", ""},
 		"wrong type, number":        {"[part.db]\nkind = \"mariadb\"\nport = \"x\"", 3, 1, `port must be a whole number, not "x"`, ""},

@@ -75,7 +75,7 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 		site := object(t.Elem(), kinds)
 		site["oneOf"] = []any{map[string]any{"required": []string{"name"}}, map[string]any{"required": []string{"each"}}}
 		return map[string]any{"type": "array", "items": site}
-	case *Expect:
+	case *Expect, *Requirements:
 		return object(t.Elem(), kinds)
 	}
 	switch t.Kind() {

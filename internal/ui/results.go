@@ -298,6 +298,14 @@ func (u *UI) Check(name string, c stack.Checked) {
 	for _, p := range c.Parts {
 		state = kind.Worse(state, p.State)
 		add(p.Name, p.Kind, p.State, p.Rungs)
+		for _, r := range p.Requires {
+			mark := u.paint(green, "●")
+			if !r.Holds {
+				mark = u.paint(red, "○")
+			}
+			last := &rows[len(rows)-1]
+			last.notes = append(last.notes, mark+u.dim(" requires "+r.Sort+" "+r.Name+" "+r.Wanted+": "+r.Got))
+		}
 	}
 	advisory := 0
 	for _, s := range c.Sites {

@@ -115,6 +115,12 @@ var small = map[string]string{
 	"innodb-temp-data-file-path": "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
 }
 
+// Default returns what a variable is where the stack file does not say.
+func (mariadb) Default(name string) (value string, known bool) {
+	value, known = small[strings.ReplaceAll(name, "_", "-")]
+	return value, known
+}
+
 func (mariadb) Files(p kind.Part) ([]kind.File, error) {
 	set := maps.Clone(small)
 	maps.Copy(set, map[string]string{

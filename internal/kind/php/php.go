@@ -27,7 +27,7 @@ type php struct{ kind.Defaults }
 
 func (php) Name() string                    { return "php" }
 func (php) Role() kind.Role                 { return kind.Runtime }
-func (php) Keys() []string                  { return []string{"extensions", "settings", "debugger"} }
+func (php) Keys() []string                  { return []string{"extensions", "settings", "debugger", "requires"} }
 func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
 func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
@@ -128,18 +128,34 @@ func (php) Files(p kind.Part) ([]kind.File, error) {
 		{Name: "fpm.conf", Text: pool(p), Mode: 0o600},
 		{Name: "probe.php", Text: probe, Mode: 0o600},
 		{Name: "stores.json", Text: stores(p), Mode: 0o600},
+		{Name: "requires.json", Text: required(p), Mode: 0o600},
 		{Name: "bin/php", Text: wrapper(p), Mode: 0o700},
 	}, nil
 }
 
+// defaults are what a developer's machine wants.
+var defaults = map[string]string{
+	"display_errors": "On", "error_reporting": "E_ALL", "html_errors": "Off", "log_errors": "On", "expose_php": "Off",
+	"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M", "variables_order": "EGPCS", "cgi.fix_pathinfo": "1",
+	"opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0", "date.timezone": "UTC",
+}
+
+// builtin are PHP's own values of settings that applications ask for, where no file sets them.
+var builtin = map[string]string{"max_execution_time": "30", "max_input_time": "-1", "max_input_vars": "1000", "max_file_uploads": "20", "short_open_tag": "1", "allow_url_fopen": "1", "allow_url_include": "0",
+	"file_uploads": "1", "session.auto_start": "0", "output_buffering": "0", "zlib.output_compression": "0", "realpath_cache_size": "4096K"}
+
+// Default returns what a setting is where the stack file does not say.
+func (php) Default(name string) (value string, known bool) {
+	if value, known = defaults[name]; !known {
+		value, known = builtin[name]
+	}
+	return value, known
+}
+
 // ini holds what a developer's machine wants, then what reaches the stack, then the settings of the stack file.
 func ini(p kind.Part) string {
-	set := map[string]string{
-		"display_errors": "On", "error_reporting": "E_ALL", "html_errors": "Off", "log_errors": "On", "expose_php": "Off",
-		"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M", "variables_order": "EGPCS",
-		"session.save_path": p.Temp, "sys_temp_dir": p.Temp, "upload_tmp_dir": p.Temp, "cgi.fix_pathinfo": "1",
-		"opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0", "date.timezone": "UTC",
-	}
+	set := maps.Clone(defaults)
+	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Temp, p.Temp, p.Temp
 	for _, s := range p.Stores {
 		if s.Role == kind.Mail { // mail() goes to the stack's catcher
 			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", command.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))

@@ -31,6 +31,8 @@ type Verdict struct {
 	MS       map[string]float64 `json:"ms"`       // what each took
 	Took     float64            `json:"took_ms"`  // the whole script
 
+	Found found `json:"found"` // of the application's requirements, where it was asked for
+
 	Extensions []string `json:"extensions"` // loaded in the process that serves pages
 }
 
@@ -62,7 +64,7 @@ func ping(ctx context.Context, dial fastcgi.Dial) error {
 
 // probeFPM has FPM run the probe script, which reaches every store that the part uses.
 func probeFPM(ctx context.Context, p kind.Part) error {
-	status, body, err := runProbe(ctx, p, "")
+	status, body, err := runProbe(ctx, p, "", "")
 	if err != nil {
 		return err
 	}
@@ -72,21 +74,21 @@ func probeFPM(ctx context.Context, p kind.Part) error {
 // askFPM returns what the probe says.
 func askFPM(ctx context.Context, p kind.Part, query string) (Verdict, error) {
 	var v Verdict
-	status, body, err := runProbe(ctx, p, query)
+	status, body, err := runProbe(ctx, p, query, "1")
 	if err == nil && (status != 200 || json.Unmarshal(body, &v) != nil) {
 		err = &kind.Miss{Expected: "the probe's verdict", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
 	}
 	return v, err
 }
 
-func runProbe(ctx context.Context, p kind.Part, query string) (int, []byte, error) {
+func runProbe(ctx context.Context, p kind.Part, query, asked string) (int, []byte, error) {
 	secret, err := token(p.Conf)
 	if err != nil {
 		return 0, nil, err
 	}
 	resp, err := fastcgi.Do(ctx, health.Dial("unix", p.Socket), map[string]string{
 		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath, "REQUEST_URI": kind.ProbePath,
-		"QUERY_STRING": query, "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret,
+		"QUERY_STRING": query, "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret, "HTTP_DRAVIT_ASK": asked,
 	}, nil)
 	if err != nil {
 		return 0, nil, err

@@ -15,11 +15,13 @@ $reach = [
             $db->options(MYSQLI_OPT_CONNECT_TIMEOUT, 3);
             $db->real_connect($host, $user, $password, $database, $port);
             answered($db->server_info);
+            variables(fn (string $name) => $db->query("SHOW VARIABLES LIKE '" . addcslashes($name, '_%') . "'")->fetch_row()[1] ?? null);
             return (int) $db->query('SELECT 40 + 2')->fetch_row()[0] === 42 ? 'ok' : 'a wrong sum';
         }
         if (extension_loaded('pdo_mysql')) {
             $db = new PDO("mysql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
             answered((string) $db->getAttribute(PDO::ATTR_SERVER_VERSION));
+            variables(fn (string $name) => $db->query("SHOW VARIABLES LIKE '" . addcslashes($name, '_%') . "'")->fetch(PDO::FETCH_NUM)[1] ?? null);
             return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
         }
         return 'neither mysqli nor pdo_mysql is loaded';
@@ -48,11 +50,13 @@ $reach = [
                 return (string) (error_get_last()['message'] ?? 'no connection');
             }
             answered((string) (pg_version($db)['server'] ?? ''));
+            variables(fn (string $name) => pg_fetch_result(pg_query($db, "SELECT current_setting('$name', true)"), 0, 0));
             return (int) pg_fetch_result(pg_query($db, 'SELECT 40 + 2'), 0, 0) === 42 ? 'ok' : 'a wrong sum';
         }
         if (extension_loaded('pdo_pgsql')) {
             $db = new PDO("pgsql:host=$host;port=$port;dbname=$database", $user, $password, [PDO::ATTR_ERRMODE => PDO::ERRMODE_EXCEPTION, PDO::ATTR_TIMEOUT => 3]);
             answered((string) $db->getAttribute(PDO::ATTR_SERVER_VERSION));
+            variables(fn (string $name) => $db->query("SELECT current_setting('$name', true)")->fetchColumn());
             return (int) $db->query('SELECT 40 + 2')->fetchColumn() === 42 ? 'ok' : 'a wrong sum';
         }
         return 'neither pgsql nor pdo_pgsql is loaded';
@@ -115,12 +119,34 @@ function dial(callable $env): callable
     };
 }
 
+// variables notes what a database's variables are that the application asks for, where it is asked.
+function variables(callable $get): void
+{
+    global $need, $found;
+    foreach ($need['database'] ?? [] as $name) {
+        $found['database'][$name] ??= $get($name);
+    }
+}
+
 // answered notes the version of the store that answers.
 function answered(string $version): void
 {
     $GLOBALS['version'] = $version;
 }
 
+$asked = ($_SERVER['HTTP_DRAVIT_ASK'] ?? '') !== '';
+$need = $asked ? json_decode((string) file_get_contents(__DIR__ . '/requires.json'), true) ?? [] : [];
+$found = [];
+foreach ($need['settings'] ?? [] as $name) {
+    $value = ini_get($name);
+    $found['settings'][$name] = $value === false ? null : $value;
+}
+foreach ($need['functions'] ?? [] as $name) {
+    $found['functions'][$name] = function_exists($name);
+}
+foreach ($need['writable'] ?? [] as $path) {
+    $found['writable'][$path] = is_writable($path);
+}
 $verdicts = $versions = $ms = [];
 foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true) ?? [] as $store) {
     $began = microtime(true);
@@ -138,4 +164,4 @@ $upload = $_SERVER['REQUEST_METHOD'] === 'POST' ? hash('sha256', (string) file_g
 header('Content-Type: application/json');
 header('Cache-Control: no-store');
 echo json_encode(['version' => PHP_VERSION, 'sapi' => PHP_SAPI, 'stores' => (object) $verdicts, 'versions' => (object) $versions, 'ms' => (object) $ms,
-    'upload' => $upload, 'took_ms' => round(1000 * (microtime(true) - $_SERVER['REQUEST_TIME_FLOAT']), 3), 'extensions' => get_loaded_extensions()]);
+    'upload' => $upload, 'found' => (object) $found, 'took_ms' => round(1000 * (microtime(true) - $_SERVER['REQUEST_TIME_FLOAT']), 3), 'extensions' => get_loaded_extensions()]);

@@ -1,0 +1,58 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"dravit/internal/kind"
+	"dravit/internal/setting"
+	"dravit/internal/stackfile"
+)
+
+// settings sets what applications require of their runtimes and databases, where nobody has said otherwise: values of Dravit's own that fall
+// short are raised. What is written in the stack file and does not meet a requirement is a fault.
+func (m *maker) settings() {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		r := p.Want.Requires
+		if r == nil {
+			continue
+		}
+		m.raise(p, p.Name, r.Settings)
+		for j := range m.plan.Parts {
+			if store := &m.plan.Parts[j]; store.Role == kind.Database && slices.Contains(p.Uses, store.Name) {
+				m.raise(store, p.Name, r.Database)
+			}
+		}
+	}
+}
+
+// raise brings a part's settings to what an application of the part named by demands.
+func (m *maker) raise(p *Part, by string, wanted map[string]stackfile.Text) {
+	k, ok := m.kinds[p.Kind].(kind.Configured)
+	for _, name := range slices.Sorted(maps.Keys(wanted)) {
+		want, err := setting.Parse(string(wanted[name]))
+		if err != nil {
+			continue // the stack file was read already
+		}
+		subject := "part." + p.Name + ".settings." + name
+		if own, set := p.Want.Settings[name]; set {
+			if !want.Meets(name, string(own)) {
+				m.fault(subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, own), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
+			}
+			continue
+		}
+		if !ok {
+			continue // a check will tell
+		}
+		if now, known := k.Default(name); known && !want.Meets(name, now) {
+			p.Want.Settings = maps.Clone(p.Want.Settings)
+			if p.Want.Settings == nil {
+				p.Want.Settings = map[string]stackfile.Text{}
+			}
+			p.Want.Settings[name] = stackfile.Text(want.Value)
+			m.decide(subject, want.Value, []Option{{Option: now, Because: fmt.Sprintf("the application of part %s requires %s", by, wanted[name])}}, "the least that meets the requirement")
+		}
+	}
+}
