@@ -226,7 +226,7 @@ func (u *UI) Status(s stack.Status) {
 	case kind.Stopped:
 		u.Next("dravit start")
 	default:
-		u.Next("dravit check shows which rung does not hold; dravit logs shows why")
+		u.Next("dravit check shows which rung does not hold; dravit diagnose says why")
 	}
 }
 
@@ -347,18 +347,11 @@ func (u *UI) Check(name string, c stack.Checked) {
 	case kind.Stopped:
 		u.Next("dravit start")
 	default:
-		worst := "" // of the parts: where only a site is unwell, any of them may tell why
-		least := kind.Answers
-		for _, p := range c.Parts {
-			if p.State != kind.Answers && (worst == "" || kind.Worse(p.State, least) == p.State && p.State != least) {
-				worst, least = " "+p.Name, p.State
-			}
-		}
-		if worst == "" && lost(c.Sites) {
+		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool { return p.State != kind.Answers }) {
 			u.Next("dravit names hosts on, or dravit names resolver on")
 			return
 		}
-		u.Next("dravit logs" + worst)
+		u.Next("dravit diagnose says why")
 	}
 }
 

@@ -2,13 +2,16 @@ package ui
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
+	"dravit/internal/diagnose"
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
@@ -43,7 +46,7 @@ func TestCheck(t *testing.T) {
 	assert.Contains(t, text, "db     mariadb  unwell   ●○·    4.5 ms\n  open: expected calm water, got a storm\n")
 	assert.Contains(t, text, "○●")
 	assert.Equal(t, 1, strings.Count(text, "resolves is advisory"))
-	assert.Equal(t, "next: dravit logs db", lastLine(text))
+	assert.Equal(t, "next: dravit diagnose says why", lastLine(text))
 	assert.NotContains(t, text, "\x1b", "plain is plain")
 }
 
@@ -213,4 +216,42 @@ func TestWhyAndChanges(t *testing.T) {
 	for _, want := range []string{"git git 2.39.5 at /usr/bin/git: PATH picks it", "changed since the last good start, 2026-11-01T10:00:00Z\n  part.app.version was php 8.2.1, is php 8.2.36: /f became 8.2.36\n", "passed over: composer.json: it is broken\n"} {
 		assert.Contains(t, out.String(), want)
 	}
+}
+
+// Causes stand with their evidence and remedies; a trace with its legs; a watch fits its window and keeps the latest looks.
+func TestDiagnosisTraceAndWatch(t *testing.T) {
+	u, out := plainUI()
+	u.Diagnosis("ferry", stack.Diagnosis{Causes: []diagnose.Cause{
+		{Cause: "port-taken", Subject: "part.db", What: "another program has the port", Evidence: []string{"mysqld (pid 7)"}, Remedy: "dravit start"},
+		{Cause: "stopped", Subject: "part.mail", What: "it was stopped", Remedy: "dravit start", Fix: []string{"dravit", "start"}}}})
+	text := out.String()
+	assert.Contains(t, text, "port-taken  part.db: another program has the port\n            mysqld (pid 7)\n        do  dravit start\n")
+	assert.Equal(t, "next: dravit diagnose --fix does what can do no harm, after asking", lastLine(text))
+
+	yes, no := true, false
+	out.Reset()
+	u.Trace(stack.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []kind.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
+	text = out.String()
+	for _, want := range []string{"gateway  gateway  -        holds          5.0 ms  ▪▪▪▪▪▪▪▪▪▪▪▪\n", "does not hold", "  refused\n", "not asked", "dravit diagnose says why db"} {
+		assert.Contains(t, text, want)
+	}
+
+	out.Reset()
+	w := u.Watch()
+	c := stack.Checked{}
+	for i := range 30 {
+		c.Parts = append(c.Parts, stack.PartCheck{Name: fmt.Sprintf("a-rather-long-name-of-a-boat-%d", i), Kind: "dravit-cache", State: kind.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 3}}})
+	}
+	for range 40 {
+		out.Reset()
+		w.Show("ferry", c, time.Now(), 80, 24)
+	}
+	lines := strings.Split(ansi.Strip(out.String()), "\n")
+	assert.Len(t, lines, 24)
+	for _, l := range lines {
+		assert.LessOrEqual(t, ansi.StringWidth(l), 80)
+	}
+	assert.Contains(t, lines[23], "more lines")
+	w.End()
+	assert.True(t, strings.HasSuffix(out.String(), "\x1b[?25h\x1b[?1049l"))
 }

@@ -1,0 +1,137 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/health"
+	"dravit/internal/kind/all"
+	"dravit/internal/stack"
+)
+
+const sevenParts = `name = "seven"
+[part.web]
+kind = "nginx"
+[part.app]
+kind = "php"
+extensions = ["mysqli", "pgsql", "redis"]
+[part.db]
+kind = "mariadb"
+main = true
+[part.records]
+kind = "postgres"
+[part.seats]
+kind = "redis"
+main = true
+[part.more]
+kind = "memcached"
+[part.mail]
+kind = "dravit-mail"
+[[site]]
+name = "seven"
+app = "app"
+`
+
+// check measures a check of seven parts against the slowest single ladder in it, one of fifty parts, and what a watch costs the machine.
+func (b *bench) check() error {
+	fifty := "name = \"fifty\"\n"
+	for i := range 50 {
+		fifty += fmt.Sprintf("[part.boat%d]\nkind = \"dravit-cache\"\n", i)
+	}
+	for _, s := range []struct{ name, file string }{{"seven", sevenParts}, {"fifty", fifty}} {
+		dir := filepath.Join(b.dir, s.name)
+		if err := os.MkdirAll(filepath.Join(dir, "public"), 0o755); err != nil {
+			return err
+		}
+		for name, text := range map[string]string{"dravit.toml": s.file, "public/index.php": "<?php echo 'seven';"} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+				return err
+			}
+		}
+		defer func() { _ = b.command("stop", "-C", dir) }()
+		if err := b.command("start", "-C", dir); err != nil {
+			return err
+		}
+		if err := b.checkStack(s.name, dir); err != nil {
+			return err
+		}
+		if s.name == "seven" {
+			if err := b.watchCost(dir); err != nil {
+				return err
+			}
+		}
+		if err := b.command("stop", "-C", dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) checkStack(name, dir string) error {
+	m, err := stack.NewMachine(all.Kinds(), "bench")
+	if err != nil {
+		return err
+	}
+	s, err := m.Find(dir, "")
+	if err != nil {
+		return err
+	}
+	var whole, slowest []float64
+	for range b.rounds {
+		began := time.Now()
+		c, err := s.Check(b.ctx)
+		if err != nil {
+			return err
+		}
+		if !c.Answers {
+			return fmt.Errorf("the stack %s does not answer", name)
+		}
+		whole = append(whole, float64(time.Since(began).Microseconds())/1000)
+		most := 0.0
+		longest := func(rungs []health.Result) {
+			sum := 0.0
+			for _, r := range rungs {
+				sum += r.MS
+			}
+			most = max(most, sum)
+		}
+		for _, p := range c.Parts {
+			longest(p.Rungs)
+		}
+		for _, x := range c.Sites {
+			longest(x.Rungs)
+		}
+		slowest = append(slowest, most)
+	}
+	fmt.Printf("check of %-6s %6.1f ms   the slowest ladder in it %6.1f ms   ratio %.2f   above 1.2 times it: %.1f ms (aim: 5)\n", name, median(whole), median(slowest), median(whole)/median(slowest), max(0, median(whole)-1.2*median(slowest)))
+	return nil
+}
+
+// watchTime is how long a watch is watched.
+const watchTime = 12 * time.Second
+
+func (b *bench) watchCost(dir string) error {
+	ctx, cancel := context.WithTimeout(b.ctx, 2*watchTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, b.dravit, "check", "-C", dir, "--watch=1s")
+	var out strings.Builder
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	time.Sleep(watchTime)
+	_ = cmd.Process.Signal(syscall.SIGINT)
+	if err := cmd.Wait(); err != nil {
+		return err
+	}
+	looks := strings.Count(out.String(), "seven  answers")
+	used := cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
+	fmt.Printf("watch, one look a second: %d looks in %.0f s, %.1f %% of one processor\n", looks, watchTime.Seconds(), 100*used.Seconds()/watchTime.Seconds())
+	return nil
+}
