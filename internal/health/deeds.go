@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -95,5 +96,38 @@ func CacheDeeds(p kind.Part) []kind.Deed {
 			err = &kind.Miss{Expected: "the value that another connection wrote", Got: replies[0]}
 		}
 		return err
+	}}}
+}
+
+// SQLDeeds are those of a database: what one connection writes into a table another reads. The table goes again.
+func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.Deed {
+	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+		table := "dravit_proof_" + rand.Text()
+		session := func(do func(db *sql.DB) error) error {
+			db, err := open(ctx)
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			return do(db)
+		}
+		err := session(func(db *sql.DB) error {
+			_, err := db.ExecContext(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2")
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return session(func(db *sql.DB) error {
+			var got int
+			err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM "+table).Scan(&got)
+			if _, dropErr := db.ExecContext(ctx, "DROP TABLE "+table); err == nil {
+				err = dropErr
+			}
+			if err == nil && got != 42 {
+				err = &kind.Miss{Expected: "the rows that another connection wrote", Got: fmt.Sprint(got)}
+			}
+			return err
+		})
 	}}}
 }

@@ -87,20 +87,27 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 			}); err != nil {
 				return err
 			}
-			req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
-			if err != nil {
-				return err
-			}
-			resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
-			if err != nil {
-				return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
-			}
-			defer resp.Body.Close()
-			if resp.StatusCode != http.StatusOK {
-				return &kind.Miss{Expected: "the inbox", Got: resp.Status}
-			}
-			return nil
+			_, err := messages(ctx, p)
+			return err
 		}})
+}
+
+// messages asks for the messages as a visitor does.
+func messages(ctx context.Context, p kind.Part) ([]Message, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
+	if err != nil {
+		return nil, &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
+	}
+	defer resp.Body.Close()
+	var all struct{ Messages []Message }
+	if err := json.NewDecoder(resp.Body).Decode(&all); err != nil {
+		return nil, &kind.Miss{Expected: "the inbox", Got: resp.Status}
+	}
+	return all.Messages, nil
 }
 
 func dialogue(ctx context.Context, line *health.Line, do func(*smtp.Client) error) error {
@@ -191,24 +198,15 @@ func (catcher) Deeds(p kind.Part) []kind.Deed {
 		if err := Send(fmt.Sprintf("%s:%d", kind.Host, p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {
 			return err
 		}
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
+		all, err := messages(ctx, p)
 		if err != nil {
 			return err
 		}
-		resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
-		if err != nil {
-			return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
-		}
-		defer resp.Body.Close()
-		var inbox struct{ Messages []Message }
-		if err := json.NewDecoder(resp.Body).Decode(&inbox); err != nil {
-			return &kind.Miss{Expected: "the inbox", Got: err.Error()}
-		}
-		for _, m := range inbox.Messages {
+		for _, m := range all {
 			if m.Subject == subject {
 				return os.Remove(filepath.Join(p.Data, m.ID+".eml"))
 			}
 		}
-		return &kind.Miss{Expected: "the message in the inbox", Got: fmt.Sprintf("%d others", len(inbox.Messages))}
+		return &kind.Miss{Expected: "the message in the inbox", Got: fmt.Sprintf("%d others", len(all))}
 	}}}
 }

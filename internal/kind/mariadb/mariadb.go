@@ -4,7 +4,6 @@ package mariadb
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -345,35 +344,13 @@ func (mariadb) Symptoms() []kind.Symptom {
 	}
 }
 
-// Deeds are the slower proofs: what one connection writes into a table another reads.
+// Deeds are the slower proofs.
 func (mariadb) Deeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
-		table := "`dravit_proof_" + rand.Text() + "`"
-		session := func(do func(db *sql.DB) error) error {
-			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
-			if err != nil {
-				return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
-			}
-			defer db.Close()
-			return do(db)
-		}
-		err := session(func(db *sql.DB) error {
-			_, err := db.ExecContext(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2")
-			return err
-		})
+	return health.SQLDeeds(func(ctx context.Context) (*sql.DB, error) {
+		db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
 		if err != nil {
-			return err
+			return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 		}
-		return session(func(db *sql.DB) error {
-			var got int
-			err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM "+table).Scan(&got)
-			if _, dropErr := db.ExecContext(ctx, "DROP TABLE "+table); err == nil {
-				err = dropErr
-			}
-			if err == nil && got != 42 {
-				err = &kind.Miss{Expected: "the rows that another connection wrote", Got: fmt.Sprint(got)}
-			}
-			return err
-		})
-	}}}
+		return db, nil
+	})
 }

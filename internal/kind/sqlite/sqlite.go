@@ -3,7 +3,6 @@ package sqlite
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"fmt"
 	"net/url"
@@ -13,6 +12,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 	lib "modernc.org/sqlite/lib"
 
+	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 )
@@ -112,35 +112,7 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 	}
 }
 
-// Deeds are the slower proofs: what one connection writes into the file another reads.
+// Deeds are the slower proofs.
 func (sqlite) Deeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
-		table := "dravit_proof_" + rand.Text()
-		session := func(do func(db *sql.DB) error) error {
-			db, err := open(path(p))
-			if err != nil {
-				return err
-			}
-			defer db.Close()
-			return do(db)
-		}
-		err := session(func(db *sql.DB) error {
-			_, err := db.ExecContext(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2")
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		return session(func(db *sql.DB) error {
-			var got int
-			err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM "+table).Scan(&got)
-			if _, dropErr := db.ExecContext(ctx, "DROP TABLE "+table); err == nil {
-				err = dropErr
-			}
-			if err == nil && got != 42 {
-				err = &kind.Miss{Expected: "the rows that another connection wrote", Got: fmt.Sprint(got)}
-			}
-			return err
-		})
-	}}}
+	return health.SQLDeeds(func(context.Context) (*sql.DB, error) { return open(path(p)) })
 }
