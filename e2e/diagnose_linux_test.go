@@ -186,6 +186,27 @@ func faults() []fault {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "cache"), 0o500))
 			w.dravit("start", "--timeout", "5s")
 		}, cause: "folder-unwritable", subject: "site.day", says: "cache/x"},
+		{name: "file that PHP may not read", stack: phpSite, files: map[string]string{"public/index.php": `<?php require __DIR__."/../lib.php";`, "lib.php": "<?php"}, break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Chmod(filepath.Join(w.dir, "lib.php"), 0))
+		}, cause: "file-unreadable", subject: "site.day", says: "lib.php"},
+		{name: "socket taken", stack: "[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+			socket := w.status().part(t, "web").Socket
+			w.must("stop")
+			require.NoError(t, os.MkdirAll(filepath.Dir(socket), 0o700))
+			l, err := net.Listen("unix", socket)
+			require.NoError(t, err)
+			w.own(filepath.Dir(socket))
+			t.Cleanup(func() { l.Close() })
+			w.dravit("start", "--timeout", "5s")
+		}, cause: "socket-taken", subject: "part.web", says: "web.sock"},
+		{name: "another server on the data", stack: post, break_: restart(func(t *testing.T, w *world) {
+			other := w.command(t.Context())
+			other.Path = "/usr/lib/postgresql/15/bin/postgres"
+			other.Args = []string{"postgres", "-D", w.stackPath("data", "db"), "-k", filepath.Dir(w.home), "-h", ""}
+			require.NoError(t, other.Start())
+			t.Cleanup(func() { _ = other.Process.Signal(syscall.SIGQUIT); _ = other.Wait() })
+			w.eventually("it runs", func() bool { return fileExists(w.stackPath("data", "db", "postmaster.pid")) })
+		}), cause: "data-locked", subject: "part.db", says: "another PostgreSQL"},
 		{name: "exception", stack: phpSite, files: page(`<?php throw new Exception("low tide");`), cause: "application-error", subject: "site.day", says: "low tide"},
 		{name: "page without its text", stack: phpSite + "expect = { text = \"High tide\" }\n", files: page(hello), cause: "text-missing", subject: "site.day", says: "High tide"},
 		{name: "unexpected status", stack: phpSite, files: page(`<?php http_response_code(418);`), cause: "status-unexpected", subject: "site.day", says: "418"},
@@ -242,6 +263,11 @@ func small(options string) func(*testing.T, *world) {
 			require.NoError(t, syscall.Unmount(dir, 0))
 		})
 	}
+}
+
+func fileExists(file string) bool {
+	_, err := os.Stat(file)
+	return err == nil
 }
 
 func (w *world) gatewayPIDs() []int {

@@ -5,9 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -18,7 +16,6 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
-	"dravit/internal/project"
 	"dravit/internal/stackfile"
 )
 
@@ -124,73 +121,6 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	return spec, home.WriteState(File(h, id), spec)
 }
 
-// made is what a Spec was made of.
-type made struct {
-	Input plan.Input `json:"input"`
-	Host  Host       `json:"host"`
-}
-
-func madeFile(h *home.Home, id string) string { return h.Stack(id, "made.json") }
-
-// Folders are those of a stack that are sites of their own.
-type Folders struct {
-	facts project.Facts
-	sites []stackfile.Site
-}
-
-// ReadFolders returns the folders as they were when the stack's Spec was made.
-func ReadFolders(h *home.Home, id string) (Folders, error) {
-	var m made
-	err := home.ReadJSON(madeFile(h, id), &m)
-	if err == nil && m.Input.File == nil {
-		err = fmt.Errorf("%s is gone", madeFile(h, id))
-	}
-	if err != nil {
-		return Folders{}, err
-	}
-	return Folders{m.Input.Project, m.Input.File.Sites}, nil
-}
-
-// Changed looks at the folders, and tells whether they have changed since they were looked at last.
-func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
-
-// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made; ErrSame says that they have not.
-// Everything else stays as the last start decided it. The caller holds the ledger.
-func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
-	var m made
-	err := home.ReadJSON(madeFile(h, id), &m)
-	if err != nil {
-		return Spec{}, err
-	}
-	if !m.Input.Project.LookEach(m.Input.File.Sites) {
-		return Spec{}, ErrSame
-	}
-	own := book.Stacks[id]
-	m.Input.Ledger.Name, m.Input.Ledger.Ports, m.Input.Ledger.Hosts = own.Name, own.Ports, map[string]string{}
-	for other, s := range book.Stacks {
-		for _, host := range s.Hosts {
-			if other != id {
-				m.Input.Ledger.Hosts[host] = s.Name
-			}
-		}
-	}
-	p := plan.Make(m.Input, kinds.Pure())
-	if !p.OK {
-		return Spec{}, fmt.Errorf("%s: %s", p.Faults[0].What, p.Faults[0].Because)
-	}
-	if _, err := os.Stat(m.Host.Self); err != nil { // an upgrade took it away
-		m.Host.Self = m.Host.Link
-	}
-	spec, err := Write(h, m.Input, p, kinds, m.Host)
-	if err == nil {
-		Enter(book, id, m.Input.Project.Dir, p)
-	}
-	return spec, err
-}
-
-// ErrSame says that nothing has changed.
-var ErrSame = errors.New("nothing has changed")
-
 // Enter writes down in the ledger what a plan gave to a stack.
 func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
 	own := ledger.Stack{Dir: dir, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
@@ -218,47 +148,6 @@ func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
 	book.Stacks[id] = own
 	book.Gateway, book.Secure, book.Resolver = p.Gateway, p.Secure, p.Resolver
 	return changed
-}
-
-// dotenvHead begins a file that Dravit wrote: another is never written over.
-const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
-
-// ForeignFileError says that a file of the project is not Dravit's to write.
-type ForeignFileError struct{ File string }
-
-func (e *ForeignFileError) Error() string {
-	return e.File + " is there already, and Dravit did not write it"
-}
-
-// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
-// files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
-func writeDotenv(in plan.Input, env []string) error {
-	if in.File.Dotenv == "" {
-		return nil
-	}
-	file := filepath.Join(in.Project.Dir, in.File.Dotenv)
-	old, err := os.ReadFile(file)
-	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
-		return &ForeignFileError{in.File.Dotenv}
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	var b strings.Builder
-	b.WriteString(dotenvHead)
-	for _, v := range env {
-		name, value, _ := strings.Cut(v, "=")
-		if strings.ContainsAny(value, "'\n") {
-			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
-		} else {
-			value = "'" + value + "'"
-		}
-		b.WriteString(name + "=" + value + "\n")
-	}
-	if string(old) == b.String() {
-		return nil
-	}
-	return home.WriteFile(file, []byte(b.String()), 0o600)
 }
 
 // passwords returns a password for every part, the old one where it has one.

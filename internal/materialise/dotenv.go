@@ -1,0 +1,53 @@
+package materialise
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dravit/internal/home"
+	"dravit/internal/plan"
+)
+
+// dotenvHead begins a file that Dravit wrote: another is never written over.
+const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
+
+// ForeignFileError says that a file of the project is not Dravit's to write.
+type ForeignFileError struct{ File string }
+
+func (e *ForeignFileError) Error() string {
+	return e.File + " is there already, and Dravit did not write it"
+}
+
+// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
+// files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
+func writeDotenv(in plan.Input, env []string) error {
+	if in.File.Dotenv == "" {
+		return nil
+	}
+	file := filepath.Join(in.Project.Dir, in.File.Dotenv)
+	old, err := os.ReadFile(file)
+	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
+		return &ForeignFileError{in.File.Dotenv}
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString(dotenvHead)
+	for _, v := range env {
+		name, value, _ := strings.Cut(v, "=")
+		if strings.ContainsAny(value, "'\n") {
+			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
+		} else {
+			value = "'" + value + "'"
+		}
+		b.WriteString(name + "=" + value + "\n")
+	}
+	if string(old) == b.String() {
+		return nil
+	}
+	return home.WriteFile(file, []byte(b.String()), 0o600)
+}

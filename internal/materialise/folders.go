@@ -1,0 +1,81 @@
+package materialise
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/plan"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+)
+
+// made is what a Spec was made of.
+type made struct {
+	Input plan.Input `json:"input"`
+	Host  Host       `json:"host"`
+}
+
+func madeFile(h *home.Home, id string) string { return h.Stack(id, "made.json") }
+
+// Folders are those of a stack that are sites of their own.
+type Folders struct {
+	facts project.Facts
+	sites []stackfile.Site
+}
+
+// ReadFolders returns the folders as they were when the stack's Spec was made.
+func ReadFolders(h *home.Home, id string) (Folders, error) {
+	var m made
+	err := home.ReadJSON(madeFile(h, id), &m)
+	if err == nil && m.Input.File == nil {
+		err = fmt.Errorf("%s is gone", madeFile(h, id))
+	}
+	if err != nil {
+		return Folders{}, err
+	}
+	return Folders{m.Input.Project, m.Input.File.Sites}, nil
+}
+
+// Changed looks at the folders, and tells whether they have changed since they were looked at last.
+func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
+
+// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made; ErrSame says that they have not.
+// Everything else stays as the last start decided it. The caller holds the ledger.
+func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
+	var m made
+	err := home.ReadJSON(madeFile(h, id), &m)
+	if err != nil {
+		return Spec{}, err
+	}
+	if !m.Input.Project.LookEach(m.Input.File.Sites) {
+		return Spec{}, ErrSame
+	}
+	own := book.Stacks[id]
+	m.Input.Ledger.Name, m.Input.Ledger.Ports, m.Input.Ledger.Hosts = own.Name, own.Ports, map[string]string{}
+	for other, s := range book.Stacks {
+		for _, host := range s.Hosts {
+			if other != id {
+				m.Input.Ledger.Hosts[host] = s.Name
+			}
+		}
+	}
+	p := plan.Make(m.Input, kinds.Pure())
+	if !p.OK {
+		return Spec{}, fmt.Errorf("%s: %s", p.Faults[0].What, p.Faults[0].Because)
+	}
+	if _, err := os.Stat(m.Host.Self); err != nil { // an upgrade took it away
+		m.Host.Self = m.Host.Link
+	}
+	spec, err := Write(h, m.Input, p, kinds, m.Host)
+	if err == nil {
+		Enter(book, id, m.Input.Project.Dir, p)
+	}
+	return spec, err
+}
+
+// ErrSame says that nothing has changed.
+var ErrSame = errors.New("nothing has changed")

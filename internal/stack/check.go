@@ -1,0 +1,167 @@
+package stack
+
+import (
+	"context"
+	"slices"
+
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+)
+
+// PartCheck is the ladder of one part, as asked just now.
+type PartCheck struct {
+	Name  string          `json:"name"`
+	Kind  string          `json:"kind"`
+	State kind.State      `json:"state"`
+	Rungs []health.Result `json:"rungs"`
+	// Requires is what the application requires, as the web process has it.
+	Requires []kind.Requirement `json:"requires,omitempty"`
+}
+
+// SiteCheck is the ladder of one site, as asked just now.
+type SiteCheck struct {
+	Name  string          `json:"name"`
+	URL   string          `json:"url"`
+	State kind.State      `json:"state"`
+	Rungs []health.Result `json:"rungs"`
+}
+
+// Checked is what a check came to.
+type Checked struct {
+	Answers   bool
+	Parts     []PartCheck
+	Sites     []SiteCheck
+	Reachable []Reach // from other machines
+	Deeds     []health.DeedResult
+}
+
+// Check asks every part and every site now, side by side; of those named alone, where any is named.
+func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
+	out := Checked{Parts: []PartCheck{}, Sites: []SiteCheck{}}
+	status, err := s.Status(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Reachable = status.Reachable
+	spec, err := s.spec()
+	if err != nil {
+		return out, err
+	}
+	whole := spec
+	whole.Parts = slices.Clone(spec.Parts)
+	if err := choose(&spec, names); err != nil {
+		return out, err
+	}
+	var ladders [][]kind.Rung
+	for _, p := range spec.Parts {
+		ladders = append(ladders, s.Kinds.Of(p.Kind).Ladder(p))
+	}
+	for _, site := range spec.Sites {
+		target, err := gateway.Target(s.Home, whole, site, s.Kinds)
+		if err != nil {
+			return out, err
+		}
+		ladders = append(ladders, health.Site(target))
+	}
+	results := health.All(ctx, ladders)
+	if err := ctx.Err(); err != nil {
+		return out, err
+	}
+	out.Answers = len(results) > 0
+	stateOf := func(holds bool, seen kind.State) kind.State {
+		switch {
+		case holds && seen != kind.Stopped:
+			return kind.Answers
+		case seen == kind.Answers:
+			return kind.Unwell
+		}
+		return seen
+	}
+	for i, p := range spec.Parts {
+		seen := kind.Stopped
+		if j := slices.IndexFunc(status.Parts, func(x kind.Status) bool { return x.Name == p.Name }); j >= 0 {
+			seen = status.Parts[j].State
+		}
+		state := stateOf(health.Holds(results[i]), seen)
+		var requires []kind.Requirement
+		if k, ok := s.Kinds.Of(p.Kind).(kind.Requirer); ok && state == kind.Answers {
+			if requires, err = k.Requirements(ctx, p); err != nil {
+				return out, err
+			}
+			if slices.ContainsFunc(requires, func(r kind.Requirement) bool { return !r.Holds }) {
+				state = kind.Unwell
+			}
+		}
+		out.Answers = out.Answers && state == kind.Answers
+		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i], requires})
+	}
+	stopped := !slices.ContainsFunc(status.Parts, func(p kind.Status) bool { return p.State != kind.Stopped })
+	for i, site := range spec.Sites {
+		r := results[len(spec.Parts)+i]
+		state := stateOf(health.Holds(r), kind.Answers)
+		if stopped {
+			state = kind.Stopped
+		}
+		out.Answers = out.Answers && state == kind.Answers
+		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
+	}
+	return out, nil
+}
+
+// Prove asks a check's parts and sites for what takes longer to prove, of those that answer, and adds it to the check.
+func (s *Stack) Prove(ctx context.Context, c *Checked) error {
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	var subjects []string
+	var deeds []kind.Deed
+	add := func(subject string, all []kind.Deed) {
+		for _, d := range all {
+			subjects, deeds = append(subjects, subject), append(deeds, d)
+		}
+	}
+	for _, p := range c.Parts {
+		part, _ := spec.Part(p.Name)
+		if k, ok := s.Kinds.Of(part.Kind).(kind.Thorough); ok && p.State == kind.Answers {
+			add("part."+p.Name, k.Deeds(part))
+		}
+	}
+	for _, x := range c.Sites {
+		i := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
+		if i < 0 || x.State != kind.Answers {
+			continue
+		}
+		target, err := gateway.Target(s.Home, spec, spec.Sites[i], s.Kinds)
+		if err != nil {
+			return err
+		}
+		add("site."+x.Name, health.SiteDeeds(target))
+	}
+	c.Deeds = health.Prove(ctx, subjects, deeds)
+	for _, d := range c.Deeds {
+		c.Answers = c.Answers && d.Holds != nil && *d.Holds
+	}
+	return ctx.Err()
+}
+
+// choose leaves the parts and sites of these names in a Spec, all where there is none.
+func choose(spec *materialise.Spec, wanted []string) error {
+	if len(wanted) == 0 {
+		return nil
+	}
+	all := names(*spec)
+	for _, site := range spec.Sites {
+		all = append(all, site.Name)
+	}
+	for _, name := range wanted {
+		if !slices.Contains(all, name) {
+			return &NoPartError{name, all}
+		}
+	}
+	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })
+	spec.Sites = slices.DeleteFunc(spec.Sites, func(x materialise.Site) bool { return !slices.Contains(wanted, x.Name) })
+	return nil
+}
