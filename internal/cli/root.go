@@ -93,7 +93,8 @@ database and helpers fit, says why, starts them together, and proves that each a
 		Example: `  dravit demo          a made-up ferry office, running, on any machine
   dravit plan          what would run here, and why
   dravit start         run it
-  dravit check         prove that every part answers`,
+  dravit check         prove that every part answers
+  dravit diagnose      why something does not, and what to do`,
 		SuggestionsMinimumDistance: 2,
 		SilenceUsage:               true,
 		SilenceErrors:              true,

@@ -183,7 +183,7 @@ func notAnswering(out stack.Started) *ui.Failure {
 	}
 	for _, s := range out.Sites {
 		if fell := health.Fell(s.Rungs); fell != nil {
-			f := &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit check; dravit logs"}
+			f := &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit diagnose"}
 			if fell.Rung == kind.Resolves {
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}
