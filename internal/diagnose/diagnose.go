@@ -312,22 +312,16 @@ const (
 func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where string) bool {
 	told := map[int]bool{} // lines that a likelier symptom has explained
 	for _, s := range symptoms {
-		re := s.Words()
-		m := re.FindAllStringSubmatchIndex(text, -1)
-		if m == nil {
+		means, remedy, at := s.Find(text, part)
+		if at < 0 {
 			continue
 		}
-		at := m[len(m)-1] // the last time it was said
-		line := strings.LastIndexByte(text[:at[0]], '\n')
+		line := strings.LastIndexByte(text[:at], '\n')
 		if told[line] {
 			continue
 		}
 		told[line] = true
-		expand := func(template string) string {
-			out := string(re.ExpandString(nil, template, text, at))
-			return strings.Join(strings.Fields(strings.ReplaceAll(out, "{part}", part)), " ")
-		}
-		d.add(written, s.Cause, subject, expand(s.Means), expand(s.Remedy), where+": "+lineAt(text, at[0]))
+		d.add(written, s.Cause, subject, means, remedy, where+": "+lineAt(text, at))
 	}
 	return len(told) > 0
 }

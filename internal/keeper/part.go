@@ -672,6 +672,11 @@ func (p *part) explain(log, what string) (because, next string) {
 			return because, next
 		}
 	}
+	if k, ok := p.kind.(kind.Symptomatic); ok {
+		if because, next = kind.Explain(k.Symptoms(), log, p.spec.Name); because != "" {
+			return because, next
+		}
+	}
 	return what, ""
 }
 

@@ -8,10 +8,6 @@ import (
 // Symptoms are what servers of a project's own write, in whatever language.
 func (Base) Symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("module-other-runtime", pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version`), "the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
-		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`), "the module $1 is not there", "dravit run --part {part} -- npm install"),
-		kind.When("packages-missing", pattern.New(`(?:ModuleNotFoundError|ImportError): No module named '?([\w.]+)`), "the package $1 is not installed for this Python", "dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
-		kind.When("packages-missing", pattern.New(`(?:Could not find (\S+) in locally installed gems|cannot load such file -- (\S+)|Could not find gem '([^']+)')`), "the library $1$2$3 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`), "the server wants $1, which somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("command-missing", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`), "the command $1 is not there", "install it, or correct the part's command in the stack file"),
@@ -22,6 +18,5 @@ func (Base) Symptoms() []kind.Symptom {
 		kind.When("tables-missing", pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`), "the database is there, and its tables are not: $1", "run what makes the application's tables: dravit run -- COMMAND"),
 		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS)`), "a store refuses the application's user or password: $1", "read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
 		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`), "the application asks for a store at $1, where none is", "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
-		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
 	}
 }

@@ -47,21 +47,13 @@ func (node) Folders(p kind.Part) []string {
 	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "node_modules", ".bin")}
 }
 
-var (
-	otherABI = pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`)
-	noStart  = pattern.New(`Module did not self-register: '([^']*)'`)
-	missing  = pattern.New(`Cannot find (?:module|package) '([^']*)'`)
-)
-
-func (node) Explain(log string) (because, next string) {
-	if m := otherABI().FindStringSubmatch(log); m != nil {
-		return fmt.Sprintf("the native module %s was built for module ABI %s, and this Node.js has %s", m[1], m[2], m[3]), "dravit run -- npm rebuild"
-	}
-	if m := noStart().FindStringSubmatch(log); m != nil {
-		return "the native module " + m[1] + " was built for another Node.js", "dravit run -- npm rebuild"
-	}
-	if m := missing().FindStringSubmatch(log); m != nil {
-		return "the module " + m[1] + " is not there", "dravit run -- npm install"
-	}
-	return "", ""
+// Symptoms are what Node.js writes, beside what any server of a project's own may.
+func (n node) Symptoms() []kind.Symptom {
+	return append([]kind.Symptom{
+		kind.When("module-other-runtime", pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`), "the native module $1 was built for module ABI $2, and this Node.js has $3", "dravit run --part {part} -- npm rebuild"),
+		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`), "the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
+		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`), "the module $1 is not there", "dravit run --part {part} -- npm install"),
+		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1", "node --max-old-space-size=MB in the part's command"),
+		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
+	}, n.Base.Symptoms()...)
 }

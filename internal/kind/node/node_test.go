@@ -47,9 +47,9 @@ func TestScan(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	because, next := node{}.Explain("Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try")
+	because, next := kind.Explain(node{}.Symptoms(), "Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try", "crew")
 	assert.Equal(t, "the native module /p/kelp.node was built for module ABI 93, and this Node.js has 115", because)
-	assert.Equal(t, "dravit run -- npm rebuild", next)
-	because, _ = node{}.Explain("all is well")
+	assert.Equal(t, "dravit run --part crew -- npm rebuild", next)
+	because, _ = kind.Explain(node{}.Symptoms(), "all is well", "crew")
 	assert.Empty(t, because)
 }

@@ -71,21 +71,12 @@ func (python) Folders(p kind.Part) []string {
 	return folders
 }
 
-var (
-	noModule = pattern.New(`ModuleNotFoundError: No module named '([^']*)'`)
-	noImport = pattern.New(`(?m)^ImportError: (.*)$`)
-	syntax   = pattern.New(`(?m)^SyntaxError: (.*)$`)
-)
-
-func (python) Explain(log string) (because, next string) {
-	if m := noModule().FindStringSubmatch(log); m != nil {
-		return "the package " + m[1] + " is not installed for this interpreter", "dravit run -- python3 -m pip install " + m[1] + ", in the project's virtual environment"
-	}
-	if m := noImport().FindStringSubmatch(log); m != nil {
-		return m[1], ""
-	}
-	if m := syntax().FindStringSubmatch(log); m != nil {
-		return "Python finds a syntax error: " + m[1], ""
-	}
-	return "", ""
+// Symptoms are what Python writes, beside what any server of a project's own may.
+func (p python) Symptoms() []kind.Symptom {
+	return append([]kind.Symptom{
+		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`), "the package $1 is not installed for this interpreter", "dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
+		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`), "a compiled package was built for another Python: $1", "install it again for this one: dravit run --part {part} -- python3 -m pip install --force-reinstall PACKAGE"),
+		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1", "install what is missing, in the project's virtual environment"),
+		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1", "correct it; dravit logs {part} shows the line"),
+	}, p.Base.Symptoms()...)
 }

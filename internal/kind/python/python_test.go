@@ -45,9 +45,9 @@ func TestScan(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	because, next := python{}.Explain("Traceback (most recent call last):\n  File \"x.py\", line 1\nModuleNotFoundError: No module named 'kelp'\n")
+	because, next := kind.Explain(python{}.Symptoms(), "Traceback (most recent call last):\n  File \"x.py\", line 1\nModuleNotFoundError: No module named 'kelp'\n", "crew")
 	assert.Equal(t, "the package kelp is not installed for this interpreter", because)
 	assert.Contains(t, next, "pip install kelp")
-	because, _ = python{}.Explain("ImportError: kelp.so: undefined symbol: _PyGen_Send\n")
-	assert.Equal(t, "kelp.so: undefined symbol: _PyGen_Send", because)
+	because, _ = kind.Explain(python{}.Symptoms(), "ImportError: kelp.so: undefined symbol: _PyGen_Send\n", "crew")
+	assert.Equal(t, "a compiled package was built for another Python: kelp.so: undefined symbol: _PyGen_Send", because)
 }

@@ -45,20 +45,12 @@ func (ruby) Files(p kind.Part) ([]kind.File, error) {
 
 func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
 
-var (
-	noFile  = pattern.New(`cannot load such file -- (\S+)`)
-	library = pattern.New(`incompatible library version - (\S+)`)
-	gem     = pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`)
-)
-
-func (ruby) Explain(log string) (because, next string) {
-	switch {
-	case library().MatchString(log):
-		return "the native extension " + library().FindStringSubmatch(log)[1] + " was built for another Ruby", "dravit run -- bundle pristine"
-	case gem().MatchString(log):
-		return "the gem " + gem().FindStringSubmatch(log)[1] + " is not installed for this Ruby", "dravit run -- bundle install"
-	case noFile().MatchString(log):
-		return "the library " + noFile().FindStringSubmatch(log)[1] + " is not there for this Ruby", "dravit run -- bundle install"
-	}
-	return "", ""
+// Symptoms are what Ruby writes, beside what any server of a project's own may.
+func (r ruby) Symptoms() []kind.Symptom {
+	return append([]kind.Symptom{
+		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`), "the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
+		kind.When("packages-missing", pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`), "the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
+		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`), "the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
+		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1", "correct it; dravit logs {part} shows the line"),
+	}, r.Base.Symptoms()...)
 }

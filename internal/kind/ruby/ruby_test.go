@@ -35,7 +35,7 @@ func TestExplain(t *testing.T) {
 		"Could not find kelp-1.2 in locally installed gems (Bundler::GemNotFound)": "the gem kelp-1.2 is not installed for this Ruby",
 		"all is well": "",
 	} {
-		because, _ := ruby{}.Explain(log)
+		because, _ := kind.Explain(ruby{}.Symptoms(), log, "crew")
 		assert.Equal(t, want, because)
 	}
 }
