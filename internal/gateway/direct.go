@@ -80,7 +80,7 @@ func direct(r *http.Request) bool {
 	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && r.ContentLength == 0 && len(r.TransferEncoding) == 0 && r.Header["Upgrade"] == nil && r.Header["Expect"] == nil
 }
 
-// hop are the header fields that are between two neighbours only (RFC 9110, section 7.6.1), with those that the gateway writes itself.
+// hop are the header fields that are between two neighbours only (RFC 9110, section 7.6.1).
 var hop = map[string]bool{"Connection": true, "Keep-Alive": true, "Proxy-Connection": true, "Proxy-Authenticate": true, "Proxy-Authorization": true, "Te": true, "Trailer": true, "Transfer-Encoding": true, "Upgrade": true}
 
 // named are the header fields that a Connection field names.

@@ -255,6 +255,14 @@ func TestResponder(t *testing.T) {
 		assert.Empty(t, txt)
 		assert.Error(t, err)
 	}
+	// A visitor who keeps a connection open does not keep the responder from ending.
+	idle, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	defer idle.Close()
+	defer func(began time.Time) {
+		r.close()
+		assert.Less(t, time.Since(began), lineIdle)
+	}(time.Now())
 	// What is no question gets no answer, or is told so; it serves on.
 	conn, err := net.Dial("udp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)

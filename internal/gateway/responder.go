@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"context"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -31,6 +32,8 @@ type responder struct {
 	known func(host string) known
 	udp   net.PacketConn
 	tcp   net.Listener
+	ctx   context.Context // ends with the responder: open connections do, too
+	end   context.CancelFunc
 	wg    sync.WaitGroup
 }
 
@@ -54,12 +57,14 @@ func respond(port int, tell func(host string) known) (*responder, error) {
 		return nil, err
 	}
 	r := &responder{port: port, known: tell, udp: udp, tcp: tcp}
+	r.ctx, r.end = context.WithCancel(context.Background())
 	r.wg.Go(r.datagrams)
 	r.wg.Go(r.lines)
 	return r, nil
 }
 
 func (r *responder) close() {
+	r.end()
 	r.udp.Close()
 	r.tcp.Close()
 	r.wg.Wait()
@@ -93,6 +98,7 @@ func (r *responder) lines() {
 		r.wg.Go(func() {
 			defer func() { <-limit }()
 			defer conn.Close()
+			defer context.AfterFunc(r.ctx, func() { conn.Close() })()
 			for {
 				_ = conn.SetDeadline(time.Now().Add(lineIdle))
 				var length [2]byte
