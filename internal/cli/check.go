@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/xml"
-	"fmt"
 	"os"
 	"time"
 
@@ -12,8 +10,8 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/home"
-	"dravit/internal/kind"
 	"dravit/internal/proc"
+	"dravit/internal/report"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -76,7 +74,7 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 				}
 			}
 			if junit != "" {
-				if err := saveText(junit, junitReport(s.Name, c)); err != nil {
+				if err := saveText(junit, report.JUnit(s.Name, c)); err != nil {
 					return err
 				}
 			}
@@ -174,65 +172,4 @@ func saveText(file, text string) error {
 		return &ui.Failure{Code: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
 	}
 	return nil
-}
-
-// The JUnit report has a suite for each part and site, with a case for each rung. A rung that does not count is no failure.
-type junitSuites struct {
-	XMLName xml.Name     `xml:"testsuites"`
-	Suites  []junitSuite `xml:"testsuite"`
-}
-
-type junitSuite struct {
-	Name     string      `xml:"name,attr"`
-	Tests    int         `xml:"tests,attr"`
-	Failures int         `xml:"failures,attr"`
-	Skipped  int         `xml:"skipped,attr"`
-	Time     string      `xml:"time,attr"` // seconds
-	Cases    []junitCase `xml:"testcase"`
-}
-
-type junitCase struct {
-	Class   string        `xml:"classname,attr"`
-	Name    string        `xml:"name,attr"`
-	Time    string        `xml:"time,attr"`
-	Failure *junitFailure `xml:"failure,omitempty"`
-	Skipped *struct{}     `xml:"skipped,omitempty"`
-}
-
-type junitFailure struct {
-	Message string `xml:"message,attr"`
-}
-
-func junitReport(name string, c stack.Checked) string {
-	var all junitSuites
-	add := func(class string, rungs []health.Result) {
-		s := junitSuite{Name: class, Tests: len(rungs)}
-		sum := 0.0
-		for _, r := range rungs {
-			x := junitCase{Class: class, Name: string(r.Rung), Time: fmt.Sprintf("%.4f", r.MS/1000)}
-			sum += r.MS
-			switch {
-			case r.Holds == nil || !*r.Holds && r.Advisory:
-				x.Skipped = &struct{}{}
-				s.Skipped++
-			case !*r.Holds:
-				x.Failure = &junitFailure{"expected " + r.Expected + ", got " + r.Got}
-				s.Failures++
-			}
-			s.Cases = append(s.Cases, x)
-		}
-		s.Time = fmt.Sprintf("%.4f", sum/1000)
-		all.Suites = append(all.Suites, s)
-	}
-	for _, p := range c.Parts {
-		add(name+".part."+p.Name, p.Rungs)
-	}
-	for _, x := range c.Sites {
-		add(name+".site."+x.Name, x.Rungs)
-	}
-	for _, d := range c.Deeds {
-		add(name+"."+d.Subject+".deep", []health.Result{{Rung: kind.RungName(d.Deed), Holds: d.Holds, MS: d.MS, Expected: d.Expected, Got: d.Got}})
-	}
-	text, _ := xml.MarshalIndent(all, "", "  ") // plain texts and numbers cannot fail
-	return xml.Header + string(text) + "\n"
 }

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/plan"
 	"dravit/internal/report"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
@@ -45,11 +44,11 @@ With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures
 			if s.ID == "" {
 				return stack.ErrNeverStarted
 			}
-			d, err := s.Report(cmd.Context(), plan.Consent{})
+			d, err := s.Report(cmd.Context())
 			if err != nil {
 				return err
 			}
-			data := report.Data{Spec: d.Spec, Status: d.Status, Checked: d.Checked, Plan: d.Plan, Starts: d.Starts, At: time.Now(), Version: Version}
+			data := report.Data{Spec: d.Spec, Checked: d.Checked, Plan: d.Plan, Starts: d.Starts, At: time.Now(), Version: Version}
 			file, text := s.Home.Stack(s.ID, "report.html"), []byte(nil)
 			if only != "" {
 				file = svg

@@ -19,19 +19,17 @@ import (
 
 // Facts is what causes rest on.
 type Facts struct {
-	Now     time.Time
-	User    string
-	Stopped bool // nobody wants the stack to run
-	Plan    plan.Plan
-	Parts   []Part
-	Sites   []Site
-	Gateway Gateway
-	Disks   []Disk
-	Proxy   string // the proxy that the environment tells programs to use for plain HTTP, "" none
-	Bypass  string // what it leaves out (NO_PROXY)
-	// Trusted tells whether the system accepts the sites' certificates; Authority is when theirs begins.
-	Trusted   bool
-	Authority time.Time
+	Now       time.Time
+	User      string
+	Stopped   bool // nobody wants the stack to run
+	Plan      plan.Plan
+	Parts     []Part
+	Sites     []Site
+	Gateway   Gateway
+	Disks     []Disk
+	Proxy     string    // the proxy that the environment tells programs to use for plain HTTP, "" none
+	Bypass    string    // what it leaves out (NO_PROXY)
+	Authority time.Time // when the certificates of the sites' authority begin
 }
 
 // Part is a part with what was found of it.
@@ -51,8 +49,7 @@ type Part struct {
 
 // Tree is a folder with what stands in its owner's way.
 type Tree struct {
-	Path    string
-	Missing bool
+	Path string
 	// Foreign is the first file that belongs to somebody else, and Owner who; Locked the first that its owner may not read and write.
 	Foreign, Owner, Locked string
 }
@@ -454,7 +451,7 @@ func (d *doctor) aside() {
 		d.add(aside, "proxy-catches", "machine", "the environment sends requests for the sites to a proxy", "export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy, "NO_PROXY leaves out "+cmp.Or(d.f.Bypass, "nothing"))
 	}
 	if !d.f.Authority.IsZero() && d.f.Authority.After(d.f.Now) {
-		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates begin in the future", "set the clock right; where it is, dravit stop and start make no difference, removing the authority's folder does", "they begin at "+d.f.Authority.Format(time.RFC3339))
+		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates begin in the future", "set the clock right; where it is, remove the folder authority in Dravit's own, then dravit stop and dravit start", "they begin at "+d.f.Authority.Format(time.RFC3339))
 	}
 }
 

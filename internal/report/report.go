@@ -20,7 +20,6 @@ import (
 // Data is what a report shows.
 type Data struct {
 	Spec    materialise.Spec
-	Status  []kind.Status
 	Checked stack.Checked
 	Plan    plan.Plan
 	Starts  []stack.StartRecord // the latest at the end

@@ -35,6 +35,8 @@ type Checked struct {
 	Sites     []SiteCheck
 	Reachable []Reach // from other machines
 	Deeds     []health.DeedResult
+
+	seen []kind.Status // by the keeper, just before
 }
 
 // Check asks every part and every site now, side by side; of those named alone, where any is named.
@@ -44,7 +46,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Reachable = status.Reachable
+	out.Reachable, out.seen = status.Reachable, status.Parts
 	spec, err := s.spec()
 	if err != nil {
 		return out, err

@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,7 +48,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		return Diagnosis{}, err
 	}
 	facts.User = me.Username
-	facts.Proxy, facts.Bypass = first(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")), first(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
+	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")), cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
 	facts.Stopped = s.ID == "" || !keeper.Wished(s.Home, s.ID)
 	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return Diagnosis{}, err
@@ -61,12 +62,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	if err != nil {
 		return out, err
 	}
-	status, err := s.Status(ctx)
-	if err != nil {
-		return out, err
-	}
 	for i, p := range spec.Parts {
-		facts.Parts = append(facts.Parts, s.examine(p, statusOf(status.Parts, p.Name), checked.Parts[i].Rungs))
+		facts.Parts = append(facts.Parts, s.examine(p, statusOf(checked.seen, p.Name), checked.Parts[i].Rungs))
 		facts.Parts[i].Requires = checked.Parts[i].Requires
 		if checked.Parts[i].State != kind.Answers && facts.Parts[i].Status.State == kind.Answers { // it fell since the keeper looked
 			facts.Parts[i].Status.State = kind.Unwell
@@ -83,19 +80,9 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	wg.Wait()
 	facts.Disks = disks(s.Home, spec)
-	facts.Trusted = certificates.Trusted(s.Home)
 	facts.Authority = certificates.Begins(s.Home)
 	out.Causes = diagnose.Causes(facts)
 	return out, ctx.Err()
-}
-
-func first(texts ...string) string {
-	for _, t := range texts {
-		if t != "" {
-			return t
-		}
-	}
-	return ""
 }
 
 func statusOf(all []kind.Status, name string) kind.Status {
@@ -180,10 +167,6 @@ func examineTree(dir string) *diagnose.Tree {
 	t := &diagnose.Tree{Path: dir}
 	seen := 0
 	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) && path == dir {
-			t.Missing = true
-			return nil
-		}
 		if err != nil && t.Locked == "" && errors.Is(err, fs.ErrPermission) {
 			t.Locked = path
 		}

@@ -152,7 +152,7 @@ func (e *NoSiteError) Error() string {
 }
 
 // knows tells whether every site of which a consent speaks wants to be seen by other machines.
-func (c consent) knows(file *stackfile.File, now plan.Consent) error {
+func knows(file *stackfile.File, now plan.Consent) error {
 	var all []string
 	for _, s := range file.Sites {
 		if s.Network() {

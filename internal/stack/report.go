@@ -3,7 +3,6 @@ package stack
 import (
 	"context"
 
-	"dravit/internal/kind"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 )
@@ -11,14 +10,13 @@ import (
 // Whole is everything there is to show of a stack.
 type Whole struct {
 	Spec    materialise.Spec
-	Status  []kind.Status
 	Checked Checked
 	Plan    plan.Plan
 	Starts  []StartRecord
 }
 
 // Report asks everything and gathers what there is to show.
-func (s *Stack) Report(ctx context.Context, consent plan.Consent) (Whole, error) {
+func (s *Stack) Report(ctx context.Context) (Whole, error) {
 	var out Whole
 	var err error
 	if out.Spec, err = s.spec(); err != nil {
@@ -27,12 +25,7 @@ func (s *Stack) Report(ctx context.Context, consent plan.Consent) (Whole, error)
 	if out.Checked, err = s.Check(ctx); err != nil {
 		return out, err
 	}
-	status, err := s.Status(ctx)
-	if err != nil {
-		return out, err
-	}
-	out.Status = status.Parts
-	if _, out.Plan, err = s.Plan(ctx, consent); err != nil {
+	if _, out.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return out, err
 	}
 	out.Starts, err = s.Starts()

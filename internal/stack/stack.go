@@ -349,7 +349,7 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
 // the parts to restart is not in it.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
-	if err := (consent{}).knows(file, o.Consent); err != nil {
+	if err := knows(file, o.Consent); err != nil {
 		return err
 	}
 	found, err := s.Look(ctx, file.Requires)
