@@ -92,6 +92,22 @@ func TestThief(t *testing.T) {
 	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack robbed")
 }
 
+// A thief that has gone again by the time anybody looks: the server's own words tell that it did not get its port.
+func TestThiefThatWent(t *testing.T) {
+	w := newWorld(t)
+	w.write("tide.js", `const fs = require("fs"), port = process.env.PORT
+if (!fs.existsSync("came")) { // the thief's time
+	fs.writeFileSync("came", "")
+	throw new Error("listen EADDRINUSE: address already in use 127.0.0.1:" + port)
+}
+require("http").createServer((_, a) => a.end("high tide")).listen(port, "127.0.0.1")`)
+	w.write("dravit.toml", "name = \"robbed\"\n[part.app]\nkind = \"node\"\ncommand = \"node tide.js\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.must("start")
+	assert.FileExists(t, filepath.Join(w.dir, "came"))
+	_, body, _ := get(t, "GET", w.status().Sites[0].URL, nil)
+	assert.Equal(t, "high tide", body)
+}
+
 // The gateway gives way as well, and its sites' addresses follow.
 func TestThiefOfTheGateway(t *testing.T) {
 	w := newWorld(t)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"time"
 
@@ -264,14 +265,19 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 // maxMoves is how often a start gives way to others that take its ports.
 const maxMoves = 5
 
-// robbed tells whether a part, or the gateway, failed since somebody else has its port now. Where the port is pinned, the next plan says so.
+// robbed tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its server asked for it. Where the
+// port is pinned, the next plan says so.
 func (s *Stack) robbed(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
 		i := slices.IndexFunc(out.Parts, func(x kind.Status) bool { return x.Name == p.Name })
-		if p.Port != 0 && i >= 0 && out.Parts[i].State == kind.Failed {
-			held[p.Port] = true
+		if p.Port == 0 || i < 0 || out.Parts[i].State != kind.Failed {
+			continue
 		}
+		if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok && lostPort(p.Name, p.Port, k.Symptoms(), readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+			return true // whoever had it may be gone by now
+		}
+		held[p.Port] = true
 	}
 	if out.Plan.Gateway != 0 && !home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
 		held[out.Plan.Gateway] = true
@@ -281,6 +287,14 @@ func (s *Stack) robbed(out Started) bool {
 	}
 	ports, err := survey.Ports(nil, map[int]bool{})
 	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return p.Protocol == "tcp" && held[p.Port] })
+}
+
+// lostPort tells whether a part's server says that it did not get the part's port.
+func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
+	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
+		means, _, at := s.Find(words, part)
+		return at >= 0 && (s.Cause == "port-taken" || s.Cause == "port-fixed" && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
+	})
 }
 
 // startOnce makes one plan and brings the stack to it.
