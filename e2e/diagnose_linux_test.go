@@ -1,12 +1,16 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -36,6 +40,8 @@ const (
 	nodeSite = "[part.app]\nkind = \"node\"\ncommand = \"exec node app.js\"\nuses = []\n[[site]]\nname = \"day\"\napp = \"app\"\n"
 	maria    = "[part.db]\nkind = \"mariadb\"\n"
 	post     = "[part.db]\nkind = \"postgres\"\n"
+
+	ownExtension = "[part.app]\nkind = \"php\"\nextensions = [\"own/redis.so\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n"
 )
 
 // fault is one thing gone wrong for real, and what diagnose has to say of it first.
@@ -177,6 +183,14 @@ func faults() []fault {
 		{name: "extension not loaded: a class", stack: "[part.app]\nkind = \"php\"\nextensions = [\"intl\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new Redis();`), cause: "extension-not-loaded", subject: "site.day", says: "Redis"},
 		{name: "extension not loaded: a function", stack: "[part.app]\nkind = \"php\"\nextensions = [\"redis\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php intl_get_error_code();`), cause: "extension-not-loaded", subject: "site.day", says: "intl_get_error_code"},
 		{name: "extension not loaded: a driver", stack: "[part.app]\nkind = \"php\"\nextensions = [\"redis\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new PDO("mysql:host=x");`), cause: "extension-not-loaded", subject: "site.day", says: "pdo_mysql"},
+		{name: "extension's file gone", stack: ownExtension, prepare: ownRedis, files: page(hello), break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Remove(filepath.Join(w.dir, "own", "redis.so")))
+			w.crash("app")
+		}, cause: "extension-file-missing", subject: "part.app", says: "own/redis.so"},
+		{name: "extension's file of another PHP", stack: ownExtension, prepare: ownRedis, files: page(hello), break_: func(t *testing.T, w *world) {
+			copyFile(t, filepath.Join(beside(t), "7.4/tree/usr/lib/php/20190902/redis.so"), filepath.Join(w.dir, "own", "redis.so"))
+			w.crash("app")
+		}, cause: "extension-other-build", subject: "part.app", says: "own/redis.so"},
 		{name: "function disabled", stack: "[part.app]\nkind = \"php\"\nsettings = { disable_functions = \"exec\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php exec("ls");`), cause: "function-disabled", subject: "site.day", says: "exec()"},
 		{name: "requirement unmet", stack: "[part.app]\nkind = \"php\"\nrequires = { writable = [\"cache\"] }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(hello), break_: func(*testing.T, *world) {}, cause: "requirement-unmet", subject: "part.app", says: "cache"},
 		{name: "memory limit of PHP", stack: "[part.app]\nkind = \"php\"\nsettings = { memory_limit = \"16M\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php str_repeat("tide", 9000000);`), cause: "memory-limit", subject: "site.day", says: "memory_limit"},
@@ -207,6 +221,13 @@ func faults() []fault {
 			t.Cleanup(func() { _ = other.Process.Signal(syscall.SIGQUIT); _ = other.Wait() })
 			w.eventually("it runs", func() bool { return fileExists(w.stackPath("data", "db", "postmaster.pid")) })
 		}), cause: "data-locked", subject: "part.db", says: "another PostgreSQL"},
+		{name: "certificate that the page does not trust", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"peer_name" => "day.localhost"`), cause: "certificate-untrusted", subject: "site.day", says: "names certificate on"},
+		{name: "certificate for another name", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"cafile" => getenv("AUTHORITY"), "peer_name" => "night.localhost", "SNI_enabled" => false`), cause: "certificate-other-name", subject: "site.day", says: "night.localhost"},
+		{name: "certificate that Node.js does not trust", stack: nodeSite, files: node(`const fs = require("fs"), serve = () => require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")
+fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readFileSync("https", "utf8"), servername: "day.localhost"}, serve) : serve()`), break_: func(t *testing.T, w *world) {
+			w.write("https", fmt.Sprint(w.book().Secure))
+			w.dravit("restart", "--timeout", "6s")
+		}, cause: "certificate-untrusted", subject: "part.app", says: "NODE_EXTRA_CA_CERTS"},
 		{name: "exception", stack: phpSite, files: page(`<?php throw new Exception("low tide");`), cause: "application-error", subject: "site.day", says: "low tide"},
 		{name: "page without its text", stack: phpSite + "expect = { text = \"High tide\" }\n", files: page(hello), cause: "text-missing", subject: "site.day", says: "High tide"},
 		{name: "unexpected status", stack: phpSite, files: page(`<?php http_response_code(418);`), cause: "status-unexpected", subject: "site.day", says: "418"},
@@ -245,8 +266,61 @@ func faults() []fault {
 				}
 			}
 		}), cause: "inodes-full", subject: "machine", says: "200 of 200", root: true},
+		{name: "quota used up", stack: "[part.seats]\nkind = \"redis\"\n", prepare: quota(60), break_: func(t *testing.T, w *world) {
+			f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
+			require.NoError(t, err)
+			var wrote int
+			for err == nil { // as much as is granted
+				var n int
+				n, err = f.Write(make([]byte, 64<<10))
+				wrote += n
+			}
+			require.ErrorIs(t, err, syscall.EDQUOT)
+			require.Less(t, wrote, 100<<20)
+			f.Close()
+			w.dravit("restart")
+		}, cause: "quota-full", subject: "machine", says: "may store", root: true},
+		{name: "no memory left", stack: nodeSite, root: true, files: node(`if (require("fs").existsSync("hungry")) for (const all = [];;) all.push(Buffer.alloc(1 << 20, 1))
+require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")`), break_: func(t *testing.T, w *world) {
+			w.confine(128 << 20)
+			w.write("hungry", "")
+			w.kill("app")
+			w.eventually("the kernel kills it", func() bool { return strings.Contains(w.status().part(t, "app").Because, "no memory left") })
+		}, cause: "out-of-memory", subject: "part.app", says: "dravit status"},
+		{name: "a server that hangs", stack: "[part.seats]\nkind = \"redis\"\n", break_: func(t *testing.T, w *world) {
+			pid := w.status().part(t, "seats").PID
+			require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+			t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) })
+		}, cause: "unwell", subject: "part.seats", says: "dravit restart seats", fixes: true},
 		{name: "no program fits", stack: "[part.app]\nkind = \"php\"\nversion = \"5.1\"\n", cause: "no-plan", subject: "part.app", says: "5.1"},
 	}
+}
+
+// askOverHTTPS has the page ask the gateway over HTTPS.
+func askOverHTTPS(options string) func(*testing.T, *world) {
+	return func(t *testing.T, w *world) {
+		var n struct{ Authority string }
+		w.json(&n, "names")
+		require.NotEmpty(t, n.Authority)
+		w.write("public/index.php", fmt.Sprintf(`<?php if (file_get_contents("https://127.0.0.1:%d/", false, stream_context_create(["ssl" => [%s]])) === false) throw new Exception("no tides");`,
+			w.book().Secure, strings.Replace(options, `getenv("AUTHORITY")`, strconv.Quote(n.Authority), 1)))
+	}
+}
+
+// ownRedis gives the project an extension file of its own.
+func ownRedis(t *testing.T, w *world) {
+	copyFile(t, "/usr/lib/php/20220829/redis.so", filepath.Join(w.dir, "own", "redis.so"))
+	w.own(w.dir)
+}
+
+// crash kills a part, and waits until it was started again.
+func (w *world) crash(part string) {
+	w.t.Helper()
+	old := w.kill(part)
+	w.eventually("it is there again", func() bool {
+		p := w.status().part(w.t, part)
+		return p.PID > 0 && p.PID != old && (p.State == "answers" || p.Because != "")
+	})
 }
 
 // small puts Dravit's folder on a file system with little room.
@@ -263,6 +337,69 @@ func small(options string) func(*testing.T, *world) {
 			require.NoError(t, syscall.Unmount(dir, 0))
 		})
 	}
+}
+
+// kill kills the process of a part, and returns which it was.
+func (w *world) kill(part string) int {
+	w.t.Helper()
+	pid := w.status().part(w.t, part).PID
+	kill(w.t, pid)
+	return pid
+}
+
+// quota puts Dravit's folder on a file system on which it may store so many MB.
+func quota(limit int) func(*testing.T, *world) {
+	return func(t *testing.T, w *world) {
+		if known, err := os.ReadFile("/proc/filesystems"); err != nil || !strings.Contains(string(known), "\tbtrfs\n") || !fileExists("/dev/loop-control") {
+			t.Skip("this kernel has no btrfs, or no loop devices: no quota can be made")
+		}
+		dir, home := filepath.Join(filepath.Dir(w.home), "small"), w.home
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		image, err := os.Create(dir + ".btrfs")
+		require.NoError(t, err)
+		require.NoError(t, image.Truncate(300<<20))
+		image.Close()
+		run := func(argv ...string) {
+			t.Helper()
+			out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+		run("mkfs.btrfs", "-q", dir+".btrfs")
+		run("mount", "-o", "loop", dir+".btrfs", dir)
+		t.Cleanup(func() {
+			w.stopAll()
+			w.home = home
+			require.NoError(t, syscall.Unmount(dir, 0))
+		})
+		run("btrfs", "quota", "enable", dir)
+		run("btrfs", "subvolume", "create", filepath.Join(dir, "mine"))
+		run("btrfs", "qgroup", "limit", fmt.Sprintf("%dM", limit), filepath.Join(dir, "mine"))
+		w.home = filepath.Join(dir, "mine", "home")
+		w.settings("http = 8080\nhttps = 8443\n")
+		w.own(dir)
+	}
+}
+
+// confine lets the keeper, and what it starts, have so many bytes of memory.
+func (w *world) confine(limit int) {
+	t := w.t
+	t.Helper()
+	group, file := fmt.Sprintf("/sys/fs/cgroup/memory/dravit-test-%d", os.Getpid()), "memory.limit_in_bytes"
+	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err == nil { // version 2
+		group, file = strings.Replace(group, "/memory", "", 1), "memory.max"
+		_ = os.WriteFile("/sys/fs/cgroup/cgroup.subtree_control", []byte("+memory"), 0o644) // a group without it has no memory.max
+	}
+	if err := os.Mkdir(group, 0o755); errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EACCES) || errors.Is(err, fs.ErrNotExist) {
+		t.Skip("this machine grants no control groups: no limit can be set")
+	} else {
+		require.NoError(t, err)
+	}
+	t.Cleanup(func() {
+		w.stopAll()
+		w.eventually("its processes are gone", func() bool { return os.Remove(group) == nil })
+	})
+	require.NoError(t, os.WriteFile(filepath.Join(group, file), []byte(fmt.Sprint(limit)), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(group, "cgroup.procs"), []byte(fmt.Sprint(w.keeperPID())), 0o644))
 }
 
 func fileExists(file string) bool {

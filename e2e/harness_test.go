@@ -330,6 +330,14 @@ func get(t *testing.T, method, url string, body io.Reader, edit ...func(*http.Re
 	return resp.StatusCode, string(text), resp.Header
 }
 
+func copyFile(t *testing.T, from, to string) {
+	t.Helper()
+	text, err := os.ReadFile(from)
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+	require.NoError(t, os.WriteFile(to, text, 0o644))
+}
+
 func kill(t *testing.T, pid int) {
 	t.Helper()
 	require.Positive(t, pid)

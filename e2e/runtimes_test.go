@@ -186,12 +186,6 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(other), 0o755))
 	dir := w.besides(`extensions = ["` + other + `"]`)
 	file74, file84 := filepath.Join(dir, "7.4/tree/usr/lib/php/20190902/redis.so"), filepath.Join(dir, "8.4/tree/usr/lib/php/20240924/redis.so")
-	copyTo := func(from, to string) {
-		text, err := os.ReadFile(from)
-		require.NoError(t, err)
-		require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
-		require.NoError(t, os.WriteFile(to, text, 0o644))
-	}
 	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nextensions = [\"intl\", \"redis\"]\n")
 	app := planned(t, w.plan(), "app")
 	assert.True(t, strings.HasPrefix(app.Version, "8.2"), "only 8.2 has intl: %s", app.Version)
@@ -208,7 +202,7 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 
 	// A file of the project's own, built for 7.4.
 	w.write("lib/.keep", "")
-	copyTo(file74, filepath.Join(w.dir, "lib", "redis.so"))
+	copyFile(t, file74, filepath.Join(w.dir, "lib", "redis.so"))
 	w.own(w.dir)
 	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nversion = \"8.2\"\nextensions = [\"lib/redis.so\"]\n")
 	r = w.dravit("plan")
@@ -223,7 +217,7 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	w.must("stop")
 
 	// A file in a folder of the settings, under a name that 8.2 does not have.
-	copyTo(file84, filepath.Join(other, "kelp.so"))
+	copyFile(t, file84, filepath.Join(other, "kelp.so"))
 	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nversion = \"8.2\"\nextensions = [\"kelp\"]\n")
 	r = w.dravit("start")
 	assert.Equal(t, 3, r.code, r.all())

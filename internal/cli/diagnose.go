@@ -2,14 +2,12 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"os"
-	"os/exec"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"dravit/internal/diagnose"
+	"dravit/internal/kind"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -66,64 +64,19 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 
 // mend carries out what can do no harm, as far as the user agrees, and looks again.
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
-	self, err := os.Executable()
-	if err != nil {
-		return d, err
+	agree := func(c diagnose.Cause) bool { return a.agrees(c.What+": "+strings.Join(c.Fix, " "), "Do it?") }
+	if a.json {
+		return s.Mend(ctx, d, agree, func(kind.Status) {})
 	}
-	done := map[string]bool{}
-	start := false
-	for _, c := range d.Causes {
-		text := strings.Join(c.Fix, " ")
-		if c.Fix == nil || done[text] || !a.agrees(c.What+": "+text, "Do it?") {
-			continue
+	var progress *ui.Progress // begins with the first part that changes: the questions come before
+	d, err := s.Mend(ctx, d, agree, func(state kind.Status) {
+		if progress == nil {
+			progress = a.ui.Progress()
 		}
-		done[text] = true
-		if text == "dravit start" {
-			start = true
-			continue
-		}
-		start = start || c.Fix[0] != "dravit" // what failed for it is started again
-		if err := a.fix(ctx, self, s, c.Fix); err != nil {
-			return d, err
-		}
+		progress.Report(state)
+	})
+	if progress != nil {
+		progress.End()
 	}
-	if start {
-		if err := a.fix(ctx, self, s, []string{"dravit", "start"}); err != nil {
-			return d, err
-		}
-	}
-	if len(done) == 0 {
-		return d, nil
-	}
-	found, err := a.stackIn(s.Dir)
-	if err != nil {
-		return d, err
-	}
-	return found.Diagnose(ctx)
-}
-
-// fix runs one remedy. One that does not help shows when everything is looked at again.
-func (a *app) fix(ctx context.Context, self string, s *stack.Stack, argv []string) error {
-	if argv[0] == "dravit" {
-		argv = append([]string{self, "-C", s.Dir}, argv[1:]...)
-	}
-	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	cmd.Stdout, cmd.Stderr = a.ui.Err, a.ui.Err
-	err := cmd.Run()
-	var exit *exec.ExitError
-	if errors.As(err, &exit) {
-		return nil
-	}
-	if err != nil {
-		return &ui.Failure{Code: exitFailed, What: "the remedy cannot be run", Because: err.Error(), Next: strings.Join(argv, " ")}
-	}
-	return nil
-}
-
-func (a *app) stackIn(dir string) (*stack.Stack, error) {
-	m, err := a.machine()
-	if err != nil {
-		return nil, err
-	}
-	return m.Find(dir, "")
+	return d, err
 }

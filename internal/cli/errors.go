@@ -55,6 +55,8 @@ func explain(err error) *ui.Failure {
 		return &ui.Failure{Code: exitInterrupted, What: "interrupted"}
 	case errors.Is(err, syscall.ENOSPC):
 		return &ui.Failure{Code: exitFailed, What: "there is no space left", Because: err.Error(), Next: "make room there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start"}
+	case errors.Is(err, syscall.EDQUOT):
+		return &ui.Failure{Code: exitFailed, What: "this account may store no more", Because: err.Error(), Next: "remove files of yours there, or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start"}
 	case errors.Is(err, fs.ErrPermission):
 		return &ui.Failure{Code: exitForbidden, What: "this account may not do that", Because: err.Error(), Next: "make the file this account's, or use another folder"}
 	}

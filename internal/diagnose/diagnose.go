@@ -88,6 +88,7 @@ type Disk struct {
 	InodesFree uint64
 	Memory     bool // it lies in memory (tmpfs)
 	ReadOnly   bool
+	OverQuota  bool // this account may write no more there
 }
 
 // Cause is one thing behind failures.
@@ -151,7 +152,11 @@ func (d *doctor) plan() {
 		}) {
 			continue
 		}
-		d.add(seen, "no-plan", x.Subject, x.What, x.Next, x.Because)
+		r := seen
+		if len(d.of(x.Subject)) > 0 { // it keeps the next start from succeeding; what happened to this one was found
+			r = likely
+		}
+		d.add(r, "no-plan", x.Subject, x.What, x.Next, x.Because)
 	}
 }
 
@@ -187,6 +192,8 @@ func (d *doctor) part(p Part) {
 		d.add(seen, "port-taken", subject, "another program has the port of part "+name, remedy, said)
 	case strings.Contains(s.Because, "that Dravit did not start listens on"):
 		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name, "end it, then dravit start", said)
+	case strings.Contains(s.Because, "since there was no memory left"):
+		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory", "free some (dravit status shows what each part takes), or give the machine or its container more; then dravit restart "+name, said)
 	case !p.Program:
 		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started", "dravit start, which chooses another; or install it again", p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case strings.Contains(s.Because, "own test refuses the configuration") && len(p.Included) > 0:
@@ -210,7 +217,7 @@ func (d *doctor) part(p Part) {
 	}
 	switch {
 	case strings.Contains(s.Because, "killed by signal 9"):
-		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name+"; where it comes again, the machine may be short of memory", said).Fix = []string{"dravit", "restart", name}
+		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	case s.State == kind.Failed || s.State == kind.Pausing:
 		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name, append([]string{said}, last(p.Log, 3)...)...)
 	default:
@@ -273,31 +280,38 @@ func (d *doctor) machine(p Part) {
 	}
 }
 
-// disks looks at the room that there is, where anything does not answer or was not even started.
+// disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be written fails.
 func (d *doctor) disks() {
-	short, wrong := false, d.f.Stopped
+	short, over, wrong := false, false, d.f.Stopped
 	for _, p := range d.f.Parts {
 		wrong = wrong || p.Status.State != kind.Answers
 		short = short || strings.Contains(p.Log+p.Status.Because, "o space left") || strings.Contains(p.Log, "Errcode: 28") || strings.Contains(p.Log, "Disk is full")
+		over = over || overQuota.MatchString(p.Log+p.Status.Because)
 	}
+	r := seen
 	if !wrong {
-		return
+		r = aside
 	}
 	for _, disk := range d.f.Disks {
 		switch {
-		case disk.ReadOnly:
-			d.add(seen, "read-only", "machine", "the file system of "+disk.Folder+" can be read only", "mount it for writing, or put Dravit's folder elsewhere: DRAVIT_HOME", disk.Of+" are there")
+		case wrong && disk.ReadOnly:
+			d.add(r, "read-only", "machine", "the file system of "+disk.Folder+" can be read only", "mount it for writing, or put Dravit's folder elsewhere: DRAVIT_HOME", disk.Of+" are there")
 		case disk.Inodes > 0 && disk.InodesFree == 0:
-			d.add(seen, "inodes-full", "machine", "the disk has room, but no more files may be made in "+disk.Folder, "remove many small files there: df -i", disk.Of+" are there", fmt.Sprintf("%d of %d files exist", disk.Inodes-disk.InodesFree, disk.Inodes))
+			d.add(r, "inodes-full", "machine", "the disk has room, but no more files may be made in "+disk.Folder, "remove many small files there: df -i", disk.Of+" are there", fmt.Sprintf("%d of %d files exist", disk.Inodes-disk.InodesFree, disk.Inodes))
+		case disk.OverQuota || over:
+			d.add(r, "quota-full", "machine", "the disk has room, but what "+d.f.User+" may store in "+disk.Folder+" is used up", "remove files of yours there, or have the quota raised", disk.Of+" are there", "writing there ends with: disk quota exceeded")
+			over = false // it is told once
 		case disk.Free < minRoom && disk.Memory:
-			d.add(seen, "memory-disk-full", "machine", disk.Folder+", which lies in memory, is full", "remove files there: df -h", disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
+			d.add(r, "memory-disk-full", "machine", disk.Folder+", which lies in memory, is full", "remove files there: df -h", disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case disk.Free < minRoom:
-			d.add(seen, "disk-full", "machine", "there is no room in "+disk.Folder, "make room there: df -h", disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
+			d.add(r, "disk-full", "machine", "there is no room in "+disk.Folder, "make room there: df -h", disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case short && disk.Free < tightRoom:
-			d.add(seen, map[bool]string{true: "memory-disk-full", false: "disk-full"}[disk.Memory], "machine", "there was no room in "+disk.Folder, "make room there: df -h", disk.Of+" are there", fmt.Sprintf("%d MB are free now", disk.Free>>20))
+			d.add(r, map[bool]string{true: "memory-disk-full", false: "disk-full"}[disk.Memory], "machine", "there was no room in "+disk.Folder, "make room there: df -h", disk.Of+" are there", fmt.Sprintf("%d MB are free now", disk.Free>>20))
 		}
 	}
 }
+
+var overQuota = regexp.MustCompile(`(?i)disk quota exceeded`) // EDQUOT, errno(3)
 
 // minRoom is what no server runs with; tightRoom what explains that one found no room.
 const (

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -179,7 +180,15 @@ func TestConfigurationIsTested(t *testing.T) {
 }
 
 func TestExitText(t *testing.T) {
-	assert.Equal(t, "it ended with code 0 before it answered", exitText(nil, kind.Starting))
-	assert.Equal(t, "it ended with code 0", exitText(nil, kind.Answers))
-	assert.Contains(t, exitText(errUnseen, kind.Answers), "while an earlier keeper was gone")
+	assert.Equal(t, "it ended with code 0 before it answered", exitText(nil, kind.Starting, false))
+	assert.Equal(t, "it ended with code 0", exitText(nil, kind.Answers, false))
+	assert.Contains(t, exitText(errUnseen, kind.Answers, false), "while an earlier keeper was gone")
+	for _, command := range []string{"kill -9 $$", "exit 137"} {
+		err := exec.Command("sh", "-c", command).Run()
+		assert.Equal(t, "the kernel killed it, since there was no memory left", exitText(err, kind.Answers, true), command)
+	}
+	err := exec.Command("sh", "-c", "kill -9 $$").Run()
+	assert.Equal(t, "it was killed by signal 9 (killed) before it answered", exitText(err, kind.Starting, false))
+	err = exec.Command("sh", "-c", "exit 3").Run()
+	assert.Equal(t, "it ended with code 3", exitText(err, kind.Answers, true))
 }

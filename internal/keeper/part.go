@@ -279,8 +279,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		p.stack.mu.Unlock()
 		exited = watch(ctx, adopted)
 	}
+	outOfMemory := proc.OutOfMemory()
 	gone := func(err error) ending {
-		return ending{what: exitText(err, p.stack.ofPart(p).State), log: p.logSince(logStart)}
+		return ending{what: exitText(err, p.stack.ofPart(p).State, proc.OutOfMemory() > outOfMemory), log: p.logSince(logStart)}
 	}
 	// Its process starts at once; its ladder is climbed when what it uses answers.
 	if ended, err := p.waitForUses(ctx, kind.Starting, exited); ended {
@@ -680,16 +681,24 @@ func (p *part) explain(log, what string) (because, next string) {
 	return what, ""
 }
 
-func exitText(err error, state kind.State) string {
+// killedByShell is the code with which a shell ends whose command was killed (POSIX sh, "Exit Status": above 128 by a signal).
+const killedByShell = 128 + int(syscall.SIGKILL)
+
+// exitText says how a process ended. short tells that the kernel killed for want of memory meanwhile.
+func exitText(err error, state kind.State, short bool) string {
 	var exit *exec.ExitError
 	how := "it ended"
 	switch {
 	case errors.Is(err, errUnseen):
 		how = err.Error()
 	case errors.As(err, &exit):
-		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		status, ok := exit.Sys().(syscall.WaitStatus)
+		switch {
+		case short && (ok && status.Signaled() && status.Signal() == syscall.SIGKILL || exit.ExitCode() == killedByShell):
+			how = "the kernel killed it, since there was no memory left"
+		case ok && status.Signaled():
 			how = fmt.Sprintf("it was killed by signal %d (%s)", status.Signal(), status.Signal())
-		} else {
+		default:
 			how = fmt.Sprintf("it ended with code %d", exit.ExitCode())
 		}
 	case err == nil:

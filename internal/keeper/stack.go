@@ -2,6 +2,8 @@ package keeper
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -108,7 +110,14 @@ type remembered struct {
 func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
 func (s *stack) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
 
+// wish notes what is wanted. That a stack should not run needs no room on a disk: it may be full.
 func (s *stack) wish(run bool) error {
+	if !run {
+		if err := os.Remove(s.wishFile()); !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
 	if err := os.MkdirAll(filepath.Dir(s.wishFile()), 0o700); err != nil {
 		return err
 	}
@@ -309,12 +318,9 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	}
 	whole := len(parts) == len(s.parts)
 	s.mu.Unlock()
+	var err error
 	if whole {
-		if err := s.wish(false); err != nil {
-			return nil, err
-		}
-	}
-	if whole {
+		err = s.wish(false) // what runs is ended all the same
 		s.watching()
 	}
 	s.end(parts, false)
@@ -326,7 +332,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 		_ = os.Remove(s.seenFile())
 		_ = os.Remove(filepath.Join(s.keeper.home.Run, s.id)) // empty now
 	}
-	return last, nil
+	return last, err
 }
 
 // adopt takes over what an earlier keeper left running.

@@ -258,6 +258,22 @@ func serviceOf(pid int) string {
 	return ""
 }
 
+// OutOfMemory counts the processes that the kernel killed since it runs because there was no memory left, in the machine or in a control group
+// with a limit (proc_vmstat(5), oom_kill). 0 where it does not count.
+func OutOfMemory() int64 {
+	text, err := os.ReadFile("/proc/vmstat")
+	if err != nil {
+		return 0
+	}
+	_, count, found := strings.Cut(string(text), "\noom_kill ")
+	if !found {
+		return 0
+	}
+	count, _, _ = strings.Cut(count, "\n")
+	n, _ := strconv.ParseInt(count, 10, 64) // 0 where it is no number
+	return n
+}
+
 // EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.
 func EphemeralPorts() (low, high int) {
 	low, high = 32768, 60999

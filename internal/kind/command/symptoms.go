@@ -7,7 +7,7 @@ import (
 
 // Symptoms are what servers of a project's own write, in whatever language.
 func (Base) Symptoms() []kind.Symptom {
-	return []kind.Symptom{
+	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`), "the server wants $1, which somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("command-missing", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`), "the command $1 is not there", "install it, or correct the part's command in the stack file"),
@@ -18,5 +18,13 @@ func (Base) Symptoms() []kind.Symptom {
 		kind.When("tables-missing", pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`), "the database is there, and its tables are not: $1", "run what makes the application's tables: dravit run -- COMMAND"),
 		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS)`), "a store refuses the application's user or password: $1", "read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
 		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`), "the application asks for a store at $1, where none is", "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
+	}...)
+}
+
+// Certificates are what clients of HTTPS say of a certificate, in whatever language: OpenSSL's words, curl's, Go's and those of Node.js.
+func Certificates() []kind.Symptom {
+	return []kind.Symptom{
+		kind.When("certificate-other-name", pattern.New(`(Peer certificate (?:CN|subjectAltName)[^\n<]{0,200} did not match expected (?:CN|name)[^\n<']{0,4}[^\s<]*|Unable to locate peer certificate CN|no alternative certificate subject name matches target[^\n<]*|Hostname/IP does not match certificate's altnames[^\n<]*|Hostname mismatch, certificate is not valid for '[^']*'|IP address mismatch, certificate is not valid for '[^']*'|hostname "[^"]*" does not match the server certificate|x509: certificate is valid for [^\n<]*)`), "the application asks over HTTPS for a name that the certificate is not for: $1", "ask for a site by its own name, which dravit names shows"),
+		kind.When("certificate-untrusted", pattern.New(`(certificate verify failed(?: \([^)\n]*\))?|CERTIFICATE_VERIFY_FAILED|SSL certificate problem: [^\n<]*|unable to (?:verify the first|get local issuer) certificate|self[- ]signed certificate in certificate chain|x509: certificate signed by unknown authority)`), "the application asks over HTTPS, and does not trust the certificate: $1", "where it asks a site of Dravit's: dravit names certificate on. Node.js does not ask the system: set NODE_EXTRA_CA_CERTS to the authority's file in dravit.local.toml, dravit names shows it"),
 	}
 }

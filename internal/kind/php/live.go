@@ -2,6 +2,7 @@ package php
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -100,22 +101,27 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	return said, nil
 }
 
-// Deeds are the slower proofs: every extension that the plan loads is loaded in the process that serves pages.
+// Deeds are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and on the command line.
 func (k php) Deeds(p kind.Part) []kind.Deed {
 	return []kind.Deed{{Name: "extensions", Ask: func(ctx context.Context) error {
 		proof, err := k.Loaded(ctx, p)
 		if err != nil {
 			return err
 		}
-		var missing []string
-		for _, m := range p.Modules {
-			if !slices.Contains(proof.Web, canonical(m.Name)) {
-				missing = append(missing, m.Name)
-			}
-		}
-		if missing != nil {
-			return &kind.Miss{Expected: fmt.Sprintf("%d extensions in the web process", len(p.Modules)), Got: "it lacks " + strings.Join(missing, ", ")}
-		}
-		return nil
+		return cmp.Or(lacks(p, "in the web process", proof.Web), lacks(p, "on the command line", proof.Command))
 	}}}
+}
+
+// lacks says which extensions that the plan loads are not among those loaded somewhere.
+func lacks(p kind.Part, where string, loaded []string) error {
+	var missing []string
+	for _, m := range p.Modules {
+		if !slices.Contains(loaded, canonical(m.Name)) {
+			missing = append(missing, m.Name)
+		}
+	}
+	if missing == nil {
+		return nil
+	}
+	return &kind.Miss{Expected: fmt.Sprintf("%d extensions %s", len(p.Modules), where), Got: "it lacks " + strings.Join(missing, ", ")}
 }

@@ -211,7 +211,23 @@ ping.path = %s
 clear_env = no
 catch_workers_output = yes
 decorate_workers_output = no
-`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(kind.Grace.Seconds()), p.Socket, pingPath)
+%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(kind.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
+}
+
+// pagesLog has what pages say go to the web server and FPM's log, as PHP does by itself, where startLog sends it elsewhere. They may still change it.
+func pagesLog(p kind.Part) string {
+	if startLog(p) == nil {
+		return ""
+	}
+	return "php_value[error_log] = \"\"\n"
+}
+
+// startLog has FPM write down what PHP says while it starts, of extensions first of all: without it nobody hears that.
+func startLog(p kind.Part) []string {
+	if _, set := p.Want.Settings["error_log"]; set {
+		return nil
+	}
+	return []string{"-d", "error_log=" + iniValue(p.Log)}
 }
 
 const pingPath = "/.dravit/ping"
@@ -225,7 +241,7 @@ func wrapper(p kind.Part) string {
 func (php) Command(p kind.Part) kind.Command {
 	return kind.Command{
 		Path: p.Program,
-		Args: []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y", filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp},
+		Args: append(startLog(p), arguments(p)...),
 		Dir:  p.Project,
 		Env:  append(slices.Clone(p.Env), "PHP_INI_SCAN_DIR="+filepath.Join(p.Conf, "php.d")),
 		Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT,
@@ -234,8 +250,12 @@ func (php) Command(p kind.Part) kind.Command {
 
 func (k php) Test(p kind.Part) kind.Command {
 	c := k.Command(p)
-	c.Args = append(c.Args, "-t")
+	c.Args = append(arguments(p), "-t")
 	return c
+}
+
+func arguments(p kind.Part) []string {
+	return []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y", filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp}
 }
 
 func (php) Ladder(p kind.Part) []kind.Rung {

@@ -143,6 +143,9 @@ func judge(p kind.Part, status int, body []byte) error {
 	if v.Version != p.Version {
 		return &kind.Miss{Expected: "PHP " + p.Version, Got: "PHP " + v.Version}
 	}
+	if err := lacks(p, "in the web process", names(v.Extensions)); err != nil {
+		return err
+	}
 	for _, name := range slices.Sorted(maps.Keys(v.Stores)) {
 		if verdict := v.Stores[name]; verdict != "ok" {
 			return &kind.Miss{Expected: "PHP reaching " + name, Got: verdict}

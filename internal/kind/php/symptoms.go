@@ -2,12 +2,13 @@ package php
 
 import (
 	"dravit/internal/kind"
+	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
 )
 
 // Symptoms are what PHP and its FPM write, in the log and on the page.
 func (php) Symptoms() []kind.Symptom {
-	return []kind.Symptom{
+	return append(command.Certificates(), []kind.Symptom{
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize module[\s\S]{0,40}Module compiled with module API=(\d+)`), "the extension $1 was built for another PHP (API $2)", "dravit extensions, which names a file that fits; or take the path out of the part's extensions"),
 		kind.When("extension-other-build", pattern.New(`Unable to load dynamic library '([^']+)'[^\n]*(undefined symbol: \w+|version .GLIBC\S+ not found|was built with configuration API\S+)`), "the extension file $1 does not fit this PHP: $2", "dravit extensions, which names a file that fits"),
 		kind.When("extension-file-missing", pattern.New(`Unable to load dynamic library '([^']+)'`), "the extension file $1 cannot be loaded", "install it again, or take it out of the part's extensions; then dravit start"),
@@ -30,5 +31,5 @@ func (php) Symptoms() []kind.Symptom {
 		kind.When("script-syntax", pattern.New(`(?:PHP )?Parse error:\s+([^\n<]+? in [^\n<]+? on line \d+)`), "a script has a syntax error: $1", "correct it; php -l FILE tells, too: dravit run -- php -l FILE"),
 		kind.When("too-many-open-files", pattern.New(`[Tt]oo many open files`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
 		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`), "the application ended with an error: $1", "correct it; dravit logs {part} has the rest"),
-	}
+	}...)
 }

@@ -1,0 +1,48 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"os/exec"
+	"slices"
+	"time"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/kind"
+)
+
+// mendTimeout is how long a start that mends may take to answer.
+const mendTimeout = 90 * time.Second
+
+// Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks again. report is called for each
+// change of a part's state meanwhile. A remedy that does not help is no error: what is wrong still shows in the diagnosis that it returns.
+func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool, report func(kind.Status)) (Diagnosis, error) {
+	var asked [][]string
+	start, restart := false, []string{}
+	for _, c := range d.Causes {
+		if c.Fix == nil || slices.ContainsFunc(asked, func(fix []string) bool { return slices.Equal(fix, c.Fix) }) {
+			continue
+		}
+		asked = append(asked, c.Fix)
+		if !agree(c) {
+			continue
+		}
+		start = true // also what failed for want of another remedy is started again
+		switch {
+		case c.Fix[0] == "dravit" && c.Fix[1] == "restart":
+			restart = append(restart, c.Fix[2:]...)
+		case c.Fix[0] != "dravit":
+			var unhelpful *exec.ExitError
+			if err := exec.CommandContext(ctx, c.Fix[0], c.Fix[1:]...).Run(); err != nil && !errors.As(err, &unhelpful) {
+				return d, err
+			}
+		}
+	}
+	if !start {
+		return d, nil
+	}
+	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: mendTimeout}, report); err != nil && !errors.Is(err, ErrNoPlan) {
+		return d, err
+	}
+	return s.Diagnose(ctx)
+}
