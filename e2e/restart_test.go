@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// While a stack restarts behind the gateway, requests in flight finish, and new ones wait instead of failing.
+// While a stack, or only what makes its pages, restarts behind the gateway, requests in flight finish, and new ones wait instead of failing.
 func TestRestartLosesNoRequest(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -20,8 +20,7 @@ func TestRestartLosesNoRequest(t *testing.T) {
 			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[part.seats]\nkind = \"redis\"\n[[site]]\nname = \"busy\"\napp = \"app\"\n", server))
 			w.write("public/index.php", `<?php usleep((int)($_GET["ms"] ?? 0) * 1000); echo "whole ", getmypid();`)
 			w.must("start")
-			before := w.status()
-			url := before.site("busy")
+			url := w.status().site("busy")
 			type answer struct {
 				code int
 				body string
@@ -37,30 +36,34 @@ func TestRestartLosesNoRequest(t *testing.T) {
 					mu.Unlock()
 				})
 			}
-			for range 4 {
-				ask("?ms=900")
-			}
-			time.Sleep(300 * time.Millisecond)
-			restarted := make(chan result)
-			go func() { restarted <- w.dravit("restart") }()
-			sent := 4
-			for done := false; !done && sent < 400; sent++ {
-				ask("")
-				select {
-				case r := <-restarted:
-					assert.Equal(t, 0, r.code, r.all())
-					done = true
-				case <-time.After(20 * time.Millisecond):
+			for _, restart := range [][]string{{"restart"}, {"restart", "app"}} {
+				answers = nil
+				before := w.status().pids()
+				for range 4 {
+					ask("?ms=900")
 				}
-			}
-			wg.Wait()
-			require.Len(t, answers, sent)
-			for _, a := range answers {
-				assert.Equal(t, 200, a.code, a.body)
-				assert.True(t, strings.HasPrefix(a.body, "whole "), a.body)
-			}
-			for name, pid := range w.status().pids() {
-				assert.NotEqual(t, before.pids()[name], pid, name)
+				time.Sleep(300 * time.Millisecond)
+				restarted := make(chan result)
+				go func() { restarted <- w.dravit(restart...) }()
+				sent := 4
+				for done := false; !done && sent < 400; sent++ {
+					ask("")
+					select {
+					case r := <-restarted:
+						assert.Equal(t, 0, r.code, r.all())
+						done = true
+					case <-time.After(20 * time.Millisecond):
+					}
+				}
+				wg.Wait()
+				require.Len(t, answers, sent)
+				for _, a := range answers {
+					assert.Equal(t, 200, a.code, "%s: %s", restart, a.body)
+					assert.True(t, strings.HasPrefix(a.body, "whole "), "%s: %s", restart, a.body)
+				}
+				for name, pid := range w.status().pids() {
+					assert.Equal(t, len(restart) > 1 && name != "app", before[name] == pid, "%s: %s", restart, name)
+				}
 			}
 		})
 	}

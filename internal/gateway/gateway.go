@@ -28,6 +28,7 @@ type Route struct {
 	Network string `json:"network"` // unix or tcp
 	Address string `json:"address"`
 	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
+	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
 }
 
 // Door is a port on which other machines see a site.

@@ -107,7 +107,7 @@ func (t *table) door(d Door) http.Handler {
 	})
 }
 
-// restartPatience is how long a request waits for a web server that is on its way, while its stack is restarted.
+// restartPatience is how long a request waits for a web server, or what makes its pages, that is on its way, while its stack is restarted.
 const restartPatience = 3 * time.Second
 
 // dial connects to a stack's web server.
@@ -232,8 +232,21 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// released returns the target once nothing holds requests for it back, as a restart of what makes its pages does.
+func (t *table) released(ctx context.Context, to *target) *target {
+	for end := time.Now().Add(restartPatience); to.Held && time.Now().Before(end) && proc.Sleep(ctx, 10*time.Millisecond) == nil; {
+		now, err := t.find(to.Host)
+		if err != nil || now == nil {
+			break
+		}
+		to = now
+	}
+	return to
+}
+
 // forward sends a request on to the target.
 func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
+	to = t.released(r.Context(), to)
 	if direct(r) {
 		to.pass(w, r, t)
 		return

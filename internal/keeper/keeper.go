@@ -174,8 +174,8 @@ func (k *Keeper) writeTable() (gateway.Table, error) {
 	return t, gateway.WriteTable(k.home, t)
 }
 
-// failed tells the gateway that nobody need wait for a part.
-func (k *Keeper) failed() {
+// reroute tells the gateway what has become of the parts behind its sites: whom nobody need wait for, and who is back.
+func (k *Keeper) reroute() {
 	k.entrance.Lock()
 	defer k.entrance.Unlock()
 	if _, err := k.writeTable(); err != nil {
@@ -193,7 +193,7 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	x, runs := s.parts[p.Name]
 	runs = runs && x.status.State != kind.Failed
 	for _, host := range append([]string{site.Host}, site.Aliases...) {
-		t.Routes = append(t.Routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address, Halted: !runs})
+		t.Routes = append(t.Routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address, Halted: !runs, Held: s.held[site.App]})
 	}
 	if site.Network != 0 {
 		t.Doors = append(t.Doors, gateway.Door{Port: site.Network, Host: site.Host})

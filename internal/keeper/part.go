@@ -155,6 +155,13 @@ func (p *part) setWith(state kind.State, because, next string, tail []string) {
 	}
 	p.status.State, p.status.Because, p.status.Next, p.status.LogTail = state, because, next, tail
 	p.stack.wake()
+	back := p.stack.held[p.spec.Name] && !slices.Contains([]kind.State{kind.Stopping, kind.Stopped, kind.Waiting, kind.Starting}, state)
+	if back {
+		delete(p.stack.held, p.spec.Name)
+	}
+	if back || state == kind.Failed && p.spec.Role == kind.Web && p.stack.id != gatewayID {
+		p.stack.keeper.parts.Go(p.stack.keeper.reroute)
+	}
 }
 
 // fail declares the part failed, with its last words.
@@ -169,9 +176,6 @@ func (p *part) fail(because, next, log string) {
 	}
 	p.setWith(kind.Failed, because, next, tail)
 	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
-	if p.spec.Role == kind.Web && p.stack.id != gatewayID {
-		p.stack.keeper.parts.Go(p.stack.keeper.failed)
-	}
 }
 
 // run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.

@@ -27,14 +27,15 @@ type stack struct {
 	mu      sync.Mutex // guards what follows, and the parts' states
 	spec    materialise.Spec
 	parts   map[string]*part
-	changed chan struct{} // closed and made anew at every change
-	waiting int           // starts that wait for this stack
+	changed chan struct{}   // closed and made anew at every change
+	waiting int             // starts that wait for this stack
+	held    map[string]bool // parts that are restarted, while requests for the sites whose pages they make wait
 
 	watching context.CancelFunc // ends the watch over folders; guarded by apply
 }
 
 func newStack(k *Keeper, id string) *stack {
-	return &stack{keeper: k, id: id, parts: map[string]*part{}, changed: make(chan struct{}), watching: func() {}}
+	return &stack{keeper: k, id: id, parts: map[string]*part{}, held: map[string]bool{}, changed: make(chan struct{}), watching: func() {}}
 }
 
 // wake tells those who wait that something changed. The caller holds mu.
@@ -184,6 +185,7 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 		}
 	}
 	s.mu.Unlock()
+	s.hold(end, wanted)
 	s.end(end, true)
 	var begun []string
 	for _, p := range spec.Parts {
@@ -200,6 +202,34 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 	s.add(spec.Parts, nil, nil)
 	s.watch(spec)
 	return spec, begun, nil
+}
+
+// settling is how long a request may be on its way from the gateway through a web server to what makes its page.
+const settling = 20 * time.Millisecond
+
+// hold has requests wait for sites whose pages are made by parts that are about to end and to come back. The caller holds apply.
+func (s *stack) hold(end []*part, wanted map[string]kind.Part) {
+	ending := map[string]bool{}
+	for _, p := range end {
+		ending[p.spec.Name] = true
+	}
+	serving := false // a web server that stays may have requests on their way
+	s.mu.Lock()
+	for _, site := range s.spec.Sites {
+		if _, comesBack := wanted[site.App]; comesBack && ending[site.App] {
+			s.held[site.App] = true
+			serving = serving || !ending[site.Server]
+		}
+	}
+	holds := len(s.held) > 0
+	s.mu.Unlock()
+	if !holds {
+		return
+	}
+	s.keeper.reroute()
+	if serving {
+		time.Sleep(settling)
+	}
 }
 
 // take gives the running parts what spec says of sites. It begins and ends nothing.
@@ -322,6 +352,9 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	if whole {
 		err = s.wish(false) // what runs is ended all the same
 		s.watching()
+		s.mu.Lock()
+		clear(s.held)
+		s.mu.Unlock()
 	}
 	s.end(parts, false)
 	var last []kind.Status
