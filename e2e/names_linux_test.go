@@ -92,35 +92,55 @@ func TestHostsFile(t *testing.T) {
 	n.must(t, "stop")
 }
 
+// systemResolver is a resolver of the system's that can be told of one suffix.
+type systemResolver struct {
+	name, service string
+	setup         string // of the namespace, while it does not run yet
+	start, stop   string // as root
+	files         string // where it is told, below /etc
+}
+
 // The system's resolver, told of ours, finds every name below the suffix, wildcards included, and asks nobody about others.
 func TestResolver(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a resolver of the system's")
 	}
+	for _, x := range []systemResolver{
+		{name: "dnsmasq", service: "dnsmasq", files: "dnsmasq.d",
+			setup: "rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf; mkdir -p /etc/dnsmasq.d",
+			start: `echo nameserver 127.0.0.1 > /etc/resolv.conf; dnsmasq --keep-in-foreground --no-resolv --listen-address=127.0.0.1 --bind-interfaces --user=root --conf-dir=/etc/dnsmasq.d --pid-file=/etc/dnsmasq.pid >/dev/null 2>&1 & for i in $(seq 200); do [ -e /etc/dnsmasq.pid ] && break; sleep 0.02; done`,
+			stop:  `kill $(cat /etc/dnsmasq.pid) && rm -f /etc/dnsmasq.pid; sleep 0.1`},
+		{name: "systemd-resolved", service: "systemd-resolved", files: "systemd/resolved.conf.d",
+			setup: `rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf; mkdir -p /run/systemd; mount -t tmpfs tmpfs /run/systemd
+ip link add pier0 type veth peer name pier1; ip addr add 192.0.2.10/24 dev pier0; ip link set pier0 up; ip link set pier1 up # it asks nobody while there is no network
+getent passwd systemd-resolve >/dev/null || echo 'systemd-resolve:x:995:995::/:/usr/sbin/nologin' >> /etc/passwd
+getent group systemd-resolve >/dev/null || echo 'systemd-resolve:x:995:' >> /etc/group`,
+			start: `rm -f /etc/resolv.conf; ln -s /run/systemd/resolve/stub-resolv.conf /etc/resolv.conf; ` + beside(t) + `/resolved/bin/systemd-resolved >/etc/resolved.log 2>&1 & echo $! > /etc/resolved.pid; for i in $(seq 200); do ss -Hltn sport = :53 | grep -q 127.0.0.53 && break; sleep 0.02; done`,
+			stop:  `kill $(cat /etc/resolved.pid); sleep 0.2`},
+	} {
+		t.Run(x.name, func(t *testing.T) { testResolver(t, x) })
+	}
+}
+
+func testResolver(t *testing.T, x systemResolver) {
 	w := newWorld(t)
 	w.write("dravit.toml", pier)
 	w.write("public/index.html", "<h1>Pier</h1>")
-	n := newNamespace(w, "rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf; mkdir -p /etc/dnsmasq.d")
+	n := newNamespace(w, x.setup)
 	assert.Equal(t, 1, n.dravit(t, "start").code, "nobody knows quay.test")
 	r := n.dravit(t, "names", "resolver", "on")
 	assert.Equal(t, 4, r.code)
 	assert.Contains(t, r.stderr, "told of one suffix", "this resolver asks somewhere else for everything")
 
-	dnsmasq := func(do string) result {
-		return n.sh(t, true, map[string]string{
-			"start": `echo nameserver 127.0.0.1 > /etc/resolv.conf; dnsmasq --keep-in-foreground --no-resolv --listen-address=127.0.0.1 --bind-interfaces --user=root --conf-dir=/etc/dnsmasq.d --pid-file=/etc/dnsmasq.pid >/dev/null 2>&1 & for i in $(seq 200); do [ -e /etc/dnsmasq.pid ] && break; sleep 0.02; done`,
-			"stop":  `kill $(cat /etc/dnsmasq.pid) && rm -f /etc/dnsmasq.pid; sleep 0.1`,
-		}[do])
-	}
-	require.Equal(t, 0, dnsmasq("start").code)
-	defer dnsmasq("stop")
+	require.Equal(t, 0, n.sh(t, true, x.start).code)
+	defer n.sh(t, true, x.stop)
 	refreshed := false
 	apply := func(args ...string) {
 		for _, c := range n.commands(t, args...) {
-			if strings.HasPrefix(c, "systemctl restart dnsmasq") {
+			if strings.HasPrefix(c, "systemctl restart "+x.service) { // no systemd runs here
 				refreshed = true
-				dnsmasq("stop")
-				require.Equal(t, 0, dnsmasq("start").code)
+				n.sh(t, true, x.stop)
+				require.Equal(t, 0, n.sh(t, true, x.start).code)
 				continue
 			}
 			require.Equal(t, 0, n.sh(t, true, c).code, c)
@@ -143,7 +163,7 @@ func TestResolver(t *testing.T) {
 	assert.Contains(t, n.sh(t, true, "ss -Hltun sport = :5380").stdout, "127.0.0.1:5380")
 	apply("names", "resolver", "off")
 	assert.Equal(t, 2, n.sh(t, false, "getent ahosts quay.test").code)
-	left, err := filepath.Glob(filepath.Join(filepath.Dir(w.home), "system/etc/dnsmasq.d/*"))
+	left, err := filepath.Glob(filepath.Join(filepath.Dir(w.home), "system/etc", x.files, "*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 	n.must(t, "stop")
