@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/diagnose"
+	"dravit/internal/plan"
 )
 
 type diagnosis struct {
@@ -503,4 +504,33 @@ func diagnoseEach(t *testing.T, documented string, proves func(cause string)) {
 			}
 		})
 	}
+}
+
+// What the stack file says otherwise since everything answered stands beside the causes, and no secret does.
+func TestDiagnoseTellsEdits(t *testing.T) {
+	w := newWorld(t)
+	file := "name = \"day-boat\"\n[part.seats]\nkind = \"redis\"\nsettings = { maxmemory = \"64mb\" }\n[env]\nTOKEN = \"high water\"\n"
+	w.write("dravit.toml", file)
+	w.must("start")
+	assert.NotContains(t, w.must("diagnose").stdout, "changed")
+	w.write("dravit.toml", strings.NewReplacer("64mb", "low tide", "high water", "low water").Replace(file))
+	assert.Equal(t, 1, w.dravit("start").code)
+	r := w.dravit("diagnose")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "setting-refused")
+	assert.Contains(t, r.stdout, "changed since the last good start, ")
+	assert.Contains(t, r.stdout, "  part.seats.settings.maxmemory was 64mb, is low tide: the stack file was edited\n")
+	assert.Contains(t, r.stdout, "  env.TOKEN was a value (")
+	assert.NotContains(t, r.stdout, "water")
+	var d struct {
+		Since   time.Time
+		Changes []plan.Change
+	}
+	w.json(&d, "diagnose")
+	require.Len(t, d.Changes, 2)
+	assert.Equal(t, "env.TOKEN", d.Changes[0].Subject)
+	assert.WithinDuration(t, time.Now(), d.Since, time.Minute)
+	w.write("dravit.toml", file)
+	w.must("start")
+	assert.NotContains(t, w.must("diagnose").stdout, "changed")
 }

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"dravit/internal/diagnose"
 	"dravit/internal/kind"
+	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -17,6 +19,8 @@ type diagnoseJSON struct {
 	Stack   string           `json:"stack"`
 	Answers bool             `json:"answers"`
 	Causes  []diagnose.Cause `json:"causes"` // the likeliest first
+	Since   string           `json:"since,omitempty"`
+	Changes []plan.Change    `json:"changes"`
 }
 
 func (a *app) diagnoseCommand() *cobra.Command {
@@ -48,7 +52,7 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 				name = s.Dir
 			}
 			if a.json {
-				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes})
+				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since, slices.Concat([]plan.Change{}, d.Changes)})
 			} else {
 				a.ui.Diagnosis(name, d)
 			}

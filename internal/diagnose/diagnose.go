@@ -205,7 +205,8 @@ func (d *doctor) part(p Part) {
 			return
 		}
 	}
-	if !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
+	killed := strings.Contains(s.Because, "killed by signal 9") // from outside: its own words tell nothing of that
+	if !killed && !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Symptoms, s.Because, subject, name, "the keeper")
 	}
 	if m := loader.FindStringSubmatch(p.Log); m != nil {
@@ -216,7 +217,7 @@ func (d *doctor) part(p Part) {
 		return
 	}
 	switch {
-	case strings.Contains(s.Because, "killed by signal 9"):
+	case killed:
 		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	case s.State == kind.Failed || s.State == kind.Pausing:
 		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name, append([]string{said}, last(p.Log, 3)...)...)

@@ -180,15 +180,25 @@ func TestConfigurationIsTested(t *testing.T) {
 }
 
 func TestExitText(t *testing.T) {
-	assert.Equal(t, "it ended with code 0 before it answered", exitText(nil, kind.Starting, false))
-	assert.Equal(t, "it ended with code 0", exitText(nil, kind.Answers, false))
-	assert.Contains(t, exitText(errUnseen, kind.Answers, false), "while an earlier keeper was gone")
-	for _, command := range []string{"kill -9 $$", "exit 137"} {
-		err := exec.Command("sh", "-c", command).Run()
-		assert.Equal(t, "the kernel killed it, since there was no memory left", exitText(err, kind.Answers, true), command)
+	run := func(command string) error { return exec.Command("sh", "-c", command).Run() }
+	for _, c := range []struct {
+		err    error
+		state  kind.State
+		short  bool
+		want   string
+		killed bool
+	}{
+		{nil, kind.Starting, false, "it ended with code 0 before it answered", false},
+		{nil, kind.Answers, false, "it ended with code 0", false},
+		{errUnseen, kind.Answers, false, "it ended while an earlier keeper was gone", false},
+		{run("exit 3"), kind.Answers, true, "it ended with code 3", false},
+		{run("kill -9 $$"), kind.Starting, false, "it was killed by signal 9 (killed) before it answered", true},
+		{run("kill -15 $$"), kind.Answers, true, "it was killed by signal 15 (terminated)", false},
+		{run("kill -9 $$"), kind.Answers, true, "the kernel killed it, since there was no memory left", true},
+		{run("exit 137"), kind.Answers, true, "the kernel killed it, since there was no memory left", true},
+	} {
+		how, killed := exitText(c.err, c.state, c.short)
+		assert.Equal(t, c.want, how)
+		assert.Equal(t, c.killed, killed, how)
 	}
-	err := exec.Command("sh", "-c", "kill -9 $$").Run()
-	assert.Equal(t, "it was killed by signal 9 (killed) before it answered", exitText(err, kind.Starting, false))
-	err = exec.Command("sh", "-c", "exit 3").Run()
-	assert.Equal(t, "it ended with code 3", exitText(err, kind.Answers, true))
 }

@@ -248,9 +248,9 @@ type Preparer interface {
 	Prepare(ctx context.Context, p Part) error
 }
 
-// Explainer finds the cause of a failure in the part's last words. Empty texts: unknown.
+// Explainer finds a server's own last words of a failure, for what none of its Symptoms is behind. "": it said nothing.
 type Explainer interface {
-	Explain(log string) (because, next string)
+	LastWords(log string) string
 }
 
 // Probed is a runtime with a probe script, which a site's check reaches the whole way round.

@@ -11,7 +11,7 @@ type Symptom struct {
 	Cause string
 	// Words match the log or the page; see package pattern.
 	Words func() *regexp.Regexp
-	// Means and Remedy may hold $1 and so on for the groups of Words, {part} for the part's name and {setting file} for the stack file's.
+	// Means and Remedy may hold $1 and so on for the groups of Words and {part} for the part's name.
 	Means, Remedy string
 }
 

@@ -8,10 +8,13 @@ import (
 	"dravit/internal/kind"
 )
 
-// changes says what became different since the last good start.
+// changes says what became different since the last good start: what runs, and what the stack file says.
 func (m *maker) changes() {
 	good := m.in.History.Good
 	m.plan.Since = good.At
+	if good.File != nil {
+		m.edits(good.File, m.in.File.Values())
+	}
 	for _, name := range slices.Sorted(maps.Keys(good.Parts)) {
 		was := good.Parts[name]
 		if _, wanted := m.in.File.Parts[name]; !wanted && name != m.added {
@@ -43,5 +46,15 @@ func (m *maker) changes() {
 			c.Was, c.Now = c.Was+" at "+was.Program, c.Now+" at "+now.Program
 		}
 		m.plan.Changes = append(m.plan.Changes, c)
+	}
+}
+
+func (m *maker) edits(was, now map[string]string) {
+	all := maps.Clone(was)
+	maps.Copy(all, now)
+	for _, path := range slices.Sorted(maps.Keys(all)) {
+		if was[path] != now[path] {
+			m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: or(was[path], "nothing"), Now: or(now[path], "nothing"), Because: "the stack file was edited"})
+		}
 	}
 }

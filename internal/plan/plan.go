@@ -47,6 +47,7 @@ type History struct {
 type Good struct {
 	At    string            `json:"at,omitempty"` // RFC 3339
 	Parts map[string]Chosen `json:"parts,omitempty"`
+	File  map[string]string `json:"file,omitempty"` // what the stack file said then
 }
 
 // Chosen is what a part ran on.
@@ -88,6 +89,8 @@ type Plan struct {
 	// Changes are what became different since the last good start, which was at Since.
 	Changes []Change `json:"changes"`
 	Since   string   `json:"since,omitempty"`
+	// Edits are what the stack file says otherwise since then.
+	Edits []Change `json:"edits,omitempty"`
 	// Notes are what was found and could not be used: a manifest that cannot be read.
 	Notes []string `json:"notes"`
 	// Warnings are what the user should know of what was decided.

@@ -38,6 +38,9 @@ type Diagnosis struct {
 	Answers bool
 	Stopped bool // nobody wants the stack to run
 	Causes  []diagnose.Cause
+	// Since is when everything answered last, RFC 3339, and Changes what became different since then: what runs, and what the stack file says.
+	Since   string
+	Changes []plan.Change
 }
 
 // Diagnose asks everything as Check does, gathers what there is to know of what does not answer, and finds the causes.
@@ -57,7 +60,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	if err != nil {
 		return Diagnosis{}, err
 	}
-	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped}
+	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits)}
 	spec, err := s.spec()
 	if err != nil {
 		return out, err

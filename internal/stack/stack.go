@@ -191,13 +191,13 @@ func (s *Stack) project(file *stackfile.File) project.Facts {
 func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.json") }
 
 // remember writes down what a stack ran on when everything answered. A start that changed nothing is not written again.
-func (s *Stack) remember(p plan.Plan) error {
-	good := plan.Good{At: time.Now().UTC().Format(time.RFC3339), Parts: map[string]plan.Chosen{}}
-	for _, x := range p.Parts {
+func (s *Stack) remember(out Started) error {
+	good := plan.Good{At: time.Now().UTC().Format(time.RFC3339), Parts: map[string]plan.Chosen{}, File: out.file.Values()}
+	for _, x := range out.Plan.Parts {
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
 	}
 	var was plan.Good
-	if err := home.ReadJSON(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) {
+	if err := home.ReadJSON(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) && maps.Equal(was.File, good.File) {
 		return nil
 	}
 	return home.WriteJSON(s.goodFile(), good)
@@ -209,6 +209,7 @@ var ErrNoPlan = errors.New("no plan satisfies the stack file")
 // Started is what a start came to.
 type Started struct {
 	Plan  plan.Plan
+	file  *stackfile.File
 	Begun []string // parts
 	Parts []kind.Status
 	Sites []keeper.SiteResult
@@ -252,7 +253,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		out.Begun = begun
 		if err == nil && out.Answers() {
-			return out, cmp.Or(s.remember(out.Plan), s.record(began, out))
+			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
 		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
 		if err != nil || tries == maxMoves || !s.robbed(out) {
@@ -304,6 +305,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.
 	if err != nil {
 		return out, err
 	}
+	out.file = file
 	program, err := s.install()
 	if err != nil {
 		return out, err

@@ -43,6 +43,10 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 	if len(d.Causes) > 0 {
 		u.say("")
 	}
+	if len(d.Causes) > 0 && len(d.Changes) > 0 {
+		u.changed(d.Since, d.Changes)
+		u.say("")
+	}
 	switch {
 	case d.Stopped:
 		u.Next("dravit start")

@@ -123,15 +123,25 @@ func (u *UI) reachable(all []stack.Reach) {
 
 // Changed writes what became different since the last good start, if anything did.
 func (u *UI) Changed(p plan.Plan) {
-	if len(p.Changes) == 0 {
-		return
+	if len(p.Changes) > 0 {
+		u.changed(p.Since, p.Changes)
 	}
+}
+
+// maxChanges is how many changes are told before the rest is counted.
+const maxChanges = 12
+
+func (u *UI) changed(when string, all []plan.Change) {
 	since := ""
-	if p.Since != "" {
-		since = " since the last good start, " + p.Since
+	if when != "" {
+		since = " since the last good start, " + when
 	}
 	u.say(u.paint(yellow, "changed") + u.dim(since))
-	for _, c := range p.Changes {
+	for i, c := range all {
+		if i == maxChanges {
+			u.say(u.dim(fmt.Sprintf("  and %d more", len(all)-i)))
+			return
+		}
 		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
 			u.say("  " + l)
 		}

@@ -249,13 +249,13 @@ var (
 	trouble = pattern.New(`(?m)^.*\b(AH\d{5}: .*)$|^(apache2|httpd): (.*)$`)
 )
 
-func (apache) Explain(log string) (because, next string) {
+func (apache) LastWords(log string) string {
 	for _, re := range []*regexp.Regexp{syntax(), trouble()} {
 		if m := re.FindAllString(log, -1); m != nil {
-			return strings.Join(strings.Fields(m[len(m)-1]), " "), ""
+			return strings.Join(strings.Fields(m[len(m)-1]), " ")
 		}
 	}
-	return "", ""
+	return ""
 }
 
 // Symptoms are what the server writes.

@@ -31,11 +31,11 @@ func TestFiles(t *testing.T) {
 	assert.Empty(t, New().Fit(stackfile.Part{}, kind.Program{Facts: map[string]string{factModules: "/m"}}))
 }
 
-func TestExplain(t *testing.T) {
-	because, _ := apache{}.Explain("AH00558: apache2: Could not reliably\nAH00526: Syntax error on line 9 of /c/httpd.conf:\nInvalid command 'LowTide'\n")
+func TestLastWords(t *testing.T) {
+	because := apache{}.LastWords("AH00558: apache2: Could not reliably\nAH00526: Syntax error on line 9 of /c/httpd.conf:\nInvalid command 'LowTide'\n")
 	assert.Equal(t, "AH00526: Syntax error on line 9 of /c/httpd.conf: Invalid command 'LowTide'", because)
-	because, _ = apache{}.Explain("(98)Address already in use: AH00072: make_sock: could not bind to address 127.0.0.1:18080\n")
+	because = apache{}.LastWords("(98)Address already in use: AH00072: make_sock: could not bind to address 127.0.0.1:18080\n")
 	assert.Contains(t, because, "could not bind to address 127.0.0.1:18080")
-	because, _ = apache{}.Explain("well")
+	because = apache{}.LastWords("well")
 	assert.Empty(t, because)
 }

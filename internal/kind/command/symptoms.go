@@ -10,7 +10,7 @@ func (Base) Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`), "the server wants $1, which somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
-		kind.When("command-missing", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`), "the command $1 is not there", "install it, or correct the part's command in the stack file"),
+		kind.When("command-missing", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`), "the command $1 is not there", "install it, or correct the part's command in dravit.toml"),
 		kind.When("command-forbidden", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): Permission denied$`), "the command $1 may not be run", "chmod u+x it"),
 		kind.When("too-many-open-files", pattern.New(`(EMFILE|[Tt]oo many open files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
 		kind.When("watch-limit", pattern.New(`(ENOSPC: System limit for number of file watchers reached|inotify[^\n]*No space left on device|inotify watch limit reached)`), "no space is missing: this user watches as many files as the system lets it", "sudo sysctl fs.inotify.max_user_watches=524288"),

@@ -184,7 +184,7 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=C"}
 	out, err := cmd.CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("filling the data folder: %w: %s", err, lastError(string(out)))
+		return fmt.Errorf("filling the data folder: %w: %s", err, mariadb{}.LastWords(string(out)))
 	}
 	return nil
 }
@@ -309,16 +309,8 @@ func plain(err error) string {
 
 var errorLine = pattern.New(`(?m)\[ERROR\] (?:\S*mariadbd: )?(.*)$`)
 
-func (mariadb) Explain(log string) (because, next string) {
-	because = lastError(log)
-	if strings.Contains(because, "unknown variable") || strings.Contains(because, "unknown option") {
-		next = "correct the part's settings in " + stackfile.Name
-	}
-	return because, next
-}
-
-// lastError returns the first error of the last start in a log: those that follow are its consequences.
-func lastError(log string) string {
+// LastWords are the first error of the last start in a log: those that follow are its consequences.
+func (mariadb) LastWords(log string) string {
 	if i := strings.LastIndex(log, "starting as process"); i >= 0 {
 		log = log[i:]
 	}
@@ -332,8 +324,8 @@ func lastError(log string) string {
 // Symptoms are what the server writes.
 func (mariadb) Symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`), "MariaDB does not know the setting $1", "correct the part's settings in the stack file"),
-		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`), "MariaDB refuses a setting: $1", "correct the part's settings in the stack file"),
+		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`), "MariaDB does not know the setting $1", "correct the part's settings in dravit.toml"),
+		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`), "MariaDB refuses a setting: $1", "correct the part's settings in dravit.toml"),
 		kind.When("data-locked", pattern.New(`Can't lock aria control file|Unable to lock \S+ibdata1`), "another MariaDB works on this data folder", "end it; dravit ports and ps show which"),
 		kind.When("data-unreadable", pattern.New(`((?:Can't change dir to|Can't create/write to file|Can't open file:?|Can't create test file|The data file|Cannot open datafile|Could not open)[^\n]*(?:Errcode: 13|Permission denied|must be writable))`), "the data folder is not MariaDB's to write: $1", "make it this account's again: chown -R and chmod -R u+rwX"),
 		kind.When("data-damaged", pattern.New(`(Invalid (?:redo )?log header[^\n]*|Unknown/unsupported storage engine: InnoDB|Missing FILE_CHECKPOINT|[Cc]orrupt(?:ion|ed)? [^\n]*|is corrupted|Table 'mysql\.\w+' doesn't exist|Could not open mysql\.\w+ table|Can't open and lock privilege tables[^\n]*|[Uu]nsupported redo log format|Header checksum mismatch|File \S+ was not found|Operating system error number 2 )`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin with an empty database, dravit stop and move the part's data folder away"),

@@ -29,16 +29,17 @@ func TestExportsSurviveAURL(t *testing.T) {
 	assert.Equal(t, "odd:pass/w@rd+1", e.Common["DB_PASSWORD"])
 }
 
-func TestExplain(t *testing.T) {
-	because, next := mariadb{}.Explain(`2026-11-23  8:00:00 0 [Note] Starting MariaDB 10.11.19 source revision as process 1
+func TestLastWords(t *testing.T) {
+	because := mariadb{}.LastWords(`2026-11-23  8:00:00 0 [Note] Starting MariaDB 10.11.19 source revision as process 1
 2026-11-23  8:00:00 0 [ERROR] an old one
 2026-11-23  9:00:00 0 [Note] Starting MariaDB 10.11.19 source revision, starting as process 2
 2026-11-23  9:00:00 0 [ERROR] /usr/sbin/mariadbd: unknown variable 'low-tide=3'
 2026-11-23  9:00:00 0 [ERROR] Aborting
 `)
 	assert.Equal(t, "unknown variable 'low-tide=3'", because)
+	_, next := kind.Explain(mariadb{}.Symptoms(), because, "db")
 	assert.Contains(t, next, "settings in dravit.toml")
-	because, _ = mariadb{}.Explain("all is well")
+	because = mariadb{}.LastWords("all is well")
 	assert.Empty(t, because)
 }
 

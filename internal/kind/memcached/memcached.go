@@ -89,11 +89,11 @@ func (memcached) Ladder(p kind.Part) []kind.Rung {
 
 var failure = pattern.New(`(?m)^(failed to listen.*|bind\(\).*|can't .*|failed to .*)$`)
 
-func (memcached) Explain(log string) (because, next string) {
+func (memcached) LastWords(log string) string {
 	if m := failure().FindStringSubmatch(log); m != nil {
-		return m[1], ""
+		return m[1]
 	}
-	return "", ""
+	return ""
 }
 
 // Symptoms are what the server writes.

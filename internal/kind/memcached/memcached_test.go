@@ -23,9 +23,9 @@ func TestWhereItListens(t *testing.T) {
 	assert.Equal(t, map[string]string{"MEMCACHED_HOST": "127.0.0.1", "MEMCACHED_PORT": "21211"}, New().Exports(p).Common)
 }
 
-func TestExplain(t *testing.T) {
-	because, _ := memcached{}.Explain("failed to listen on TCP port 21211: Address already in use\n")
+func TestLastWords(t *testing.T) {
+	because := memcached{}.LastWords("failed to listen on TCP port 21211: Address already in use\n")
 	assert.Equal(t, "failed to listen on TCP port 21211: Address already in use", because)
-	because, _ = memcached{}.Explain("well")
+	because = memcached{}.LastWords("well")
 	assert.Empty(t, because)
 }

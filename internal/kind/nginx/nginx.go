@@ -186,12 +186,12 @@ func (nginx) Ladder(p kind.Part) []kind.Rung {
 
 var emerg = pattern.New(`\[emerg\] (?:\d+#\d+: )?(.*)`)
 
-func (nginx) Explain(log string) (because, next string) {
+func (nginx) LastWords(log string) string {
 	m := emerg().FindAllStringSubmatch(log, -1)
 	if m == nil {
-		return "", ""
+		return ""
 	}
-	return m[len(m)-1][1], ""
+	return m[len(m)-1][1]
 }
 
 // Symptoms are what the server writes.

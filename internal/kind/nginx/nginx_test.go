@@ -38,9 +38,9 @@ func TestFiles(t *testing.T) {
 	assert.NotContains(t, text, "include", "no system file is read")
 }
 
-func TestExplain(t *testing.T) {
-	because, _ := nginx{}.Explain("2026/11/23 [notice] x\n2026/11/23 10:00:00 [emerg] 12#12: bind() to 0.0.0.0:80 failed (98: Address already in use)\n")
+func TestLastWords(t *testing.T) {
+	because := nginx{}.LastWords("2026/11/23 [notice] x\n2026/11/23 10:00:00 [emerg] 12#12: bind() to 0.0.0.0:80 failed (98: Address already in use)\n")
 	assert.Equal(t, "bind() to 0.0.0.0:80 failed (98: Address already in use)", because)
-	because, _ = nginx{}.Explain("nothing")
+	because = nginx{}.LastWords("nothing")
 	assert.Empty(t, because)
 }

@@ -270,11 +270,11 @@ var (
 	fpmError       = pattern.New(`ERROR: (.*)`)
 )
 
-func (php) Explain(log string) (because, next string) {
+func (php) LastWords(log string) string {
 	for _, re := range []*regexp.Regexp{fpmError(), startupWarning()} {
 		if m := re.FindStringSubmatch(log); m != nil {
-			return m[1], ""
+			return m[1]
 		}
 	}
-	return "", ""
+	return ""
 }

@@ -199,12 +199,12 @@ func TestJudge(t *testing.T) {
 	}
 }
 
-func TestExplain(t *testing.T) {
-	because, _ := php{}.Explain("[23-Nov] NOTICE: x\n[23-Nov] ERROR: [/c/fpm.conf:5] unknown entry 'pmm'\n[23-Nov] ERROR: failed to load\n")
+func TestLastWords(t *testing.T) {
+	because := php{}.LastWords("[23-Nov] NOTICE: x\n[23-Nov] ERROR: [/c/fpm.conf:5] unknown entry 'pmm'\n[23-Nov] ERROR: failed to load\n")
 	assert.Equal(t, "[/c/fpm.conf:5] unknown entry 'pmm'", because)
-	because, _ = php{}.Explain("PHP Warning:  PHP Startup: Unable to load dynamic library 'kelp' in Unknown")
+	because = php{}.LastWords("PHP Warning:  PHP Startup: Unable to load dynamic library 'kelp' in Unknown")
 	assert.Contains(t, because, "Unable to load dynamic library 'kelp'")
-	because, _ = php{}.Explain("all is well")
+	because = php{}.LastWords("all is well")
 	assert.Empty(t, because)
 }
 

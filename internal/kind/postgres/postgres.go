@@ -146,7 +146,7 @@ func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 		"--wal-segsize=1", "--no-sync", "--no-instructions")
 	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=" + locale(), "PATH=/usr/bin:/bin"}
 	if out, err := cmd.CombinedOutput(); err != nil {
-		because, _ := postgres{}.Explain(string(out))
+		because := postgres{}.LastWords(string(out))
 		return fmt.Errorf("filling the data folder: %w: %s", err, because)
 	}
 	return nil
@@ -238,27 +238,22 @@ func plain(err error) string {
 
 var fatal = pattern.New(`(?m)^(?:\d{4}-.*\[\d+\] )?(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|configuration file|syntax error).*)$`)
 
-func (postgres) Explain(log string) (because, next string) {
+func (postgres) LastWords(log string) string {
 	m := fatal().FindAllStringSubmatch(log, -1)
 	if m == nil {
-		return "", ""
+		return ""
 	}
-	because = m[len(m)-1][1]
+	because := m[len(m)-1][1]
 	if len(m) > 1 && strings.HasPrefix(because, "configuration file") { // what came before says which line of it
 		because = m[len(m)-2][1]
 	}
-	for _, word := range []string{"unrecognized configuration", "invalid value", "configuration file", "syntax error"} {
-		if strings.Contains(because, word) {
-			next = "correct the part's settings in " + stackfile.Name
-		}
-	}
-	return because, next
+	return because
 }
 
 // Symptoms are what the server writes.
 func (postgres) Symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL refuses a setting: $1", "correct the part's settings in the stack file"),
+		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL refuses a setting: $1", "correct the part's settings in dravit.toml"),
 		kind.When("data-mode", pattern.New(`data directory "([^"]+)" has invalid permissions`), "PostgreSQL wants its data folder for its account alone", "chmod 700 $1"),
 		kind.When("data-unreadable", pattern.New(`(?:could not (?:access|open|create|read|stat)[^\n]*"([^"\n]+)"[^\n]*: Permission denied|data directory "([^"]+)" has wrong ownership)`), "the data folder is not PostgreSQL's to write: $1$2", "make it this account's again: chown -R and chmod -R u+rwX"),
 		kind.When("data-locked", pattern.New(`lock file "postmaster\.pid" already exists`), "another PostgreSQL works on this data folder", "end it; dravit ports and ps show which"),

@@ -27,7 +27,7 @@ func TestExportsSurviveAURL(t *testing.T) {
 	assert.Equal(t, "odd:pass/w@rd+1", e.Common["PGPASSWORD"])
 }
 
-func TestExplain(t *testing.T) {
+func TestLastWords(t *testing.T) {
 	for log, want := range map[string]string{
 		"2026-11-23 10:00:00.1 GMT [7] LOG:  unrecognized configuration parameter \"low_tide\" in file \"/c/postgresql.conf\" line 9\n2026-11-23 10:00:00.1 GMT [7] FATAL:  configuration file \"/c/postgresql.conf\" contains errors\n": `unrecognized configuration parameter "low_tide" in file "/c/postgresql.conf" line 9`,
 		"LOG:  starting\nFATAL:  data directory \"/d\" has invalid permissions\nDETAIL:  Permissions should be\n":                                                                                                                        `data directory "/d" has invalid permissions`,
@@ -35,9 +35,10 @@ func TestExplain(t *testing.T) {
 		"initdb: error: could not create directory \"/d\": File": `could not create directory "/d": File`,
 		"FATAL:  the database system is starting up\n":           "",
 	} {
-		because, next := postgres{}.Explain(log)
+		because := postgres{}.LastWords(log)
 		assert.Equal(t, want, because)
 		if want != "" && want[0] == 'u' {
+			_, next := kind.Explain(postgres{}.Symptoms(), log, "db")
 			assert.Contains(t, next, "settings in dravit.toml")
 		}
 	}

@@ -69,22 +69,19 @@ func (redis) Command(p kind.Part) kind.Command {
 
 var fatal = pattern.New(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|# (Failed listening on port.*|Fatal error.*|Can't .*)`)
 
-func (redis) Explain(log string) (because, next string) {
+func (redis) LastWords(log string) string {
 	m := fatal().FindAllStringSubmatch(log, -1)
 	if m == nil {
-		return "", ""
+		return ""
 	}
 	last := m[len(m)-1]
-	if last[1] != "" {
-		next = "correct the part's settings in " + stackfile.Name
-	}
-	return strings.Join(strings.Fields(last[1]+last[2]), " "), next
+	return strings.Join(strings.Fields(last[1]+last[2]), " ")
 }
 
 // Symptoms are what the server writes.
 func (redis) Symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`), "Redis refuses the setting $1: $2", "correct the part's settings in the stack file"),
+		kind.When("setting-refused", pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`), "Redis refuses the setting $1: $2", "correct the part's settings in dravit.toml"),
 		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
 		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|Failed opening[^\n]*): (Permission denied)`), "the data folder is not Redis' to write", "make it this account's again: chown -R and chmod -R u+rwX"),
 		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data", "make room (df -h, df -i)"),

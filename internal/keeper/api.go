@@ -1,0 +1,305 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/proc"
+)
+
+// request is the body of start and stop.
+type request struct {
+	Parts   []string      `json:"parts,omitempty"`   // empty: all
+	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: for ever
+}
+
+// Event is one line of the answer to start.
+type Event struct {
+	Part  *kind.Status `json:"part,omitempty"`  // a part's state changed
+	Site  *SiteResult  `json:"site,omitempty"`  // a site's ladder came to an end
+	Error string       `json:"error,omitempty"` // the start went no further
+	Done  bool         `json:"done,omitempty"`  // the last line
+	Begun []string     `json:"begun,omitempty"` // with Done: the parts that this start began
+	// Spans, with Done, are what those did until they answered.
+	Spans map[string][]kind.Span `json:"spans,omitempty"`
+}
+
+// SiteResult is a site's ladder.
+type SiteResult struct {
+	Name  string          `json:"name"`
+	URL   string          `json:"url"`
+	Rungs []health.Result `json:"rungs"`
+}
+
+// Seen is a stack as the keeper sees it.
+type Seen struct {
+	Name  string             `json:"name"`
+	Parts []kind.Status      `json:"parts"`
+	Sites []materialise.Site `json:"sites"`
+	Notes []string           `json:"notes,omitempty"` // what the plan passed over
+}
+
+// Unseen is a stack of which nothing runs.
+func Unseen(spec materialise.Spec) Seen {
+	s := Seen{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
+	for _, p := range spec.Parts {
+		s.Parts = append(s.Parts, statusOf(p, kind.Stopped))
+	}
+	return s
+}
+
+func statusOf(p kind.Part, state kind.State) kind.Status {
+	return kind.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, Port: p.Port, Socket: p.Socket, State: state}
+}
+
+// Hello is what the keeper says of itself.
+type Hello struct {
+	PID   int    `json:"pid"`
+	Build string `json:"build"`
+}
+
+func (k *Keeper) handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /v1/hello", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, Hello{os.Getpid(), k.build})
+	})
+	mux.HandleFunc("GET /v1/stacks/{id}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, k.stack(r.PathValue("id")).seen())
+	})
+	mux.HandleFunc("POST /v1/stacks/{id}/start", k.busy(k.start))
+	mux.HandleFunc("POST /v1/stacks/{id}/stop", k.busy(k.stop))
+	mux.HandleFunc("POST /v1/nothing", k.busy(func(http.ResponseWriter, *http.Request) {}))
+	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, Hello{os.Getpid(), k.build})
+		k.quit()
+	})
+	return mux
+}
+
+// busy keeps the keeper alive while a request that begins or ends something is under way, and lets it end after the last
+// where nothing is wished to run.
+func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		k.mu.Lock()
+		if k.leaving {
+			k.mu.Unlock()
+			http.Error(w, "leaving", http.StatusServiceUnavailable)
+			return
+		}
+		k.requests++
+		k.mu.Unlock()
+		do(w, r)
+		k.mu.Lock()
+		k.requests--
+		k.mu.Unlock()
+		k.endIfIdle()
+	}
+}
+
+func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
+	var req request
+	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	id := r.PathValue("id")
+	out := json.NewEncoder(w)
+	flush := http.NewResponseController(w)
+	say := func(e Event) {
+		_ = out.Encode(e) // a caller who left is seen by the context
+		_ = flush.Flush()
+	}
+	s := k.stack(id)
+	s.mu.Lock()
+	s.waiting++
+	s.mu.Unlock()
+	spec, begun, err := s.begin(func() (materialise.Spec, error) {
+		spec, err := materialise.Read(k.home, id)
+		if err == nil && spec.ID == "" {
+			err = errors.New("this stack was never planned")
+		}
+		return spec, err
+	}, req.Parts)
+	if err == nil && len(spec.Sites) > 0 {
+		err = k.openGateway(spec.Gateway, spec.Secure)
+	}
+	if err != nil {
+		say(Event{Error: err.Error()})
+	} else {
+		settled, settle := context.WithCancel(context.WithoutCancel(r.Context()))
+		var sites []SiteResult
+		var asking sync.WaitGroup
+		asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
+		k.follow(r.Context(), s, req.Timeout, say)
+		settle()
+		asking.Wait()
+		for _, site := range sites {
+			say(Event{Site: &site})
+		}
+	}
+	s.mu.Lock()
+	s.waiting--
+	alone := s.waiting == 0
+	s.mu.Unlock()
+	if r.Context().Err() != nil && alone && len(begun) > 0 { // interrupted: what this start began is ended, nothing else
+		if _, err := s.halt(begun); err != nil {
+			k.log.Error("ending an interrupted start", "error", err)
+		}
+		k.closeGatewayIfIdle()
+		return
+	}
+	say(Event{Done: true, Begun: begun, Spans: s.spans(begun)})
+}
+
+// spans returns what parts did on their way to their first answer.
+func (s *stack) spans(names []string) map[string][]kind.Span {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string][]kind.Span{}
+	for _, name := range names {
+		if p, ok := s.parts[name]; ok {
+			out[name] = slices.Clone(p.spans)
+		}
+	}
+	return out
+}
+
+// follow reports the states of the parts until nothing is on its way any more, or the time is over.
+func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, say func(Event)) {
+	if timeout > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, timeout)
+		defer cancel()
+	}
+	said := map[string]kind.Status{}
+	for {
+		changed := s.changes()
+		all := s.statuses()
+		for _, p := range all {
+			was, ok := said[p.Name]
+			if !ok || was.State != p.State || was.Because != p.Because || len(was.LogTail) != len(p.LogTail) {
+				said[p.Name] = p
+				say(Event{Part: &p})
+			}
+		}
+		if settled, _ := s.settled(all); settled {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
+// siteGrace is how long a site may still answer wrongly after its parts answer: an application may be warming up.
+const siteGrace = 3 * time.Second
+
+// proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are ready. Once the
+// parts are settled without answering, a site is asked once.
+func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materialise.Spec) []SiteResult {
+	results := make([]SiteResult, len(spec.Sites))
+	var wg sync.WaitGroup
+	for i, site := range spec.Sites {
+		results[i] = SiteResult{Name: site.Name, URL: site.URL}
+		wg.Go(func() {
+			target, err := gateway.Target(k.home, spec, site, k.kinds)
+			if err != nil {
+				k.log.Error("site", "site", site.Name, "error", err)
+				return
+			}
+			needs := readyFor(spec, site)
+			s.waitUntil(ctx, settled, needs)
+			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == kind.Failed }) {
+				return // what it came to is said of the part
+			}
+			if app := target.App; app.Role == kind.Runtime {
+				for settled.Err() == nil && ctx.Err() == nil && !accepts(ctx, app.Socket) {
+					_ = proc.Sleep(ctx, pollEvery)
+				}
+			}
+			// The system's resolver is left to check: it may take its time, and no browser asks it for these names.
+			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
+			var end time.Time
+			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
+				if k.gateway.stateOf(gatewayID) == kind.Failed {
+					return // whoever answers at its port is not ours
+				}
+				results[i].Rungs = health.Climb(ctx, ladder)
+				if fell := health.Fell(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
+					return // no waiting teaches the system's resolver a name
+				}
+				if end.IsZero() && settled.Err() != nil {
+					if _, answers := s.settled(s.statuses()); !answers {
+						return
+					}
+					end = time.Now().Add(siteGrace)
+				}
+				if !end.IsZero() && time.Now().After(end) {
+					return
+				}
+				_ = proc.Sleep(ctx, wait)
+			}
+		})
+	}
+	wg.Wait()
+	return results
+}
+
+// accepts tells whether a socket accepts connections.
+func accepts(ctx context.Context, socket string) bool {
+	conn, err := health.Dial("unix", socket)(ctx)
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
+}
+
+// readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime uses.
+func readyFor(spec materialise.Spec, site materialise.Site) []string {
+	names := []string{site.Server}
+	if app, ok := spec.Part(site.App); ok {
+		if app.Role == kind.Runtime { // its own ladder reaches the stores, as the site's does: no need for one after the other
+			return append(names, app.Uses...)
+		}
+		names = append(names, app.Name)
+	}
+	return names
+}
+
+func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
+	var req request
+	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	s := k.stack(r.PathValue("id"))
+	names := req.Parts
+	if len(names) == 0 {
+		names = nil
+	}
+	last, err := s.halt(names)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	k.closeGatewayIfIdle()
+	answer(w, last)
+}
+
+func answer(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(v) // a caller who left does not matter
+}

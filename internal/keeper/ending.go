@@ -1,0 +1,100 @@
+package keeper
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"syscall"
+
+	"dravit/internal/kind"
+)
+
+type ending struct {
+	what   string // in our words
+	log    string // what the part said in this life
+	killed bool   // from outside
+	final  bool   // another life would end the same way
+}
+
+func (p *part) explain(log, what string) (because, next string) {
+	if k, ok := p.kind.(kind.Symptomatic); ok {
+		if because, next = kind.Explain(k.Symptoms(), log, p.spec.Name); because != "" {
+			return because, next
+		}
+	}
+	if e, ok := p.kind.(kind.Explainer); ok {
+		because = e.LastWords(log)
+	}
+	return cmp.Or(because, what), ""
+}
+
+const lastSaid = 8 << 10
+
+const killedByShell = 128 + int(syscall.SIGKILL)
+
+func exitText(err error, state kind.State, short bool) (how string, killed bool) {
+	var exit *exec.ExitError
+	how = "it ended"
+	switch {
+	case errors.Is(err, errUnseen):
+		how = err.Error()
+	case errors.As(err, &exit):
+		status, ok := exit.Sys().(syscall.WaitStatus)
+		killed = ok && status.Signaled() && status.Signal() == syscall.SIGKILL || exit.ExitCode() == killedByShell
+		switch {
+		case killed && short:
+			how = "the kernel killed it, since there was no memory left"
+		case ok && status.Signaled():
+			how = fmt.Sprintf("it was killed by signal %d (%s)", status.Signal(), status.Signal())
+		default:
+			how = fmt.Sprintf("it ended with code %d", exit.ExitCode())
+		}
+	case err == nil:
+		how = "it ended with code 0"
+	}
+	if state != kind.Answers && state != kind.Unwell {
+		how += " before it answered"
+	}
+	return how, killed
+}
+
+const maxLog = 8 << 20
+
+func (p *part) rotateLog() int64 {
+	info, err := os.Stat(p.spec.Log)
+	if err != nil {
+		return 0
+	}
+	if info.Size() > maxLog {
+		_ = os.Rename(p.spec.Log, p.spec.Log+".1")
+		return 0
+	}
+	return info.Size()
+}
+
+func (p *part) appendLog(text []byte) {
+	f, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err == nil {
+		_, _ = f.Write(text)
+		f.Close()
+	}
+}
+
+func (p *part) logSince(offset int64) string {
+	f, err := os.Open(p.spec.Log)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil {
+		offset = max(offset, info.Size()-64<<10)
+	}
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
+		return ""
+	}
+	text, _ := io.ReadAll(f)
+	return string(text)
+}

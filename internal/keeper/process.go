@@ -1,0 +1,207 @@
+package keeper
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/proc"
+)
+
+func (p *part) prepare(ctx context.Context) error {
+	for _, dir := range []string{p.spec.Temp, filepath.Dir(p.spec.Log)} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	if p.spec.Socket != "" {
+		if err := os.MkdirAll(filepath.Dir(p.spec.Socket), 0o700); err != nil {
+			return err
+		}
+		if err := clearSocket(p.spec.Socket); err != nil {
+			return err
+		}
+	}
+	if p.spec.Data != "" {
+		filled, err := data.Ensure(ctx, p.stack.keeper.home, p.spec, p.kind)
+		if err != nil {
+			return err
+		}
+		p.unsynced = p.unsynced || filled
+	}
+	if _, ok := p.kind.(kind.Probed); ok {
+		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	if tester, ok := p.kind.(kind.Tester); ok {
+		return p.test(ctx, tester.Test(p.spec))
+	}
+	return nil
+}
+
+func clearSocket(path string) error {
+	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if conn, err := net.Dial("unix", path); err == nil {
+		conn.Close()
+		return fmt.Errorf("something that Dravit did not start listens on %s", path)
+	}
+	return os.Remove(path)
+}
+
+func (p *part) test(ctx context.Context, c kind.Command) error {
+	mark := filepath.Join(p.spec.Conf, ".tested")
+	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Config + p.spec.Version + p.spec.Program))
+	if old, err := os.ReadFile(mark); err == nil && bytes.Equal(old, sum[:]) {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, c.Path, c.Args...)
+	cmd.Dir, cmd.Env = c.Dir, c.Env
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		p.appendLog(out)
+		because, _ := p.explain(string(out), lastLine(out, err))
+		return fmt.Errorf("its own test refuses the configuration: %s", because)
+	}
+	_, err = home.WriteDerived(mark, sum[:], 0o600)
+	return err
+}
+
+func lastLine(out []byte, err error) string {
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	for _, line := range lines {
+		if strings.Contains(line, "emerg") || strings.Contains(line, "ERROR") {
+			return strings.TrimSpace(line)
+		}
+	}
+	if text := lines[len(lines)-1]; text != "" {
+		return text
+	}
+	return err.Error()
+}
+
+func (p *part) spawn(c kind.Command) (<-chan error, error) {
+	lock, err := home.TryLock(p.spec.Lock)
+	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held
+		time.Sleep(5 * time.Millisecond)
+		lock, err = home.TryLock(p.spec.Lock)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("taking the lock of part %s: %w", p.spec.Name, err)
+	}
+	defer lock.Close()
+	log, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := &exec.Cmd{Path: c.Path, Args: append([]string{c.Path}, c.Args...), Dir: c.Dir, Env: c.Env,
+		Stdout: log, Stderr: log, ExtraFiles: []*os.File{lock}, SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
+	}
+	if err := proc.NoteLeader(lock, cmd.Process.Pid); err != nil {
+		p.stack.keeper.log.Error("noting the leader", "part", p.spec.Name, "error", err)
+	}
+	exited := make(chan error, 1)
+	id, err := proc.Identify(cmd.Process.Pid)
+	if err != nil { // gone already: the lock, closed by now, tells the rest
+		id = proc.Identity{Boot: proc.BootID()}
+	}
+	p.stack.remember(p, id)
+	go func() { exited <- cmd.Wait() }()
+	return exited, nil
+}
+
+func watch(ctx context.Context, id proc.Identity) <-chan error {
+	exited := make(chan error, 1)
+	go func() {
+		for id.Alive() {
+			if proc.Sleep(ctx, 100*time.Millisecond) != nil {
+				return
+			}
+		}
+		exited <- errUnseen
+	}()
+	return exited
+}
+
+var errUnseen = errors.New("it ended while an earlier keeper was gone")
+
+func (p *part) thief() string {
+	if p.spec.Port == 0 {
+		return ""
+	}
+	address := fmt.Sprintf("%s:%d", kind.Host, p.spec.Port)
+	if owns, err := proc.HolderOwns(p.spec.Lock, "tcp", address); err != nil || owns {
+		return ""
+	}
+	holder := proc.Taker(address)
+	if holder == (proc.Holder{}) {
+		return ""
+	}
+	return fmt.Sprintf("its port %d was taken by %s", p.spec.Port, holder)
+}
+
+func (p *part) endOrphans(ctx context.Context) error {
+	return proc.EndHolders(ctx, p.spec.Lock, func() bool { return home.Locked(p.spec.Lock) }, time.Second)
+}
+
+const stopPatience = 15 * time.Second
+
+func (p *part) end() {
+	p.set(kind.Stopping, "", "")
+	ctx, cancel := context.WithTimeout(context.Background(), stopPatience)
+	defer cancel()
+	p.stack.mu.Lock()
+	id := p.identity
+	p.stack.mu.Unlock()
+	held := func() bool { return home.Locked(p.spec.Lock) }
+	if id.PID != 0 && held() {
+		command := p.kind.Command(p.spec)
+		signal, patience := command.Stop, stopPatience/2
+		if p.finish.Load() && command.Finish != 0 {
+			signal, patience = command.Finish, kind.Grace
+		}
+		_ = id.Signal(signal) // gone meanwhile is as good
+		gentle, cancel := context.WithTimeout(ctx, patience)
+		for held() && id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
+		}
+		cancel()
+	}
+	if held() {
+		_ = id.SignalGroup(syscall.SIGTERM)
+		if err := proc.EndHolders(ctx, p.spec.Lock, held, time.Second); err != nil {
+			p.fail("it does not end: "+err.Error(), "", "")
+			return
+		}
+	}
+	for _, file := range []string{p.spec.Socket, p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
+		if file != "" {
+			_ = os.Remove(file)
+		}
+	}
+	_ = os.RemoveAll(p.spec.Temp)
+	p.stack.mu.Lock()
+	p.status.PID, p.status.Memory, p.identity = 0, 0, proc.Identity{}
+	p.stack.mu.Unlock()
+	p.set(kind.Stopped, "", "")
+}

@@ -1,0 +1,373 @@
+package stackfile
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravit/internal/pattern"
+	"dravit/internal/setting"
+	"dravit/internal/suffix"
+	"dravit/internal/version"
+)
+
+func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
+	fields, names := map[string]int{}, []string{}
+	for i := range into.NumField() {
+		if key := into.Type().Field(i).Tag.Get("toml"); key != "-" {
+			fields[key] = i
+			names = append(names, key)
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(tree)) {
+		at := join(path, key)
+		i, ok := fields[key]
+		switch {
+		case ok:
+			r.value(at, tree[key], into.Field(i), into.Type().Field(i).Tag)
+		case also != nil && also(key):
+		case slices.Contains(notBuilt[sort], key):
+			r.fault(at, fmt.Sprintf("%q is not built yet", key), "this version of Dravit does not understand it; take it out for now")
+		default:
+			r.fault(at, fmt.Sprintf("unknown key %q", key), nearest(key, names))
+		}
+	}
+	for key, i := range fields {
+		if _, ok := tree[key]; !ok && into.Type().Field(i).Tag.Get("required") != "" {
+			r.fault(path, fmt.Sprintf("%s has no %q", title(path), key), "")
+		}
+	}
+}
+
+func title(path string) string {
+	kind, name, _ := strings.Cut(path, ".")
+	if _, err := strconv.Atoi(name); err == nil {
+		return "this " + kind
+	}
+	return strings.TrimSpace(kind + " " + name)
+}
+
+func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructTag) {
+	wrong := func(want string) { r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "") }
+	switch into.Interface().(type) {
+	case Texts:
+		if s, ok := v.(string); ok {
+			v = []any{s}
+		}
+		r.texts(at, v, into, tag, "a text or a list of texts")
+		return
+	case []string:
+		r.texts(at, v, into, tag, "a list of texts")
+		return
+	case map[string]Text:
+		r.textMap(at, v, into, tag)
+		return
+	case map[string]Part:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table")
+			return
+		}
+		parts := map[string]Part{}
+		for _, name := range slices.Sorted(maps.Keys(tree)) {
+			parts[name] = r.part(join(at, name), name, tree[name])
+		}
+		into.Set(reflect.ValueOf(parts))
+		return
+	case map[string]Require:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table")
+			return
+		}
+		all := map[string]Require{}
+		for _, name := range slices.Sorted(maps.Keys(tree)) {
+			all[name] = r.require(join(at, name), name, tree[name])
+		}
+		into.Set(reflect.ValueOf(all))
+		return
+	case []Site:
+		list, ok := v.([]any)
+		if !ok || !tables(list) {
+			wrong("a list of tables, written [[site]]")
+			return
+		}
+		sites := make([]Site, len(list))
+		for i, item := range list {
+			r.table(fmt.Sprintf("%s.%d", at, i), "site", item.(map[string]any), reflect.ValueOf(&sites[i]).Elem(), nil)
+		}
+		into.Set(reflect.ValueOf(sites))
+		return
+	case *Requirements:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table such as { settings = { memory_limit = \">= 128M\" } }")
+			return
+		}
+		q := &Requirements{}
+		r.table(at, "requirements", tree, reflect.ValueOf(q).Elem(), nil)
+		for i, path := range q.Writable {
+			if !filepath.IsLocal(path) {
+				r.fault(fmt.Sprintf("%s.writable.%d", at, i), fmt.Sprintf("%q lies outside the project", path), "a path relative to the project")
+			}
+		}
+		into.Set(reflect.ValueOf(q))
+		return
+	case *Expect:
+		tree, ok := v.(map[string]any)
+		if !ok {
+			wrong("a table such as { path = \"/\", status = 200 }")
+			return
+		}
+		e := &Expect{}
+		r.table(at, "expect", tree, reflect.ValueOf(e).Elem(), nil)
+		into.Set(reflect.ValueOf(e))
+		return
+	}
+	switch into.Kind() {
+	case reflect.String:
+		s, ok := v.(string)
+		if !ok {
+			wrong("a text")
+			return
+		}
+		if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
+			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), cmp.Or(tag.Get("hint"), patternHint(p)))
+			return
+		}
+		var err error
+		switch tag.Get("check") {
+		case "version":
+			_, err = version.ParseConstraint(s)
+		case "suffix":
+			err = suffix.Refuse(s)
+		case "expression":
+			var re *regexp.Regexp
+			if re, err = regexp.Compile(s); err == nil && re.NumSubexp() == 0 {
+				err = fmt.Errorf("%q has no group around the version: v([0-9.]+)", s)
+			}
+		}
+		if err != nil {
+			r.fault(at, err.Error(), "")
+			return
+		}
+		into.SetString(s)
+	case reflect.Int:
+		n, ok := v.(int64)
+		if !ok {
+			wrong("a whole number")
+			return
+		}
+		low, _ := strconv.ParseInt(tag.Get("minimum"), 10, 64)
+		high, _ := strconv.ParseInt(tag.Get("maximum"), 10, 64)
+		if n < low || n > high {
+			r.fault(at, fmt.Sprintf("%s must be between %d and %d, not %d", last(at), low, high, n), "")
+			return
+		}
+		into.SetInt(n)
+	case reflect.Bool:
+		b, ok := v.(bool)
+		if !ok {
+			wrong("true or false")
+			return
+		}
+		into.SetBool(b)
+	}
+}
+
+func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructTag, want string) {
+	list, ok := v.([]any)
+	out := []string{}
+	for i, item := range list {
+		s, isText := item.(string)
+		ok = ok && isText
+		if p := tag.Get("items"); isText && p != "" && !pattern.Of(p).MatchString(s) {
+			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), patternHint(p))
+		}
+		if slices.Contains(out, s) {
+			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q stands in %s twice", s, last(at)), "")
+		}
+		out = append(out, s)
+	}
+	if !ok {
+		r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "")
+		return
+	}
+	into.Set(reflect.ValueOf(out).Convert(into.Type()))
+}
+
+func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.StructTag) {
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.fault(at, fmt.Sprintf("%s must be a table, not %s", last(at), sortOf(v)), "")
+		return
+	}
+	out := map[string]Text{}
+	// A dot in a setting's name (date.timezone) makes a table of it unless it is quoted: both are taken.
+	var walk func(prefix, path string, tree map[string]any)
+	walk = func(prefix, path string, tree map[string]any) {
+		for _, key := range slices.Sorted(maps.Keys(tree)) {
+			name, p := join(prefix, key), join(path, key)
+			if p := tag.Get("keys"); p != "" && !pattern.Of(p).MatchString(name) {
+				r.fault(join(path, key), fmt.Sprintf("%q cannot be the name of a setting", name), "")
+				continue
+			}
+			switch x := tree[key].(type) {
+			case map[string]any:
+				if tag.Get("keys") != "" {
+					walk(name, p, x)
+					continue
+				}
+				r.fault(p, fmt.Sprintf("%s must be a text, not a table", name), "")
+			case string:
+				if strings.ContainsAny(x, "\x00\n\r") && tag.Get("keys") != "" {
+					r.fault(p, fmt.Sprintf("%s must be one line", name), "")
+				}
+				out[name] = Text(x)
+			case int64, float64, bool:
+				out[name] = Text(fmt.Sprint(x))
+			default:
+				r.fault(p, fmt.Sprintf("%s must be a text, a number or true or false, not %s", name, sortOf(x)), "")
+			}
+		}
+	}
+	walk("", at, tree)
+	for _, name := range slices.Sorted(maps.Keys(out)) {
+		if _, err := setting.Parse(string(out[name])); err != nil && tag.Get("check") == "demand" {
+			r.fault(join(at, name), err.Error(), "such as \">= 128M\", or a value alone")
+		}
+	}
+	into.Set(reflect.ValueOf(out))
+}
+
+func (r *reader) require(at, name string, v any) Require {
+	if !toolName().MatchString(name) {
+		r.fault(at, fmt.Sprintf("%q cannot be a program's name", name), "its file name on PATH")
+	}
+	var out Require
+	switch v := v.(type) {
+	case string:
+		if _, err := version.ParseConstraint(v); err != nil {
+			r.fault(at, err.Error(), "")
+		}
+		out.Version = v
+	case map[string]any:
+		r.table(at, "require", v, reflect.ValueOf(&out).Elem(), nil)
+	default:
+		r.fault(at, fmt.Sprintf("%s must be a version or a table, not %s", name, sortOf(v)), `such as ">= 2.30", or { version = ">= 1", ask = "--version", pattern = "v([0-9.]+)" }`)
+	}
+	return out
+}
+
+func (r *reader) part(at, name string, v any) Part {
+	p := Part{}
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.fault(at, fmt.Sprintf("part %s must be a table, written [part.%s]", name, name), "")
+		return p
+	}
+	if !partName().MatchString(name) {
+		r.fault(at, fmt.Sprintf("%q cannot be a part's name", name), "letters, digits, - and _, at most 32, a letter first")
+	}
+	var kinds []string
+	r.table(at, "part", tree, reflect.ValueOf(&p).Elem(), func(key string) bool {
+		_, isKind := r.words[key]
+		if isKind {
+			kinds = append(kinds, key)
+		}
+		return isKind
+	})
+	for i, kind := range p.Kind {
+		if _, ok := r.words[kind]; !ok {
+			path := fmt.Sprintf("%s.kind.%d", at, i)
+			known := slices.Sorted(maps.Keys(r.words))
+			hint := nearest(kind, known)
+			if hint == "" {
+				hint = "the kinds are " + strings.Join(known, ", ")
+			}
+			r.fault(path, fmt.Sprintf("unknown kind %q", kind), hint)
+		}
+	}
+	if p.Kind != nil && len(p.Kind) == 0 {
+		r.fault(join(at, "kind"), "kind must not be an empty list", "")
+	}
+	// What this machine's override of the kind has no use for may stand in the shared file all the same.
+	narrowed := func(key string) bool { return r.places[join(at, "kind")].file != r.places[join(at, key)].file }
+	for key := range tree {
+		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) && !narrowed(key) {
+			r.fault(join(at, key), fmt.Sprintf("a part of kind %s has no %q", strings.Join(p.Kind, " or "), key), r.keysHint(p.Kind, key))
+		}
+	}
+	for _, kind := range kinds {
+		sub, path := Part{}, join(at, kind)
+		own, ok := tree[kind].(map[string]any)
+		if !ok {
+			r.fault(path, fmt.Sprintf("%s must be a table, written [part.%s.%s]", kind, name, kind), "")
+			continue
+		}
+		if !slices.Contains(p.Kind, kind) && narrowed(kind) {
+			continue
+		}
+		if !slices.Contains(p.Kind, kind) {
+			r.fault(path, fmt.Sprintf("part %s is never of kind %s", name, kind), "its kind is "+strings.Join(p.Kind, " or "))
+		}
+		sub.Kind = Texts{kind}
+		own = maps.Clone(own)
+		if _, ok := own["kind"]; ok {
+			r.fault(join(path, "kind"), fmt.Sprintf("%q stands already in the table's name", "kind"), "")
+		}
+		own["kind"] = kind
+		r.table(path, "part", own, reflect.ValueOf(&sub).Elem(), nil)
+		for key := range own {
+			if !r.understood(sub.Kind, key) {
+				r.fault(join(path, key), fmt.Sprintf("a part of kind %s has no %q", kind, key), r.keysHint(sub.Kind, key))
+			}
+		}
+		if p.Of == nil {
+			p.Of = map[string]Part{}
+		}
+		p.Of[kind] = sub
+	}
+	if _, has := tree["command"]; len(p.Kind) == 1 && p.Kind[0] == "custom" && !has && p.For("custom").Command == "" {
+		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name), "a custom part says what to run: command = \"./server --port {port}\"")
+	}
+	return p
+}
+
+func (r *reader) understood(kinds []string, key string) bool {
+	if slices.Contains(everyKind, key) || !slices.Contains(partKeys(), key) || len(kinds) == 0 {
+		return true
+	}
+	for _, kind := range kinds {
+		keys, known := r.words[kind]
+		if !known || slices.Contains(keys, key) {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *reader) keysHint(kinds []string, key string) string {
+	var has []string
+	for _, kind := range kinds {
+		has = append(has, r.words[kind]...)
+	}
+	return nearest(key, append(has, everyKind...))
+}
+
+func partKeys() []string {
+	var keys []string
+	t := reflect.TypeFor[Part]()
+	for i := range t.NumField() {
+		keys = append(keys, t.Field(i).Tag.Get("toml"))
+	}
+	return keys
+}
+
+func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }

@@ -1,0 +1,59 @@
+package stackfile
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Those of [env], which may be
+// secrets, are told apart and not shown.
+func (f *File) Values() map[string]string {
+	text, err := json.Marshal(f)
+	var tree map[string]any
+	if err == nil {
+		err = json.Unmarshal(text, &tree)
+	}
+	if err != nil {
+		panic(err) // a File is plain texts, lists and tables
+	}
+	out := map[string]string{}
+	for key, v := range tree {
+		flatten(out, key, v)
+	}
+	return out
+}
+
+func flatten(out map[string]string, path string, v any) {
+	switch v := v.(type) {
+	case nil:
+	case map[string]any:
+		for key, x := range v {
+			if key != "also" { // it comes from other files
+				flatten(out, path+"."+strings.TrimPrefix(key, "of."), x)
+			}
+		}
+	case []any:
+		var words []string
+		for i, x := range v {
+			switch x := x.(type) {
+			case map[string]any:
+				name, _ := x["name"].(string)
+				each, _ := x["each"].(string)
+				flatten(out, path+"."+cmp.Or(name, each, fmt.Sprint(i+1)), x)
+			default:
+				words = append(words, fmt.Sprint(x))
+			}
+		}
+		if words != nil {
+			out[path] = strings.Join(words, ", ")
+		}
+	default:
+		out[path] = fmt.Sprint(v)
+		if strings.HasPrefix(path, "env.") {
+			out[path] = fmt.Sprintf("a value (%x)", sha256.Sum256([]byte(out[path])))[:len("a value (")+6] + ")"
+		}
+	}
+}
