@@ -1,6 +1,10 @@
 package e2e
 
 import (
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -267,18 +271,18 @@ fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readF
 				}
 			}
 		}), cause: "inodes-full", subject: "machine", says: "200 of 200", root: true},
+		{name: "disk full", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20), break_: restart(func(t *testing.T, w *world) { require.ErrorIs(t, w.fill(), syscall.ENOSPC) }), cause: "disk-full", subject: "machine", says: "df -h", root: true},
+		{name: "file system that can be read only", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20), break_: restart(func(t *testing.T, w *world) {
+			w.eventually("nobody writes there any more", func() bool { return exec.Command("mount", "-o", "remount,ro", filepath.Dir(w.home)).Run() == nil })
+			t.Cleanup(func() { asRunner(t, "mount", "-o", "remount,rw", filepath.Dir(w.home)) })
+		}), cause: "read-only", subject: "machine", says: "for writing", root: true},
+		{name: "library gone", stack: "[part.app]\nkind = \"custom\"\ncommand = \"./tide && exec python3 -m http.server --bind 127.0.0.1 {port}\"\n", prepare: tideLibrary, break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Remove(filepath.Join(w.dir, "libtide.so")))
+			w.dravit("restart", "--timeout", "6s")
+		}, cause: "library-missing", subject: "part.app", says: "libtide.so"},
+		{name: "clock set back", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: inTheFuture, cause: "clock-back", subject: "machine", says: "authority"},
 		{name: "quota used up", stack: "[part.seats]\nkind = \"redis\"\n", prepare: quota(60), break_: func(t *testing.T, w *world) {
-			f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
-			require.NoError(t, err)
-			var wrote int
-			for err == nil { // as much as is granted
-				var n int
-				n, err = f.Write(make([]byte, 64<<10))
-				wrote += n
-			}
-			require.ErrorIs(t, err, syscall.EDQUOT)
-			require.Less(t, wrote, 100<<20)
-			f.Close()
+			require.ErrorIs(t, w.fill(), syscall.EDQUOT)
 			w.dravit("restart")
 		}, cause: "quota-full", subject: "machine", says: "may store", root: true},
 		{name: "no memory left", stack: nodeSite, root: true, files: node(`if (require("fs").existsSync("hungry")) for (const all = [];;) all.push(Buffer.alloc(1 << 20, 1))
@@ -351,34 +355,92 @@ func (w *world) kill(part string) int {
 // quota puts Dravit's folder on a file system on which it may store so many MB.
 func quota(limit int) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
-		if known, err := os.ReadFile("/proc/filesystems"); err != nil || !strings.Contains(string(known), "\tbtrfs\n") || !fileExists("/dev/loop-control") {
-			t.Skip("this kernel has no btrfs, or no loop devices: no quota can be made")
-		}
-		dir, home := filepath.Join(filepath.Dir(w.home), "small"), w.home
-		require.NoError(t, os.Mkdir(dir, 0o755))
-		image, err := os.Create(dir + ".btrfs")
-		require.NoError(t, err)
-		require.NoError(t, image.Truncate(300<<20))
-		image.Close()
-		run := func(argv ...string) {
-			t.Helper()
-			out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput()
-			require.NoError(t, err, "%s", out)
-		}
-		run("mkfs.btrfs", "-q", dir+".btrfs")
-		run("mount", "-o", "loop", dir+".btrfs", dir)
-		t.Cleanup(func() {
-			w.stopAll()
-			w.home = home
-			require.NoError(t, syscall.Unmount(dir, 0))
-		})
-		run("btrfs", "quota", "enable", dir)
-		run("btrfs", "subvolume", "create", filepath.Join(dir, "mine"))
-		run("btrfs", "qgroup", "limit", fmt.Sprintf("%dM", limit), filepath.Join(dir, "mine"))
+		dir := onImage(t, w, "btrfs", 300<<20)
+		asRunner(t, "btrfs", "quota", "enable", dir)
+		asRunner(t, "btrfs", "subvolume", "create", filepath.Join(dir, "mine"))
+		asRunner(t, "btrfs", "qgroup", "limit", fmt.Sprintf("%dM", limit), filepath.Join(dir, "mine"))
 		w.home = filepath.Join(dir, "mine", "home")
 		w.settings("http = 8080\nhttps = 8443\n")
 		w.own(dir)
 	}
+}
+
+// disk puts Dravit's folder on a disk of so many bytes.
+func disk(size int64) func(*testing.T, *world) {
+	return func(t *testing.T, w *world) {
+		dir := onImage(t, w, "ext4", size)
+		w.home = filepath.Join(dir, "home")
+		w.settings("http = 8080\nhttps = 8443\n")
+		w.own(dir)
+	}
+}
+
+// onImage makes a file system in a file, and returns where it is mounted. The world moves back before it goes.
+func onImage(t *testing.T, w *world, kind string, size int64) string {
+	t.Helper()
+	if known, err := os.ReadFile("/proc/filesystems"); err != nil || !strings.Contains(string(known), "\t"+kind+"\n") || !fileExists("/dev/loop-control") {
+		t.Skip("this kernel has no " + kind + ", or no loop devices")
+	}
+	dir, home := filepath.Join(filepath.Dir(w.home), "small"), w.home
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	image, err := os.Create(dir + "." + kind)
+	require.NoError(t, err)
+	require.NoError(t, image.Truncate(size))
+	image.Close()
+	asRunner(t, "/sbin/mkfs."+kind, "-q", dir+"."+kind)
+	asRunner(t, "mount", "-o", "loop", dir+"."+kind, dir)
+	t.Cleanup(func() {
+		w.stopAll()
+		w.home = home
+		require.NoError(t, syscall.Unmount(dir, 0))
+	})
+	return dir
+}
+
+// asRunner runs a command as whoever runs the tests.
+func asRunner(t *testing.T, argv ...string) {
+	t.Helper()
+	out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput()
+	require.NoError(t, err, "%s: %s", argv, out)
+}
+
+// fill writes a file until there is no room for more, and returns what the last write said.
+func (w *world) fill() error {
+	w.t.Helper()
+	f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
+	require.NoError(w.t, err)
+	defer f.Close()
+	for wrote := 0; err == nil; wrote += 64 << 10 {
+		require.Less(w.t, wrote, 1<<30)
+		_, err = f.Write(make([]byte, 64<<10))
+	}
+	return err
+}
+
+// tideLibrary gives the project a program that needs a library of its own.
+func tideLibrary(t *testing.T, w *world) {
+	w.write("lib.c", "int tide(void) { return 0; }\n")
+	w.write("tide.c", "int tide(void);\nint main(void) { return tide(); }\n")
+	asRunner(t, "gcc", "-shared", "-fPIC", "-o", filepath.Join(w.dir, "libtide.so"), filepath.Join(w.dir, "lib.c"))
+	asRunner(t, "gcc", "-o", filepath.Join(w.dir, "tide"), filepath.Join(w.dir, "tide.c"), "-L"+w.dir, "-ltide", "-Wl,-rpath,$ORIGIN")
+	w.own(w.dir)
+}
+
+// inTheFuture makes the sites' authority begin some hours from now: for it, the clock was set back.
+func inTheFuture(t *testing.T, w *world) {
+	file := filepath.Join(w.home, "authority", "certificate.pem")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	block, _ := pem.Decode(text)
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	require.NoError(t, err)
+	pair, err := tls.LoadX509KeyPair(file, filepath.Join(w.home, "authority", "key.pem"))
+	require.NoError(t, err)
+	certificate.NotBefore = time.Now().Add(3 * time.Hour)
+	again, err := x509.CreateCertificate(rand.Reader, certificate, certificate, certificate.PublicKey, pair.PrivateKey)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: again}), 0o600))
+	w.own(file)
 }
 
 // confine lets the keeper, and what it starts, have so many bytes of memory.
