@@ -219,13 +219,18 @@ func TestDoor(t *testing.T) {
 	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
 }
 
-// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest nothing.
-func TestResponder(t *testing.T) {
+func freePort(t *testing.T) int {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
-	r, err := respond(port, func(host string) known {
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest nothing.
+func TestResponder(t *testing.T) {
+	port := freePort(t)
+	r, err := respond(port, loopbacks, func(host string) known {
 		switch {
 		case host == "ferry.test":
 			return knownName
@@ -255,6 +260,16 @@ func TestResponder(t *testing.T) {
 		assert.Empty(t, txt)
 		assert.Error(t, err)
 	}
+	// Where the gateway is on one address only, names lead to no other.
+	other := freePort(t)
+	one, err := respond(other, loopbacks[:1], func(string) known { return knownName })
+	require.NoError(t, err)
+	defer one.close()
+	all, err := (&net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, fmt.Sprintf("127.0.0.1:%d", other))
+	}}).LookupHost(t.Context(), "ferry.test")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"127.0.0.1"}, all)
 	// A visitor who keeps a connection open does not keep the responder from ending.
 	idle, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)

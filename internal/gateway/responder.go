@@ -28,13 +28,14 @@ const (
 
 // responder answers DNS (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It asks nobody else.
 type responder struct {
-	port  int
-	known func(host string) known
-	udp   net.PacketConn
-	tcp   net.Listener
-	ctx   context.Context // ends with the responder: open connections do, too
-	end   context.CancelFunc
-	wg    sync.WaitGroup
+	port      int
+	known     func(host string) known
+	addresses []netip.Addr // to which every name leads
+	udp       net.PacketConn
+	tcp       net.Listener
+	ctx       context.Context // ends with the responder: open connections do, too
+	end       context.CancelFunc
+	wg        sync.WaitGroup
 }
 
 const (
@@ -44,8 +45,8 @@ const (
 	maxLines    = 64 // TCP connections at a time
 )
 
-// respond answers on a port until it is closed.
-func respond(port int, tell func(host string) known) (*responder, error) {
+// respond answers on a port, with these addresses, until it is closed.
+func respond(port int, addresses []string, tell func(host string) known) (*responder, error) {
 	at := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
 	udp, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
 	if err != nil {
@@ -57,6 +58,9 @@ func respond(port int, tell func(host string) known) (*responder, error) {
 		return nil, err
 	}
 	r := &responder{port: port, known: tell, udp: udp, tcp: tcp}
+	for _, a := range addresses {
+		r.addresses = append(r.addresses, netip.MustParseAddr(a))
+	}
 	r.ctx, r.end = context.WithCancel(context.Background())
 	r.wg.Go(r.datagrams)
 	r.wg.Go(r.lines)
@@ -160,11 +164,13 @@ func (r *responder) answer(query []byte) []byte {
 	if out.RCode == dnsmessage.RCodeSuccess && q.Class == dnsmessage.ClassINET {
 		err = errors.Join(err, b.StartAnswers())
 		owner := dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: answerLife}
-		if q.Type == dnsmessage.TypeA || q.Type == dnsmessage.TypeALL {
-			err = errors.Join(err, b.AResource(owner, dnsmessage.AResource{A: netip.MustParseAddr(loopbacks[0]).As4()}))
-		}
-		if q.Type == dnsmessage.TypeAAAA || q.Type == dnsmessage.TypeALL {
-			err = errors.Join(err, b.AAAAResource(owner, dnsmessage.AAAAResource{AAAA: netip.MustParseAddr(loopbacks[1]).As16()}))
+		for _, a := range r.addresses {
+			switch {
+			case a.Is4() && (q.Type == dnsmessage.TypeA || q.Type == dnsmessage.TypeALL):
+				err = errors.Join(err, b.AResource(owner, dnsmessage.AResource{A: a.As4()}))
+			case a.Is6() && (q.Type == dnsmessage.TypeAAAA || q.Type == dnsmessage.TypeALL):
+				err = errors.Join(err, b.AAAAResource(owner, dnsmessage.AAAAResource{AAAA: a.As16()}))
+			}
 		}
 	}
 	text, finishErr := b.Finish()

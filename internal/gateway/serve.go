@@ -48,7 +48,10 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 		return err
 	}
 	all.serve(t.server(t), listener)
-	all.also(t.server(t), port)
+	addresses := loopbacks[:1]
+	if all.also(t.server(t), port) {
+		addresses = loopbacks[:]
+	}
 	if secure != 0 {
 		encrypted := t.server(t)
 		encrypted.TLSConfig = &tls.Config{GetCertificate: signer.certificate}
@@ -60,7 +63,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 			all.also(encrypted, secure)
 		}
 	}
-	doors := &doors{table: t, book: book, open: map[Door]*servers{}}
+	doors := &doors{table: t, book: book, addresses: addresses, open: map[Door]*servers{}}
 	defer doors.close()
 	for {
 		if err := doors.follow(); err != nil {
@@ -103,8 +106,8 @@ func (s *servers) serve(server *http.Server, listener net.Listener) {
 	})
 }
 
-// also serves on the other loopback address, where the machine has it. Where somebody else has the port there, it goes without.
-func (s *servers) also(server *http.Server, port int) {
+// also serves on the other loopback address, where the machine has it, and tells whether it does. Where somebody else has the port there, it goes without.
+func (s *servers) also(server *http.Server, port int) bool {
 	listener, err := net.Listen("tcp", net.JoinHostPort(loopbacks[1], fmt.Sprint(port)))
 	switch {
 	case err == nil:
@@ -112,6 +115,7 @@ func (s *servers) also(server *http.Server, port int) {
 	case errors.Is(err, syscall.EADDRINUSE):
 		slog.Warn("another program has the port on the other loopback address", "port", port, "error", err)
 	}
+	return err == nil
 }
 
 // close ends the servers, once requests in flight had a moment to finish.
@@ -122,10 +126,11 @@ func (s *servers) close() {
 
 // doors are what the gateway opens and closes while it runs: ports that other machines see, and the resolver.
 type doors struct {
-	table    *table
-	book     func() (*ledger.Ledger, error)
-	open     map[Door]*servers
-	resolver *responder
+	table     *table
+	book      func() (*ledger.Ledger, error)
+	open      map[Door]*servers
+	addresses []string // of the gateway, to which names lead
+	resolver  *responder
 }
 
 // follow opens and closes doors as the table says now.
@@ -162,7 +167,7 @@ func (d *doors) follow() error {
 		d.resolver = nil
 	}
 	if d.resolver == nil && now.Resolver != 0 {
-		if d.resolver, err = respond(now.Resolver, d.answer); err != nil {
+		if d.resolver, err = respond(now.Resolver, d.addresses, d.answer); err != nil {
 			slog.Error("names are not answered", "port", now.Resolver, "error", err)
 		}
 	}
