@@ -22,7 +22,7 @@ func (in Input) Saved() Input {
 		}
 		f.Parts[name] = p
 	}
-	in.File = &f
+	in.File, in.History.Good.File = &f, nil
 	return in
 }
 
