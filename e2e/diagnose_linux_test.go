@@ -197,7 +197,7 @@ func faults() []fault {
 			w.crash("app")
 		}, cause: "extension-other-build", subject: "part.app", says: "own/redis.so"},
 		{name: "function disabled", stack: "[part.app]\nkind = \"php\"\nsettings = { disable_functions = \"exec\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php exec("ls");`), cause: "function-disabled", subject: "site.day", says: "exec()"},
-		{name: "requirement unmet", stack: "[part.app]\nkind = \"php\"\nrequires = { writable = [\"cache\"] }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(hello), break_: func(*testing.T, *world) {}, cause: "requirement-unmet", subject: "part.app", says: "cache"},
+		{name: "requirement unmet", stack: "[part.app]\nkind = \"php\"\nrequires = { writable = [\"cache\"] }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(hello), cause: "requirement-unmet", subject: "part.app", says: "cache"},
 		{name: "memory limit of PHP", stack: "[part.app]\nkind = \"php\"\nsettings = { memory_limit = \"16M\" }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php str_repeat("tide", 9000000);`), cause: "memory-limit", subject: "site.day", says: "memory_limit"},
 		{name: "time limit of PHP", stack: "[part.app]\nkind = \"php\"\nsettings = { max_execution_time = 1 }\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php for (;;);`), cause: "time-limit", subject: "site.day"},
 		{name: "syntax error of PHP", stack: phpSite, files: page(`<?php echo "low tide`), cause: "script-syntax", subject: "site.day", says: "index.php"},

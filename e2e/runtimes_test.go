@@ -473,7 +473,9 @@ app = "app"
 	// What the project itself takes away again is found in the web process.
 	w.write("dravit.toml", fmt.Sprintf(file, "settings = { disable_functions = \"proc_open\" }"))
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "cache")))
-	w.must("start", "--timeout", "20s")
+	r = w.dravit("start", "--timeout", "20s")
+	assert.Equal(t, 1, r.code, r.all())
+	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "is unwell because the application requires function proc_open not disabled, and the web process has: it is not there")
 	r = w.json(&check, "check")
 	assert.Equal(t, 1, r.code)
 	assert.Equal(t, "unwell", check.Parts[0].State)

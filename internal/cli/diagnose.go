@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -49,7 +50,7 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 			}
 			name := s.Name
 			if name == "" {
-				name = s.Dir
+				name = filepath.Base(s.Dir)
 			}
 			if a.json {
 				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since, slices.Concat([]plan.Change{}, d.Changes)})

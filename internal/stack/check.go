@@ -88,11 +88,11 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		}
 		state := stateOf(health.Holds(results[i]), seen)
 		var requires []kind.Requirement
-		if k, ok := s.Kinds.Of(p.Kind).(kind.Requirer); ok && state == kind.Answers {
-			if requires, err = k.Requirements(ctx, p); err != nil {
+		if state == kind.Answers {
+			if requires, err = s.requirements(ctx, p); err != nil {
 				return out, err
 			}
-			if slices.ContainsFunc(requires, func(r kind.Requirement) bool { return !r.Holds }) {
+			if unmet(requires) >= 0 {
 				state = kind.Unwell
 			}
 		}
@@ -110,6 +110,19 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
 	}
 	return out, nil
+}
+
+// requirements asks the process that serves pages for what the part's application requires.
+func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, error) {
+	if k, ok := s.Kinds.Of(p.Kind).(kind.Requirer); ok {
+		return k.Requirements(ctx, p)
+	}
+	return nil, nil
+}
+
+// unmet returns the first requirement that does not hold, -1 where all do.
+func unmet(all []kind.Requirement) int {
+	return slices.IndexFunc(all, func(r kind.Requirement) bool { return !r.Holds })
 }
 
 // Prove asks a check's parts and sites for what takes longer to prove, of those that answer, and adds it to the check.

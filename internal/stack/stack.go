@@ -253,6 +253,9 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		out.Begun = begun
 		if err == nil && out.Answers() {
+			if err = s.demand(ctx, &out); err != nil || !out.Answers() {
+				return out, err
+			}
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
 		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
@@ -261,6 +264,32 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		o.Restart, o.RestartAll = nil, false
 	}
+}
+
+// demand marks parts as unwell whose process does not have what the application requires.
+func (s *Stack) demand(ctx context.Context, out *Started) error {
+	if !slices.ContainsFunc(slices.Collect(maps.Values(out.file.Parts)), stackfile.Part.Demanding) {
+		return nil
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	for i, status := range out.Parts {
+		p, ok := spec.Part(status.Name)
+		if !ok {
+			continue
+		}
+		all, err := s.requirements(ctx, p)
+		if err != nil {
+			return err
+		}
+		if j := unmet(all); j >= 0 {
+			out.Parts[i].State, out.Parts[i].Next = kind.Unwell, "dravit check shows all that it requires"
+			out.Parts[i].Because = fmt.Sprintf("the application requires %s %s %s, and the web process has: %s", all[j].Sort, all[j].Name, all[j].Wanted, all[j].Got)
+		}
+	}
+	return nil
 }
 
 // maxMoves is how often a start gives way to others that take its ports.

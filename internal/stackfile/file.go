@@ -151,5 +151,15 @@ func (p Part) For(kind string) Part {
 	return p
 }
 
+// Demanding tells whether the part's application requires anything of it, whatever its kind will be.
+func (p Part) Demanding() bool {
+	for _, own := range p.Of {
+		if own.Requires != nil {
+			return true
+		}
+	}
+	return p.Requires != nil
+}
+
 // PartNames returns the parts' names in alphabetical order.
 func (f *File) PartNames() []string { return slices.Sorted(maps.Keys(f.Parts)) }
