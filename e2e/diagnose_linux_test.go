@@ -233,6 +233,9 @@ fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readF
 			w.write("https", fmt.Sprint(w.book().Secure))
 			w.dravit("restart", "--timeout", "6s")
 		}, cause: "certificate-untrusted", subject: "part.app", says: "NODE_EXTRA_CA_CERTS"},
+		{name: "exception in Node.js", stack: nodeSite, files: node("\n\nthrow new TypeError(\"low tide\")"), cause: "application-error", subject: "part.app", says: "TypeError: low tide, at /"},
+		{name: "exception in Python", stack: "[part.app]\nkind = \"python\"\ncommand = \"exec python3 app.py\"\n", files: map[string]string{"app.py": "def tide():\n    raise ValueError('low tide')\ntide()\n"}, cause: "application-error", subject: "part.app", says: "ValueError: low tide, at "},
+		{name: "exception in Ruby", stack: "[part.app]\nkind = \"ruby\"\ncommand = \"exec ruby app.rb\"\n", files: map[string]string{"app.rb": "def tide\n  raise ArgumentError, 'low tide'\nend\ntide\n"}, cause: "application-error", subject: "part.app", says: "low tide (ArgumentError), at app.rb:2"},
 		{name: "exception", stack: phpSite, files: page(`<?php throw new Exception("low tide");`), cause: "application-error", subject: "site.day", says: "low tide"},
 		{name: "page without its text", stack: phpSite + "expect = { text = \"High tide\" }\n", files: page(hello), cause: "text-missing", subject: "site.day", says: "High tide"},
 		{name: "unexpected status", stack: phpSite, files: page(`<?php http_response_code(418);`), cause: "status-unexpected", subject: "site.day", says: "418"},

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
@@ -49,11 +50,13 @@ func (node) Folders(p kind.Part) []string {
 
 // Symptoms are what Node.js writes, beside what any server of a project's own may.
 func (n node) Symptoms() []kind.Symptom {
-	return append([]kind.Symptom{
+	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime", pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`), "the native module $1 was built for module ABI $2, and this Node.js has $3", "dravit run --part {part} -- npm rebuild"),
 		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`), "the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
 		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`), "the module $1 is not there", "dravit run --part {part} -- npm install"),
 		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1", "node --max-old-space-size=MB in the part's command"),
 		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
-	}, n.Base.Symptoms()...)
+	}, n.Base.Symptoms(), []kind.Symptom{
+		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: [^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2", "correct it; dravit logs {part} has the rest"),
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
@@ -73,10 +74,12 @@ func (python) Folders(p kind.Part) []string {
 
 // Symptoms are what Python writes, beside what any server of a project's own may.
 func (p python) Symptoms() []kind.Symptom {
-	return append([]kind.Symptom{
+	return slices.Concat([]kind.Symptom{
 		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`), "the package $1 is not installed for this interpreter", "dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
 		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`), "a compiled package was built for another Python: $1", "install it again for this one: dravit run --part {part} -- python3 -m pip install --force-reinstall PACKAGE"),
 		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1", "install what is missing, in the project's virtual environment"),
 		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1", "correct it; dravit logs {part} shows the line"),
-	}, p.Base.Symptoms()...)
+	}, p.Base.Symptoms(), []kind.Symptom{
+		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    [^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: $3, at $1:$2", "correct it; dravit logs {part} has the rest"),
+	})
 }

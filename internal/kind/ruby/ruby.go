@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dravit/internal/kind"
@@ -47,10 +48,12 @@ func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf
 
 // Symptoms are what Ruby writes, beside what any server of a project's own may.
 func (r ruby) Symptoms() []kind.Symptom {
-	return append([]kind.Symptom{
+	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`), "the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
 		kind.When("packages-missing", pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`), "the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`), "the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1", "correct it; dravit logs {part} shows the line"),
-	}, r.Base.Symptoms()...)
+	}, r.Base.Symptoms(), []kind.Symptom{
+		kind.When("application-error", pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"), "the application ended with an error: $2, at $1", "correct it; dravit logs {part} has the rest"),
+	})
 }
