@@ -57,6 +57,6 @@ func (n node) Symptoms() []kind.Symptom {
 		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1", "node --max-old-space-size=MB in the part's command"),
 		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
 	}, n.Base.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: [^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2", "correct it; dravit logs {part} has the rest"),
+		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: [^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

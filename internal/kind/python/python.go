@@ -80,6 +80,6 @@ func (p python) Symptoms() []kind.Symptom {
 		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1", "install what is missing, in the project's virtual environment"),
 		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1", "correct it; dravit logs {part} shows the line"),
 	}, p.Base.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    [^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: $3, at $1:$2", "correct it; dravit logs {part} has the rest"),
+		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    [^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: $3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

@@ -54,6 +54,6 @@ func (r ruby) Symptoms() []kind.Symptom {
 		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`), "the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1", "correct it; dravit logs {part} shows the line"),
 	}, r.Base.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"), "the application ended with an error: $2, at $1", "correct it; dravit logs {part} has the rest"),
+		kind.When("application-error", pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"), "the application ended with an error: $2, at $1", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }
