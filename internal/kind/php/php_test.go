@@ -176,6 +176,7 @@ func TestIni(t *testing.T) {
 func TestJudge(t *testing.T) {
 	p := part(t)
 	p.Modules = []kind.Module{{Name: "redis"}, {Name: "opcache"}}
+	p.Facts = map[string]string{factBuiltin: "core"}
 	for name, c := range map[string]struct {
 		status int
 		body   string
@@ -183,6 +184,7 @@ func TestJudge(t *testing.T) {
 	}{
 		"well":          {200, `{"version":"8.2.36","stores":{"db":"ok","mail":"ok"},"extensions":["Core","Zend OPcache","redis"]}`, ""},
 		"an extension":  {200, `{"version":"8.2.36","stores":{"db":"could not find driver"},"extensions":["Core","Zend OPcache"]}`, "expected 2 extensions in the web process, got it lacks redis"},
+		"another name":  {200, `{"version":"8.2.36","stores":{"db":"ok"},"extensions":["Core","Zend OPcache","Barnacle Loader"]}`, ""},
 		"wrong version": {200, `{"version":"8.4.1","stores":{}}`, "expected PHP 8.2.36, got PHP 8.4.1"},
 		"store away":    {200, `{"version":"8.2.36","stores":{"db":"Connection refused","mail":"ok"},"extensions":["redis","Zend OPcache"]}`, "expected PHP reaching db, got Connection refused"},
 		"fatal error":   {200, "<b>Fatal error</b>: out of\n memory", "got status 200, <b>Fatal error</b>: out of memory"},
