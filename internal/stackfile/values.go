@@ -31,8 +31,15 @@ func flatten(out map[string]string, path string, v any) {
 	case nil:
 	case map[string]any:
 		for key, x := range v {
-			if key != "also" { // it comes from other files
-				flatten(out, path+"."+strings.TrimPrefix(key, "of."), x)
+			switch key {
+			case "also": // it comes from other files
+			case "of": // in the file, tables below the part's own
+				for kind, own := range x.(map[string]any) {
+					delete(own.(map[string]any), "kind")
+					flatten(out, path+"."+kind, own)
+				}
+			default:
+				flatten(out, path+"."+key, x)
 			}
 		}
 	case []any:

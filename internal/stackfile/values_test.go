@@ -18,7 +18,7 @@ func TestValues(t *testing.T) {
 	assert.Regexp(t, `^a value \([0-9a-f]{6}\)$`, token)
 	delete(values, "env.TOKEN")
 	assert.Equal(t, map[string]string{"name": "saltmarsh-ferry", "part.app.kind": "php", "part.app.extensions": "intl, redis", "part.app.settings.memory_limit": "256M",
-		"part.app.of.php.kind": "php", "part.app.of.php.version": "8.2", "site.ferry.name": "ferry", "site.ferry.root": "public", "site.ferry.expect.status": "200",
+		"part.app.php.version": "8.2", "site.ferry.name": "ferry", "site.ferry.root": "public", "site.ferry.expect.status": "200",
 		"site.crew/*.each": "crew/*"}, values)
 	f.Env["TOKEN"] = "low water"
 	assert.NotEqual(t, token, f.Values()["env.TOKEN"])
