@@ -84,9 +84,10 @@ func Cache(p kind.Part) []kind.Rung {
 			return err
 		}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// A key of its own that ends by itself: nothing of the application's is touched.
-			key, value := "dravit:probe", fmt.Sprint(time.Now().UnixNano())
-			replies, err := Redis(ctx, line.Take, p.Password, []string{"SET", key, value, "EX", "10"}, []string{"GET", key})
+			// A key of its own, gone again at once, at the latest by itself: nothing of the application's is touched.
+			value := fmt.Sprint(time.Now().UnixNano())
+			key := "dravit:probe:" + value // others look at the same time
+			replies, err := Redis(ctx, line.Take, p.Password, []string{"SET", key, value, "EX", "10"}, []string{"GET", key}, []string{"DEL", key})
 			if err == nil && replies[1] != value {
 				err = &kind.Miss{Expected: "the value written, " + value, Got: replies[1]}
 			}

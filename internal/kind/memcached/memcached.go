@@ -2,6 +2,7 @@
 package memcached
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -74,16 +75,17 @@ func (memcached) Ladder(p kind.Part) []kind.Rung {
 			},
 			After: func() { client.Close() }},
 		kind.Rung{Name: kind.Works, Ask: func(context.Context) error {
-			// A key of its own that ends by itself: nothing of the application's is touched.
+			// A key of its own, gone again at once, at the latest by itself: nothing of the application's is touched.
 			want := fmt.Sprint(time.Now().UnixNano())
-			if err := client.Set(&memcache.Item{Key: "dravit:probe", Value: []byte(want), Expiration: 10}); err != nil {
+			key := "dravit:probe:" + want // others look at the same time
+			if err := client.Set(&memcache.Item{Key: key, Value: []byte(want), Expiration: 10}); err != nil {
 				return err
 			}
-			got, err := client.Get("dravit:probe")
+			got, err := client.Get(key)
 			if err == nil && string(got.Value) != want {
 				err = &kind.Miss{Expected: "the value written, " + want, Got: string(got.Value)}
 			}
-			return err
+			return cmp.Or(err, client.Delete(key))
 		}})
 }
 

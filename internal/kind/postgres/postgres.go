@@ -215,10 +215,11 @@ func (postgres) Ladder(p kind.Part) []kind.Rung {
 				}
 			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// Rows go in and come out; the table is this session's own.
-			results, err := db.Exec(ctx, "CREATE TEMPORARY TABLE dravit_probe (n INT); INSERT INTO dravit_probe VALUES (40), (2); SELECT SUM(n) FROM dravit_probe").ReadAll()
+			// It reads the data, and writes nothing: even a temporary table goes into the log on the disk, at every look of the keeper's. What
+			// is written and read back is a slower proof.
+			results, err := db.Exec(ctx, "SELECT 42 FROM pg_class WHERE relname = 'pg_class'").ReadAll()
 			if err != nil {
-				return &kind.Miss{Expected: "a table written and read", Got: plain(err)}
+				return &kind.Miss{Expected: "a table read", Got: plain(err)}
 			}
 			last := results[len(results)-1]
 			if len(last.Rows) != 1 || string(last.Rows[0][0]) != "42" {
