@@ -285,6 +285,7 @@ fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readF
 		}, cause: "library-missing", subject: "part.app", says: "libtide.so"},
 		{name: "clock set back", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: inTheFuture, cause: "clock-back", subject: "machine", says: "authority"},
 		{name: "quota used up", stack: "[part.seats]\nkind = \"redis\"\n", prepare: quota(60), break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Remove(filepath.Join(w.home, "survey.json"))) // which nobody can write again
 			require.ErrorIs(t, w.fill(), syscall.EDQUOT)
 			w.dravit("restart")
 		}, cause: "quota-full", subject: "machine", says: "may store", root: true},

@@ -135,7 +135,8 @@ func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require
 	s.Programs = l.programs()
 	s.Modules = l.modules(s.Programs)
 	slices.SortFunc(s.Tools, func(a, b Tool) int { return strings.Compare(a.Name, b.Name) })
-	return s, l.remember()
+	l.remember()
+	return s, nil
 }
 
 func (m Machine) look() *looker {
@@ -150,8 +151,8 @@ func (m Machine) look() *looker {
 	return l
 }
 
-// remember writes down what was found where it is not what was known.
-func (l *looker) remember() error {
+// remember writes down what was found where it is not what was known. Where there is no room for that, the next look asks again.
+func (l *looker) remember() {
 	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) && len(l.fresh.Modules) == len(l.known.Modules)
 	for key, t := range l.known.Tools { // those that this look did not ask for
 		if _, ok := l.fresh.Tools[key]; !ok {
@@ -159,9 +160,9 @@ func (l *looker) remember() error {
 		}
 	}
 	if same && len(l.fresh.Tools) == len(l.known.Tools) {
-		return nil
+		return
 	}
-	return home.WriteState(l.Cache, l.fresh)
+	_ = home.WriteState(l.Cache, l.fresh)
 }
 
 // ask asks a found program what it is, unless it was asked before and is the same file.

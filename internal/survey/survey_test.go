@@ -56,6 +56,19 @@ func look(t *testing.T, b boat, cache string) []kind.Program {
 	return s.Programs
 }
 
+// A look needs no memory: where nothing can be written, every look asks again.
+func TestLookWithoutRoom(t *testing.T) {
+	base := t.TempDir()
+	script(t, base, "boat", "echo boat 1.0")
+	t.Setenv("PATH", base)
+	asked := new(atomic.Int64)
+	for range 2 {
+		found := look(t, boat{asked: asked}, filepath.Join(base, "no", "folder", "c.json"))
+		require.Len(t, found, 1)
+	}
+	assert.EqualValues(t, 2, asked.Load())
+}
+
 func TestLook(t *testing.T) {
 	base := t.TempDir()
 	one, two := filepath.Join(base, "one"), filepath.Join(base, "two")
