@@ -11,28 +11,52 @@ import (
 	"dravit/internal/kind"
 )
 
-// Redis connects to a server that speaks Redis' protocol (RESP), sends each command and returns the replies to those that follow
-// the log-in. A reply that is an error ends it with a Miss.
-func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string, commands ...[]string) ([]string, error) {
+// session is a connection to a server that speaks Redis' protocol (RESP), after the log-in.
+type session struct {
+	conn net.Conn
+	r    *bufio.Reader
+}
+
+func logIn(ctx context.Context, dial func(context.Context) (net.Conn, error), password string) (*session, error) {
 	conn, err := dial(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer conn.Close()
-	if deadline, ok := ctx.Deadline(); ok {
-		_ = conn.SetDeadline(deadline)
-	} else {
-		_ = conn.SetDeadline(time.Now().Add(Deadline))
-	}
-	r := bufio.NewReader(conn)
+	s := &session{conn, bufio.NewReader(conn)}
+	s.until(ctx)
 	if password != "" {
-		if _, err := call(conn, r, "AUTH", password); err != nil {
+		if _, err := s.call("AUTH", password); err != nil {
+			conn.Close()
 			return nil, err
 		}
 	}
+	return s, nil
+}
+
+// until has what follows end by the context's deadline, or after the usual time.
+func (s *session) until(ctx context.Context) {
+	end, ok := ctx.Deadline()
+	if !ok {
+		end = time.Now().Add(Deadline)
+	}
+	_ = s.conn.SetDeadline(end)
+}
+
+// Redis connects to a server that speaks Redis' protocol, sends each command and returns the replies to those that follow
+// the log-in. A reply that is an error ends it with a Miss.
+func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string, commands ...[]string) ([]string, error) {
+	s, err := logIn(ctx, dial, password)
+	if err != nil {
+		return nil, err
+	}
+	defer s.conn.Close()
+	return s.all(commands...)
+}
+
+func (s *session) all(commands ...[]string) ([]string, error) {
 	var replies []string
 	for _, c := range commands {
-		reply, err := call(conn, r, c...)
+		reply, err := s.call(c...)
 		if err != nil {
 			return nil, err
 		}
@@ -41,16 +65,16 @@ func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), pa
 	return replies, nil
 }
 
-func call(conn net.Conn, r *bufio.Reader, words ...string) (string, error) {
+func (s *session) call(words ...string) (string, error) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "*%d\r\n", len(words))
 	for _, w := range words {
 		fmt.Fprintf(&b, "$%d\r\n%s\r\n", len(w), w)
 	}
-	if _, err := conn.Write([]byte(b.String())); err != nil {
+	if _, err := s.conn.Write([]byte(b.String())); err != nil {
 		return "", err
 	}
-	line, err := r.ReadString('\n')
+	line, err := s.r.ReadString('\n')
 	if err != nil {
 		return "", err
 	}
@@ -65,7 +89,7 @@ func call(conn net.Conn, r *bufio.Reader, words ...string) (string, error) {
 		if line == "$-1" {
 			return "", nil
 		}
-		text, err := r.ReadString('\n') // probes read short values without line ends only
+		text, err := s.r.ReadString('\n') // probes read short values without line ends only
 		return strings.TrimRight(text, "\r\n"), err
 	}
 	return line[1:], nil
@@ -75,19 +99,30 @@ func call(conn net.Conn, r *bufio.Reader, words ...string) (string, error) {
 func Cache(p kind.Part) []kind.Rung {
 	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
 	ground, line := Ground(p, "tcp", address)
+	var s *session // greets logs in, works goes on in the same session
 	return append(ground,
-		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			replies, err := Redis(ctx, line.Take, p.Password, []string{"PING"})
-			if err == nil && replies[0] != "PONG" {
-				err = &kind.Miss{Expected: "PONG", Got: replies[0]}
-			}
-			return err
-		}},
+		kind.Rung{Name: kind.Greets,
+			Ask: func(ctx context.Context) (err error) {
+				if s, err = logIn(ctx, line.Take, p.Password); err != nil {
+					return err
+				}
+				reply, err := s.call("PING")
+				if err == nil && reply != "PONG" {
+					err = &kind.Miss{Expected: "PONG", Got: reply}
+				}
+				return err
+			},
+			After: func() {
+				if s != nil {
+					s.conn.Close()
+				}
+			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// A key of its own, gone again at once, at the latest by itself: nothing of the application's is touched.
 			value := fmt.Sprint(time.Now().UnixNano())
 			key := "dravit:probe:" + value // others look at the same time
-			replies, err := Redis(ctx, line.Take, p.Password, []string{"SET", key, value, "EX", "10"}, []string{"GET", key}, []string{"DEL", key})
+			s.until(ctx)
+			replies, err := s.all([]string{"SET", key, value, "EX", "10"}, []string{"GET", key}, []string{"DEL", key})
 			if err == nil && replies[1] != value {
 				err = &kind.Miss{Expected: "the value written, " + value, Got: replies[1]}
 			}
