@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
 	"golang.org/x/sys/unix"
 )
 
@@ -81,6 +82,9 @@ func holds(pid int, path string, want os.FileInfo) bool {
 	return found
 }
 
+// looks has those who ask at the same moment, as the ladders of a check do, look at the sockets together.
+var looks singleflight.Group
+
 // Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
 func Owns(pids []int, network, address string) (bool, error) {
 	inodes := map[string]bool{}
@@ -101,11 +105,11 @@ func Owns(pids []int, network, address string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		listeners, err := Listeners()
+		listeners, err, _ := looks.Do("", func() (any, error) { return Listeners() })
 		if err != nil {
 			return false, err
 		}
-		for _, l := range taking(listeners, want) {
+		for _, l := range taking(listeners.([]Listener), want) {
 			inodes[fmt.Sprintf("socket:[%d]", l.inode)] = true
 		}
 	}
