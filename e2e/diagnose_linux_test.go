@@ -283,6 +283,17 @@ fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readF
 			require.NoError(t, os.Remove(filepath.Join(w.dir, "libtide.so")))
 			w.dravit("restart", "--timeout", "6s")
 		}, cause: "library-missing", subject: "part.app", says: "libtide.so"},
+		{name: "compiled module of another Python", stack: "[part.app]\nkind = \"python\"\ncommand = \"exec python3 app.py\"\n", files: map[string]string{"app.py": "import tide\n"}, prepare: func(t *testing.T, w *world) {
+			w.write("tide.c", "void PyTide_Turn(void);\nvoid *PyInit_tide(void) { PyTide_Turn(); return 0; }\n")
+			asRunner(t, "gcc", "-shared", "-fPIC", "-o", filepath.Join(w.dir, "tide.so"), filepath.Join(w.dir, "tide.c"))
+		}, cause: "module-other-runtime", subject: "part.app", says: "undefined symbol: PyTide_Turn"},
+		closedFolder("nginx"), closedFolder("apache"),
+		{name: "gateway that hangs", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+			for _, pid := range w.gatewayPIDs() {
+				require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+				t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) })
+			}
+		}, cause: "gateway-down", subject: "gateway", says: "dravit start"},
 		{name: "clock set back", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: inTheFuture, cause: "clock-back", subject: "machine", says: "authority"},
 		{name: "quota used up", stack: "[part.seats]\nkind = \"redis\"\n", prepare: quota(60), break_: func(t *testing.T, w *world) {
 			require.NoError(t, os.Remove(filepath.Join(w.home, "survey.json"))) // which nobody can write again
@@ -419,6 +430,14 @@ func (w *world) fill() error {
 		_, err = f.Write(make([]byte, 64<<10))
 	}
 	return err
+}
+
+// closedFolder is a page in a folder that a web server may not look into.
+func closedFolder(server string) fault {
+	return fault{name: "folder closed to " + server, stack: "[part.web]\nkind = \"" + server + "\"\n[[site]]\nname = \"day\"\nexpect = { path = \"/quay/\" }\n",
+		files: map[string]string{"public/index.html": hello, "public/quay/index.html": hello}, break_: func(t *testing.T, w *world) {
+			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public/quay"), 0))
+		}, cause: "folder-unreadable", subject: "site.day", says: "public/quay"}
 }
 
 // tideLibrary gives the project a program that needs a library of its own.
