@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"errors"
 	"maps"
 	"slices"
 
@@ -83,8 +84,9 @@ func (k *Keeper) closeGatewayIfIdle() {
 	}
 	k.mu.Unlock()
 	table, err := k.writeTable()
-	if err == nil && idle {
-		_, err = k.gateway.halt(nil)
+	if idle { // also where the disk is full
+		_, haltErr := k.gateway.halt(nil)
+		err = errors.Join(err, haltErr)
 	} else if err == nil {
 		err = k.gateway.follow(table)
 	}

@@ -344,6 +344,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	for _, p := range s.parts {
 		if names == nil || slices.Contains(names, p.spec.Name) {
 			parts = append(parts, p)
+			delete(s.held, p.spec.Name) // nobody waits for what does not come back
 		}
 	}
 	whole := len(parts) == len(s.parts)
@@ -352,9 +353,6 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	if whole {
 		err = s.wish(false) // what runs is ended all the same
 		s.watching()
-		s.mu.Lock()
-		clear(s.held)
-		s.mu.Unlock()
 	}
 	s.end(parts, false)
 	var last []kind.Status
