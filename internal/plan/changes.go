@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -28,7 +29,7 @@ func (m *maker) changes() {
 		if now == was {
 			continue
 		}
-		c := Change{Subject: "part." + name + ".version", Was: strings.TrimSpace(was.Kind + " " + was.Version), Now: or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing")}
+		c := Change{Subject: "part." + name + ".version", Was: strings.TrimSpace(was.Kind + " " + was.Version), Now: cmp.Or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing")}
 		there := slices.IndexFunc(m.in.Survey.Programs, func(p kind.Program) bool { return p.Kind == was.Kind && p.Path == was.Program })
 		switch {
 		case was.Program == "" && now.Program == "" && now.Kind == was.Kind:
@@ -54,7 +55,7 @@ func (m *maker) edits(was, now map[string]string) {
 	maps.Copy(all, now)
 	for _, path := range slices.Sorted(maps.Keys(all)) {
 		if was[path] != now[path] {
-			m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: or(was[path], "nothing"), Now: or(now[path], "nothing"), Because: "the stack file was edited"})
+			m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: cmp.Or(was[path], "nothing"), Now: cmp.Or(now[path], "nothing"), Because: "the stack file was edited"})
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -58,5 +59,5 @@ func (m *maker) without(p *Part) {
 		p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == l.store })
 		rejected = append(rejected, Option{Option: l.store, Because: l.because})
 	}
-	m.decide("part."+p.Name+".uses", or(strings.Join(p.Uses, ", "), "none"), rejected, "every store of the stack that the runtime can reach")
+	m.decide("part."+p.Name+".uses", cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected, "every store of the stack that the runtime can reach")
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -325,7 +326,7 @@ func (m *maker) extensions(subject string, c candidate) {
 		if reason := by[x.Name]; reason != "" {
 			why = append(why, reason)
 		}
-		m.decide(subject+".extensions."+x.Name, or(x.File, "built in"), x.Rejected, why...)
+		m.decide(subject+".extensions."+x.Name, cmp.Or(x.File, "built in"), x.Rejected, why...)
 	}
 	for _, x := range c.extended.Unfit {
 		m.decide(subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)

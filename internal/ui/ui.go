@@ -14,6 +14,13 @@ import (
 	"dravit/internal/kind"
 )
 
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
 // UI writes results to Out and progress and messages to Err.
 type UI struct {
 	Out, Err io.Writer

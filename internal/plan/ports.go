@@ -1,0 +1,258 @@
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// resolverBase is where the search for the resolver's port begins: 53 is the system's own, 5353 and 5355 are multicast.
+const resolverBase = 5380
+
+// GatewayOwner is the owner of the gateway's port in Survey.Ports.
+const GatewayOwner = "gateway"
+
+// udp is the protocol of datagrams in Survey.Ports, which matters for the resolver alone.
+const udp = "udp"
+
+// unsafe are ports that browsers refuse to open (WHATWG Fetch, "bad port"), of those above 1023.
+var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080}
+
+// ports gives every part that needs one its port: a pin, the one it had, or the first that is free.
+func (m *maker) ports() {
+	for _, p := range m.plan.Parts { // pins first: no free choice may take one
+		if p.Want.Port != 0 {
+			m.taken[p.Want.Port] = true
+		}
+	}
+	pinned := map[int]string{}
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		needs := m.kinds[p.Kind].Needs(p.Want)
+		subject := "part." + p.Name + ".port"
+		switch {
+		case p.Want.Port != 0:
+			p.Port = p.Want.Port
+			if other := pinned[p.Port]; other != "" {
+				m.fault(subject, fmt.Sprintf("port %d is pinned twice", p.Port), "parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
+				continue
+			}
+			pinned[p.Port] = p.Name
+			if low := lowest(m.in.Survey.Host); p.Port < low {
+				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
+					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d upwards in %s", p.Port, low, stackfile.Name))
+				continue
+			}
+			if holder, held := m.holder(p.Port); held {
+				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
+				continue
+			}
+			m.decide(subject, fmt.Sprint(p.Port), nil, "the stack file pins it")
+		case needs.Port:
+			var rejected []Option
+			had := m.in.Ledger.Ports[p.Name]
+			if had != 0 {
+				if why := m.refuse(had); why == "" {
+					p.Port = had
+					m.decide(subject, fmt.Sprint(had), nil, "it is the port that the part had before")
+					m.taken[had] = true
+					continue
+				} else {
+					rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
+				}
+			}
+			p.Port, rejected = m.free(needs.PortBase, rejected)
+			m.taken[p.Port] = true
+			if p.Port == 0 {
+				m.fault(subject, "no port is free for part "+p.Name, fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow), "end a program that listens, or pin a port in "+stackfile.Name)
+				continue
+			}
+			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
+			if had != 0 {
+				m.plan.Changes = append(m.plan.Changes, Change{Subject: subject, Was: fmt.Sprint(had), Now: fmt.Sprint(p.Port), Because: fmt.Sprintf("%d is %s", had, rejected[0].Because)})
+			}
+		}
+	}
+}
+
+// sockets names the sockets, some of which carry the port in their names.
+func (m *maker) sockets() {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket {
+			name := strings.ReplaceAll(cmp.Or(needs.SocketName, p.Name+".sock"), "{port}", fmt.Sprint(p.Port))
+			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name)
+		}
+	}
+}
+
+// gateway decides the gateway's ports: for HTTP and for HTTPS.
+func (m *maker) gateway() {
+	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return p.Role == kind.Mail }) {
+		m.plan.Gateway, m.plan.Secure, m.plan.Resolver = m.in.Ledger.Gateway, m.in.Ledger.Secure, m.in.Ledger.Resolver
+		return
+	}
+	m.owner = GatewayOwner
+	defer func() { m.owner = m.in.StackID }()
+	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, m.in.Gateway.HTTP, 80, 8080)
+	m.taken[m.plan.Gateway] = true
+	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
+	m.taken[m.plan.Secure] = true
+	m.plan.Resolver = m.in.Ledger.Resolver
+	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
+		m.udp = true
+		m.plan.Resolver = m.gatewayPort("gateway.resolver", m.in.Ledger.Resolver, 0, resolverBase, resolverBase)
+		m.taken[m.plan.Resolver] = true
+		m.udp = false
+	}
+}
+
+// gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the one that browsers take
+// by themselves, the one that it had before, or the first free one. It does not move while it runs: other stacks' addresses have the port.
+func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
+	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
+	best, because := usual, "this user may listen on it, so addresses need no port"
+	if usual == base {
+		because = "the first that is tried"
+	}
+	if wanted != 0 {
+		best, because = wanted, "Dravit's settings want it"
+	}
+	var rejected []Option
+	for _, try := range []struct {
+		port    int
+		because string
+	}{{map[bool]int{true: had}[running], "the gateway has it"}, {best, because}, {map[bool]int{true: had}[wanted == 0], "the gateway had it before"}} {
+		if try.port == 0 {
+			continue
+		}
+		why := m.refuse(try.port)
+		if why == "" {
+			m.decide(subject, fmt.Sprint(try.port), rejected, try.because)
+			return try.port
+		}
+		rejected = append(rejected, Option{Option: fmt.Sprint(try.port), Because: why})
+	}
+	port, rejected := m.free(base, rejected)
+	if port == 0 {
+		m.fault(subject, "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+		return 0
+	}
+	m.decide(subject, fmt.Sprint(port), rejected, fmt.Sprintf("the first free port from %d", base))
+	return port
+}
+
+// holder tells who holds a port, if it is somebody else.
+func (m *maker) holder(port int) (string, bool) {
+	for _, x := range m.held[port] {
+		if x.Protocol == udp && !m.udp {
+			continue
+		}
+		if x.Stack == "" || x.Stack != m.owner {
+			return m.describe(x), true
+		}
+	}
+	return "", false
+}
+
+func (m *maker) describe(x survey.Port) string {
+	if x.Stack == GatewayOwner {
+		return "Dravit's gateway"
+	}
+	if x.Stack != "" {
+		if name := m.in.Ledger.Others[x.Port]; name != "" {
+			return "the stack " + name
+		}
+		return "another stack"
+	}
+	who := "a program of " + cmp.Or(x.User, "another user")
+	if x.Program != "" {
+		who = fmt.Sprintf("%s (pid %d, user %s", x.Program, x.PID, cmp.Or(x.User, "unknown"))
+		if x.Service != "" {
+			who += ", service " + x.Service
+		}
+		if !x.Since.IsZero() {
+			who += ", since " + x.Since.Format("2006-01-02 15:04 MST")
+		}
+		who += ")"
+	}
+	return who
+}
+
+// freeing says how a pinned port can be had.
+func (m *maker) freeing(port int) string {
+	for _, x := range m.held[port] {
+		if name := m.in.Ledger.Others[port]; x.Stack != "" && name != "" {
+			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
+		}
+		if x.Service != "" {
+			return fmt.Sprintf("end it (sudo systemctl stop %s), or pin another port in %s", x.Service, stackfile.Name)
+		}
+		if x.PID != 0 {
+			return fmt.Sprintf("end it (kill %d), or pin another port in %s", x.PID, stackfile.Name)
+		}
+	}
+	return "pin another port in " + stackfile.Name
+}
+
+// lowest is the lowest port that a user may listen on. A survey that does not tell is of an ordinary user.
+func lowest(h survey.Host) int {
+	if h.LowestPort == 0 {
+		return 1024
+	}
+	return h.LowestPort
+}
+
+// refuse tells why a port cannot be given, "" where it can.
+func (m *maker) refuse(port int) string {
+	h := m.in.Survey.Host
+	switch holder, held := m.holder(port); {
+	case held:
+		return "held by " + holder
+	case m.taken[port]:
+		return "another part of this stack has it"
+	case m.in.Ledger.Others[port] != "":
+		return "it belongs to the stack " + m.in.Ledger.Others[port]
+	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure || port == m.in.Ledger.Resolver) && m.owner != GatewayOwner:
+		return "it is the gateway's"
+	case port < lowest(h):
+		return "it needs a privilege that this user does not have"
+	case h.EphemeralLow <= port && port <= h.EphemeralHigh:
+		return "the system gives it to outgoing connections"
+	case slices.Contains(unsafe, port):
+		return "browsers refuse it"
+	}
+	return ""
+}
+
+// Port tells what a plan would make of a port that a part wants: why it cannot be given ("" where it can), and the first above it that can.
+func Port(in Input, port int) (because string, instead int) {
+	m := &maker{in: in, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
+	for _, x := range in.Survey.Ports {
+		m.held[x.Port] = append(m.held[x.Port], x)
+	}
+	if because = m.refuse(port); because != "" {
+		instead, _ = m.free(port, nil)
+	}
+	return because, instead
+}
+
+// free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the way.
+func (m *maker) free(base int, rejected []Option) (int, []Option) {
+	for port := base; port < 65536; port++ {
+		why := m.refuse(port)
+		if why == "" {
+			return port, rejected
+		}
+		if len(rejected) < 5 {
+			rejected = append(rejected, Option{Option: fmt.Sprint(port), Because: why})
+		}
+	}
+	return 0, rejected
+}

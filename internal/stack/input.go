@@ -1,0 +1,118 @@
+package stack
+
+import (
+	"context"
+	"slices"
+
+	"dravit/internal/data"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/plan"
+	"dravit/internal/project"
+	"dravit/internal/settings"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+// Plan decides, and changes nothing.
+func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, plan.Plan, error) {
+	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	found, err := s.Look(ctx, file.Requires)
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	book, err := ledger.Read(s.Home)
+	if err != nil {
+		return plan.Input{}, plan.Plan{}, err
+	}
+	in, err := s.input(file, found, book)
+	if err != nil {
+		return in, plan.Plan{}, err
+	}
+	said, err := s.consent(consent)
+	if err != nil {
+		return in, plan.Plan{}, err
+	}
+	in.Consent = said.with(consent)
+	return in, plan.Make(in, s.Kinds.Pure()), nil
+}
+
+// newID stands for the id of a stack that was never started.
+const newID = "new"
+
+// input gathers everything that the decisions rest on. Ports are looked at last.
+func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Ledger) (plan.Input, error) {
+	set, err := settings.Read(s.Home)
+	if err != nil {
+		return plan.Input{}, err
+	}
+	in := plan.Input{Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file), Survey: found, Run: s.Home.Run, Version: s.Version,
+		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Resolver: book.Resolver, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
+		History: plan.History{Data: map[string]plan.Written{}}}
+	if in.StackID == "" {
+		in.StackID = newID
+	} else if err := home.ReadJSON(s.goodFile(), &in.History.Good); err != nil {
+		return in, err
+	}
+	live, named := s.livePorts(book), map[int]bool{book.Gateway: true, book.Secure: true, book.Resolver: true, 80: true, 443: true}
+	for id, other := range book.Stacks {
+		for _, port := range other.Ports {
+			if id != s.ID {
+				in.Ledger.Others[port] = other.Name
+			}
+			named[port] = true
+		}
+		if id != s.ID {
+			in.Ledger.Stacks = append(in.Ledger.Stacks, other.Name)
+			for _, host := range other.Hosts {
+				in.Ledger.Hosts[host] = other.Name
+			}
+		}
+	}
+	slices.Sort(in.Ledger.Stacks)
+	for name, part := range file.Parts {
+		if s.ID != "" {
+			was, err := data.Read(s.Home.Stack(s.ID, "data", name))
+			if err != nil {
+				return in, err
+			}
+			if was.Kind != "" {
+				in.History.Data[name] = plan.Written{Kind: was.Kind, Version: was.Version}
+			}
+		}
+		for _, k := range part.Kind {
+			want := part.For(k)
+			named[want.Port] = true
+			for i := range 10 { // those that a free choice looks at first
+				named[s.Kinds.Of(k).Needs(want).PortBase+i] = true
+			}
+		}
+	}
+	in.Survey.Ports, err = survey.Ports(live, named)
+	return in, err
+}
+
+// project reads what the folder says, with the modules that it brings for the runtimes of the stack.
+func (s *Stack) project(file *stackfile.File) project.Facts {
+	facts := project.Look(s.Dir, file.Sites)
+	seen := map[string]bool{}
+	for _, name := range file.PartNames() {
+		for _, k := range file.Parts[name].Kind {
+			scout, ok := s.Kinds.Of(k).(kind.Scout)
+			if !ok {
+				continue
+			}
+			for _, m := range scout.Scan(s.Dir, file.Parts[name].For(k)) {
+				if key := m.Kind + " " + m.File + " " + m.Name; !seen[key] {
+					seen[key] = true
+					facts.Modules = append(facts.Modules, m)
+				}
+			}
+		}
+	}
+	return facts
+}

@@ -1,0 +1,297 @@
+package stack
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"os/user"
+	"regexp"
+	"slices"
+	"time"
+
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/ledger"
+	"dravit/internal/materialise"
+	"dravit/internal/plan"
+	"dravit/internal/self"
+	"dravit/internal/stackfile"
+	"dravit/internal/survey"
+)
+
+func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.json") }
+
+// remember writes down what a stack ran on when everything answered. A start that changed nothing is not written again.
+func (s *Stack) remember(out Started) error {
+	good := plan.Good{At: time.Now().UTC().Format(time.RFC3339), Parts: map[string]plan.Chosen{}, File: out.file.Values()}
+	for _, x := range out.Plan.Parts {
+		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
+	}
+	var was plan.Good
+	if err := home.ReadJSON(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) && maps.Equal(was.File, good.File) {
+		return nil
+	}
+	return home.WriteJSON(s.goodFile(), good)
+}
+
+// ErrNoPlan says that no plan satisfies the stack file. The plan's faults say why.
+var ErrNoPlan = errors.New("no plan satisfies the stack file")
+
+// Started is what a start came to.
+type Started struct {
+	Plan  plan.Plan
+	file  *stackfile.File
+	Begun []string // parts
+	Parts []kind.Status
+	Sites []keeper.SiteResult
+	Spans map[string][]kind.Span // of the parts that were begun
+}
+
+// Answers tells whether every part and every site answers.
+func (s Started) Answers() bool {
+	for _, p := range s.Parts {
+		if p.State != kind.Answers {
+			return false
+		}
+	}
+	for _, site := range s.Sites {
+		if !health.Holds(site.Rungs) {
+			return false
+		}
+	}
+	return true
+}
+
+// StartOptions say how a stack is started.
+type StartOptions struct {
+	Restart    []string      // parts that are ended first in any case
+	RestartAll bool          // every part is
+	Timeout    time.Duration // for everything to answer
+	Consent    plan.Consent
+}
+
+// Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
+// change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
+func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+	began := time.Now()
+	var begun []string
+	for tries := 0; ; tries++ {
+		out, err := s.startOnce(ctx, o, report)
+		for _, name := range out.Begun {
+			if !slices.Contains(begun, name) {
+				begun = append(begun, name)
+			}
+		}
+		out.Begun = begun
+		if err == nil && out.Answers() {
+			if err = s.demand(ctx, &out); err != nil || !out.Answers() {
+				return out, err
+			}
+			return out, cmp.Or(s.remember(out), s.record(began, out))
+		}
+		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
+		if err != nil || tries == maxMoves || !s.robbed(out) {
+			return out, err
+		}
+		o.Restart, o.RestartAll = nil, false
+	}
+}
+
+// demand marks parts as unwell whose process does not have what the application requires.
+func (s *Stack) demand(ctx context.Context, out *Started) error {
+	if !slices.ContainsFunc(slices.Collect(maps.Values(out.file.Parts)), stackfile.Part.Demanding) {
+		return nil
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	for i, status := range out.Parts {
+		p, ok := spec.Part(status.Name)
+		if !ok {
+			continue
+		}
+		all, err := s.requirements(ctx, p)
+		if err != nil {
+			return err
+		}
+		if j := unmet(all); j >= 0 {
+			out.Parts[i].State, out.Parts[i].Next = kind.Unwell, "dravit check shows all that it requires"
+			out.Parts[i].Because = fmt.Sprintf("the application requires %s %s %s, and the web process has: %s", all[j].Sort, all[j].Name, all[j].Wanted, all[j].Got)
+		}
+	}
+	return nil
+}
+
+// maxMoves is how often a start gives way to others that take its ports.
+const maxMoves = 5
+
+// robbed tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its server asked for it. Where the
+// port is pinned, the next plan says so.
+func (s *Stack) robbed(out Started) bool {
+	held := map[int]bool{}
+	for _, p := range out.Plan.Parts {
+		i := slices.IndexFunc(out.Parts, func(x kind.Status) bool { return x.Name == p.Name })
+		if p.Port == 0 || i < 0 || out.Parts[i].State != kind.Failed {
+			continue
+		}
+		if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok && lostPort(p.Name, p.Port, k.Symptoms(), readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+			return true // whoever had it may be gone by now
+		}
+		held[p.Port] = true
+	}
+	if out.Plan.Gateway != 0 && !home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+		held[out.Plan.Gateway] = true
+	}
+	if len(held) == 0 {
+		return false
+	}
+	ports, err := survey.Ports(nil, map[int]bool{})
+	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return p.Protocol == "tcp" && held[p.Port] })
+}
+
+// lostPort tells whether a part's server says that it did not get the part's port.
+func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
+	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
+		means, _, at := s.Find(words, part)
+		return at >= 0 && (s.Cause == "port-taken" || s.Cause == "port-fixed" && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
+	})
+}
+
+// startOnce makes one plan and brings the stack to it.
+func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+	var out Started
+	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	if err != nil {
+		return out, err
+	}
+	out.file = file
+	program, err := s.install()
+	if err != nil {
+		return out, err
+	}
+	ready := make(chan error, 1)
+	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
+	err = s.place(ctx, file, program, o, &out)
+	keeperErr := <-ready
+	if err != nil && keeperErr == nil {
+		_ = s.Keeper.Nothing(context.WithoutCancel(ctx)) // left waiting, it ends by itself
+	}
+	if err = cmp.Or(err, keeperErr); err != nil {
+		return out, err
+	}
+	if o.RestartAll {
+		for _, p := range out.Plan.Parts {
+			o.Restart = append(o.Restart, p.Name)
+		}
+	}
+	var failed error
+	states, order := map[string]kind.Status{}, []string{}
+	err = s.withKeeper(ctx, program, func() error {
+		return s.Keeper.Start(ctx, s.ID, o.Restart, o.Timeout, func(e keeper.Event) {
+			switch {
+			case e.Part != nil:
+				if _, ok := states[e.Part.Name]; !ok {
+					order = append(order, e.Part.Name)
+				}
+				states[e.Part.Name] = *e.Part
+				report(*e.Part)
+			case e.Site != nil:
+				out.Sites = append(out.Sites, *e.Site)
+			case e.Error != "":
+				failed = errors.New(e.Error)
+			case e.Done:
+				out.Begun, out.Spans = e.Begun, e.Spans
+			}
+		})
+	})
+	for _, name := range order {
+		out.Parts = append(out.Parts, states[name])
+	}
+	return out, cmp.Or(err, failed)
+}
+
+// withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
+func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
+	err := ask()
+	for tries := 0; errors.Is(err, keeper.ErrLeft) && tries < 20 && ctx.Err() == nil; tries++ {
+		if err = s.Keeper.Ensure(ctx, program.Path, program.Build); err == nil {
+			err = ask()
+		}
+	}
+	return err
+}
+
+// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
+// the parts to restart is not in it.
+func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
+	if err := knows(file, o.Consent); err != nil {
+		return err
+	}
+	found, err := s.Look(ctx, file.Requires)
+	if err != nil {
+		return err
+	}
+	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+		if s.ID == "" {
+			if s.ID = book.ByDir(s.Dir); s.ID == "" {
+				s.ID = book.NewID()
+			}
+		}
+		in, err := s.input(file, found, book)
+		if err != nil {
+			return err
+		}
+		said, err := s.consent(o.Consent)
+		if err != nil {
+			return err
+		}
+		in.Consent = said.with(o.Consent)
+		out.Plan = plan.Make(in, s.Kinds.Pure())
+		if !out.Plan.OK {
+			return ErrNoPlan
+		}
+		var names []string
+		for _, p := range out.Plan.Parts {
+			names = append(names, p.Name)
+		}
+		for _, name := range o.Restart {
+			if !slices.Contains(names, name) {
+				return &NoPartError{name, names}
+			}
+		}
+		account, err := hostOf(program)
+		if err != nil {
+			return err
+		}
+		if err := said.keep(s); err != nil {
+			return err
+		}
+		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, account); err != nil {
+			return err
+		}
+		s.Name = out.Plan.Stack
+		if !materialise.Enter(book, s.ID, s.Dir, out.Plan) {
+			return ledger.ErrUnchanged
+		}
+		return nil
+	})
+}
+
+func hostOf(program self.Program) (materialise.Host, error) {
+	me, err := user.Current()
+	if err != nil {
+		return materialise.Host{}, err
+	}
+	path := os.Getenv("PATH")
+	if path == "" {
+		path = "/usr/local/bin:/usr/bin:/bin"
+	}
+	return materialise.Host{Path: path, Home: me.HomeDir, User: me.Username, Self: program.Path, Link: program.Link}, nil
+}

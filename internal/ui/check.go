@@ -1,0 +1,175 @@
+package ui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+)
+
+// dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not asked.
+func (u *UI) dots(results []health.Result) string {
+	var b strings.Builder
+	for _, r := range results {
+		switch {
+		case r.Holds == nil:
+			b.WriteString(u.dim("·"))
+		case *r.Holds:
+			b.WriteString(u.paint(green, "●"))
+		case r.Advisory:
+			b.WriteString(u.paint(yellow, "○"))
+		default:
+			b.WriteString(u.paint(red, "○"))
+		}
+	}
+	return b.String()
+}
+
+// misses explains the rungs that do not hold, the advisory ones aside.
+func misses(results []health.Result) []string {
+	var out []string
+	for _, r := range results {
+		if !r.Advisory && r.Holds != nil && !*r.Holds {
+			out = append(out, fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got))
+		}
+	}
+	return out
+}
+
+// unresolved tells whether the system's resolver does not find a site.
+func unresolved(results []health.Result) bool {
+	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Advisory && r.Holds != nil && !*r.Holds })
+}
+
+// lost tells whether the system's resolver leads a site's name elsewhere, or nowhere.
+func lost(sites []stack.SiteCheck) bool {
+	return slices.ContainsFunc(sites, func(s stack.SiteCheck) bool {
+		fell := health.Fell(s.Rungs)
+		return fell != nil && fell.Rung == kind.Resolves
+	})
+}
+
+func sum(results []health.Result) string {
+	ms := 0.0
+	for _, r := range results {
+		ms += r.MS
+	}
+	return milliseconds(ms)
+}
+
+// Check writes every ladder.
+func (u *UI) Check(name string, c stack.Checked) {
+	state := kind.Answers
+	answering := 0
+	var rows []row
+	add := func(name, kindName string, s kind.State, r []health.Result) {
+		if s == kind.Answers {
+			answering++
+		}
+		var n []string
+		if s != kind.Stopped {
+			n = misses(r)
+		}
+		rows = append(rows, row{[]string{name, kindName, u.state(s), u.dots(r), sum(r)}, n})
+	}
+	for _, p := range c.Parts {
+		state = kind.Worse(state, p.State)
+		add(p.Name, p.Kind, p.State, p.Rungs)
+		for _, r := range p.Requires {
+			mark := u.paint(green, "●")
+			if !r.Holds {
+				mark = u.paint(red, "○")
+			}
+			last := &rows[len(rows)-1]
+			last.notes = append(last.notes, mark+u.dim(" requires "+r.Sort+" "+r.Name+" "+r.Wanted+": "+r.Got))
+		}
+	}
+	advisory := 0
+	for _, s := range c.Sites {
+		state = kind.Worse(state, s.State)
+		add(s.Name, "site", s.State, s.Rungs)
+		if unresolved(s.Rungs) {
+			advisory++
+		}
+	}
+	u.say(u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer", answering, len(rows)))
+	u.table([]string{"part", "kind", "state", "rungs", "time"}, rows, 4)
+	if len(c.Deeds) > 0 {
+		u.say("")
+		rows = nil
+		for _, d := range c.Deeds {
+			r := row{cells: []string{d.Subject, d.Deed, u.paint(green, "holds"), milliseconds(d.MS)}}
+			if d.Holds == nil || !*d.Holds {
+				r.cells[2], r.notes = u.paint(red, "does not hold"), []string{"expected " + d.Expected + ", got " + d.Got}
+				state = kind.Worse(state, kind.Unwell)
+			}
+			rows = append(rows, r)
+		}
+		u.table([]string{"of", "deep proof", "", "time"}, rows, 3)
+	}
+	u.say("")
+	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
+	u.say(u.dim("● holds  ○ does not  · not asked"))
+	if advisory > 0 && state != kind.Stopped {
+		u.say(u.dim("resolves is advisory: the system's resolver does not know " + plural(advisory, "name") + "; browsers and curl do"))
+	}
+	if state != kind.Stopped {
+		u.reachable(c.Reachable)
+	}
+	switch state {
+	case kind.Answers:
+		if len(c.Sites) > 0 {
+			u.Next("open " + c.Sites[0].URL)
+		}
+	case kind.Stopped:
+		u.Next("dravit start")
+	default:
+		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool { return p.State != kind.Answers }) {
+			u.Next("dravit names hosts on, or dravit names resolver on")
+			return
+		}
+		u.Next("dravit diagnose says why")
+	}
+}
+
+// Trace writes the way of one request, leg by leg, each with its share of the time.
+func (u *UI) Trace(t stack.Trace) {
+	state := kind.Answers
+	if !t.Answers {
+		state = kind.Unwell
+	}
+	u.say(u.bold(t.Site) + "  " + u.state(state) + "  " + t.URL + "  " + u.dim(milliseconds(t.MS)))
+	var rows []row
+	for _, l := range t.Legs {
+		holds, took, share := u.dim("not asked"), "-", ""
+		switch {
+		case l.Holds == nil:
+		case *l.Holds:
+			holds, took = u.paint(green, "holds"), milliseconds(l.MS)
+		case l.Advisory:
+			holds, took = u.paint(yellow, "unknown"), milliseconds(l.MS)
+		default:
+			holds = u.paint(red, "does not hold")
+		}
+		if t.MS > 0 && l.Holds != nil && *l.Holds && l.Leg != "name" {
+			share = strings.Repeat("▪", int(24*l.MS/t.MS+0.5))
+		}
+		var notes []string
+		if l.Got != "" && (l.Leg != "name" || l.Holds != nil && !*l.Holds && !l.Advisory) {
+			notes = []string{l.Got}
+		}
+		rows = append(rows, row{[]string{l.Leg, l.Who, cmp.Or(l.Version, "-"), holds, took, u.dim(share)}, notes})
+	}
+	u.table([]string{"leg", "who", "version", "", "time", "share"}, rows, 4)
+	u.say("")
+	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the system's resolver beforehand"))
+	if fell := t.Fell(); fell != nil {
+		u.Next("dravit diagnose says why " + fell.Who + " does not answer")
+		return
+	}
+	u.Next("dravit check asks everything")
+}

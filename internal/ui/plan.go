@@ -1,0 +1,152 @@
+package ui
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"dravit/internal/plan"
+)
+
+// Plan writes every decision with its reasons.
+func (u *UI) Plan(p plan.Plan) {
+	u.say(u.bold(p.Stack) + "  " + plural(len(p.Parts), "part") + ", " + plural(len(p.Sites), "site"))
+	var rows []row
+	for _, x := range p.Parts {
+		program := x.Program
+		if program == "" {
+			program = u.dim(x.Origin)
+		}
+		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program}, append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
+	}
+	if len(rows) > 0 {
+		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
+	}
+	for _, n := range notes(p, "requires.") {
+		u.say("  " + u.dim(n))
+	}
+	rows = nil
+	for _, s := range p.Sites {
+		by := s.Server
+		if s.App != "" {
+			by += " + " + s.App
+		}
+		root := s.Root
+		if root == "" {
+			root = "-"
+		}
+		rows = append(rows, row{[]string{s.Name, s.URL, by, root}, notes(p, "site."+s.Name+".")})
+	}
+	if len(rows) > 0 {
+		u.say("")
+		u.table([]string{"site", "address", "served by", "root"}, rows)
+	}
+	if n := append(notes(p, "name"), notes(p, "gateway.")...); len(n) > 0 {
+		u.say("")
+		for _, l := range n {
+			u.say(u.dim(l))
+		}
+	}
+	u.passedOver(p.Notes)
+	u.warn(p.Warnings)
+	if len(p.Changes) > 0 {
+		u.say("")
+		u.Changed(p)
+	}
+	u.say("")
+}
+
+// passedOver writes what was found and is not used.
+func (u *UI) passedOver(notes []string) {
+	for _, n := range notes {
+		for _, l := range wrap("passed over: "+n, maxWidth) {
+			u.say(u.paint(yellow, l))
+		}
+	}
+}
+
+// warn writes what the user should know.
+func (u *UI) warn(warnings []string) {
+	for _, n := range warnings {
+		for _, l := range wrap("note: "+n, maxWidth) {
+			u.say(u.paint(yellow, l))
+		}
+	}
+}
+
+// Warnings writes what the user should know of a plan.
+func (u *UI) Warnings(p plan.Plan) { u.warn(p.Warnings) }
+
+// Changed writes what became different since the last good start, if anything did.
+func (u *UI) Changed(p plan.Plan) {
+	if len(p.Changes) > 0 {
+		u.changed(p.Since, p.Changes)
+	}
+}
+
+// maxChanges is how many changes are told before the rest is counted.
+const maxChanges = 12
+
+func (u *UI) changed(when string, all []plan.Change) {
+	since := ""
+	if when != "" {
+		since = " since the last good start, " + when
+	}
+	u.say(u.paint(yellow, "changed") + u.dim(since))
+	for i, c := range all {
+		if i == maxChanges {
+			u.say(u.dim(fmt.Sprintf("  and %d more", len(all)-i)))
+			return
+		}
+		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
+			u.say("  " + l)
+		}
+	}
+}
+
+// notes are the reasons of the decisions below a subject.
+func notes(p plan.Plan, prefix string) []string {
+	var out []string
+	for _, d := range p.Decisions {
+		rest, ok := strings.CutPrefix(d.Subject, prefix)
+		if !ok {
+			continue
+		}
+		if rest == "" || prefix == "gateway." {
+			rest = d.Subject
+		}
+		if rest == "kind" && len(d.Rejected) == 0 || strings.HasPrefix(rest, "extensions.") && !strings.HasPrefix(d.Choice, "unfit: ") {
+			continue // what goes without saying; why tells it
+		}
+		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))
+		for _, r := range d.Rejected {
+			out = append(out, "not "+r.Option+": "+r.Because)
+		}
+	}
+	return out
+}
+
+// loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not fit.
+func loading(p plan.Plan, x plan.Part) []string {
+	var names, out []string
+	for _, d := range p.Decisions {
+		name, ok := strings.CutPrefix(d.Subject, "part."+x.Name+".extensions.")
+		if !ok || strings.HasPrefix(d.Choice, "unfit: ") {
+			continue
+		}
+		if !strings.HasPrefix(d.Because[0], "built for") && !strings.HasPrefix(d.Because[0], "it is built in") {
+			name += " (" + d.Because[0] + ")"
+		}
+		names = append(names, name)
+		for _, r := range d.Rejected {
+			if filepath.Dir(r.Option) == filepath.Dir(d.Choice) || !filepath.IsAbs(r.Option) {
+				out = append(out, "not "+r.Option+": "+r.Because)
+			}
+		}
+	}
+	if len(names) > 0 {
+		out = append([]string{"extensions " + strings.Join(names, ", ")}, out...)
+	}
+	return out
+}

@@ -1,0 +1,96 @@
+package ui
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/kind"
+)
+
+// Progress shows a start on its way.
+type Progress struct {
+	u     *UI
+	began time.Time
+	said  map[string]kind.State
+	busy  map[string]string
+	tick  *time.Ticker
+	lines chan kind.Status
+	ended chan struct{}
+}
+
+// Progress begins to show a start. End must be called.
+func (u *UI) Progress() *Progress {
+	p := &Progress{u: u, began: time.Now(), said: map[string]kind.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
+		lines: make(chan kind.Status), ended: make(chan struct{})}
+	go p.run()
+	return p
+}
+
+// Report takes a part's new state.
+func (p *Progress) Report(s kind.Status) { p.lines <- s }
+
+// End ends the showing.
+func (p *Progress) End() {
+	close(p.lines)
+	<-p.ended
+	p.tick.Stop()
+}
+
+func (p *Progress) run() {
+	defer close(p.ended)
+	for {
+		select {
+		case s, ok := <-p.lines:
+			p.erase()
+			if !ok {
+				return
+			}
+			p.take(s)
+		case <-p.tick.C:
+			p.show()
+		}
+	}
+}
+
+// take writes a line for each part that has come to rest, and keeps the others for the line at the bottom.
+func (p *Progress) take(s kind.Status) {
+	if s.State == kind.Answers && s.Since.Before(p.began) {
+		return // it ran before
+	}
+	switch s.State {
+	case kind.Answers, kind.Failed, kind.Unwell, kind.Pausing:
+		delete(p.busy, s.Name)
+		if p.said[s.Name] == s.State {
+			return
+		}
+		p.said[s.Name] = s.State
+		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, strings.TrimSpace(s.Kind+" "+s.Version), p.u.state(s.State))
+	default:
+		p.busy[s.Name] = string(s.State)
+	}
+}
+
+func (p *Progress) show() {
+	if !p.u.live || len(p.busy) == 0 {
+		return
+	}
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(p.busy)) {
+		words = append(words, p.busy[name]+" "+name)
+	}
+	text := fmt.Sprintf("%7s  %s", duration(time.Since(p.began)), strings.Join(words, ", "))
+	if len(text) > 79 {
+		text = text[:76] + "..."
+	}
+	p.erase()
+	fmt.Fprint(p.u.Err, p.u.dim(text))
+}
+
+func (p *Progress) erase() {
+	if p.u.live {
+		fmt.Fprint(p.u.Err, "\r\x1b[K")
+	}
+}

@@ -1,0 +1,120 @@
+package ui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/kind"
+	"dravit/internal/stack"
+)
+
+// reachable writes what other machines may reach.
+func (u *UI) reachable(all []stack.Reach) {
+	for _, r := range all {
+		who := "the site " + r.Site
+		if r.Site == "" {
+			who = "part " + r.Part
+		}
+		at := strings.Join(r.URLs, " ")
+		if at == "" {
+			at = fmt.Sprintf("port %d, though this machine has no address of its own now", r.Port)
+		}
+		text := "other machines may reach " + who + ": " + at
+		switch {
+		case !r.Open:
+			text = fmt.Sprintf("other machines do not reach %s: nothing of ours listens on port %d; dravit ports %d", who, r.Port, r.Port)
+		case !r.Agreed:
+			text += "; nobody agreed to it: have it listen on 127.0.0.1"
+		}
+		for _, l := range wrap(text, maxWidth) {
+			if !r.Open || !r.Agreed {
+				l = u.paint(yellow, l)
+			}
+			u.say(l)
+		}
+	}
+	if len(all) == 0 {
+		u.say(u.dim("reachable from this machine only"))
+	}
+}
+
+// Status writes what the keeper sees of a stack.
+func (u *UI) Status(s stack.Status) {
+	u.say(u.bold(s.Name) + "  " + u.state(s.State))
+	now := time.Now()
+	var rows []row
+	for _, p := range s.Parts {
+		proved := "-"
+		if !p.ProvedAt.IsZero() && p.State != kind.Stopped {
+			proved = duration(now.Sub(p.ProvedAt)) + " ago"
+		}
+		var n []string
+		if p.Because != "" {
+			n = append(n, p.Because)
+		}
+		if p.Restarts > 0 {
+			n = append(n, "restarted "+plural(p.Restarts, "time"))
+		}
+		if p.Next != "" {
+			n = append(n, "next: "+p.Next)
+		}
+		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
+	}
+	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
+	if len(s.Sites) > 0 {
+		u.say("")
+		rows = nil
+		for _, x := range s.Sites {
+			rows = append(rows, row{cells: []string{x.Name, x.URL}})
+		}
+		u.table([]string{"site", "address"}, rows)
+	}
+	u.passedOver(s.Notes)
+	u.say("")
+	if s.State != kind.Stopped {
+		u.reachable(s.Reachable)
+	}
+	switch s.State {
+	case kind.Answers:
+		u.Next("dravit check asks every part now")
+	case kind.Stopped:
+		u.Next("dravit start")
+	default:
+		u.Next("dravit check shows which rung does not hold; dravit diagnose says why")
+	}
+}
+
+// Started writes what a start came to, once all parts answer.
+func (u *UI) Started(name string, s stack.Started, took time.Duration) {
+	head := u.bold(name) + "  " + u.state(kind.Answers)
+	if len(s.Begun) == 0 {
+		head += "  nothing to start: every part runs already"
+	} else {
+		head += fmt.Sprintf("  %s started in %s", plural(len(s.Begun), "part"), duration(took))
+	}
+	u.say(head)
+	var rows []row
+	for _, site := range s.Sites {
+		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(site.Rungs), sum(site.Rungs)}})
+	}
+	if len(rows) > 0 {
+		u.table([]string{"site", "address", "rungs", "time"}, rows, 3)
+	}
+}
+
+// Stopped writes what a stop ended.
+func (u *UI) Stopped(name string, parts []kind.Status) {
+	if len(parts) == 0 {
+		u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  nothing was running")
+		return
+	}
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.Name)
+	}
+	slices.Sort(names)
+	u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  " + plural(len(parts), "part") + " ended: " + strings.Join(names, ", ") + "; data stays")
+}
