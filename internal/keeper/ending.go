@@ -12,6 +12,7 @@ import (
 	"dravit/internal/kind"
 )
 
+// ending is how a life of the part ended.
 type ending struct {
 	what   string // in our words
 	log    string // what the part said in this life
@@ -19,6 +20,7 @@ type ending struct {
 	final  bool   // another life would end the same way
 }
 
+// explain finds the cause of an end in the part's last words.
 func (p *part) explain(log, what string) (because, next string) {
 	if k, ok := p.kind.(kind.Symptomatic); ok {
 		if because, next = kind.Explain(k.Symptoms(), log, p.spec.Name); because != "" {
@@ -31,10 +33,13 @@ func (p *part) explain(log, what string) (because, next string) {
 	return cmp.Or(because, what), ""
 }
 
+// lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
 const lastSaid = 8 << 10
 
+// killedByShell is the code with which a shell ends whose command was killed (POSIX sh, "Exit Status": above 128 by a signal).
 const killedByShell = 128 + int(syscall.SIGKILL)
 
+// exitText says how a process ended, and whether somebody else killed it. short tells that the kernel killed for want of memory meanwhile.
 func exitText(err error, state kind.State, short bool) (how string, killed bool) {
 	var exit *exec.ExitError
 	how = "it ended"
@@ -61,8 +66,10 @@ func exitText(err error, state kind.State, short bool) (how string, killed bool)
 	return how, killed
 }
 
+// maxLog is how long a log may be, in bytes, before it is put aside at the part's next start.
 const maxLog = 8 << 20
 
+// rotateLog puts a long log aside and returns where the next life begins in the file.
 func (p *part) rotateLog() int64 {
 	info, err := os.Stat(p.spec.Log)
 	if err != nil {
@@ -83,6 +90,7 @@ func (p *part) appendLog(text []byte) {
 	}
 }
 
+// logSince returns what the log holds from an offset on, at most its last 64 KB.
 func (p *part) logSince(offset int64) string {
 	f, err := os.Open(p.spec.Log)
 	if err != nil {

@@ -20,8 +20,10 @@ const (
 	steady    = time.Minute          // running this long, a part's earlier crashes are forgotten
 )
 
+// pauses before a crashed part is started again; after the last it is declared failed.
 var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond, 2 * time.Second, 5 * time.Second, 15 * time.Second}
 
+// run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
 func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 	defer close(p.done)
 	defer p.closeLaunched()
@@ -79,6 +81,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 	p.end()
 }
 
+// life is one life of the part: from what must be there before its process, until the process is gone.
 func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	p.takeSpec()
 	command := p.kind.Command(p.spec)
@@ -200,6 +203,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	}
 }
 
+// lifeWithoutProcess keeps asking a part that is only files.
 func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	p.set(kind.Starting, "", "")
 	p.mark(kind.PhasePreparing, "")
@@ -227,6 +231,8 @@ func (p *part) climb(ctx context.Context) []health.Result {
 	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
+// proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
+// the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
 func (p *part) proved() (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
@@ -251,6 +257,8 @@ func (p *part) proved() (first bool) {
 	return first
 }
 
+// waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process, whose error it
+// then returns, and by the context.
 func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
@@ -283,8 +291,10 @@ func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan err
 	}
 }
 
+// headStartOfRuntimes is the longest that a web server waits for the runtimes of its sites to listen.
 const headStartOfRuntimes = 500 * time.Millisecond
 
+// waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart, visitors wait for it already.
 func (p *part) waitForRuntimes(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, headStartOfRuntimes)
 	defer cancel()
@@ -296,10 +306,12 @@ func (p *part) waitForRuntimes(ctx context.Context) {
 	}
 }
 
+// holds tells whether a rung was asked and holds.
 func holds(results []health.Result, rung kind.RungName) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
 }
 
+// above is the time that the rungs above one took.
 func above(results []health.Result, rung kind.RungName) time.Duration {
 	ms, is := 0.0, false
 	for _, r := range results {

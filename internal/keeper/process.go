@@ -21,6 +21,8 @@ import (
 	"dravit/internal/proc"
 )
 
+// prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
+// and the token of this start.
 func (p *part) prepare(ctx context.Context) error {
 	for _, dir := range []string{p.spec.Temp, filepath.Dir(p.spec.Log)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -53,6 +55,7 @@ func (p *part) prepare(ctx context.Context) error {
 	return nil
 }
 
+// clearSocket removes a socket that a crash left behind. A live one is never touched: some servers would steal it silently.
 func clearSocket(path string) error {
 	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -64,6 +67,7 @@ func clearSocket(path string) error {
 	return os.Remove(path)
 }
 
+// test has the program test its configuration, once for each configuration and version.
 func (p *part) test(ctx context.Context, c kind.Command) error {
 	mark := filepath.Join(p.spec.Conf, ".tested")
 	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Config + p.spec.Version + p.spec.Program))
@@ -97,6 +101,8 @@ func lastLine(out []byte, err error) string {
 	return err.Error()
 }
 
+// spawn starts the process. That it is about to be started is written down before, who it is after; a lock that every
+// process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them lives.
 func (p *part) spawn(c kind.Command) (<-chan error, error) {
 	lock, err := home.TryLock(p.spec.Lock)
 	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held
@@ -131,6 +137,7 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 	return exited, nil
 }
 
+// watch reports the end of a process that is not our child.
 func watch(ctx context.Context, id proc.Identity) <-chan error {
 	exited := make(chan error, 1)
 	go func() {
@@ -146,6 +153,7 @@ func watch(ctx context.Context, id proc.Identity) <-chan error {
 
 var errUnseen = errors.New("it ended while an earlier keeper was gone")
 
+// thief says who holds the part's port, if that is no process of the part's. "" where nobody else does.
 func (p *part) thief() string {
 	if p.spec.Port == 0 {
 		return ""
@@ -161,12 +169,15 @@ func (p *part) thief() string {
 	return fmt.Sprintf("its port %d was taken by %s", p.spec.Port, holder)
 }
 
+// endOrphans ends what a dead leader left behind: workers that hold the lock, and answer in its name.
 func (p *part) endOrphans(ctx context.Context) error {
 	return proc.EndHolders(ctx, p.spec.Lock, func() bool { return home.Locked(p.spec.Lock) }, time.Second)
 }
 
+// stopPatience is how long a part may take to end after it was asked to.
 const stopPatience = 15 * time.Second
 
+// end ends the part's processes and clears away what only they needed.
 func (p *part) end() {
 	p.set(kind.Stopping, "", "")
 	ctx, cancel := context.WithTimeout(context.Background(), stopPatience)

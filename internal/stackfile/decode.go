@@ -17,6 +17,7 @@ import (
 	"dravit/internal/version"
 )
 
+// table fills a struct from a TOML table. sort is the table's name in notBuilt; also maps keys that the caller reads itself.
 func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
 	fields, names := map[string]int{}, []string{}
 	for i := range into.NumField() {
@@ -45,6 +46,7 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 	}
 }
 
+// title names a table for a message: part.app -> "part app", site.0 -> "this site".
 func title(path string) string {
 	kind, name, _ := strings.Cut(path, ".")
 	if _, err := strconv.Atoi(name); err == nil {
@@ -246,6 +248,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	into.Set(reflect.ValueOf(out))
 }
 
+// require reads what is demanded of a command-line program: a version alone, or a table.
 func (r *reader) require(at, name string, v any) Require {
 	if !toolName().MatchString(name) {
 		r.fault(at, fmt.Sprintf("%q cannot be a program's name", name), "its file name on PATH")
@@ -340,6 +343,7 @@ func (r *reader) part(at, name string, v any) Part {
 	return p
 }
 
+// understood tells whether one of the kinds has the key. Keys that are no part's at all were reported before.
 func (r *reader) understood(kinds []string, key string) bool {
 	if slices.Contains(everyKind, key) || !slices.Contains(partKeys(), key) || len(kinds) == 0 {
 		return true

@@ -44,6 +44,7 @@ func patternHint(pattern string) string {
 	return "it must be one line"
 }
 
+// nearest offers the known word that the unknown one was probably meant to be.
 func nearest(word string, known []string) string {
 	best, least := "", 3
 	if len(word) <= 3 {
@@ -60,6 +61,7 @@ func nearest(word string, known []string) string {
 	return fmt.Sprintf("did you mean %q?", best)
 }
 
+// distance counts the insertions, deletions, replacements and swaps of neighbours between two words (Damerau-Levenshtein).
 func distance(a, b string) int {
 	prev2, prev := []int{}, make([]int, len(b)+1)
 	for j := range prev {
