@@ -36,10 +36,8 @@ func Prove(ctx context.Context, subjects []string, deeds []kind.Deed) []DeedResu
 	var wg sync.WaitGroup
 	for i, d := range deeds {
 		wg.Go(func() {
-			asked, cancel := context.WithTimeout(ctx, deedTime)
-			defer cancel()
 			began := time.Now()
-			r := Climb(asked, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}})[0]
+			r := climb(ctx, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}}, deedTime)[0]
 			results[i] = DeedResult{subjects[i], d.Name, r.Holds, float64(time.Since(began).Microseconds()) / 1000, r.Expected, r.Got}
 		})
 	}
@@ -103,7 +101,7 @@ func CacheDeeds(p kind.Part) []kind.Deed {
 func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.Deed {
 	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := "dravit_proof_" + rand.Text()
-		session := func(do func(db *sql.DB) error) error {
+		session := func(ctx context.Context, do func(db *sql.DB) error) error {
 			db, err := open(ctx)
 			if err != nil {
 				return err
@@ -111,14 +109,16 @@ func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.Deed {
 			defer db.Close()
 			return do(db)
 		}
-		err := session(func(db *sql.DB) error {
+		err := session(ctx, func(db *sql.DB) error {
 			_, err := db.ExecContext(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2")
 			return err
 		})
 		if err != nil {
 			return err
 		}
-		return session(func(db *sql.DB) error {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Deadline) // the table goes again, whoever stops waiting
+		defer cancel()
+		return session(ctx, func(db *sql.DB) error {
 			var got int
 			err := db.QueryRowContext(ctx, "SELECT SUM(n) FROM "+table).Scan(&got)
 			if _, dropErr := db.ExecContext(ctx, "DROP TABLE "+table); err == nil {

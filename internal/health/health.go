@@ -31,7 +31,10 @@ type Result struct {
 
 // Climb asks the rungs from the ground up, each with a deadline. The rungs above the first that does not hold are not
 // asked; an advisory one that does not hold stops nothing.
-func Climb(ctx context.Context, ladder []kind.Rung) []Result {
+func Climb(ctx context.Context, ladder []kind.Rung) []Result { return climb(ctx, ladder, Deadline) }
+
+// climb is Climb with another time for each rung.
+func climb(ctx context.Context, ladder []kind.Rung, deadline time.Duration) []Result {
 	results := make([]Result, len(ladder))
 	defer func() {
 		for _, rung := range ladder {
@@ -47,12 +50,12 @@ func Climb(ctx context.Context, ladder []kind.Rung) []Result {
 		if fell {
 			continue
 		}
-		asked, cancel := context.WithTimeout(ctx, Deadline)
+		asked, cancel := context.WithTimeout(ctx, deadline)
 		began := time.Now()
 		err := rung.Ask(asked)
 		r.MS = float64(time.Since(began).Microseconds()) / 1000
 		if err != nil && asked.Err() != nil && ctx.Err() == nil {
-			err = &kind.Miss{Expected: "an answer within " + Deadline.String(), Got: "none"}
+			err = &kind.Miss{Expected: "an answer within " + deadline.String(), Got: "none"}
 		}
 		cancel()
 		holds := err == nil

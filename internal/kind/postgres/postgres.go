@@ -271,7 +271,7 @@ func (postgres) Symptoms() []kind.Symptom {
 func (postgres) Deeds(p kind.Part) []kind.Deed {
 	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := `"dravit_proof_` + rand.Text() + `"`
-		session := func(statements string) ([]*pgconn.Result, error) {
+		session := func(ctx context.Context, statements string) ([]*pgconn.Result, error) {
 			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
 			if err != nil {
 				return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
@@ -279,10 +279,12 @@ func (postgres) Deeds(p kind.Part) []kind.Deed {
 			defer db.Close(ctx)
 			return db.Exec(ctx, statements).ReadAll()
 		}
-		if _, err := session("CREATE TABLE " + table + " AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
+		if _, err := session(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
 			return err
 		}
-		results, err := session("SELECT SUM(n) FROM " + table + "; DROP TABLE " + table)
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), health.Deadline) // the table goes again, whoever stops waiting
+		defer cancel()
+		results, err := session(ctx, "SELECT SUM(n) FROM "+table+"; DROP TABLE "+table)
 		if err == nil && (len(results[0].Rows) != 1 || string(results[0].Rows[0][0]) != "42") {
 			err = &kind.Miss{Expected: "the rows that another connection wrote", Got: "others"}
 		}
