@@ -29,7 +29,8 @@ var usual = []struct{ pattern, origin string }{
 	{"/usr/local/sbin", Local}, {"/usr/local/bin", Local},
 	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
 	{"/usr/lib/*/[0-9]*/bin", System}, {"/usr/libexec/*/[0-9]*/bin", System}, {"/usr/*-[0-9]*/bin", System}, // database servers, a folder a version
-	{"/usr/libexec", System}, {"/opt/*/root/usr/bin", System}, {"/opt/*/*/root/usr/bin", System}, {"/opt/*/*/root/usr/sbin", System},
+	{"/usr/libexec", System},
+	{"/opt/*/*/usr/bin", System}, {"/opt/*/*/*/usr/bin", System}, {"/opt/*/*/*/usr/sbin", System}, // collections, each with a tree of its own
 
 	{"/opt/homebrew/sbin", System}, {"/opt/homebrew/bin", System}, {"/opt/homebrew/opt/*/sbin", System}, {"/opt/homebrew/opt/*/bin", System},
 	{"/opt/homebrew/Cellar/*/*/sbin", System}, {"/opt/homebrew/Cellar/*/*/bin", System},
