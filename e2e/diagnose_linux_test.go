@@ -612,7 +612,7 @@ func TestDiagnoseTellsEdits(t *testing.T) {
 	assert.Contains(t, r.stdout, "setting-refused")
 	assert.Contains(t, r.stdout, "changed since the last good start, ")
 	assert.Contains(t, r.stdout, "  part.seats.settings.maxmemory was 64mb, is low tide: the stack file was edited\n")
-	assert.Contains(t, r.stdout, "  env.TOKEN was a value (")
+	assert.Contains(t, r.stdout, "  env.TOKEN was a value, is another: ")
 	assert.NotContains(t, r.stdout, "water")
 	var d struct {
 		Since   time.Time

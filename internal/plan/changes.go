@@ -54,8 +54,20 @@ func (m *maker) edits(was, now map[string]string) {
 	all := maps.Clone(was)
 	maps.Copy(all, now)
 	for _, path := range slices.Sorted(maps.Keys(all)) {
-		if was[path] != now[path] {
-			m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: cmp.Or(was[path], "nothing"), Now: cmp.Or(now[path], "nothing"), Because: "the stack file was edited"})
+		before, after := was[path], now[path]
+		if before == after {
+			continue
 		}
+		if strings.HasPrefix(path, "env.") { // digests, of what may be secret
+			switch {
+			case before == "":
+				after = "a value"
+			case after == "":
+				before = "a value"
+			default:
+				before, after = "a value", "another"
+			}
+		}
+		m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: cmp.Or(before, "nothing"), Now: cmp.Or(after, "nothing"), Because: "the stack file was edited"})
 	}
 }

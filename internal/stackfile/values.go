@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Those of [env], which may be
-// secrets, are told apart and not shown.
+// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Of those of [env], which may be
+// secrets, there are digests only.
 func (f *File) Values() map[string]string {
 	text, err := json.Marshal(f)
 	var tree map[string]any
@@ -60,7 +60,7 @@ func flatten(out map[string]string, path string, v any) {
 	default:
 		out[path] = fmt.Sprint(v)
 		if strings.HasPrefix(path, "env.") {
-			out[path] = fmt.Sprintf("a value (%x)", sha256.Sum256([]byte(out[path])))[:len("a value (")+6] + ")"
+			out[path] = fmt.Sprintf("%x", sha256.Sum256([]byte(out[path])))
 		}
 	}
 }

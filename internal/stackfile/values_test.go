@@ -15,7 +15,7 @@ func TestValues(t *testing.T) {
 	}
 	values := f.Values()
 	token := values["env.TOKEN"]
-	assert.Regexp(t, `^a value \([0-9a-f]{6}\)$`, token)
+	assert.Regexp(t, `^[0-9a-f]{64}$`, token)
 	delete(values, "env.TOKEN")
 	assert.Equal(t, map[string]string{"name": "saltmarsh-ferry", "part.app.kind": "php", "part.app.extensions": "intl, redis", "part.app.settings.memory_limit": "256M",
 		"part.app.php.version": "8.2", "site.ferry.name": "ferry", "site.ferry.root": "public", "site.ferry.expect.status": "200",
