@@ -85,6 +85,7 @@ func TestOrder(t *testing.T) {
 func TestMachine(t *testing.T) {
 	for want, disk := range map[string]Disk{
 		"disk-full": {Free: 0, Inodes: 9, InodesFree: 3}, "memory-disk-full": {Free: 0, Memory: true}, "inodes-full": {Free: 1 << 40, Inodes: 9}, "read-only": {Free: 1 << 40, ReadOnly: true},
+		"quota-full": {Free: 1 << 40, OverQuota: true},
 	} {
 		f := facts(kind.Failed, "")
 		f.Disks = []Disk{disk}
@@ -93,6 +94,16 @@ func TestMachine(t *testing.T) {
 	f := facts(kind.Failed, "")
 	f.Disks = []Disk{{Free: 1 << 40}}
 	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)), "a disk with room explains nothing; nor does one that does not count files")
+
+	// What a log says of a quota counts while something is wrong.
+	f.Parts[1].Log = "write: Disk quota exceeded\n"
+	assert.Contains(t, words(Causes(f)), "machine quota-full")
+	f = facts(kind.Answers, "")
+	f.Sites = nil
+	f.Parts[1].Log = "write: Disk quota exceeded\n"
+	assert.Empty(t, Causes(f), "it was made room since")
+	f.Disks = []Disk{{Folder: "/d", Free: 1 << 40, OverQuota: true}}
+	assert.Equal(t, []string{"machine quota-full"}, words(Causes(f)), "the next write will fail")
 }
 
 func TestNames(t *testing.T) {

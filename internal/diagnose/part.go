@@ -1,0 +1,130 @@
+package diagnose
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"dravit/internal/kind"
+)
+
+// part finds what is wrong with a part that does not answer.
+func (d *doctor) part(p Part) {
+	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
+	if d.f.Stopped {
+		return
+	}
+	switch s.State {
+	case kind.Answers:
+		return
+	case kind.Stopped:
+		d.add(likely, "stopped", subject, "part "+name+" was stopped", "dravit start").Fix = []string{"dravit", "start"}
+		return
+	case kind.Waiting:
+		return // what it waits for is the cause
+	case kind.Unwell, kind.Starting:
+		for _, use := range p.Spec.Uses {
+			if x, ok := d.partOf(use); ok && x.Status.State != kind.Answers {
+				return // so is what it does not reach
+			}
+		}
+	}
+	d.machine(p)
+	said := "it says: " + strings.TrimSpace(s.Because)
+	switch {
+	case strings.Contains(s.Because, "was taken by"):
+		remedy := "dravit start, which moves it"
+		if p.Spec.Want.Port != 0 {
+			remedy = fmt.Sprintf("free it (dravit ports %d), or pin another port in dravit.toml", p.Spec.Port)
+		}
+		d.add(seen, "port-taken", subject, "another program has the port of part "+name, remedy, said)
+	case strings.Contains(s.Because, "that Dravit did not start listens on"):
+		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name, "end it, then dravit start", said)
+	case strings.Contains(s.Because, "since there was no memory left"):
+		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory", "free some (dravit status shows what each part takes), or give the machine or its container more; then dravit restart "+name, said)
+	case !p.Program:
+		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started", "dravit start, which chooses another; or install it again", p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
+	case strings.Contains(s.Because, "own test refuses the configuration") && len(p.Included) > 0:
+		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes", "correct "+strings.Join(p.Included, ", "), said)
+	}
+	for _, r := range p.Requires {
+		if !r.Holds {
+			d.add(seen, "requirement-unmet", subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted, unmet(r, name), "the web process has: "+r.Got)
+			return
+		}
+	}
+	killed := strings.Contains(s.Because, "killed by signal 9") // from outside: its own words tell nothing of that
+	if !killed && !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
+		d.words(p.Symptoms, s.Because, subject, name, "the keeper")
+	}
+	if m := loader.FindStringSubmatch(p.Log); m != nil {
+		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1], "install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
+	}
+	d.server(p, said)
+	if len(d.of(subject)) > 0 {
+		return
+	}
+	switch {
+	case killed:
+		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
+	case s.State == kind.Failed || s.State == kind.Pausing:
+		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name, append([]string{said}, last(p.Log, 3)...)...)
+	default:
+		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should", "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
+	}
+}
+
+// unmet says how a requirement is met.
+func unmet(r kind.Requirement, part string) string {
+	switch r.Sort {
+	case "writable":
+		return "make " + r.Name + ", and chmod u+w it"
+	case "function":
+		return "take it out of disable_functions in the part's settings, or load the extension that has it"
+	case "database":
+		return "set " + r.Name + " in the database part's settings in dravit.toml"
+	}
+	return "set " + r.Name + " in the settings of part " + part + " in dravit.toml, and nowhere else (.user.ini, ini_set)"
+}
+
+// server looks at servers of the project's own, which may do anything.
+func (d *doctor) server(p Part, said string) {
+	if p.Spec.Role != kind.App {
+		return
+	}
+	subject, wanted := "part."+p.Spec.Name, fmt.Sprintf("%s:%d", kind.Host, p.Spec.Port)
+	var elsewhere []string
+	for _, at := range p.Listens {
+		if at != wanted && at != fmt.Sprintf("0.0.0.0:%d", p.Spec.Port) && at != fmt.Sprintf("[::]:%d", p.Spec.Port) {
+			elsewhere = append(elsewhere, at)
+		}
+	}
+	alive := len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
+	switch {
+	case alive && len(elsewhere) > 0:
+		d.add(seen, "listens-elsewhere", subject, "the server listens, but not where it should", "have it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"", "it listens on "+strings.Join(elsewhere, ", "), "it should on "+wanted)
+	case strings.Contains(p.Status.Because, "code 127"):
+		d.add(written, "command-missing", subject, "the part's command is not there", "install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
+	case strings.Contains(p.Status.Because, "code 126"):
+		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it", append([]string{said}, last(p.Log, 1)...)...)
+	case strings.Contains(p.Status.Because, "code 0"):
+		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went into the background", "have it stay in the foreground", said)
+	case alive && len(p.Listens) == 0 && p.Status.State != kind.Failed && len(d.of(subject)) == 0:
+		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere", "dravit logs "+p.Spec.Name+" may tell what it waits for", said)
+	}
+}
+
+var loader = regexp.MustCompile(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
+
+// machine looks at what a part needs of the machine: room, and files that are its own.
+func (d *doctor) machine(p Part) {
+	subject := "part." + p.Spec.Name
+	if t := p.Data; t != nil {
+		switch {
+		case t.Foreign != "":
+			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to somebody else", "sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
+		case t.Locked != "":
+			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+" may not be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start", t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
+		}
+	}
+}
