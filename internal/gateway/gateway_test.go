@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -219,12 +220,24 @@ func TestDoor(t *testing.T) {
 	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
 }
 
+// freePort is one that nobody has, for TCP and UDP, and that the system gives to no connection: those come from 32768 on.
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	for range 100 {
+		port := 20000 + rand.IntN(12000)
+		l, err := net.Listen("tcp", fmt.Sprintf(":%d", port))
+		if err != nil {
+			continue
+		}
+		u, err := net.ListenPacket("udp", fmt.Sprintf(":%d", port))
+		l.Close()
+		if err == nil {
+			u.Close()
+			return port
+		}
+	}
+	require.Fail(t, "no port is free")
+	return 0
 }
 
 // The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest nothing.
@@ -309,10 +322,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	table, h := newTable(t, route)
 	d := &doors{table: table, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }, open: map[Door]*servers{}}
 	defer d.close()
-	l, err := net.Listen("tcp", ":0")
-	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
+	port, names := freePort(t), freePort(t)
 	reaches := func() bool {
 		resp, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", port))
 		if err == nil {
@@ -322,7 +332,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	}
 	require.NoError(t, d.follow())
 	assert.False(t, reaches())
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, Resolver: port + 1}))
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, Resolver: names}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches())
 	assert.NotNil(t, d.resolver)
