@@ -358,7 +358,7 @@ func (b *bench) size() error {
 	if err := proc.Sleep(b.ctx, 12*time.Second); err != nil { // past the first proof after the start
 		return err
 	}
-	pids, err := proc.HoldersOf(filepath.Join(os.Getenv("DRAVIT_HOME"), "keeper.lock"))
+	pids, err := proc.LockHolders(filepath.Join(os.Getenv("DRAVIT_HOME"), "keeper.lock"))
 	if err != nil {
 		return err
 	}

@@ -340,7 +340,7 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	w.builtin()
 	w.must("start")
 	book := w.book()
-	pids, err := proc.HoldersOf(filepath.Join(w.home, "stacks/gateway/state/gateway.lock"))
+	pids, err := proc.LockHolders(filepath.Join(w.home, "stacks/gateway/state/gateway.lock"))
 	require.NoError(t, err)
 	require.Len(t, pids, 1)
 	kill(t, pids[0])

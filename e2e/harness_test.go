@@ -23,7 +23,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/home"
 	"dravit/internal/ledger"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -283,17 +285,24 @@ func (w *world) stopAll() {
 	}
 }
 
-// living returns the processes that hold a lock of this world, the keeper's included.
+// living returns the processes that hold a lock of this world, the keeper's included, or carry the mark of one of its parts.
 func (w *world) living() []int {
 	var all []int
 	_ = filepath.WalkDir(w.home, func(path string, e os.DirEntry, err error) error {
 		if err == nil && strings.HasSuffix(path, ".lock") {
-			pids, err := proc.HoldersOf(path)
+			pids, err := proc.LockHolders(path)
 			require.NoError(w.t, err)
 			all = append(all, pids...)
 		}
 		return nil
 	})
+	blocks, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range blocks {
+		pid, _ := strconv.Atoi(strings.Split(file, "/")[2])
+		if block, _ := os.ReadFile(file); bytes.Contains(block, []byte(members.Mark+"="+w.home+"/")) && alive(pid) {
+			all = append(all, pid)
+		}
+	}
 	return all
 }
 
@@ -365,7 +374,7 @@ func alive(pid int) bool {
 
 // keeperPID returns the keeper's process, 0 where none runs.
 func (w *world) keeperPID() int {
-	pids, err := proc.HoldersOf(filepath.Join(w.home, "keeper.lock"))
+	pids, err := proc.LockHolders(filepath.Join(w.home, home.KeeperLock))
 	require.NoError(w.t, err)
 	if len(pids) == 0 {
 		return 0

@@ -31,7 +31,7 @@ const (
 func beside(t *testing.T) string {
 	t.Helper()
 	dir := cmp.Or(os.Getenv("DRAVIT_TEST_BESIDE"), "/var/tmp/dravit-tests/beside")
-	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/tree/usr/libexec/mariadbd", "resolved/bin/systemd-resolved"} {
+	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/tree/usr/libexec/mariadbd", "resolved/bin/systemd-resolved", "npm/node_modules/next/package.json"} {
 		require.FileExists(t, filepath.Join(dir, f), "the programs that run beside this machine's own are not here: ./verify fetches them, or e2e/programs-beside %s", dir)
 	}
 	return dir

@@ -215,7 +215,7 @@ func TestTwoStartsAtOnce(t *testing.T) {
 	w.must("check")
 	assert.Len(t, w.book().Stacks, 1)
 	for name, pid := range w.status().pids() {
-		pids, err := proc.HoldersOf(filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "state", name+".lock"))
+		pids, err := proc.LockHolders(filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "state", name+".lock"))
 		require.NoError(t, err)
 		assert.Contains(t, pids, pid)
 	}

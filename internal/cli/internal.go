@@ -17,6 +17,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/kind/dravitmail"
+	"dravit/internal/supervise"
 	"dravit/internal/ui"
 )
 
@@ -63,6 +64,9 @@ func (a *app) internalCommand() *cobra.Command {
 		}},
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))
+		}},
+		&cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2), Run: func(_ *cobra.Command, args []string) {
+			supervise.Exit(supervise.Run(args[0], args[1:]))
 		}},
 		a.sendmailCommand(),
 	)

@@ -11,8 +11,8 @@ import (
 	"sync"
 	"time"
 
-	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -147,7 +147,7 @@ func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
 				}
 			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
-			owns, err := proc.HolderOwns(p.Lock, network, address)
+			owns, err := members.Own(p.Lock, network, address)
 			if err == nil && !owns {
 				got := "somebody else's, whose answers do not count"
 				if network == "tcp" {
@@ -163,7 +163,7 @@ func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
 // Alive asks whether any process of the part lives.
 func Alive(p kind.Part) kind.Rung {
 	return kind.Rung{Name: kind.Alive, Ask: func(context.Context) error {
-		if !home.Locked(p.Lock) {
+		if !members.Alive(p.Lock) {
 			return &kind.Miss{Expected: "a running process", Got: "none"}
 		}
 		return nil

@@ -7,6 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// KeeperLock is the name of the lock file that the keeper of a home folder holds while it runs.
+const KeeperLock = "keeper.lock"
+
 // ErrLocked says that somebody else holds the lock.
 var ErrLocked = errors.New("locked")
 

@@ -88,7 +88,7 @@ func (b *body) Close() error {
 }
 
 // Running tells whether a keeper holds the home folder.
-func Running(h *home.Home) bool { return home.Locked(h.Path("keeper.lock")) }
+func Running(h *home.Home) bool { return home.Locked(h.Path(home.KeeperLock)) }
 
 // Ensure starts the keeper where none runs, from the program self of the given build, and replaces one of another build: its
 // parts live on under the new one.

@@ -9,6 +9,8 @@ import (
 	"os/exec"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"dravit/internal/kind"
 )
 
@@ -36,8 +38,17 @@ func (p *part) explain(log, what string) (because, next string) {
 // lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
 const lastSaid = 8 << 10
 
-// killedByShell is the code with which a shell ends whose command was killed (POSIX sh, "Exit Status": above 128 by a signal).
-const killedByShell = 128 + int(syscall.SIGKILL)
+// signalOf returns the signal that ended a process, 0 if none did. A shell or a supervisor whose command was killed exits
+// with 128 and the signal's number (POSIX sh, "Exit Status").
+func signalOf(exit *exec.ExitError) syscall.Signal {
+	if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		return status.Signal()
+	}
+	if s := syscall.Signal(exit.ExitCode() - 128); s > 0 && unix.SignalName(s) != "" {
+		return s
+	}
+	return 0
+}
 
 // exitText says how a process ended, and whether somebody else killed it. short tells that the kernel killed for want of memory meanwhile.
 func exitText(err error, state kind.State, short bool) (how string, killed bool) {
@@ -47,13 +58,13 @@ func exitText(err error, state kind.State, short bool) (how string, killed bool)
 	case errors.Is(err, errUnseen):
 		how = err.Error()
 	case errors.As(err, &exit):
-		status, ok := exit.Sys().(syscall.WaitStatus)
-		killed = ok && status.Signaled() && status.Signal() == syscall.SIGKILL || exit.ExitCode() == killedByShell
+		by := signalOf(exit)
+		killed = by == syscall.SIGKILL
 		switch {
 		case killed && short:
 			how = "the kernel killed it, since there was no memory left"
-		case ok && status.Signaled():
-			how = fmt.Sprintf("it was killed by signal %d (%s)", status.Signal(), status.Signal())
+		case by != 0:
+			how = fmt.Sprintf("it was killed by signal %d (%s)", int(by), by)
 		default:
 			how = fmt.Sprintf("it ended with code %d", exit.ExitCode())
 		}

@@ -49,7 +49,7 @@ var ErrRunning = errors.New("another keeper is running")
 // Run is the keeper's life. It ends when no stack is wished to run, when another keeper asks to take over, or with the context.
 // self is the dravit program it starts built-in parts from, build that program's hash.
 func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string) error {
-	lock, err := home.TryLock(h.Path("keeper.lock"))
+	lock, err := home.TryLock(h.Path(home.KeeperLock))
 	if errors.Is(err, home.ErrLocked) {
 		return ErrRunning
 	}

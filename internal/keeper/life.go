@@ -9,6 +9,7 @@ import (
 	"dravit/internal/data"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -239,12 +240,19 @@ func (p *part) proved() (first bool) {
 	first = p.status.State != kind.Answers
 	p.stack.mu.Unlock()
 	var memory int64
+	var known []proc.Identity
 	if !first && p.kind.Command(p.spec).Path != "" {
-		if pids, err := proc.HoldersOf(p.spec.Lock); err == nil {
-			memory = proc.Memory(pids)
+		if ids, err := members.Of(p.spec.Lock); err == nil {
+			memory, known = proc.Memory(members.PIDs(ids)), ids
 		}
 	}
 	p.stack.mu.Lock()
+	p.members = known
+	if p.kind.Command(p.spec).Supervised {
+		if children := proc.Children(p.identity.PID); len(children) > 0 { // what users know is the command, not its supervisor
+			p.status.PID = children[0]
+		}
+	}
 	p.status.ProvedAt = time.Now()
 	p.status.Memory = memory
 	p.answered = true

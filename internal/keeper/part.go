@@ -28,6 +28,8 @@ type part struct {
 	launched      chan struct{} // closed when the first process was started, or none will be
 	closeLaunched func()
 
+	reaped <-chan struct{} // closed once the last process that this keeper started, and what it left, are gone; nil: it started none
+
 	refused string // why the configuration that is written is not the one that it runs with; "": it is
 
 	poke chan struct{} // next has another configuration
@@ -37,8 +39,9 @@ type part struct {
 	config   string      // spec.Config of what the process runs with
 	spans    []kind.Span // until the first answer; the last one is open
 	status   kind.Status
-	identity proc.Identity // of the leading process, zero where unknown
-	answered bool          // since the stack was started
+	identity proc.Identity   // of the leading process, zero where unknown
+	members  []proc.Identity // every process of the part, as of the last proof
+	answered bool            // since the stack was started
 }
 
 // give has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.

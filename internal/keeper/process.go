@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -118,22 +120,42 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 		return nil, err
 	}
 	defer log.Close()
-	cmd := &exec.Cmd{Path: c.Path, Args: append([]string{c.Path}, c.Args...), Dir: c.Dir, Env: c.Env,
-		Stdout: log, Stderr: log, ExtraFiles: []*os.File{lock}, SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
+	args := append([]string{c.Path}, c.Args...)
+	if c.Supervised {
+		args = append([]string{p.spec.Self, "internal", "supervise", p.spec.Lock, "--"}, args...)
+	}
+	cmd := &exec.Cmd{
+		Path:        args[0],
+		Args:        args,
+		Dir:         c.Dir,
+		Env:         append(slices.Clone(c.Env), members.Mark+"="+p.spec.Lock),
+		Stdout:      log,
+		Stderr:      log,
+		ExtraFiles:  []*os.File{lock}, // descriptor supervise.LockFD
+		SysProcAttr: &syscall.SysProcAttr{Setsid: true},
+	}
 	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
-	}
-	if err := proc.NoteLeader(lock, cmd.Process.Pid); err != nil {
-		p.stack.keeper.log.Error("noting the leader", "part", p.spec.Name, "error", err)
 	}
 	exited := make(chan error, 1)
 	id, err := proc.Identify(cmd.Process.Pid)
 	if err != nil { // gone already: the lock, closed by now, tells the rest
 		id = proc.Identity{Boot: proc.BootID()}
+	} else if err := members.NoteLeader(lock, id); err != nil {
+		p.stack.keeper.log.Error("cannot note the leader", "part", p.spec.Name, "error", err)
 	}
 	p.stack.remember(p, id)
-	go func() { exited <- cmd.Wait() }()
+	reaped := make(chan struct{})
+	p.reaped = reaped
+	go func() {
+		defer close(reaped)
+		waitForDeath(cmd.Process.Pid) // until Wait, its number stays its own, and its session can be told by it
+		if err := p.endOrphans(context.Background()); err != nil {
+			p.stack.keeper.log.Error("cannot end what a leader left", "part", p.spec.Name, "error", err)
+		}
+		exited <- cmd.Wait() // there is room for it
+	}()
 	return exited, nil
 }
 
@@ -159,7 +181,7 @@ func (p *part) thief() string {
 		return ""
 	}
 	address := fmt.Sprintf("%s:%d", kind.Host, p.spec.Port)
-	if owns, err := proc.HolderOwns(p.spec.Lock, "tcp", address); err != nil || owns {
+	if owns, err := members.Own(p.spec.Lock, "tcp", address); err != nil || owns {
 		return ""
 	}
 	holder := proc.Taker(address)
@@ -169,9 +191,18 @@ func (p *part) thief() string {
 	return fmt.Sprintf("its port %d was taken by %s", p.spec.Port, holder)
 }
 
-// endOrphans ends what a dead leader left behind: workers that hold the lock, and answer in its name.
+// endOrphans ends what a dead leader left behind: workers that may answer in its name.
 func (p *part) endOrphans(ctx context.Context) error {
-	return proc.EndHolders(ctx, p.spec.Lock, func() bool { return home.Locked(p.spec.Lock) }, time.Second)
+	ctx, cancel := context.WithTimeout(ctx, stopPatience)
+	defer cancel()
+	return members.End(ctx, p.spec.Lock, p.knownMembers(), time.Second)
+}
+
+// knownMembers returns the processes that belonged to the part when it was last asked.
+func (p *part) knownMembers() []proc.Identity {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	return p.members
 }
 
 // stopPatience is how long a part may take to end after it was asked to.
@@ -185,8 +216,7 @@ func (p *part) end() {
 	p.stack.mu.Lock()
 	id := p.identity
 	p.stack.mu.Unlock()
-	held := func() bool { return home.Locked(p.spec.Lock) }
-	if id.PID != 0 && held() {
+	if id.Alive() {
 		command := p.kind.Command(p.spec)
 		signal, patience := command.Stop, stopPatience/2
 		if p.finish.Load() && command.Finish != 0 {
@@ -194,16 +224,21 @@ func (p *part) end() {
 		}
 		_ = id.Signal(signal) // gone meanwhile is as good
 		gentle, cancel := context.WithTimeout(ctx, patience)
-		for held() && id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
+		for id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
 		}
 		cancel()
 	}
-	if held() {
-		_ = id.SignalGroup(syscall.SIGTERM)
-		if err := proc.EndHolders(ctx, p.spec.Lock, held, time.Second); err != nil {
-			p.fail("it does not end: "+err.Error(), "", "")
-			return
+	err := p.endOrphans(ctx)
+	if err == nil && p.reaped != nil { // what the next start starts carries the same marks: nobody may still be ending them
+		select {
+		case <-p.reaped:
+		case <-ctx.Done():
+			err = ctx.Err()
 		}
+	}
+	if err != nil {
+		p.fail("it does not end: "+err.Error(), "", "")
+		return
 	}
 	for _, file := range []string{p.spec.Socket, p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
 		if file != "" {
@@ -212,7 +247,7 @@ func (p *part) end() {
 	}
 	_ = os.RemoveAll(p.spec.Temp)
 	p.stack.mu.Lock()
-	p.status.PID, p.status.Memory, p.identity = 0, 0, proc.Identity{}
+	p.status.PID, p.status.Memory, p.identity, p.members = 0, 0, proc.Identity{}, nil
 	p.stack.mu.Unlock()
 	p.set(kind.Stopped, "", "")
 }

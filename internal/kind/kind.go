@@ -199,6 +199,8 @@ type Command struct {
 	Dir  string
 	Env  []string
 	Stop syscall.Signal // ends it cleanly
+	// Supervised is for a program that may start anything in any way: it runs below a supervisor (package supervise).
+	Supervised bool
 	// Finish ends it, too, once the requests in flight have their answers. 0: Stop does no better.
 	Finish syscall.Signal
 }

@@ -4,12 +4,9 @@ package proc
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
 	"os"
-	"strconv"
-	"strings"
 	"syscall"
 	"time"
 )
@@ -75,38 +72,6 @@ func (id Identity) SignalGroup(sig syscall.Signal) error {
 	return syscall.Kill(-id.PID, sig)
 }
 
-// NoteLeader writes the leading process's number into a lock file that it holds, so that others need not look into every process.
-func NoteLeader(lock *os.File, pid int) error {
-	_, err := lock.WriteAt([]byte(strconv.Itoa(pid)+"\n"), 0)
-	return err
-}
-
-// leader returns the number noted in a lock file, 0 where there is none.
-func leader(lockPath string) int {
-	text, err := os.ReadFile(lockPath)
-	if err != nil {
-		return 0
-	}
-	line, _, _ := strings.Cut(string(text), "\n")
-	pid, _ := strconv.Atoi(line)
-	return pid
-}
-
-// HolderOwns tells whether a process that holds the lock file also holds the listening socket. The leader is asked first: it
-// nearly always does.
-func HolderOwns(lockPath, network, address string) (bool, error) {
-	if pid := leader(lockPath); pid > 0 && Holds(pid, lockPath) {
-		if owns, err := Owns([]int{pid}, network, address); err != nil || owns {
-			return owns, err
-		}
-	}
-	pids, err := HoldersOf(lockPath)
-	if err != nil {
-		return false, err
-	}
-	return Owns(pids, network, address)
-}
-
 // taking returns the listeners that take connections to an address: those on it alone, else those on every address.
 func taking(all []Listener, want netip.AddrPort) []Listener {
 	var exact, every []Listener
@@ -148,36 +113,6 @@ func (h Holder) String() string {
 		return "a program of " + h.User
 	}
 	return "somebody else"
-}
-
-// EndHolders ends every process that holds the lock file: asks them first, kills what is left after grace.
-// It returns when nobody holds it any more, or with the context's error.
-func EndHolders(ctx context.Context, lockPath string, held func() bool, grace time.Duration) error {
-	sig, deadline := syscall.SIGTERM, time.Now().Add(grace)
-	asked := map[Identity]syscall.Signal{}
-	for held() {
-		if time.Now().After(deadline) {
-			sig = syscall.SIGKILL
-		}
-		pids, err := HoldersOf(lockPath)
-		if err != nil {
-			return err
-		}
-		for _, pid := range pids {
-			id, err := Identify(pid)
-			if err != nil || pid == os.Getpid() || asked[id] == sig {
-				continue
-			}
-			asked[id] = sig
-			if err := id.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
-				return err
-			}
-		}
-		if err := Sleep(ctx, 5*time.Millisecond); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // Sleep waits, or returns the context's error when that ends first.

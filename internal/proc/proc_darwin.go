@@ -28,15 +28,14 @@ func startOf(pid int) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	const zombie = 5 // SZOMB of sys/proc.h
 	if info.Proc.P_stat == zombie {
 		return 0, os.ErrProcessDone
 	}
-	return uint64(info.Proc.P_starttime.Sec)*1e6 + uint64(info.Proc.P_starttime.Usec), nil
+	return started(info), nil
 }
 
-// HoldersOf returns the processes that have a file open, of those that this user may look into.
-func HoldersOf(path string) ([]int, error) {
+// LockHolders returns the processes that have a file open, of those that this user may look into.
+func LockHolders(path string) ([]int, error) {
 	all, err := process.Processes()
 	if err != nil {
 		return nil, err
@@ -55,16 +54,6 @@ func HoldersOf(path string) ([]int, error) {
 		}
 	}
 	return pids, nil
-}
-
-// Holds tells whether a process has a file open.
-func Holds(pid int, path string) bool {
-	p, err := process.NewProcess(int32(pid))
-	if err != nil {
-		return false
-	}
-	real, err := filepath.EvalSymlinks(path)
-	return err == nil && holds(p, path, real)
 }
 
 func holds(p *process.Process, path, real string) bool {

@@ -25,25 +25,9 @@ var BootID = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(text))
 })
 
-func startOf(pid int) (uint64, error) {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return 0, err
-	}
-	// The command's name may contain anything, so count from its closing bracket (proc(5): state is field 3, starttime 22).
-	fields := bytes.Fields(text[bytes.LastIndexByte(text, ')')+1:])
-	if len(fields) < 20 {
-		return 0, fmt.Errorf("/proc/%d/stat is too short", pid)
-	}
-	if fields[0][0] == 'Z' || fields[0][0] == 'X' {
-		return 0, os.ErrProcessDone
-	}
-	return strconv.ParseUint(string(fields[19]), 10, 64)
-}
-
-// HoldersOf returns the processes that hold a file's lock (flock), of those that this user may look into. One that has the file
+// LockHolders returns the processes that hold a file's lock (flock), of those that this user may look into. One that has the file
 // open without its lock, to ask whether somebody holds it, is none of them.
-func HoldersOf(path string) ([]int, error) {
+func LockHolders(path string) ([]int, error) {
 	want, err := os.Stat(path)
 	if os.IsNotExist(err) {
 		return nil, nil
@@ -58,12 +42,6 @@ func HoldersOf(path string) ([]int, error) {
 		}
 	})
 	return pids, err
-}
-
-// Holds tells whether a process holds a file's lock.
-func Holds(pid int, path string) bool {
-	want, err := os.Stat(path)
-	return err == nil && holds(pid, path, want)
 }
 
 func holds(pid int, path string, want os.FileInfo) bool {

@@ -1,7 +1,6 @@
 package proc
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"net"
@@ -15,8 +14,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"dravit/internal/home"
 )
 
 func TestIdentity(t *testing.T) {
@@ -46,64 +43,6 @@ func TestIdentity(t *testing.T) {
 	_ = cmd.Wait()
 }
 
-// locked starts a shell script whose processes inherit a lock, as parts do.
-func locked(t *testing.T, path, script string) *exec.Cmd {
-	t.Helper()
-	lock, err := home.TryLock(path)
-	require.NoError(t, err)
-	cmd := exec.Command("/bin/sh", "-c", script)
-	cmd.ExtraFiles = []*os.File{lock}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	out, err := cmd.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, cmd.Start())
-	require.NoError(t, NoteLeader(lock, cmd.Process.Pid))
-	require.NoError(t, lock.Close())
-	line, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err, "the script says when it is ready")
-	require.Equal(t, "ready\n", line)
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	return cmd
-}
-
-// The lock outlives the leader as long as a child lives, even one that left its group and session.
-func TestHoldersAndOrphans(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "part.lock")
-	cmd := locked(t, path, `setsid sh -c 'trap "" TERM; echo ready; sleep 60' & wait`)
-	pids, err := HoldersOf(path)
-	require.NoError(t, err)
-	assert.GreaterOrEqual(t, len(pids), 2)
-	assert.Contains(t, pids, cmd.Process.Pid)
-	assert.True(t, Holds(cmd.Process.Pid, path))
-	assert.False(t, Holds(os.Getpid(), path))
-
-	require.NoError(t, cmd.Process.Kill())
-	_ = cmd.Wait()
-	assert.True(t, home.Locked(path), "the orphan holds it")
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	require.NoError(t, EndHolders(ctx, path, func() bool { return home.Locked(path) }, 100*time.Millisecond))
-	assert.False(t, home.Locked(path))
-	pids, err = HoldersOf(path)
-	require.NoError(t, err)
-	assert.Empty(t, pids)
-}
-
-// One who only looks whether a lock is held is no holder, and is not ended.
-func TestLookersAreNoHolders(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "part.lock")
-	f, err := os.Create(path)
-	require.NoError(t, err)
-	defer f.Close()
-	require.NoError(t, home.Share(f))
-	pids, err := HoldersOf(path)
-	require.NoError(t, err)
-	assert.Empty(t, pids)
-	pids, err = HoldersOf(path + " that is not there")
-	require.NoError(t, err)
-	assert.Empty(t, pids)
-}
-
 func TestOwns(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "a socket")
 	unix, err := net.Listen("unix", socket)
@@ -127,27 +66,6 @@ func TestOwns(t *testing.T) {
 	}
 	_, err = Owns(me, "tcp", "nonsense")
 	assert.Error(t, err)
-}
-
-func TestHolderOwns(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "part.lock")
-	tcp, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer tcp.Close()
-	locked(t, path, "echo ready; sleep 60")
-	owns, err := HolderOwns(path, "tcp", tcp.Addr().String())
-	require.NoError(t, err)
-	assert.False(t, owns, "the socket is this process's, the lock another's")
-	mine, err := home.TryLock(path + "2")
-	require.NoError(t, err)
-	defer mine.Close()
-	owns, err = HolderOwns(path+"2", "tcp", tcp.Addr().String())
-	require.NoError(t, err)
-	assert.True(t, owns, "found without a noted leader")
-	require.NoError(t, NoteLeader(mine, os.Getpid()))
-	owns, err = HolderOwns(path+"2", "tcp", tcp.Addr().String())
-	require.NoError(t, err)
-	assert.True(t, owns)
 }
 
 func TestMemoryAndRange(t *testing.T) {

@@ -27,6 +27,7 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
 	"dravit/internal/project"
@@ -127,10 +128,11 @@ func (s *Stack) examine(p kind.Part, status kind.Status, rungs []health.Result) 
 
 // listens returns where the processes behind a lock listen.
 func listens(lock string) []string {
-	pids, err := proc.HoldersOf(lock)
+	ids, err := members.Of(lock)
 	if err != nil {
 		return nil
 	}
+	pids := members.PIDs(ids)
 	all, _ := proc.Listeners()
 	var out []string
 	for _, l := range all {
@@ -203,9 +205,9 @@ func examineTree(dir string) *diagnose.Tree {
 
 func (s *Stack) examineGateway(spec materialise.Spec) diagnose.Gateway {
 	lock := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
-	g := diagnose.Gateway{Runs: home.Locked(lock), Port: spec.Gateway}
+	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.Gateway}
 	address := fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)
-	if owns, err := proc.HolderOwns(lock, "tcp", address); err == nil && !owns {
+	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
 		if holder := proc.Taker(address); holder != (proc.Holder{}) {
 			g.Holder = holder.String()
 		}

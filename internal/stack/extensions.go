@@ -14,6 +14,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
 )
@@ -111,7 +112,7 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 	}
 	runs, ok := spec.Part(x.Part)
 	switch {
-	case !ok || !keeper.Wished(s.Home, s.ID) || !home.Locked(runs.Lock):
+	case !ok || !keeper.Wished(s.Home, s.ID) || !members.Alive(runs.Lock):
 		x.Unproved = "the part does not run"
 		return nil
 	case runs.Program != x.Program || runs.Version != x.Version:

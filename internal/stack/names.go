@@ -11,10 +11,10 @@ import (
 
 	"dravit/internal/certificates"
 	"dravit/internal/gateway"
-	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
 	"dravit/internal/resolver"
 	"dravit/internal/setup"
 )
@@ -75,7 +75,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 	if err != nil {
 		return out, err
 	}
-	opened := home.Locked(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
+	opened := members.Alive(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
 	out.HTTP, out.HTTPS, out.Resolver = book.Gateway, book.Secure, book.Resolver
 	place, err := m.Place()
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
 	"dravit/internal/stackfile"
@@ -37,20 +38,20 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 		return out, err
 	}
 	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
-	runs := home.Locked(entrance)
+	runs := members.Alive(entrance)
 	for _, site := range spec.Sites {
 		if site.Network == 0 || !runs {
 			continue
 		}
 		r := Reach{Site: site.Name, Port: site.Network, Agreed: true, URLs: urls(site.Network, "")}
 		for l, pid := range outside {
-			r.Open = r.Open || l.Port == site.Network && proc.Holds(pid, entrance)
+			r.Open = r.Open || l.Port == site.Network && members.Include(entrance, pid)
 		}
 		out = append(out, r)
 	}
 	for l, pid := range outside {
 		for _, p := range spec.Parts {
-			if proc.Holds(pid, p.Lock) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
+			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
 				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, URLs: urls(l.Port, l.Address)})
 			}
 		}

@@ -19,6 +19,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
@@ -146,7 +147,7 @@ func (s *Stack) robbed(out Started) bool {
 		}
 		held[p.Port] = true
 	}
-	if out.Plan.Gateway != 0 && !home.Locked(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+	if out.Plan.Gateway != 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
 		held[out.Plan.Gateway] = true
 	}
 	if len(held) == 0 {

@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"dravit/internal/gateway"
-	"dravit/internal/home"
 	"dravit/internal/ledger"
+	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
 	"dravit/internal/settings"
@@ -61,12 +61,12 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 			switch {
 			case plan.IsNetworkKey(part):
 				doors[port] = id
-			case home.Locked(m.Home.Stack(id, "state", part+".lock")):
+			case members.Alive(m.Home.Stack(id, "state", part+".lock")):
 				live[port] = id
 			}
 		}
 	}
-	if !home.Locked(entrance) {
+	if !members.Alive(entrance) {
 		return live
 	}
 	for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
@@ -77,7 +77,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	}
 	outside, _ := proc.Outside() // what cannot be told is somebody else's
 	for l, pid := range outside {
-		if id := doors[l.Port]; id != "" && proc.Holds(pid, entrance) {
+		if id := doors[l.Port]; id != "" && members.Include(entrance, pid) {
 			live[l.Port] = id
 		}
 	}

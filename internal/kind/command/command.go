@@ -36,7 +36,7 @@ func (Base) Exports(p kind.Part) kind.Exports {
 func (Base) Command(p kind.Part) kind.Command {
 	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", Quote(p.Self)).Replace(p.Want.Command)
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
-		Env: append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host), Stop: syscall.SIGTERM}
+		Env: append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host), Stop: syscall.SIGTERM, Supervised: true}
 }
 
 func (Base) Ladder(p kind.Part) []kind.Rung {

@@ -3,6 +3,7 @@ package command
 import (
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/supervise"
 )
 
 // Symptoms are what servers of a project's own write, in whatever language.
@@ -10,6 +11,8 @@ func (Base) Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`), "the server wants $1, which somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
+		kind.When("ends-at-once", pattern.New(supervise.Background), "the command goes into the background, where nothing watches it",
+			"have it stay in the foreground: many programs have an option for that"),
 		kind.When("command-missing", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`), "the command $1 is not there", "install it, or correct the part's command in dravit.toml"),
 		kind.When("command-forbidden", pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): Permission denied$`), "the command $1 may not be run", "chmod u+x it"),
 		kind.When("too-many-open-files", pattern.New(`(EMFILE|[Tt]oo many open files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),

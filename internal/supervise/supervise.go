@@ -1,0 +1,109 @@
+// Package supervise runs a command of the project's own as the small parent process of everything that the command
+// starts. Such a command may be anything (npm, a shell script, a process manager), and what it starts may leave its
+// session, close the part's lock and lose its parent. On Linux the supervisor adopts every orphan below it, so that
+// nothing gets away.
+package supervise
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"dravit/internal/members"
+	"dravit/internal/proc"
+)
+
+// LockFD is the file descriptor under which the supervisor inherits the part's lock, and hands it on to the command.
+const LockFD = 3
+
+// grace is how long what the command started may take to end once the command itself has ended.
+const grace = 2 * time.Second
+
+// patience is how long the supervisor tries to end what the command left behind, before it gives up.
+const patience = 10 * time.Second
+
+// Background is what the supervisor writes to the log when the command ends well and leaves processes behind.
+const Background = "dravit: the command went on in the background"
+
+// Run runs the command until it ends, passes signals on to it, and ends whatever it left behind. lock is the path of
+// the part's lock file. Run returns nil if the command ended with code 0, and an *exec.ExitError otherwise.
+func Run(lock string, command []string) error {
+	if err := adoptOrphans(); err != nil {
+		return fmt.Errorf("becoming the parent of orphans: %w", err)
+	}
+	lockFile := os.NewFile(LockFD, lock)
+	self, err := proc.Identify(os.Getpid())
+	if err == nil { // the keeper notes the same, but a command may end before it does
+		err = members.NoteLeader(lockFile, self)
+	}
+	if err != nil {
+		return err
+	}
+	signals := make(chan os.Signal, 16)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGUSR1, syscall.SIGUSR2)
+	died := make(chan os.Signal, 1)
+	signal.Notify(died, syscall.SIGCHLD)
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	cmd.ExtraFiles = []*os.File{lockFile}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for {
+		select {
+		case s := <-signals:
+			_ = cmd.Process.Signal(s) // gone meanwhile is as good
+		case <-died:
+			reap(cmd.Process.Pid)
+		case err := <-ended:
+			return errors.Join(endRest(lock, err == nil), err)
+		}
+	}
+}
+
+// reap waits for adopted orphans that have died. The command itself is waited for elsewhere.
+func reap(command int) {
+	for _, pid := range proc.Children(os.Getpid()) {
+		if pid != command {
+			_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+		}
+	}
+}
+
+// endRest ends what the command left behind.
+func endRest(lock string, well bool) error {
+	left, err := members.Of(lock)
+	if err != nil || len(left) == 0 {
+		return err
+	}
+	if well {
+		fmt.Fprintf(os.Stderr, "%s, and Dravit ended the %d processes that it left\n", Background, len(left))
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	return members.End(ctx, lock, left, grace)
+}
+
+// Exit ends this process as the command ended: with its code, or with 128 and the number of the signal that killed it,
+// as a shell does (POSIX sh, "Exit Status"). It does not return.
+func Exit(err error) {
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		os.Exit(0)
+	case !errors.As(err, &exit):
+		fmt.Fprintln(os.Stderr, "dravit:", err)
+		os.Exit(1)
+	}
+	if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		os.Exit(128 + int(status.Signal()))
+	}
+	os.Exit(exit.ExitCode())
+}
