@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"bufio"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -107,6 +110,100 @@ func TestWebSocketThroughRestarts(t *testing.T) {
 			}
 			code, _, _ := get(t, http.MethodGet, url, nil)
 			assert.Equal(t, 200, code)
+		})
+	}
+}
+
+// When what makes the pages dies while a site is used, visitors wait for its restart and see no error.
+func TestCrashLosesNoRequest(t *testing.T) {
+	for _, c := range []struct{ server, kind, page string }{
+		{"nginx", "php", ""},
+		{"dravit-web", "php", ""},
+		{"apache", "php", ""},
+		{"nginx", "node", "exec node server.js"},
+		{"dravit-web", "node", "exec node server.js"},
+	} {
+		t.Run(c.server+" "+c.kind, func(t *testing.T) {
+			w := newWorld(t)
+			w.write("server.js", serverJS)
+			w.write("pids", "")
+			w.write("public/index.php", `<?php echo "Harbour ", getmypid();`)
+			file := fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = %q\n", c.server, c.kind)
+			if c.page != "" {
+				file += fmt.Sprintf("command = %q\n", c.page)
+			}
+			w.write("dravit.toml", file+"[[site]]\nname = \"busy\"\napp = \"app\"\n")
+			w.must("start")
+			s := w.status()
+			url := s.site("busy")
+			var wg sync.WaitGroup
+			var mu sync.Mutex
+			bad := map[string]int{}
+			crashed := make(chan struct{})
+			for range 4 {
+				wg.Go(func() {
+					for asked := 0; asked < 400; asked++ {
+						select {
+						case <-crashed:
+							return
+						default:
+						}
+						// A page that was under way may be cut off: nginx passes it on as if it were whole.
+						if code, _, _ := get(t, "GET", url, nil); code != 200 {
+							mu.Lock()
+							bad[fmt.Sprint(code)]++
+							mu.Unlock()
+						}
+						time.Sleep(5 * time.Millisecond)
+					}
+				})
+			}
+			for range 2 {
+				time.Sleep(200 * time.Millisecond)
+				before := w.status()
+				kill(t, before.part(t, "app").PID)
+				w.eventually("the part is back", func() bool {
+					now := w.status().part(t, "app")
+					return now.State == "answers" && now.Restarts > before.part(t, "app").Restarts
+				})
+			}
+			close(crashed)
+			wg.Wait()
+			assert.Empty(t, bad, "answers that were no page")
+		})
+	}
+}
+
+// Slow uploads to one site take no worker of the runtime before they are whole.
+func TestSlowUploadsStopNoOtherSite(t *testing.T) {
+	for _, server := range []string{"nginx", "dravit-web", "apache"} {
+		t.Run(server, func(t *testing.T) {
+			w := newWorld(t)
+			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"one\"\napp = \"app\"\n[[site]]\nname = \"two\"\napp = \"app\"\n", server))
+			w.write("public/index.php", `<?php echo strlen(file_get_contents("php://input")), " bytes";`)
+			w.must("start")
+			s := w.status()
+			address := "127.0.0.1:" + strings.Split(strings.TrimSuffix(s.site("one"), "/"), ":")[2]
+			conns := make([]net.Conn, 200)
+			for i := range conns {
+				conn, err := net.Dial("tcp", address)
+				require.NoError(t, err)
+				defer conn.Close()
+				_, err = io.WriteString(conn, "POST / HTTP/1.1\r\nHost: one.localhost\r\nContent-Length: 100000\r\n\r\nslow")
+				require.NoError(t, err)
+				conns[i] = conn
+			}
+			time.Sleep(300 * time.Millisecond) // until they are where they hurt
+			code, body, _ := get(t, "GET", s.site("two"), nil)
+			assert.Equal(t, 200, code)
+			assert.Equal(t, "0 bytes", body)
+			_, err := conns[0].Write(make([]byte, 100000-4))
+			require.NoError(t, err)
+			resp, err := http.ReadResponse(bufio.NewReader(conns[0]), nil)
+			require.NoError(t, err)
+			text, err := io.ReadAll(resp.Body)
+			require.NoError(t, err)
+			assert.Equal(t, "100000 bytes", string(text), "a slow upload arrives whole")
 		})
 	}
 }

@@ -7,19 +7,29 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"dravit/internal/kind"
 	"dravit/internal/plan"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// One table of requests, two web servers, the same answers.
+// secretNames are files that no web server gives away; sourceNames are PHP source that it neither runs nor gives away.
+var (
+	secretNames = []string{"dravit.toml", "dravit.toml~", "dravit.local.toml.orig", "index.php~", "config.php.save", "old.bak", "a.swp",
+		"backup.sql", "BACKUP.SQL.gz", "day.dump", "ferry.sqlite", "ferry.sqlite3", "ferry.db", "ferry.db-wal", "x.sql.1.txt"}
+	sourceNames = []string{"lib.PHP", "lib.Php", "lib.phtml", "lib.php5", "lib.phps", "lib.phar"}
+)
+
+// One table of requests, three web servers, the same answers.
 func TestWebServersAnswerAlike(t *testing.T) {
 	const php = `<?php
-$keys = ['REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME', 'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE', 'CONTENT_LENGTH', 'HTTP_PROXY', 'SERVER_PROTOCOL', 'GATEWAY_INTERFACE'];
+$keys = ['REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME', 'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE', 'CONTENT_LENGTH', 'HTTP_PROXY', 'SERVER_PROTOCOL', 'GATEWAY_INTERFACE', 'HTTP_FORWARDED',
+  'HTTP_X_FORWARDED_FOR', 'HTTP_X_FORWARDED_HOST', 'HTTP_X_FORWARDED_PROTO', 'HTTP_X_FORWARDED_PORT', 'HTTP_X_REAL_IP'];
 foreach ($keys as $k) echo $k, '=', ($_SERVER[$k] ?? '') ?: '-', "\n";
 echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 `
@@ -32,16 +42,23 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
 		w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\nname = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\nname = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
-		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', $_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['REQUEST_URI'];`)
+		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', $_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['HTTP_X_FORWARDED_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PORT'] ?? 'none', ' ', $_SERVER['HTTP_X_REAL_IP'] ?? 'none', ' ', $_SERVER['REQUEST_URI'];`)
 		w.write("public/index.php", php)
 		w.write("public/about.php", php)
 		w.write("public/style.css", "body {}")
 		w.write("public/deep/index.html", "<p>deep</p>")
 		w.write("public/deep/data.json", "{}")
 		w.write("public/bare/x.txt", "x")
-		for _, secret := range []string{".env", ".git/config", "dravit.toml", "backup.sql", "backup.sql.gz", "deep/.htpasswd", "old.bak"} {
+		for _, secret := range []string{".env", ".git/config", "deep/.htpasswd", ".well-known/.git/config"} {
 			w.write("public/"+secret, "secret")
 		}
+		for _, secret := range append(slices.Clone(secretNames), sourceNames...) {
+			w.write("public/"+secret, "<?php secret")
+			w.write("public/.well-known/"+secret, "<?php secret")
+		}
+		w.write("public/.well-known/run.php", "<?php secret")
+		w.write("public/plain.dbx.txt", "plain")
+		w.write("public/sql.txt", "plain")
 		w.write("public/.well-known/security.txt", "hello")
 		w.must("start")
 		answers[server] = map[string]answer{}
@@ -49,10 +66,15 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 		for i, s := range w.status().Sites {
 			_, rest, _ := strings.Cut(s.URL, ".localhost:")
 			port = strings.TrimSuffix(rest, "/")
-			for _, path := range []string{
+			var secrets []string
+			for _, name := range append(slices.Clone(secretNames), sourceNames...) {
+				secrets = append(secrets, "/"+name, kind.WellKnown+name)
+			}
+			for _, path := range append(secrets,
+				kind.WellKnown+"run.php", kind.WellKnown+".git/config", "/plain.dbx.txt", "/sql.txt",
 				"/", "/?a=b&c=%20d", "/about.php", "/about.php/quay/3?x=1", "/sailings/today", "/no.php", "/style.css", "/style.css?v=2", "/deep", "/deep/", "/bare/", "/deep/data.json", "/deep/none.json",
-				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env", "/dravit.toml", "/backup.sql", "/BACKUP.sql.gz", "/old.bak", "/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
-			} {
+				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env", "/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
+			) {
 				for _, method := range []string{"GET", "POST"} {
 					if method == "POST" && !strings.Contains("/ /about.php /sailings/today", path) {
 						continue
@@ -62,6 +84,9 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 						r.Header.Set("Proxy", "http://evil.example")
 						r.Header.Set("X-Forwarded-For", "6.6.6.6")
 						r.Header.Set("X-Forwarded-Proto", "https")
+						r.Header.Set("Forwarded", "for=6.6.6.6")
+						r.Header["X_Forwarded_For"] = []string{"7.7.7.7"}
+						r.Header["X_Real_IP"] = []string{"7.7.7.7"}
 						if method == "POST" {
 							r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 						}
@@ -78,7 +103,15 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 		}
 		w.must("check")
 	}
-	require.Len(t, answers["nginx"], 87, "every request was asked")
+	require.Len(t, answers["nginx"], 75+3*(4+2*len(secretNames)+2*len(sourceNames)), "every request was asked")
+	for _, site := range []string{"0", "2"} { // PHP, and files only
+		for _, name := range append(slices.Clone(secretNames), sourceNames...) {
+			assert.Equal(t, 404, answers["nginx"]["GET "+site+"/"+name].code, name)
+			assert.Equal(t, 404, answers["nginx"]["GET "+site+kind.WellKnown+name].code, name)
+		}
+		assert.Equal(t, 200, answers["nginx"]["GET "+site+"/plain.dbx.txt"].code)
+		assert.Equal(t, 200, answers["nginx"]["GET "+site+"/sql.txt"].code)
+	}
 	for request, want := range answers["nginx"] {
 		for _, server := range []string{"dravit-web", "apache"} {
 			got, request := answers[server][request], server+" "+request
@@ -94,10 +127,11 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 		}
 	}
 	page := answers["nginx"]["GET 0/about.php/quay/3?x=1"].body
-	for _, line := range []string{"SCRIPT_NAME=/about.php", "PATH_INFO=/quay/3", "SERVER_PORT=PORT", "HTTP_HOST=day.localhost:PORT", "REMOTE_ADDR=127.0.0.1", "REQUEST_SCHEME=http", "HTTPS=-", "HTTP_AUTHORIZATION=Basic a2VscA==", "HTTP_PROXY=-"} {
+	for _, line := range []string{"SCRIPT_NAME=/about.php", "PATH_INFO=/quay/3", "SERVER_PORT=PORT", "HTTP_HOST=day.localhost:PORT", "REMOTE_ADDR=127.0.0.1", "REQUEST_SCHEME=http", "HTTPS=-", "HTTP_AUTHORIZATION=Basic a2VscA==", "HTTP_PROXY=-",
+		"HTTP_FORWARDED=-", "HTTP_X_FORWARDED_FOR=-", "HTTP_X_FORWARDED_HOST=-", "HTTP_X_FORWARDED_PROTO=-", "HTTP_X_FORWARDED_PORT=-", "HTTP_X_REAL_IP=-"} {
 		assert.Contains(t, page, line)
 	}
-	assert.Equal(t, "api.localhost:PORT http 127.0.0.1 /sailings/today", answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
+	assert.Equal(t, "api.localhost:PORT http 127.0.0.1 api.localhost:PORT none none /sailings/today", answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
 }
 
 // The gateway tells what it knows, but not under a name that a foreign page can take.

@@ -13,9 +13,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"dravit/internal/health"
+	"dravit/internal/proc"
 )
 
 // A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept: the library's reverse proxy hands
@@ -99,8 +101,67 @@ func named(h http.Header) map[string]bool {
 	return names
 }
 
-// pass sends a request on and its answer back.
-func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
+// errCrashed says that the web server answered that what makes its pages is gone.
+var errCrashed = errors.New("what makes the pages crashed")
+
+// crashNotice is how long after a web server's answer 502 or 503 a crash may take to show.
+const crashNotice = 100 * time.Millisecond
+
+// crashed reports whether an answer comes from a crash of what makes the pages, and not from the application: nothing
+// takes requests in its place, or the keeper says that it is restarted.
+func (t *table) crashed(ctx context.Context, to *target, status int) bool {
+	if to.AppAddress == "" || status < http.StatusBadGateway || status > http.StatusGatewayTimeout {
+		return false
+	}
+	for end := time.Now().Add(crashNotice); ; {
+		now, err := t.find(to.Host)
+		if err != nil || now == nil {
+			return false
+		}
+		if now != to || now.Held || !to.appAccepts(ctx) {
+			return true
+		}
+		if time.Now().After(end) || proc.Sleep(ctx, 5*time.Millisecond) != nil {
+			return false
+		}
+	}
+}
+
+// appAccepts reports whether what makes the pages takes connections.
+func (to *target) appAccepts(ctx context.Context) bool {
+	conn, err := (&net.Dialer{}).DialContext(ctx, to.AppNetwork, to.AppAddress)
+	if err != nil {
+		return !gone(err)
+	}
+	conn.Close()
+	return true
+}
+
+// gone reports whether a connection failed since nothing listens.
+func gone(err error) bool {
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOENT)
+}
+
+// back waits until what makes the pages takes requests again, restartPatience at most, and returns the target then.
+func (t *table) back(ctx context.Context, to *target) *target {
+	for end := time.Now().Add(restartPatience); !to.appAccepts(ctx) && time.Now().Before(end); {
+		if proc.Sleep(ctx, 10*time.Millisecond) != nil {
+			break
+		}
+	}
+	if now, err := t.find(to.Host); err == nil && now != nil {
+		to = now
+	}
+	return t.released(ctx, to)
+}
+
+// pass sends a request on and its answer back. If what makes the page crashed, it waits for its restart and asks again.
+func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) { to.send(w, r, t, true) }
+
+// passOnce is pass without asking again.
+func (to *target) passOnce(w http.ResponseWriter, r *http.Request, t *table) { to.send(w, r, t, false) }
+
+func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again bool) {
 	x := to.lines.take()
 	for {
 		kept := x != nil
@@ -112,7 +173,7 @@ func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
 			}
 			x = &line{conn: conn, in: bufio.NewReader(conn), out: bufio.NewWriter(conn)}
 		}
-		began, err := to.exchange(w, r, t, x)
+		began, err := to.exchange(w, r, t, x, again)
 		if err == nil {
 			return
 		}
@@ -123,6 +184,9 @@ func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
 				slog.Warn("an answer broke off", "host", r.Host, "error", err)
 			}
 			panic(http.ErrAbortHandler)
+		case errors.Is(err, errCrashed): // what makes the page is on its way: ask again then
+			t.back(r.Context(), to).passOnce(w, r, t)
+			return
 		case kept && r.Context().Err() == nil: // the web server had closed it
 			x = to.lines.take()
 		default:
@@ -133,7 +197,7 @@ func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) {
 }
 
 // exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an error comes.
-func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line) (began bool, err error) {
+func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line, again bool) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
 	defer left()
 	asked := time.Now()
@@ -156,6 +220,9 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 	}
 	if err != nil {
 		return began, err
+	}
+	if again && !began && t.crashed(r.Context(), to, resp.StatusCode) {
+		return false, errCrashed
 	}
 	t.mend(resp.Header, r)
 	if r.Header.Get(health.AskHeader) != "" { // a trace (Server Timing, W3C)
@@ -220,7 +287,7 @@ func (to *target) write(b *bufio.Writer, r *http.Request, t *table) {
 	put(r.Method, " ", r.URL.RequestURI(), " HTTP/1.1\r\nHost: ", host, "\r\n")
 	also := named(r.Header)
 	for name, values := range r.Header {
-		if hop[name] || also[name] || own[name] {
+		if hop[name] || also[name] || own[name] || ambiguous(name) {
 			continue
 		}
 		for _, v := range values {

@@ -29,6 +29,11 @@ type Route struct {
 	Address string `json:"address"`
 	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
 	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
+	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only.
+	AppNetwork string `json:"app_network,omitempty"`
+	AppAddress string `json:"app_address,omitempty"`
+	// Buffered is for a runtime with few workers: a request's body is read before the request is passed on.
+	Buffered bool `json:"buffered,omitempty"`
 }
 
 // Door is a port on which other machines see a site.
@@ -83,7 +88,7 @@ func Spec(h *home.Home, self string, port, secure int, t Table) (materialise.Spe
 	}
 	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.Web, Port: port, Self: self, Hash: fmt.Sprintf("%s %d %d", self, port, secure), Want: stackfile.Part{Port: secure},
 		Project: h.Dir, Conf: h.Stack(id), Temp: h.Stack(id, "temp"), Log: h.Stack(id, "logs", "gateway.log"), Lock: h.Stack(id, "state", "gateway.lock"),
-		Env: []string{"DRAVIT_HOME=" + h.Dir}, Config: fmt.Sprint(t.Resolver, t.Doors)}
+		Env: []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")}, Config: fmt.Sprint(t.Resolver, t.Doors)}
 	spec := materialise.Spec{Format: 1, ID: id, Name: name, Parts: []kind.Part{p}}
 	return spec, home.WriteState(materialise.File(h, id), spec)
 }

@@ -3,8 +3,8 @@ package gateway
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -13,7 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"dravit/internal/health"
@@ -114,8 +113,7 @@ const restartPatience = 3 * time.Second
 func dial(ctx context.Context, r Route) (net.Conn, error) {
 	for end := time.Now().Add(restartPatience); ; {
 		conn, err := (&net.Dialer{}).DialContext(ctx, r.Network, r.Address)
-		gone := errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOENT)
-		if err == nil || !gone || r.Halted || time.Now().After(end) || proc.Sleep(ctx, 10*time.Millisecond) != nil {
+		if err == nil || !gone(err) || r.Halted || time.Now().After(end) || proc.Sleep(ctx, 10*time.Millisecond) != nil {
 			return conn, err
 		}
 	}
@@ -123,6 +121,10 @@ func dial(ctx context.Context, r Route) (net.Conn, error) {
 
 // own are the header fields that the gateway alone writes, whatever a visitor claims.
 var own = map[string]bool{"Forwarded": true, "X-Forwarded-For": true, "X-Forwarded-Host": true, "X-Forwarded-Proto": true, "X-Forwarded-Port": true, kind.VisitedHeader: true}
+
+// ambiguous reports whether a header field's name would be another field's once a server turns it into a variable of CGI
+// (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
+func ambiguous(name string) bool { return strings.Contains(name, "_") }
 
 // told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to tell.
 func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
@@ -176,6 +178,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			p.SetURL(to)
 			host, fields := t.told(p.In)
 			p.Out.Host = host
+			maps.DeleteFunc(p.Out.Header, func(name string, _ []string) bool { return ambiguous(name) })
 			for _, f := range fields {
 				p.Out.Header.Del(f[0])
 				if f[1] != "" {
@@ -247,6 +250,14 @@ func (t *table) released(ctx context.Context, to *target) *target {
 // forward sends a request on to the target.
 func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 	to = t.released(r.Context(), to)
+	if to.Buffered && r.ContentLength != 0 && r.Header["Upgrade"] == nil {
+		done, err := spool(w, r)
+		if err != nil {
+			http.Error(w, "400: the request's body broke off, or is longer than 2 GB", http.StatusBadRequest)
+			return
+		}
+		defer done()
+	}
 	if direct(r) {
 		to.pass(w, r, t)
 		return

@@ -63,8 +63,25 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	network, address := p.Entrance()
 	x, runs := s.parts[p.Name]
 	runs = runs && x.status.State != kind.Failed
+	app, _ := s.spec.Part(site.App)
+	appNetwork, appAddress := "", ""
+	if app.Name != "" {
+		appNetwork, appAddress = app.Entrance()
+	}
 	for _, host := range append([]string{site.Host}, site.Aliases...) {
-		t.Routes = append(t.Routes, gateway.Route{Host: host, Stack: s.spec.Name, StackID: s.id, Site: site.Name, Network: network, Address: address, Halted: !runs, Held: s.held[site.App]})
+		t.Routes = append(t.Routes, gateway.Route{
+			Host:       host,
+			Stack:      s.spec.Name,
+			StackID:    s.id,
+			Site:       site.Name,
+			Network:    network,
+			Address:    address,
+			Halted:     !runs,
+			Held:       s.held[site.App],
+			AppNetwork: appNetwork,
+			AppAddress: appAddress,
+			Buffered:   app.Role == kind.Runtime,
+		})
 	}
 	if site.Network != 0 {
 		t.Doors = append(t.Doors, gateway.Door{Port: site.Network, Host: site.Host})

@@ -24,6 +24,9 @@ const (
 // pauses before a crashed part is started again; after the last it is declared failed.
 var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond, 2 * time.Second, 5 * time.Second, 15 * time.Second}
 
+// longPause is too long for requests to wait until the part is started again.
+const longPause = 2 * time.Second
+
 // run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
 func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 	defer close(p.done)
@@ -68,6 +71,9 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 			break
 		}
 		p.set(kind.Pausing, because, next)
+		if pauses[crashes] > longPause {
+			p.stack.release(p.spec.Name)
+		}
 		if proc.Sleep(ctx, pauses[crashes]) != nil {
 			break
 		}
@@ -127,7 +133,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		p.stack.mu.Lock()
 		p.status.State, p.status.PID, p.identity = kind.Starting, adopted.PID, adopted
 		p.stack.mu.Unlock()
-		exited = watch(ctx, adopted)
+		exited = p.watch(ctx, adopted)
 	}
 	outOfMemory := proc.OutOfMemory()
 	gone := func(err error) ending {

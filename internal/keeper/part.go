@@ -131,7 +131,7 @@ func (p *part) setWith(state kind.State, because, next string, tail []string) {
 	}
 	p.status.State, p.status.Because, p.status.Next, p.status.LogTail = state, because, next, tail
 	p.stack.wake()
-	back := p.stack.held[p.spec.Name] && !slices.Contains([]kind.State{kind.Stopping, kind.Stopped, kind.Waiting, kind.Starting}, state)
+	back := p.stack.held[p.spec.Name] && !slices.Contains([]kind.State{kind.Stopping, kind.Stopped, kind.Waiting, kind.Starting, kind.Pausing}, state)
 	if back {
 		delete(p.stack.held, p.spec.Name)
 	}

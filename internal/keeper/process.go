@@ -151,6 +151,7 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 	go func() {
 		defer close(reaped)
 		waitForDeath(cmd.Process.Pid) // until Wait, its number stays its own, and its session can be told by it
+		p.stack.crashed(p)
 		if err := p.endOrphans(context.Background()); err != nil {
 			p.stack.keeper.log.Error("cannot end what a leader left", "part", p.spec.Name, "error", err)
 		}
@@ -160,7 +161,7 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 }
 
 // watch reports the end of a process that is not our child.
-func watch(ctx context.Context, id proc.Identity) <-chan error {
+func (p *part) watch(ctx context.Context, id proc.Identity) <-chan error {
 	exited := make(chan error, 1)
 	go func() {
 		for id.Alive() {
@@ -168,6 +169,7 @@ func watch(ctx context.Context, id proc.Identity) <-chan error {
 				return
 			}
 		}
+		p.stack.crashed(p)
 		exited <- errUnseen
 	}()
 	return exited

@@ -232,6 +232,31 @@ func (s *stack) hold(end []*part, wanted map[string]kind.Part) {
 	}
 }
 
+// crashed has requests wait for sites whose pages were made by a part that died while it answered.
+func (s *stack) crashed(p *part) {
+	s.mu.Lock()
+	answered := p.status.State == kind.Answers || p.status.State == kind.Unwell
+	hold := answered && slices.ContainsFunc(s.spec.Sites, func(x materialise.Site) bool { return x.App == p.spec.Name })
+	if hold {
+		s.held[p.spec.Name] = true
+	}
+	s.mu.Unlock()
+	if hold {
+		s.keeper.reroute()
+	}
+}
+
+// release lets requests go on to sites whose pages a part makes that does not come back soon.
+func (s *stack) release(name string) {
+	s.mu.Lock()
+	held := s.held[name]
+	delete(s.held, name)
+	s.mu.Unlock()
+	if held {
+		s.keeper.reroute()
+	}
+}
+
 // take gives the running parts what spec says of sites. It begins and ends nothing.
 func (s *stack) take(spec materialise.Spec) {
 	s.mu.Lock()

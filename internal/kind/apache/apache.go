@@ -167,14 +167,20 @@ func site(b *strings.Builder, s kind.Site) {
 	}
 	if s.Proxy != "" {
 		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
+		b.WriteString("  RequestHeader unset X-Forwarded-Port\n")
 		return
 	}
-	fmt.Fprintf(b, `  DocumentRoot %s
+	fmt.Fprintf(b, `  DocumentRoot %[1]s
   Header always set Cache-Control no-cache "expr=%%{REQUEST_STATUS} -eq 200 && %%{CONTENT_TYPE} != ''"
   RewriteEngine On
-  RewriteRule (^|/)\.(?!well-known(/|$)|dravit/probe$) - [R=404,L]
-  RewriteRule (?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ - [R=404,L]
-`, quote(s.Root))
+  RewriteRule ^/(?!\.well-known/|\.dravit/probe$)(.*/)?\. - [R=404,L]
+  RewriteRule ^/\.well-known/(.*/)?\. - [R=404,L]
+  RewriteRule %[2]s - [R=404,L]
+  RewriteCond %%{REQUEST_URI} !\.php(/|$)
+  RewriteRule %[3]s - [R=404,L]
+  RewriteCond %%{REQUEST_URI} ^/\.well-known/
+  RewriteRule %[3]s - [R=404,L]
+`, quote(s.Root), kind.SecretPattern, kind.ScriptPattern)
 	index := "index.html"
 	if s.FPM != "" {
 		index = "index.php index.html"
@@ -190,8 +196,8 @@ func site(b *strings.Builder, s kind.Site) {
     RewriteCond %%{REQUEST_URI} /$
     RewriteCond %%{REQUEST_FILENAME}/index.html !-f
 `, index, quote(pattern.Literal(s.Root)))
-	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
-		b.WriteString("    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule \\.php(/|$) - [R=404,L]\n")
+	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
+		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n", kind.ScriptPattern)
 		return
 	}
 	fpm := "proxy:unix:" + s.FPM + "|fcgi://localhost/"
@@ -215,6 +221,10 @@ func site(b *strings.Builder, s kind.Site) {
   ProxyFCGISetEnvIf "true" SERVER_PORT "%%{HTTP:X-Forwarded-Port}"
   ProxyFCGISetEnvIf "true" REQUEST_SCHEME "%%{HTTP:X-Forwarded-Proto}"
   ProxyFCGISetEnvIf "%%{HTTP:X-Forwarded-Proto} == 'https'" HTTPS "on"
+  ProxyFCGISetEnvIf "true" "!HTTP_X_FORWARDED_FOR"
+  ProxyFCGISetEnvIf "true" "!HTTP_X_FORWARDED_HOST"
+  ProxyFCGISetEnvIf "true" "!HTTP_X_FORWARDED_PROTO"
+  ProxyFCGISetEnvIf "true" "!HTTP_X_FORWARDED_PORT"
   SetEnvIf Authorization "(.+)" HTTP_AUTHORIZATION=$1
 `, quote(fpm), kind.ProbePath, quote(s.Probe), quote(pattern.Literal(filepath.Dir(s.Probe))))
 }

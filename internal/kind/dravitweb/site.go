@@ -22,11 +22,10 @@ import (
 // hidden are addresses that no web server of Dravit's gives away: dot files, stack files and dumps.
 var (
 	dotted = pattern.New(`(^|/)\.`)
-	secret = pattern.New(`(?i)(^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$`)
+	secret = pattern.New(kind.SecretPattern)
+	source = pattern.New(kind.ScriptPattern)
 	script = pattern.New(`^(.+?\.php)(/.*)?$`)
 )
-
-const wellKnown = "/.well-known/"
 
 // visited is the name that the visitor used, without a port.
 func visited(r *http.Request) string {
@@ -44,9 +43,10 @@ func newSite(s kind.Site) http.Handler {
 			Rewrite: func(r *httputil.ProxyRequest) {
 				r.SetURL(target)
 				r.Out.Host = r.In.Host
-				for _, name := range []string{"X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Forwarded-Port"} {
+				for _, name := range []string{"X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"} {
 					r.Out.Header[name] = r.In.Header[name] // they come from the gateway
 				}
+				r.Out.Header.Del("X-Forwarded-Port") // X-Forwarded-Host has the port
 			},
 			ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 				slog.Error("proxy", "path", r.URL.Path, "error", err)
@@ -67,10 +67,10 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case s.FPM != "" && name == kind.ProbePath:
 		s.fastcgi(w, r, s.Probe, kind.ProbePath, "")
-	case !strings.HasPrefix(name, wellKnown) && dotted().MatchString(name), secret().MatchString(name):
+	case dotted().MatchString(strings.TrimPrefix(name, kind.WellKnown)), secret().MatchString(name):
 		http.NotFound(w, r)
-	case s.FPM == "" && script().MatchString(name): // nobody runs scripts here, and nobody is to read them
-		http.NotFound(w, r)
+	case source().MatchString(name) && (s.FPM == "" || strings.HasPrefix(name, kind.WellKnown) || !script().MatchString(name)):
+		http.NotFound(w, r) // it would be read, not run
 	case script().MatchString(name):
 		m := script().FindStringSubmatch(name)
 		if s.isFile(m[1]) {
@@ -168,8 +168,10 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		params["HTTPS"] = "on"
 	}
 	for header, values := range r.Header {
-		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385).
-		if header != "Proxy" && header != "Content-Type" && header != "Content-Length" {
+		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385). What the gateway says of the
+		// visitor stands in other variables: the application must not join a forwarded host and a forwarded port.
+		said := header == "Content-Type" || header == "Content-Length" || strings.HasPrefix(header, "X-Forwarded-")
+		if header != "Proxy" && !said {
 			params["HTTP_"+strings.ToUpper(strings.ReplaceAll(header, "-", "_"))] = strings.Join(values, ", ")
 		}
 	}

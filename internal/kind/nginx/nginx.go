@@ -89,6 +89,7 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
       proxy_http_version 1.1;
       proxy_set_header Host $visitor_host;
       proxy_set_header Dravit-Visited "";
+      proxy_set_header X-Forwarded-Port "";
       proxy_set_header Upgrade $http_upgrade;
       proxy_set_header Connection $connection_upgrade;
       proxy_buffering off;
@@ -103,15 +104,20 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
 	if s.FPM != "" {
 		index = "index.php "
 	}
-	fmt.Fprintf(b, `    root %s;
-    index %sindex.html;
+	fmt.Fprintf(b, `    root %[1]s;
+    index %[2]sindex.html;
     add_header Cache-Control no-cache;
-    location ^~ /.well-known/ { try_files $uri =404; }
+    location ^~ %[3]s {
+      location ~ /\.well-known/(.*/)?\. { return 404; }
+      location ~ %[4]s { return 404; }
+      location ~ %[5]s { return 404; }
+      try_files $uri =404;
+    }
     location ~ (^|/)\. { return 404; }
-    location ~* (^|/)(dravit(\.local)?\.toml|[^/]*\.(sql|dump|bak)(\.[a-z0-9]+)?)$ { return 404; }
-`, quote(s.Root), index)
-	if s.FPM == "" { // nobody runs scripts here, and nobody is to read them
-		b.WriteString("    location ~ \\.php(/|$) { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n")
+    location ~ %[4]s { return 404; }
+`, quote(s.Root), index, kind.WellKnown, kind.SecretPattern, kind.ScriptPattern)
+	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
+		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n", kind.ScriptPattern)
 		return
 	}
 	fmt.Fprintf(b, `    location / { try_files $uri $uri/ /index.php$is_args$args; }
@@ -129,8 +135,9 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
       fastcgi_param SCRIPT_NAME $fastcgi_script_name;
       fastcgi_param PATH_INFO $rest;
 %s    }
+    location ~ %s { return 404; }
   }
-`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params)
+`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params, kind.ScriptPattern)
 }
 
 // params are the CGI variables (RFC 3875) as the visitor sees them, not as the socket behind the gateway does.
@@ -152,6 +159,11 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_param SERVER_PORT $http_x_forwarded_port;
       fastcgi_param HTTP_HOST $visitor_host;
       fastcgi_param HTTP_DRAVIT_VISITED "" if_not_empty;
+      fastcgi_param HTTP_X_FORWARDED_FOR "" if_not_empty;
+      fastcgi_param HTTP_X_FORWARDED_HOST "" if_not_empty;
+      fastcgi_param HTTP_X_FORWARDED_PROTO "" if_not_empty;
+      fastcgi_param HTTP_X_FORWARDED_PORT "" if_not_empty;
+      fastcgi_request_buffering off;
       fastcgi_param REDIRECT_STATUS 200;
       fastcgi_read_timeout 1h;
       fastcgi_buffer_size 32k;
