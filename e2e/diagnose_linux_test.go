@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -111,6 +112,11 @@ func faults() []fault {
 			require.Len(t, files, 1)
 			require.NoError(t, os.WriteFile(files[0], []byte("wreck wreck wreck\n"), 0o600))
 		}), cause: "data-damaged", subject: "part.seats"},
+		// Connections.
+		{name: "connections of MariaDB", stack: maria, files: map[string]string{"hold.php": holdMaria}, break_: hold,
+			cause: "connections-used-up", subject: "part.db", says: "151 of php (pid "},
+		{name: "connections of PostgreSQL", stack: post, files: map[string]string{"hold.php": holdPost}, break_: hold,
+			cause: "connections-used-up", subject: "part.db", says: "settings = { max_connections = "},
 		// Settings and configurations.
 		{name: "setting of MariaDB", stack: maria + "settings = { low_tide = 3 }\n", cause: "setting-refused", subject: "part.db", says: "low-tide"},
 		{name: "setting of PostgreSQL", stack: post, break_: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { low_tide = 3 }\n")), cause: "setting-refused", subject: "part.db", says: "low_tide"},
@@ -509,6 +515,30 @@ func (w *world) gatewayPIDs() []int {
 		}
 	}
 	return pids
+}
+
+// holdMaria and holdPost open connections until the server refuses, and keep them.
+const (
+	holdMaria = `<?php mysqli_report(MYSQLI_REPORT_OFF); $all = [];
+do { $c = @new mysqli(getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), (int)getenv("DB_PORT")); $all[] = $c; }
+while (!$c->connect_errno);
+echo "held\n"; sleep(120);`
+	holdPost = `<?php $all = [];
+do { $c = @pg_connect("", PGSQL_CONNECT_FORCE_NEW); $all[] = $c; } while ($c);
+echo "held\n"; sleep(120);`
+)
+
+// hold has an application of the stack use up the connections of its database.
+func hold(t *testing.T, w *world) {
+	cmd := w.command(t.Context(), "run", "--", "php", "hold.php")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	line := make([]byte, 5)
+	_, err = io.ReadFull(out, line)
+	require.NoError(t, err)
+	require.Equal(t, "held\n", string(line))
 }
 
 // Each cause is made for real, and diagnose names it first, with its evidence and its remedy.

@@ -43,6 +43,7 @@ type Part struct {
 	Listens  []string           // host:port, of its processes
 	Requires []kind.Requirement // of its application
 	Included []string           // files with directives that its sites include
+	Clients  *Clients           // nil: it has no limit of connections, or did not say who is connected
 }
 
 // Tree is a folder with what stands in its owner's way.

@@ -30,6 +30,9 @@ func (d *doctor) part(p Part) {
 		}
 	}
 	d.machine(p)
+	if d.clients(p) {
+		return
+	}
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {
 	case strings.Contains(s.Because, "was taken by"):

@@ -197,7 +197,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			wait = min(askAgain, max(time.Second, wait))
 		case time.Since(began) > time.Second/2:
 			p.set(kind.Starting, miss(fell), "")
-			wait = 20 * time.Millisecond
+			if wait = max(2*wait, 20*time.Millisecond); !holds(results, kind.Ours) {
+				wait = 20 * time.Millisecond
+			}
+			wait = min(wait, askSoon) // whoever refuses a log-in is not asked at full speed
 		}
 		select {
 		case <-ctx.Done():

@@ -10,7 +10,8 @@ import (
 )
 
 const (
-	tcpListen     = 10 // TCP_LISTEN of the kernel's net/tcp_states.h
+	tcpConnected  = 1  // TCP_ESTABLISHED of the kernel's net/tcp_states.h
+	tcpListen     = 10 // TCP_LISTEN there
 	udpUnbound    = 7  // TCP_CLOSE there: a UDP socket that is connected to nobody
 	diagRequest   = 56 // sizeof(struct inet_diag_req_v2), sock_diag(7)
 	diagMessage   = 72 // sizeof(struct inet_diag_msg)
@@ -72,6 +73,7 @@ func receive(fd int, all []Listener) ([]Listener, error) {
 			all = append(all, Listener{
 				Address: addr.Unmap().String(),
 				Port:    int(binary.BigEndian.Uint16(m.Data[4:])),
+				peer:    int(binary.BigEndian.Uint16(m.Data[6:])),
 				UID:     int(binary.NativeEndian.Uint32(m.Data[64:])),
 				inode:   uint64(binary.NativeEndian.Uint32(m.Data[68:])),
 			})

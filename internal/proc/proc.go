@@ -24,6 +24,7 @@ type Listener struct {
 	Port    int
 	UID     int
 	inode   uint64
+	peer    int // of a connected socket: the other end's port
 }
 
 // Holder is who listens on a port. PID is 0 where the system does not tell this user.

@@ -103,6 +103,27 @@ func Listeners() ([]Listener, error) {
 	return all, nil
 }
 
+// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may not
+// look into are left out.
+func Clients(port int) (map[int]Holder, error) {
+	conns, err := net.Connections("tcp")
+	if err != nil {
+		return nil, err
+	}
+	out := map[int]Holder{}
+	for _, c := range conns {
+		if c.Status != "ESTABLISHED" || int(c.Raddr.Port) != port || c.Pid == 0 {
+			continue
+		}
+		h := Holder{PID: int(c.Pid)}
+		if p, err := process.NewProcess(c.Pid); err == nil {
+			h.Program, _ = p.Name()
+		}
+		out[int(c.Laddr.Port)] = h
+	}
+	return out, nil
+}
+
 // Datagrams returns every UDP socket that takes what comes from anybody.
 func Datagrams() ([]Listener, error) {
 	conns, err := net.Connections("udp")

@@ -146,6 +146,38 @@ func Outside() (map[Listener]int, error) {
 	return out, err
 }
 
+// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may not
+// look into are left out.
+func Clients(port int) (map[int]Holder, error) {
+	all, err := diagListeners(unix.IPPROTO_TCP, tcpConnected)
+	if err != nil {
+		return nil, err
+	}
+	clients := map[string]int{}
+	for _, s := range all {
+		if s.peer == port {
+			clients[fmt.Sprintf("socket:[%d]", s.inode)] = s.Port
+		}
+	}
+	out := map[int]Holder{}
+	err = eachProcess(func(pid int) {
+		h := Holder{}
+		eachDescriptor(pid, func(_, target string) bool {
+			client, ok := clients[target]
+			if !ok {
+				return true
+			}
+			if h.PID == 0 {
+				name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+				h.PID, h.Program = pid, strings.TrimSpace(string(name))
+			}
+			out[client] = h
+			return true
+		})
+	})
+	return out, err
+}
+
 // procListeners reads them from /proc (proc(5)), for which the kernel walks through its whole table of connections.
 func procListeners() ([]Listener, error) {
 	var all []Listener

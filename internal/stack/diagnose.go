@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"os/user"
@@ -67,14 +68,15 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		return out, err
 	}
 	for i, p := range spec.Parts {
-		facts.Parts = append(facts.Parts, s.examine(p, statusOf(checked.seen, p.Name), checked.Parts[i].Rungs))
-		facts.Parts[i].Requires = checked.Parts[i].Requires
-		if checked.Parts[i].State != kind.Answers && facts.Parts[i].Status.State == kind.Answers { // it fell since the keeper looked
-			facts.Parts[i].Status.State = kind.Unwell
+		status := statusOf(checked.seen, p.Name)
+		if checked.Parts[i].State != kind.Answers && status.State == kind.Answers { // it fell since the keeper looked
+			status.State = kind.Unwell
 			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
-				facts.Parts[i].Status.Because = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+				status.Because = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 			}
 		}
+		facts.Parts = append(facts.Parts, s.examine(ctx, p, status, checked.Parts[i].Rungs))
+		facts.Parts[i].Requires = checked.Parts[i].Requires
 	}
 	facts.Gateway = s.examineGateway(spec)
 	var wg sync.WaitGroup
@@ -100,7 +102,7 @@ func statusOf(all []kind.Status, name string) kind.Status {
 const maxLogRead = 256 << 10
 
 // examine gathers what there is to know of a part.
-func (s *Stack) examine(p kind.Part, status kind.Status, rungs []health.Result) diagnose.Part {
+func (s *Stack) examine(ctx context.Context, p kind.Part, status kind.Status, rungs []health.Result) diagnose.Part {
 	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: readFrom(p.Log, status.LogFrom), Program: true}
 	if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok {
 		out.Symptoms = k.Symptoms()
@@ -123,7 +125,31 @@ func (s *Stack) examine(p kind.Part, status kind.Status, rungs []health.Result) 
 	if p.Role == kind.App {
 		out.Listens = listens(p.Lock)
 	}
+	if k, ok := s.Kinds.Of(p.Kind).(kind.SessionLister); ok {
+		out.Clients = clients(ctx, k, p)
+	}
 	return out
+}
+
+// clients asks a store who is connected to it. nil: it does not say.
+func clients(ctx context.Context, k kind.SessionLister, p kind.Part) *diagnose.Clients {
+	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
+	defer cancel()
+	sessions, limit, setting, err := k.Sessions(ctx, p)
+	if err != nil {
+		return nil
+	}
+	who, _ := proc.Clients(p.Port) // whoever is not told of is counted all the same
+	groups := map[int]diagnose.ClientGroup{}
+	for _, s := range sessions {
+		holder := who[s.Port]
+		g := groups[holder.PID]
+		g.PID, g.Program = holder.PID, holder.Program
+		g.Count++
+		g.Idle = max(g.Idle, s.Idle)
+		groups[holder.PID] = g
+	}
+	return &diagnose.Clients{Limit: limit, Setting: setting, Groups: slices.Collect(maps.Values(groups))}
 }
 
 // listens returns where the processes behind a lock listen.

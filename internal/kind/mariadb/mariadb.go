@@ -109,7 +109,7 @@ func (mariadb) Exports(p kind.Part) kind.Exports {
 // small keeps an idle server near 50 MB. The logs' sizes must be the same at each start, or one start rewrites them.
 var small = map[string]string{
 	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M", "innodb-log-buffer-size": "2M",
-	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "40", "table-open-cache": "200", "table-definition-cache": "400",
+	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "151", "table-open-cache": "200", "table-definition-cache": "400",
 	"query-cache-size": "0", "innodb-buffer-pool-dump-at-shutdown": "0", "innodb-buffer-pool-load-at-startup": "0",
 	"innodb-temp-data-file-path": "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
 }

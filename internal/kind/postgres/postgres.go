@@ -85,7 +85,7 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
 		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"), "ident_file": filepath.Join(p.Conf, "ident.conf"),
 		"listen_addresses": kind.Host, "port": fmt.Sprint(p.Port), "unix_socket_directories": filepath.Dir(p.Socket), "unix_socket_permissions": "0700",
-		"shared_buffers": "16MB", "max_connections": "30", "jit": "off", "wal_level": "minimal", "max_wal_senders": "0",
+		"shared_buffers": "16MB", "max_connections": "100", "jit": "off", "wal_level": "minimal", "max_wal_senders": "0",
 		"log_destination": "stderr", "logging_collector": "off", "log_line_prefix": "", "password_encryption": "scram-sha-256",
 	}
 	for name, value := range p.Want.Settings {
