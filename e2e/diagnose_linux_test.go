@@ -189,6 +189,18 @@ func faults() []fault {
 		{name: "database missing", stack: maria + phpSite, files: page(`<?php new mysqli(getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"), "lowtide", (int)getenv("DB_PORT"));`), cause: "wrong-password", subject: "site.day"},
 		{name: "database missing in PostgreSQL", stack: post + phpSite, files: page(`<?php new PDO("pgsql:host=127.0.0.1;port=".getenv("DB_PORT").";dbname=lowtide", getenv("DB_USER"), getenv("DB_PASSWORD"));`), cause: "database-missing", subject: "site.day", says: "lowtide"},
 		{name: "wrong password in a page", stack: maria + phpSite, files: page(`<?php new mysqli("127.0.0.1", "root", "", "", (int)getenv("DB_PORT"));`), cause: "wrong-password", subject: "site.day", says: "root"},
+		{name: "wrong port in Django", stack: post + djangoPart, files: map[string]string{"site.py": django("os.environ['DB_PASSWORD']", "'28719'")},
+			cause: "store-elsewhere", subject: "part.app", says: "read DB_HOST and DB_PORT"},
+		{name: "wrong password in Django", stack: post + djangoPart, files: map[string]string{"site.py": django("'low tide'", "os.environ['DB_PORT']")},
+			cause: "wrong-password", subject: "part.app", says: "read DB_USER and DB_PASSWORD"},
+		{name: "wrong password in Node.js", stack: post + strings.Replace(nodeSite, "uses = []\n", "", 1), files: node(pgNode), prepare: linkPackages,
+			cause: "wrong-password", subject: "part.app", says: "read DB_USER and DB_PASSWORD"},
+		{name: "wrong port in Ruby", stack: post + rubyPart, files: map[string]string{"app.rb": pgRuby("28720", "ENV['DB_PASSWORD']")},
+			cause: "store-elsewhere", subject: "part.app", says: "read DB_HOST and DB_PORT"},
+		{name: "wrong password in Ruby", stack: post + rubyPart, files: map[string]string{"app.rb": pgRuby("ENV['DB_PORT']", "'low tide'")},
+			cause: "wrong-password", subject: "part.app", says: "read DB_USER and DB_PASSWORD"},
+		{name: "page cut off, errors in the log alone", stack: "[part.app]\nkind = \"php\"\nsettings = { display_errors = false }\n[[site]]\nname = \"day\"\napp = \"app\"\n",
+			files: page(`<html><h1>Sailings</h1><?php echo str_repeat(" ", 9000); flush(); lowTide();`), cause: "application-error", subject: "site.day", says: "lowTide"},
 		{name: "store elsewhere in a page", stack: maria + phpSite, files: page(`<?php new mysqli("127.0.0.1", "ada", "x", "ferry", 28717);`), cause: "store-elsewhere", subject: "site.day", says: "refused"},
 		{name: "packages of Composer's", stack: phpSite, files: page(`<?php require __DIR__."/../vendor/autoload.php";`), cause: "packages-missing", subject: "site.day", says: "composer install"},
 		{name: "extension not loaded: a class", stack: "[part.app]\nkind = \"php\"\nextensions = [\"intl\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new Redis();`), cause: "extension-not-loaded", subject: "site.day", says: "Redis"},
@@ -232,9 +244,9 @@ func faults() []fault {
 			t.Cleanup(func() { _ = other.Process.Signal(syscall.SIGQUIT); _ = other.Wait() })
 			w.eventually("it runs", func() bool { return fileExists(w.stackPath("data", "db", "postmaster.pid")) })
 		}), cause: "data-locked", subject: "part.db", says: "another PostgreSQL"},
-		{name: "certificate that the page does not trust", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"peer_name" => "day.localhost"`), cause: "certificate-untrusted", subject: "site.day", says: "names certificate on"},
+		{name: "certificate that the page does not trust", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"cafile" => "/etc/ssl/certs/ca-certificates.crt", "peer_name" => "day.localhost"`), cause: "certificate-untrusted", subject: "site.day", says: "names certificate on"},
 		{name: "certificate for another name", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"cafile" => getenv("AUTHORITY"), "peer_name" => "night.localhost", "SNI_enabled" => false`), cause: "certificate-other-name", subject: "site.day", says: "night.localhost"},
-		{name: "certificate that Node.js does not trust", stack: nodeSite, files: node(`const fs = require("fs"), serve = () => require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")
+		{name: "certificate that Node.js does not trust", stack: nodeSite + "[env]\nNODE_EXTRA_CA_CERTS = \"\"\n", files: node(`const fs = require("fs"), serve = () => require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")
 fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readFileSync("https", "utf8"), servername: "day.localhost"}, serve) : serve()`), break_: func(t *testing.T, w *world) {
 			w.write("https", fmt.Sprint(w.book().Secure))
 			w.dravit("restart", "--timeout", "6s")
@@ -515,6 +527,38 @@ func (w *world) gatewayPIDs() []int {
 		}
 	}
 	return pids
+}
+
+const (
+	djangoPart = "[part.app]\nkind = \"python\"\ncommand = \"exec python3 site.py\"\n[[site]]\nname = \"day\"\napp = \"app\"\n"
+	rubyPart   = "[part.app]\nkind = \"ruby\"\ncommand = \"exec ruby app.rb\"\n[[site]]\nname = \"day\"\napp = \"app\"\n"
+	pgNode     = `const { Client } = require("pg");
+new Client({ host: process.env.DB_HOST, port: process.env.DB_PORT, user: process.env.DB_USER, password: "low tide", database: process.env.DB_DATABASE })
+  .connect().catch(e => { throw e });`
+)
+
+// linkPackages gives the project the packages of npm's that the suite has.
+func linkPackages(t *testing.T, w *world) {
+	require.NoError(t, os.Symlink(filepath.Join(beside(t), "npm/node_modules"), filepath.Join(w.dir, "node_modules")))
+}
+
+// django is a whole application of Django's that logs in to PostgreSQL as it starts.
+func django(password, port string) string {
+	return `import os
+from django.conf import settings
+from django.core.management import execute_from_command_line
+from django.http import HttpResponse
+from django.urls import path
+settings.configure(DEBUG=True, SECRET_KEY="x", ALLOWED_HOSTS=["*"], ROOT_URLCONF=__name__, DATABASES={"default": {
+    "ENGINE": "django.db.backends.postgresql", "HOST": os.environ["DB_HOST"], "PORT": ` + port + `, "NAME": os.environ["DB_DATABASE"],
+    "USER": os.environ["DB_USER"], "PASSWORD": ` + password + `}})
+urlpatterns = [path("", lambda request: HttpResponse("Sailings"))]
+execute_from_command_line(["site.py", "runserver", "--noreload", "127.0.0.1:" + os.environ["PORT"]])
+`
+}
+
+func pgRuby(port, password string) string {
+	return "require 'pg'\nPG.connect(host: ENV['DB_HOST'], port: " + port + ", dbname: ENV['DB_DATABASE'], user: ENV['DB_USER'], password: " + password + ")\n"
 }
 
 // holdMaria and holdPost open connections until the server refuses, and keep them.

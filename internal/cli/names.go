@@ -96,7 +96,7 @@ only, while any stack runs, and asks nobody else. Where the system's resolver ca
 			}),
 		a.setUpCommand("certificate", "Have this machine accept the sites' certificates, or not any more",
 			`Certificate puts the certificate of your own authority into the system's store and into the databases that browsers of this user keep for
-themselves (their tool is certutil), or takes it out. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
+themselves (their tool is certutil), or takes it out. The browsers' need no root, and are done first. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
 			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 				file := certificates.File(m.Home)
 				if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
@@ -145,6 +145,10 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 			if err == nil {
 				err = a.carryOut(cmd, todo, note)
 			}
+			var partly *setup.PartlyError
+			if errors.As(err, &partly) {
+				return a.partly("names "+name+" "+args[0], partly)
+			}
 			var none *setup.NoWayError
 			if errors.As(err, &none) {
 				return &ui.Failure{Code: exitForbidden, What: "names " + name + " " + args[0] + " changed nothing", Because: none.Because, Next: none.Next}
@@ -152,6 +156,26 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 			return err
 		},
 	}
+}
+
+// partly says which steps were carried out, and which are left to type.
+func (a *app) partly(command string, e *setup.PartlyError) error {
+	f := &ui.Failure{Code: exitForbidden, What: command + " did only a part", Because: e.Error()}
+	done, left := []string{}, []string{}
+	for _, s := range e.Done {
+		done = append(done, s.String())
+	}
+	for _, s := range e.Left {
+		left = append(left, s.String())
+	}
+	f.Detail = "done\n  " + strings.Join(done, "\n  ") + "\nleft\n  " + strings.Join(left, "\n  ") + "\n"
+	f.Next = "the commands that are left, as root"
+	if a.json {
+		if err := a.print(setUpJSON{1, false, left}); err != nil {
+			return err
+		}
+	}
+	return f
 }
 
 // carryOut shows the steps and runs them once the user agrees.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -22,7 +23,9 @@ func (a *app) runCommand() *cobra.Command {
 		Short: "Run a command with the stack's own environment",
 		Long: `Run gives a command the addresses and passwords of the stack's stores, under the part's name and in the names that
 frameworks read, and a PATH on which the stack's own runtime comes first: php is the version that serves the pages, with
-the same settings and extensions. The command takes Dravit's place, so its exit code is the command's; 125 means that
+the same settings and extensions. mariadb, psql, redis-cli, sqlite3 and their like reach the stack's stores as the
+application's user, with nothing to type. With -C or --stack the command runs in the project's folder, else where you
+are. The command takes Dravit's place, so its exit code is the command's; 125 means that
 Dravit itself failed, 127 that there is no such command, 126 that it cannot be run.`,
 		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n  dravit run -- sh -c 'echo $DATABASE_URL'",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -40,8 +43,13 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 			if err != nil {
 				return err
 			}
+			if a.dir != "." || a.name != "" { // else where the caller stands
+				if err := os.Chdir(s.Dir); err != nil {
+					return err
+				}
+			}
 			full := strings.Join(append(path, os.Getenv("PATH")), string(os.PathListSeparator))
-			env := append(os.Environ(), vars...)
+			env := append(os.Environ(), unlessSet(vars, "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE")...)
 			env = append(env, "PATH="+full)
 			if err := os.Setenv("PATH", full); err != nil { // LookPath reads it
 				return err
@@ -63,6 +71,14 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 	c.Flags().StringVar(&part, "part", "", "as this `part` sees it: of several versions of a runtime, its own comes first")
 	c.Flags().SetInterspersed(false)
 	return c
+}
+
+// unlessSet leaves variables of these names out if the caller has them: he may trust other authorities besides.
+func unlessSet(vars []string, names ...string) []string {
+	return slices.DeleteFunc(slices.Clone(vars), func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return slices.Contains(names, name) && os.Getenv(name) != ""
+	})
 }
 
 // unique keeps the last value of each variable: which of two a program sees would be its own affair.

@@ -99,11 +99,11 @@ func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) e
 	}
 	out, err := s.Start(ctx, o, report)
 	end()
-	return a.started(s, out, err, time.Since(began))
+	return a.started(ctx, s, out, err, time.Since(began))
 }
 
 // started shows what a start came to.
-func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Duration) error {
+func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, err error, took time.Duration) error {
 	if errors.Is(err, stack.ErrNoPlan) {
 		if a.json {
 			_ = a.print(out.Plan)
@@ -136,6 +136,7 @@ func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Du
 	a.ui.Changed(out.Plan)
 	a.ui.Warnings(out.Plan)
 	if f := notAnswering(out); f != nil {
+		diagnosed(ctx, s, f)
 		return f
 	}
 	a.ui.Started(s.Name, out, took)
@@ -145,6 +146,19 @@ func (a *app) started(s *stack.Stack, out stack.Started, err error, took time.Du
 		a.ui.Next("dravit check")
 	}
 	return nil
+}
+
+// diagnosed says of a failure what diagnose would say first.
+func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure) {
+	d, err := s.Diagnose(ctx)
+	if err != nil || len(d.Causes) == 0 {
+		return // what the keeper said of it stands
+	}
+	first := d.Causes[0]
+	f.Because, f.Next = first.What, first.Remedy
+	if len(first.Evidence) > 0 {
+		f.Because += ": " + first.Evidence[0]
+	}
 }
 
 type startJSON struct {

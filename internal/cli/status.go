@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"time"
+
 	"github.com/spf13/cobra"
 
 	"dravit/internal/kind"
@@ -12,13 +14,23 @@ type siteJSON struct {
 	URL  string `json:"url"`
 }
 
+// siteStateJSON is a site in the object of status.
+type siteStateJSON struct {
+	Name     string     `json:"name"`
+	URL      string     `json:"url"`
+	State    kind.State `json:"state"`
+	Because  string     `json:"because,omitempty"`
+	Since    time.Time  `json:"since,omitzero"`
+	ProvedAt time.Time  `json:"proved_at,omitzero"`
+}
+
 type statusJSON struct {
-	Format int           `json:"format"`
-	Stack  string        `json:"stack"`
-	State  kind.State    `json:"state"`
-	Parts  []kind.Status `json:"parts"`
-	Sites  []siteJSON    `json:"sites"`
-	Notes  []string      `json:"notes"` // what the plan passed over
+	Format int             `json:"format"`
+	Stack  string          `json:"stack"`
+	State  kind.State      `json:"state"`
+	Parts  []kind.Status   `json:"parts"`
+	Sites  []siteStateJSON `json:"sites"`
+	Notes  []string        `json:"notes"` // what the plan passed over
 	// Reachable is what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
 }
@@ -46,12 +58,12 @@ func (a *app) statusCommand() *cobra.Command {
 				a.ui.Status(status)
 				return nil
 			}
-			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}
+			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteStateJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}
 			if out.Parts == nil {
 				out.Parts = []kind.Status{}
 			}
-			for _, x := range status.Sites {
-				out.Sites = append(out.Sites, siteJSON{x.Name, x.URL})
+			for _, x := range status.SiteStates {
+				out.Sites = append(out.Sites, siteStateJSON{x.Name, x.URL, x.State, x.Because, x.Since, x.ProvedAt})
 			}
 			return a.print(out)
 		},

@@ -61,6 +61,9 @@ type Site struct {
 	Page     string // the page's text
 	Resolves []netip.Addr
 	Root     Root
+	// NowLogs and SinceLogs are what the parts behind the site wrote, by part: while it was asked just now, and since it
+	// answered last.
+	NowLogs, SinceLogs map[string]string
 }
 
 // Root is a document root.
@@ -126,8 +129,20 @@ func Causes(f Facts) []Cause {
 	}
 	d.plan()
 	d.aside()
+	d.variables()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
-	return d.all
+	return once(d.all)
+}
+
+// once leaves out what was said of another subject already: a part's fault shows in each of its sites, too.
+func once(all []Cause) []Cause {
+	said := map[string]bool{}
+	return slices.DeleteFunc(all, func(c Cause) bool {
+		key := c.Cause + "\n" + c.What
+		was := said[key]
+		said[key] = true
+		return was && strings.HasPrefix(c.Subject, "site.")
+	})
 }
 
 type doctor struct {

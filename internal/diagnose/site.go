@@ -24,6 +24,13 @@ func (d *doctor) entrance() {
 	}
 }
 
+// wrote looks for symptoms in what a part behind a site wrote: while the site was asked just now, else since it answered last.
+func (d *doctor) wrote(symptoms []kind.Symptom, s Site, p Part, subject string) bool {
+	name := p.Spec.Name
+	return d.words(symptoms, s.NowLogs[name], subject, name, p.LogFile) ||
+		d.words(symptoms, s.SinceLogs[name], subject, name, p.LogFile)
+}
+
 // site finds what is wrong with a site that does not answer as it should.
 func (d *doctor) site(s Site) {
 	subject := "site." + s.Spec.Name
@@ -72,11 +79,11 @@ func (d *doctor) site(s Site) {
 		symptoms := slices.DeleteFunc(slices.Clone(app.Symptoms), func(x kind.Symptom) bool { return slices.Contains(behind, x.Cause) })
 		found = d.words(symptoms, s.Page, subject, app.Spec.Name, "the page at "+s.Spec.URL)
 		if !found && behind == nil {
-			found = d.words(symptoms, app.Log, subject, app.Spec.Name, app.LogFile)
+			found = d.wrote(symptoms, s, app, subject)
 		}
 	}
 	if hasServer && !found {
-		found = d.words(server.Symptoms, server.Log, subject, server.Spec.Name, server.LogFile)
+		found = d.wrote(server.Symptoms, s, server, subject)
 	}
 	if found || behind != nil {
 		return

@@ -29,7 +29,8 @@ type Route struct {
 	Address string `json:"address"`
 	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
 	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
-	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only.
+	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only, and if
+	// nobody need wait for it: it was stopped, or failed.
 	AppNetwork string `json:"app_network,omitempty"`
 	AppAddress string `json:"app_address,omitempty"`
 	// Buffered is for a runtime with few workers: a request's body is read before the request is passed on.
@@ -66,6 +67,11 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 	t.App, _ = spec.Part(site.App)
 	if k := kinds.Of(t.App.Kind); k != nil {
 		t.Probed, _ = k.(kind.Probed)
+	}
+	for _, name := range []string{site.App, site.Server} {
+		if p, ok := spec.Part(name); ok {
+			t.Logs = append(t.Logs, p.Log)
+		}
 	}
 	return t, err
 }

@@ -133,7 +133,7 @@ func Cache(p kind.Part) []kind.Rung {
 // CacheExports is how a part that speaks Redis' protocol is reached.
 func CacheExports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
-	url := "redis://:" + p.Password + "@" + kind.Host + ":" + port
+	url := "redis://default:" + p.Password + "@" + kind.Host + ":" + port
 	return kind.Exports{URL: url, Common: map[string]string{
 		"REDIS_URL": url, "REDIS_HOST": kind.Host, "REDIS_PORT": port, "REDIS_PASSWORD": p.Password,
 	}}

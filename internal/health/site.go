@@ -12,7 +12,9 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"strings"
+	"time"
 
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -52,6 +54,7 @@ type Target struct {
 	Expect  *stackfile.Expect
 	App     kind.Part
 	Probed  kind.Probed // how the app is probed, nil where it has no probe
+	Logs    []string    // files into which the app's errors go
 }
 
 // Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
@@ -108,6 +111,7 @@ func Site(site Target) []kind.Rung {
 			return nil
 		}},
 		{Name: kind.Replies, Ask: func(ctx context.Context) error {
+			sizes := logSizes(site.Logs)
 			got, body, err := get(ctx, path, "", "")
 			if err != nil {
 				return err
@@ -122,6 +126,9 @@ func Site(site Target) []kind.Rung {
 			if site.Probed != nil {
 				if fault := site.Probed.Fault(body); fault != "" {
 					return &kind.Miss{Expected: "a page at " + path, Got: fault}
+				}
+				if fault := cutOff(site, body, sizes); fault != "" {
+					return &kind.Miss{Expected: "a whole page at " + path, Got: "one that an error cut off: " + fault}
 				}
 			}
 			return nil
@@ -147,6 +154,51 @@ func Site(site Target) []kind.Rung {
 		}
 		return site.Probed.Judge(site.App, status, body)
 	}})
+}
+
+// logDelay is how long an error may take from the page that it cut off to the log.
+const logDelay = 50 * time.Millisecond
+
+// cutOff returns the error that ended a page before its end and went into a log only, "" if there is none. What a page
+// closes with </html> is whole.
+func cutOff(site Target, page []byte, sizes []int64) string {
+	lower := bytes.ToLower(page)
+	if bytes.Contains(lower, []byte("</html>")) {
+		return ""
+	}
+	begun := bytes.Contains(lower, []byte("<html")) || bytes.Contains(lower, []byte("<!doctype html"))
+	for tries := 0; ; tries++ {
+		for i, file := range site.Logs {
+			if fault := site.Probed.LoggedFault(textFrom(file, sizes[i])); fault != "" {
+				return fault
+			}
+		}
+		if !begun || tries == 1 {
+			return ""
+		}
+		time.Sleep(logDelay)
+	}
+}
+
+func logSizes(files []string) []int64 {
+	sizes := make([]int64, len(files))
+	for i, file := range files {
+		if info, err := os.Stat(file); err == nil {
+			sizes[i] = info.Size()
+		}
+	}
+	return sizes
+}
+
+// textFrom returns what a file holds from an offset on, at most 64 KB; "" if it cannot be read.
+func textFrom(file string, offset int64) string {
+	f, err := os.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	text, _ := io.ReadAll(io.NewSectionReader(f, offset, 64<<10))
+	return string(text)
 }
 
 // unsaid is what a page holds and does not say.

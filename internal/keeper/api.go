@@ -47,6 +47,8 @@ type Seen struct {
 	Parts []kind.Status      `json:"parts"`
 	Sites []materialise.Site `json:"sites"`
 	Notes []string           `json:"notes,omitempty"` // what the plan passed over
+	// SiteStates are the states of Sites, in the same order.
+	SiteStates []SiteStatus `json:"site_states"`
 }
 
 // Unseen is a stack of which nothing runs.
@@ -54,6 +56,9 @@ func Unseen(spec materialise.Spec) Seen {
 	s := Seen{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
 	for _, p := range spec.Parts {
 		s.Parts = append(s.Parts, statusOf(p, kind.Stopped))
+	}
+	for _, site := range spec.Sites {
+		s.SiteStates = append(s.SiteStates, SiteStatus{Name: site.Name, URL: site.URL, State: kind.Stopped})
 	}
 	return s
 }
@@ -229,14 +234,26 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 					_ = proc.Sleep(ctx, pollEvery)
 				}
 			}
-			// The system's resolver is left to check: it may take its time, and no browser asks it for these names.
-			ladder := slices.DeleteFunc(health.Site(target), func(r kind.Rung) bool { return r.Advisory })
+			// The system's resolver is asked last, and not waited for: no browser asks it for these names.
+			whole := health.Site(target)
+			ladder := withoutAdvisory(slices.Clone(whole))
+			var took time.Duration
+			sizes := s.logSizes(site)
+			defer func() {
+				if ctx.Err() == nil && results[i].Rungs != nil {
+					s.recordSite(site, results[i].Rungs, sizes, took)
+					results[i].Rungs = append(advised(ctx, whole), results[i].Rungs...)
+				}
+			}()
 			var end time.Time
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
 				if k.gateway.stateOf(gatewayID) == kind.Failed {
 					return // whoever answers at its port is not ours
 				}
+				sizes = s.logSizes(site)
+				began := time.Now()
 				results[i].Rungs = health.Climb(ctx, ladder)
+				took = time.Since(began)
 				if fell := health.Fell(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
 					return // no waiting teaches the system's resolver a name
 				}
@@ -254,6 +271,28 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 		})
 	}
 	wg.Wait()
+	return results
+}
+
+// adviceTime is how long a start waits for rungs that are advisory.
+const adviceTime = 100 * time.Millisecond
+
+// advised asks the advisory rungs that stand before a ladder's others. One that takes too long counts as not asked.
+func advised(ctx context.Context, ladder []kind.Rung) []health.Result {
+	var first []kind.Rung
+	for _, r := range ladder {
+		if r.Advisory {
+			first = append(first, r)
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, adviceTime)
+	defer cancel()
+	results := health.Climb(ctx, first)
+	if ctx.Err() != nil {
+		for i := range results {
+			results[i].Holds = nil
+		}
+	}
 	return results
 }
 

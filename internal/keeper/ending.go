@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -91,6 +92,15 @@ func (p *part) rotateLog() int64 {
 		return 0
 	}
 	return info.Size()
+}
+
+// noteMark begins the lines that the keeper writes into a part's log.
+const noteMark = "dravit: "
+
+// note writes a line with the time into the part's log, so that it tells when a process was started and how it ended.
+func (p *part) note(format string, values ...any) {
+	line := noteMark + time.Now().Format(time.RFC3339) + " " + fmt.Sprintf(format, values...) + "\n"
+	p.appendLog([]byte(line))
 }
 
 func (p *part) appendLog(text []byte) {

@@ -54,6 +54,15 @@ func (k *Keeper) reroute() {
 	}
 }
 
+// comesBack reports whether a part that dies is back soon, so that requests may wait for it. The caller holds mu.
+func (s *stack) comesBack(name string) bool {
+	p, runs := s.parts[name]
+	if !runs || p.status.State == kind.Failed {
+		return false
+	}
+	return p.status.State != kind.Pausing || s.held[name]
+}
+
 // route adds what leads to a site. The caller holds mu.
 func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	p, ok := s.spec.Part(site.Server)
@@ -65,7 +74,7 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	runs = runs && x.status.State != kind.Failed
 	app, _ := s.spec.Part(site.App)
 	appNetwork, appAddress := "", ""
-	if app.Name != "" {
+	if s.comesBack(app.Name) {
 		appNetwork, appAddress = app.Entrance()
 	}
 	for _, host := range append([]string{site.Host}, site.Aliases...) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"dravit/internal/data"
@@ -42,8 +43,15 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		if ctx.Err() != nil {
 			break
 		}
+		exit := &kind.Exit{
+			At:    time.Now(),
+			How:   ended.what,
+			RanMS: time.Since(began).Milliseconds(),
+			Tail:  tailOf(ended.log),
+		}
+		p.note("%s after %s", ended.what, time.Since(began).Round(time.Millisecond))
 		p.stack.mu.Lock()
-		p.status.PID, p.identity = 0, proc.Identity{}
+		p.status.PID, p.identity, p.status.LastExit = 0, proc.Identity{}, exit
 		answered := p.answered
 		p.stack.mu.Unlock()
 		because, next := ended.what, ""
@@ -113,7 +121,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		}
 		logStart = p.rotateLog()
 		p.stack.mu.Lock()
-		p.status.LogFrom = logStart
+		p.status.LogFrom, p.status.LogStart = logStart, logStart
 		p.stack.mu.Unlock()
 		if err := p.prepare(ctx); err != nil {
 			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
@@ -123,6 +131,7 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		p.stack.mu.Lock()
 		p.config = p.spec.Config
 		p.stack.mu.Unlock()
+		p.note("part %s is started", p.spec.Name)
 		exited, err = p.spawn(command)
 		p.mark(kind.PhaseStarting, "")
 		p.closeLaunched()
@@ -149,12 +158,14 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	began, wait := time.Now(), pollEvery
 	preparer, prepares := p.kind.(kind.Preparer)
 	unprepared := prepares && (p.unsynced || p.spec.UpgradeFrom != "")
+	answered := adopted != (proc.Identity{}) // this process has
 	for {
 		stale := p.takeSpec()
 		ladder := p.kind.Ladder(p.spec)
 		if unprepared { // nobody can log in yet: as far as its own socket
 			ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
 		}
+		logSize := sizeOf(p.spec.Log)
 		results := health.Climb(ctx, ladder)
 		fell := health.Fell(results)
 		if holds(results, kind.Open) { // since when, the rungs above it tell
@@ -178,7 +189,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			continue
 		case fell == nil && !unprepared:
 			wait = askAgain
-			if p.proved() { // for the first time: have a look at it soon, when nobody waits for the start any more
+			answered = true
+			p.lacking = p.unmetRequirement(ctx)
+			if p.proved(logSize) { // for the first time: have a look at it soon, when nobody waits for the start any more
 				wait = askSoon
 			} else if p.unsynced { // nor for the disk
 				p.unsynced = false
@@ -192,7 +205,10 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 			}
 			return ending{what: p.thief(), log: p.logSince(logStart), final: true}
 		case fell == nil: // its clients are not prepared: the next time round
-		case p.stack.ofPart(p).State == kind.Answers || time.Since(began) > patience:
+		case fell.Rung == kind.Open && !answered && time.Since(began) > elsewherePatience && p.listensElsewhere() != "":
+			p.set(kind.Unwell, p.listensElsewhere(), "dravit diagnose")
+			wait = askSoon
+		case answered || time.Since(began) > patience:
 			p.set(kind.Unwell, miss(fell), "dravit check")
 			wait = min(askAgain, max(time.Second, wait))
 		case time.Since(began) > time.Second/2:
@@ -223,14 +239,38 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	p.mark(kind.PhaseAnswering, "")
 	for ctx.Err() == nil {
 		p.takeSpec()
+		logSize := sizeOf(p.spec.Log)
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
-			p.proved()
+			p.proved(logSize)
 		} else if ctx.Err() == nil {
 			p.set(kind.Unwell, miss(fell), "dravit check")
 		}
-		_ = proc.Sleep(ctx, askAgain)
+		select {
+		case <-ctx.Done():
+		case <-p.poke:
+		case <-time.After(askAgain):
+		}
 	}
 	return ending{}
+}
+
+// elsewherePatience is how long a server of the project's own may listen on other ports before its own.
+const elsewherePatience = 4 * time.Second
+
+// listensElsewhere says where a server of the project's own listens instead of on its port, "" if nowhere.
+func (p *part) listensElsewhere() string {
+	if p.spec.Role != kind.App {
+		return ""
+	}
+	ids, err := members.Of(p.spec.Lock)
+	if err != nil {
+		return ""
+	}
+	at, err := proc.ListeningAt(members.PIDs(ids))
+	if err != nil || len(at) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("it listens on %s, and should on %s:%d", strings.Join(at, ", "), kind.Host, p.spec.Port)
 }
 
 func miss(fell *health.Result) string {
@@ -243,7 +283,7 @@ func (p *part) climb(ctx context.Context) []health.Result {
 
 // proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
 // the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
-func (p *part) proved() (first bool) {
+func (p *part) proved(logSize int64) (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
 	first = p.status.State != kind.Answers
@@ -262,12 +302,16 @@ func (p *part) proved() (first bool) {
 			p.status.PID = children[0]
 		}
 	}
-	p.status.ProvedAt = time.Now()
+	p.status.ProvedAt, p.status.LogFrom = time.Now(), logSize
 	p.status.Memory = memory
 	p.answered = true
 	p.stack.mu.Unlock()
 	if p.refused != "" {
 		p.set(kind.Unwell, p.refused, "dravit start, once it is mended")
+		return false
+	}
+	if p.lacking != "" {
+		p.set(kind.Unwell, p.lacking, "dravit check shows all that it requires")
 		return false
 	}
 	p.set(kind.Answers, "", "")

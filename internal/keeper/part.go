@@ -30,6 +30,8 @@ type part struct {
 
 	reaped <-chan struct{} // closed once the last process that this keeper started, and what it left, are gone; nil: it started none
 
+	lacking string // what the application requires and the process does not have; "": nothing
+
 	refused string // why the configuration that is written is not the one that it runs with; "": it is
 
 	poke chan struct{} // next has another configuration
@@ -50,6 +52,11 @@ func (p *part) give(spec kind.Part) {
 	if spec.Config == p.config {
 		return
 	}
+	p.askNow()
+}
+
+// askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
+func (p *part) askNow() {
 	if p.status.State == kind.Answers || p.status.State == kind.Unwell {
 		p.status.State, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", time.Now()
 	}
@@ -135,18 +142,28 @@ func (p *part) setWith(state kind.State, because, next string, tail []string) {
 	if back {
 		delete(p.stack.held, p.spec.Name)
 	}
-	if back || state == kind.Failed && p.spec.Role == kind.Web && p.stack.id != gatewayID {
+	if back || state == kind.Failed && p.stack.id != gatewayID {
 		p.stack.keeper.parts.Go(p.stack.keeper.reroute)
 	}
 }
 
+// tailOf returns the last lines of a log, without those that the keeper wrote.
+func tailOf(log string) []string {
+	var lines []string
+	for line := range strings.Lines(log) {
+		if !strings.HasPrefix(line, noteMark) {
+			lines = append(lines, strings.TrimRight(line, "\n"))
+		}
+	}
+	for len(lines) > 0 && lines[len(lines)-1] == "" {
+		lines = lines[:len(lines)-1]
+	}
+	return lines[max(0, len(lines)-8):]
+}
+
 // fail declares the part failed, with its last words.
 func (p *part) fail(because, next, log string) {
-	var tail []string
-	if log = strings.TrimRight(log, "\n"); log != "" {
-		tail = strings.Split(log, "\n")
-		tail = tail[max(0, len(tail)-8):]
-	}
+	tail := tailOf(log)
 	if next == "" {
 		next = "dravit logs " + p.spec.Name
 	}

@@ -26,7 +26,10 @@ import (
 // prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
 // and the token of this start.
 func (p *part) prepare(ctx context.Context) error {
-	for _, dir := range []string{p.spec.Temp, filepath.Dir(p.spec.Log)} {
+	for _, dir := range []string{p.spec.Temp, p.spec.Keep, filepath.Dir(p.spec.Log)} {
+		if dir == "" {
+			continue
+		}
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return err
 		}
@@ -213,6 +216,9 @@ const stopPatience = 15 * time.Second
 // end ends the part's processes and clears away what only they needed.
 func (p *part) end() {
 	p.set(kind.Stopping, "", "")
+	if p.spec.Log != "" && p.status.PID != 0 {
+		p.note("part %s is stopped", p.spec.Name)
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), stopPatience)
 	defer cancel()
 	p.stack.mu.Lock()

@@ -32,10 +32,14 @@ type stack struct {
 	held    map[string]bool // parts that are restarted, while requests for the sites whose pages they make wait
 
 	watching context.CancelFunc // ends the watch over folders; guarded by apply
+	asking   context.CancelFunc // ends asking the sites; guarded by apply
+
+	sites map[string]*siteState // by name; guarded by mu
 }
 
 func newStack(k *Keeper, id string) *stack {
-	return &stack{keeper: k, id: id, parts: map[string]*part{}, held: map[string]bool{}, changed: make(chan struct{}), watching: func() {}}
+	return &stack{keeper: k, id: id, parts: map[string]*part{}, held: map[string]bool{}, sites: map[string]*siteState{}, changed: make(chan struct{}),
+		watching: func() {}, asking: func() {}}
 }
 
 // wake tells those who wait that something changed. The caller holds mu.
@@ -91,6 +95,7 @@ func (s *stack) seen() Seen {
 			all.Parts[i] = running[j]
 		}
 	}
+	all.SiteStates = s.siteStatuses()
 	return all
 }
 
@@ -182,6 +187,9 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 			end = append(end, p)
 		} else {
 			p.give(x)
+			if p.status.State == kind.Unwell { // what it came to before may be mended
+				p.askNow()
+			}
 		}
 	}
 	s.mu.Unlock()
@@ -201,7 +209,16 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 	s.mu.Unlock()
 	s.add(spec.Parts, nil, nil)
 	s.watch(spec)
+	s.ask()
 	return spec, begun, nil
+}
+
+// ask keeps asking the sites from now on, in place of whoever did before. The caller holds apply.
+func (s *stack) ask() {
+	s.asking()
+	ctx, cancel := context.WithCancel(context.Background())
+	s.asking = cancel
+	s.keeper.parts.Go(func() { s.askSites(ctx) })
 }
 
 // settling is how long a request may be on its way from the gateway through a web server to what makes its page.
@@ -378,6 +395,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 	if whole {
 		err = s.wish(false) // what runs is ended all the same
 		s.watching()
+		s.asking()
 	}
 	s.end(parts, false)
 	var last []kind.Status
@@ -426,6 +444,7 @@ func (s *stack) adopt() error {
 	defer s.apply.Unlock()
 	s.add(spec.Parts, alive, was.Configs)
 	s.watch(spec)
+	s.ask()
 	return nil
 }
 
@@ -474,6 +493,7 @@ func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
 func (s *stack) leave() {
 	s.apply.Lock()
 	s.watching()
+	s.asking()
 	s.apply.Unlock()
 	s.mu.Lock()
 	parts := slices.Collect(maps.Values(s.parts))

@@ -124,6 +124,7 @@ type Part struct {
 	Conf    string `json:"conf"`
 	Data    string `json:"data,omitempty"` // "" where nothing is kept
 	Temp    string `json:"temp"`
+	Keep    string `json:"keep,omitempty"` // a folder that outlives restarts; another version may read, or lose, what is in it
 	Log     string `json:"log"`
 	Lock    string `json:"lock"` // held by every process of the part
 	Self    string `json:"self"` // the dravit program, for built-in parts
@@ -261,6 +262,8 @@ type Probed interface {
 	ProbeToken(p Part) (string, error)
 	// Fault returns the error that the runtime wrote into a page in place of what it should say, "" where there is none.
 	Fault(page []byte) string
+	// LoggedFault returns the error with which the runtime ended a page, as it writes it into a log; "" if there is none.
+	LoggedFault(log string) string
 	// Legs returns what the probe says of the way behind the web server: the runtime's own leg, then one to each store.
 	Legs(p Part, body []byte) []Leg
 	// Judge tells from the probe's answer whether the part runs code and reaches every store that it uses.
@@ -362,6 +365,14 @@ type Span struct {
 	For   string    `json:"for,omitempty"` // the part that was waited for
 }
 
+// Exit is how a process of a part ended.
+type Exit struct {
+	At    time.Time `json:"at"`
+	How   string    `json:"how"`    // it ended with code 1
+	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
+	Tail  []string  `json:"log_tail,omitempty"`
+}
+
 // Status is a part's state as the keeper sees it.
 type Status struct {
 	Name     string    `json:"name"`
@@ -377,8 +388,11 @@ type Status struct {
 	Restarts int       `json:"restarts,omitempty"` // since the stack was started
 	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
 	Next     string    `json:"next,omitempty"`
-	LogTail  []string  `json:"log_tail,omitempty"` // last words of a part that failed
-	LogFrom  int64     `json:"log_from,omitempty"` // where in its log its process began, in bytes
+	// LastExit is how its process ended last; nil: it did not since the stack was started.
+	LastExit *Exit    `json:"last_exit,omitempty"`
+	LogTail  []string `json:"log_tail,omitempty"`  // last words of a part that failed
+	LogFrom  int64    `json:"log_from,omitempty"`  // where in its log, in bytes, what was written since it last answered begins
+	LogStart int64    `json:"log_start,omitempty"` // where in its log, in bytes, its process began
 }
 
 // ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight Grace to finish.

@@ -77,6 +77,9 @@ type Host struct {
 	User string
 	Self string // the dravit program of this build, which stays as long as it is used
 	Link string // a link to the newest dravit program
+	// Authority is the file with the certificate that signs those of the sites, and Bundle one with those that the system
+	// trusts, too. "" where there are none.
+	Authority, Bundle string
 }
 
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
@@ -175,7 +178,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password strin
 	part := kind.Part{
 		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version, Program: x.Program, Facts: x.Facts,
 		Want: x.Want, Uses: x.Uses, Port: x.Port, Socket: x.Socket, Password: password, Project: in.Project.Dir,
-		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Log: h.Stack(id, "logs", x.Name+".log"),
+		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Keep: h.Stack(id, "keep", x.Name), Log: h.Stack(id, "logs", x.Name+".log"),
 		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link, Debug: x.Debug, UpgradeFrom: x.UpgradeFrom,
 	}
 	for _, m := range x.Modules {
@@ -338,8 +341,18 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 			}
 		}
 	}
+	for name, file := range map[string]string{"NODE_EXTRA_CA_CERTS": host.Authority, "SSL_CERT_FILE": host.Bundle} {
+		if file != "" {
+			vars[name] = file
+		}
+	}
 	for name, value := range file.Env {
-		vars[name] = stackfile.Expand(string(value), func(part, field string) string { return fields[part][field] })
+		vars[name] = stackfile.Expand(string(value), func(path []string) string {
+			if len(path) == 3 {
+				return siteField(spec, path[1], path[2])
+			}
+			return fields[path[0]][path[1]]
+		})
 	}
 	for _, name := range slices.Sorted(maps.Keys(vars)) {
 		spec.Env = append(spec.Env, name+"="+vars[name])
@@ -362,6 +375,22 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 		}
 	}
 	return nil
+}
+
+// siteField returns what {site.NAME.FIELD} stands for.
+func siteField(spec *Spec, name, field string) string {
+	i := slices.IndexFunc(spec.Sites, func(s Site) bool { return s.Name == name })
+	if i < 0 {
+		return "" // a site of a folder that is gone
+	}
+	s := spec.Sites[i]
+	switch field {
+	case "url":
+		return strings.TrimSuffix(s.URL, "/")
+	case "host":
+		return s.Host
+	}
+	return fmt.Sprint(spec.Gateway)
 }
 
 // mains returns of each sort of store the part that unprefixed names point to: the only one, or the one marked main.

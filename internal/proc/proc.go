@@ -5,8 +5,11 @@ package proc
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
+	"slices"
+	"strconv"
 	"syscall"
 	"time"
 )
@@ -90,6 +93,22 @@ func taking(all []Listener, want netip.AddrPort) []Listener {
 		return exact
 	}
 	return every
+}
+
+// ListeningAt returns the addresses (host:port) of the TCP sockets on which the processes listen.
+func ListeningAt(pids []int) ([]string, error) {
+	all, err := Listeners()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, l := range all {
+		at := net.JoinHostPort(l.Address, strconv.Itoa(l.Port))
+		if owns, err := Owns(pids, "tcp", at); err == nil && owns && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out, nil
 }
 
 // Taker returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not tell.

@@ -152,7 +152,7 @@ func dot(r health.Result) template.HTML {
 	default:
 		word, class = "does not hold", "falls"
 	}
-	sign := map[string]string{"unasked": "·", "holds": "●", "advisory": "○", "falls": "○"}[class]
+	sign := map[string]string{"unasked": "·", "holds": "●", "advisory": "-", "falls": "○"}[class]
 	return template.HTML(fmt.Sprintf(`<span class="%s" title="%s: %s" aria-label="%s %s">%s</span>`, class, r.Rung, word, r.Rung, word, sign))
 }
 

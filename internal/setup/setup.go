@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -43,21 +44,50 @@ type NoWayError struct{ Because, Next string }
 
 func (e *NoWayError) Error() string { return e.Because }
 
-// Run runs the steps one after the other, on the terminal of the caller where sudo asks for a password.
+// PartlyError says that some steps were carried out, and which are left.
+type PartlyError struct {
+	Done, Left []Step
+	Err        error // why the first of Left failed
+}
+
+func (e *PartlyError) Error() string { return e.Err.Error() }
+
+func (e *PartlyError) Unwrap() error { return e.Err }
+
+// Run runs the steps one after the other, those that need no root first, on the terminal of the caller where sudo asks for
+// a password. The error is a *PartlyError where a step failed after others were carried out.
 func Run(ctx context.Context, steps []Step, out io.Writer) error {
-	for _, s := range steps {
-		argv := s.Argv
-		if s.Root {
-			if _, err := exec.LookPath("sudo"); err != nil {
-				return &NoWayError{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
-			}
-			argv = append([]string{"sudo"}, argv...)
+	ordered := slices.Clone(steps)
+	slices.SortStableFunc(ordered, func(a, b Step) int { return rootLast(a) - rootLast(b) })
+	for i := range ordered {
+		if err := runStep(ctx, ordered[i], out); err != nil && i > 0 {
+			return &PartlyError{ordered[:i], ordered[i:], err}
+		} else if err != nil {
+			return err
 		}
-		cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
-		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, out, out
-		if err := cmd.Run(); err != nil {
-			return fmt.Errorf("%s: %w", s, err)
+	}
+	return nil
+}
+
+func rootLast(s Step) int {
+	if s.Root {
+		return 1
+	}
+	return 0
+}
+
+func runStep(ctx context.Context, s Step, out io.Writer) error {
+	argv := s.Argv
+	if s.Root {
+		if _, err := exec.LookPath("sudo"); err != nil {
+			return &NoWayError{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
 		}
+		argv = append([]string{"sudo"}, argv...)
+	}
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, out, out
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s: %w", s, err)
 	}
 	return nil
 }

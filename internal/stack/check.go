@@ -2,10 +2,12 @@ package stack
 
 import (
 	"context"
+	"os"
 	"slices"
 
 	"dravit/internal/gateway"
 	"dravit/internal/health"
+	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
 )
@@ -16,6 +18,8 @@ type PartCheck struct {
 	Kind  string          `json:"kind"`
 	State kind.State      `json:"state"`
 	Rungs []health.Result `json:"rungs"`
+	// BecauseOf is the part that it uses and that does not answer: what fails here, fails for that.
+	BecauseOf string `json:"because_of,omitempty"`
 	// Requires is what the application requires, as the web process has it.
 	Requires []kind.Requirement `json:"requires,omitempty"`
 }
@@ -26,6 +30,8 @@ type SiteCheck struct {
 	URL   string          `json:"url"`
 	State kind.State      `json:"state"`
 	Rungs []health.Result `json:"rungs"`
+	// BecauseOf is the part behind the site that does not answer: what fails here, fails for that.
+	BecauseOf string `json:"because_of,omitempty"`
 }
 
 // Checked is what a check came to.
@@ -36,7 +42,9 @@ type Checked struct {
 	Reachable []Reach // from other machines
 	Deeds     []health.DeedResult
 
-	seen []kind.Status // by the keeper, just before
+	seen  []kind.Status       // by the keeper, just before
+	sites []keeper.SiteStatus // likewise
+	logs  map[string]int64    // how long each part's log was before anything was asked, in bytes
 }
 
 // Check asks every part and every site now, side by side; of those named alone, where any is named.
@@ -46,7 +54,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Reachable, out.seen = status.Reachable, status.Parts
+	out.Reachable, out.seen, out.sites = status.Reachable, status.Parts, status.SiteStates
 	spec, err := s.spec()
 	if err != nil {
 		return out, err
@@ -55,6 +63,12 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	whole.Parts = slices.Clone(spec.Parts)
 	if err := choose(&spec, names); err != nil {
 		return out, err
+	}
+	out.logs = map[string]int64{}
+	for _, p := range whole.Parts {
+		if info, err := os.Stat(p.Log); err == nil {
+			out.logs[p.Name] = info.Size()
+		}
 	}
 	var ladders [][]kind.Rung
 	for _, p := range spec.Parts {
@@ -97,7 +111,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			}
 		}
 		out.Answers = out.Answers && state == kind.Answers
-		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i], requires})
+		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i], "", requires})
 	}
 	stopped := !slices.ContainsFunc(status.Parts, func(p kind.Status) bool { return p.State != kind.Stopped })
 	for i, site := range spec.Sites {
@@ -107,9 +121,38 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			state = kind.Stopped
 		}
 		out.Answers = out.Answers && state == kind.Answers
-		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r})
+		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r, ""})
 	}
+	out.blame(whole)
 	return out, nil
+}
+
+// blame names, for all that does not answer, the part behind it that does not either.
+func (c *Checked) blame(spec materialise.Spec) {
+	failing := func(name string) bool {
+		i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == name })
+		return i >= 0 && c.Parts[i].State != kind.Answers
+	}
+	first := func(names []string) string {
+		if i := slices.IndexFunc(names, failing); i >= 0 {
+			return names[i]
+		}
+		return ""
+	}
+	for i, p := range c.Parts {
+		if part, ok := spec.Part(p.Name); ok && p.State != kind.Answers && p.State != kind.Failed && p.State != kind.Stopped {
+			c.Parts[i].BecauseOf = first(part.Uses)
+		}
+	}
+	for i, x := range c.Sites {
+		j := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
+		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 {
+			continue
+		}
+		site := spec.Sites[j]
+		app, _ := spec.Part(site.App)
+		c.Sites[i].BecauseOf = first(append(slices.Clone(app.Uses), site.App, site.Server))
+	}
 }
 
 // requirements asks the process that serves pages for what the part's application requires.

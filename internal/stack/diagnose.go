@@ -69,6 +69,9 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	for i, p := range spec.Parts {
 		status := statusOf(checked.seen, p.Name)
+		if checked.Parts[i].State == kind.Answers { // whatever the keeper saw before
+			status.State, status.Because, status.Next = kind.Answers, "", ""
+		}
 		if checked.Parts[i].State != kind.Answers && status.State == kind.Answers { // it fell since the keeper looked
 			status.State = kind.Unwell
 			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
@@ -85,6 +88,9 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		wg.Go(func() { facts.Sites[i] = examineSite(ctx, spec, site, checked.Sites[i].Rungs) })
 	}
 	wg.Wait()
+	for i, site := range spec.Sites {
+		facts.Sites[i].NowLogs, facts.Sites[i].SinceLogs = siteLogs(spec, site, checked)
+	}
 	facts.Disks = disks(s.Home, spec)
 	facts.Authority = certificates.Begins(s.Home)
 	out.Causes = diagnose.Causes(facts)
@@ -123,7 +129,9 @@ func (s *Stack) examine(ctx context.Context, p kind.Part, status kind.Status, ru
 		out.Data = examineTree(p.Data)
 	}
 	if p.Role == kind.App {
-		out.Listens = listens(p.Lock)
+		if ids, err := members.Of(p.Lock); err == nil {
+			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // none is known: none is said
+		}
 	}
 	if k, ok := s.Kinds.Of(p.Kind).(kind.SessionLister); ok {
 		out.Clients = clients(ctx, k, p)
@@ -150,27 +158,6 @@ func clients(ctx context.Context, k kind.SessionLister, p kind.Part) *diagnose.C
 		groups[holder.PID] = g
 	}
 	return &diagnose.Clients{Limit: limit, Setting: setting, Groups: slices.Collect(maps.Values(groups))}
-}
-
-// listens returns where the processes behind a lock listen.
-func listens(lock string) []string {
-	ids, err := members.Of(lock)
-	if err != nil {
-		return nil
-	}
-	pids := members.PIDs(ids)
-	all, _ := proc.Listeners()
-	var out []string
-	for _, l := range all {
-		at := fmt.Sprintf("%s:%d", l.Address, l.Port)
-		if strings.Contains(l.Address, ":") {
-			at = fmt.Sprintf("[%s]:%d", l.Address, l.Port)
-		}
-		if owns, err := proc.Owns(pids, "tcp", at); err == nil && owns && !slices.Contains(out, at) {
-			out = append(out, at)
-		}
-	}
-	return out
 }
 
 // readFrom reads a file from an offset on, at most its last part.
@@ -239,6 +226,24 @@ func (s *Stack) examineGateway(spec materialise.Spec) diagnose.Gateway {
 		}
 	}
 	return g
+}
+
+// siteLogs returns what the parts behind a site wrote, by part: since the check began to ask, and since the site answered last.
+func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, since map[string]string) {
+	now, since = map[string]string{}, map[string]string{}
+	var answered map[string]int64
+	if i := slices.IndexFunc(c.sites, func(x keeper.SiteStatus) bool { return x.Name == site.Name }); i >= 0 {
+		answered = c.sites[i].LogFrom
+	}
+	for _, name := range []string{site.App, site.Server} {
+		p, ok := spec.Part(name)
+		if !ok {
+			continue
+		}
+		now[name] = readFrom(p.Log, c.logs[name])
+		since[name] = readFrom(p.Log, max(answered[name], statusOf(c.seen, name).LogStart))
+	}
+	return now, since
 }
 
 // examineSite gathers what there is to know of a site that does not answer as it should.

@@ -169,6 +169,9 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	for _, p := range out.Parts {
 		out.State = kind.Worse(out.State, p.State)
 	}
+	for _, x := range out.SiteStates {
+		out.State = kind.Worse(out.State, x.State)
+	}
 	out.Reachable, err = s.reachable(out.Sites)
 	return out, err
 }

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/certificates"
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/home"
@@ -82,7 +83,11 @@ type StartOptions struct {
 func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
 	began := time.Now()
 	var begun []string
+	timeout := o.Timeout
 	for tries := 0; ; tries++ {
+		if timeout > 0 {
+			o.Timeout = max(time.Millisecond, timeout-time.Since(began)) // one for all tries
+		}
 		out, err := s.startOnce(ctx, o, report)
 		for _, name := range out.Begun {
 			if !slices.Contains(begun, name) {
@@ -91,9 +96,6 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		out.Begun = begun
 		if err == nil && out.Answers() {
-			if err = s.demand(ctx, &out); err != nil || !out.Answers() {
-				return out, err
-			}
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
 		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
@@ -102,32 +104,6 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Stat
 		}
 		o.Restart, o.RestartAll = nil, false
 	}
-}
-
-// demand marks parts as unwell whose process does not have what the application requires.
-func (s *Stack) demand(ctx context.Context, out *Started) error {
-	if !slices.ContainsFunc(slices.Collect(maps.Values(out.file.Parts)), stackfile.Part.Demanding) {
-		return nil
-	}
-	spec, err := s.spec()
-	if err != nil {
-		return err
-	}
-	for i, status := range out.Parts {
-		p, ok := spec.Part(status.Name)
-		if !ok {
-			continue
-		}
-		all, err := s.requirements(ctx, p)
-		if err != nil {
-			return err
-		}
-		if j := unmet(all); j >= 0 {
-			out.Parts[i].State, out.Parts[i].Next = kind.Unwell, "dravit check shows all that it requires"
-			out.Parts[i].Because = fmt.Sprintf("the application requires %s %s %s, and the web process has: %s", all[j].Sort, all[j].Name, all[j].Wanted, all[j].Got)
-		}
-	}
-	return nil
 }
 
 // maxMoves is how often a start gives way to others that take its ports.
@@ -267,7 +243,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 				return &NoPartError{name, names}
 			}
 		}
-		account, err := hostOf(program)
+		account, err := s.hostOf(program, book, out.Plan)
 		if err != nil {
 			return err
 		}
@@ -285,14 +261,30 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	})
 }
 
-func hostOf(program self.Program) (materialise.Host, error) {
+// hostOf describes this machine to a stack's parts. Where the plan has sites, the authority that signs their certificates is
+// made if it is missing: the parts are to trust it from their start on.
+func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (host materialise.Host, err error) {
 	me, err := user.Current()
 	if err != nil {
-		return materialise.Host{}, err
+		return host, err
+	}
+	if len(p.Sites) > 0 && p.Secure != 0 {
+		suffixes := book.Suffixes()
+		for _, site := range p.Sites {
+			suffixes = append(suffixes, site.Suffix)
+		}
+		if _, err := certificates.Open(s.Home, suffixes); err != nil {
+			return host, err
+		}
+		if host.Bundle, err = certificates.Bundle(s.Home); err != nil {
+			return host, err
+		}
+		host.Authority = certificates.File(s.Home)
 	}
 	path := os.Getenv("PATH")
 	if path == "" {
 		path = "/usr/local/bin:/usr/bin:/bin"
 	}
-	return materialise.Host{Path: path, Home: me.HomeDir, User: me.Username, Self: program.Path, Link: program.Link}, nil
+	host.Path, host.Home, host.User, host.Self, host.Link = path, me.HomeDir, me.Username, program.Path, program.Link
+	return host, nil
 }

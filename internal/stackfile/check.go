@@ -76,10 +76,56 @@ func (r *reader) check(f *File) {
 			r.fault(path, "a variable cannot hold a NUL byte", "")
 		}
 		for _, m := range placeholder().FindAllStringSubmatch(string(f.Env[key]), -1) {
-			defined(path, m[1])
-			if !slices.Contains(PlaceholderFields, m[2]) {
-				r.fault(path, fmt.Sprintf("{%s.%s}: a part has no %q", m[1], m[2], m[2]), "fields: "+strings.Join(PlaceholderFields, ", "))
+			r.placeholder(f, path, m)
+		}
+	}
+	for _, name := range names {
+		r.command("part."+name+".command", f.Parts[name].Command)
+	}
+}
+
+// placeholder checks what stands in braces in a value of [env].
+func (r *reader) placeholder(f *File, path string, m []string) {
+	words := strings.Split(m[2], ".")
+	sites := func() (names []string) {
+		for _, s := range f.Sites {
+			names = append(names, s.Name)
+		}
+		return names
+	}
+	switch {
+	case m[1] != "": // {{word}} is {word}, literally
+	case len(words) == 3 && words[0] == sitePlaceholder:
+		if !slices.Contains(sites(), words[1]) {
+			r.fault(path, fmt.Sprintf("{%s}: no site is named %q", m[2], words[1]), "the sites are "+strings.Join(sites(), ", "))
+		} else if !slices.Contains(SiteFields, words[2]) {
+			r.fault(path, fmt.Sprintf("{%s}: a site has no %q", m[2], words[2]), "fields: "+strings.Join(SiteFields, ", "))
+		}
+	case len(words) == 2:
+		names := slices.Sorted(maps.Keys(f.Parts))
+		if !slices.Contains(names, words[0]) {
+			r.fault(path, fmt.Sprintf("{%s}: no part is named %q", m[2], words[0]), "the parts are "+strings.Join(names, ", "))
+		} else if !slices.Contains(PlaceholderFields, words[1]) {
+			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]), "fields: "+strings.Join(PlaceholderFields, ", "))
+		}
+	default:
+		r.fault(path, fmt.Sprintf("{%s} stands for nothing", m[2]),
+			"{part.field}, {site.NAME.field}, or {{"+m[2]+"}} for the text itself")
+	}
+}
+
+// command checks what stands in braces in a command, where a shell knows braces of its own.
+func (r *reader) command(path, text string) {
+	for _, m := range commandWord().FindAllStringSubmatch(text, -1) {
+		word := m[1]
+		part, _, dotted := strings.Cut(word, ".")
+		meant := dotted || slices.Contains(PlaceholderFields, word) || nearest(strings.ToLower(word), CommandFields) != ""
+		if meant && !slices.Contains(CommandFields, word) {
+			hint := "a command has {" + strings.Join(CommandFields, "} and {") + "}"
+			if dotted {
+				hint += "; what part " + part + " exports is in its environment: $" + EnvPrefix(part) + "_PORT"
 			}
+			r.fault(path, fmt.Sprintf("{%s} stands for nothing in a command", word), hint)
 		}
 	}
 }
@@ -106,17 +152,35 @@ func (r *reader) each(at string, s Site) {
 
 var (
 	envName     = pattern.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	placeholder = pattern.New(`\{([A-Za-z][A-Za-z0-9_-]*)\.([a-z_]+)\}`)
+	placeholder = pattern.New(`(\{)?\{\s*([A-Za-z][\w-]*(?:\.[\w-]+)*)\s*\}\}?`)
+	commandWord = pattern.New(`(?:^|[^$])\{([A-Za-z][\w-]*(?:\.[\w-]+)*)\}`)
 )
+
+// sitePlaceholder begins {site.NAME.FIELD}. No part can have that name where a stack has sites.
+const sitePlaceholder = "site"
+
+// SiteFields are what {site.NAME.FIELD} can stand for in a value of [env].
+var SiteFields = []string{"url", "host", "port"}
+
+// CommandFields are what can stand in braces in a part's command.
+var CommandFields = []string{"port", "dravit"}
 
 // PlaceholderFields are what {part.FIELD} can stand for in a value of [env].
 var PlaceholderFields = []string{"host", "port", "user", "password", "database", "url", "socket"}
 
-// Expand replaces the placeholders of an [env] value.
-func Expand(value string, field func(part, field string) string) string {
+// Expand replaces the placeholders of an [env] value: field is asked for what stands in braces, split at its dots.
+// {{word}} is {word}, literally.
+func Expand(value string, field func(path []string) string) string {
 	return placeholder().ReplaceAllStringFunc(value, func(m string) string {
 		x := placeholder().FindStringSubmatch(m)
-		return field(x[1], x[2])
+		switch {
+		case x[1] != "" && strings.HasSuffix(m, "}}"):
+			return m[1 : len(m)-1]
+		case x[1] != "":
+			return m // "{{word}" is no placeholder of anybody's
+		}
+		rest := strings.TrimPrefix(m, m[:strings.IndexByte(m, '}')+1])
+		return field(strings.Split(x[2], ".")) + rest
 	})
 }
 

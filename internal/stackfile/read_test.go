@@ -302,8 +302,9 @@ func TestFind(t *testing.T) {
 }
 
 func TestExpand(t *testing.T) {
-	got := Expand("x {db.port} {not a one} {seats.host}{db.port}", func(part, field string) string { return part + "/" + field })
-	assert.Equal(t, "x db/port {not a one} seats/hostdb/port", got)
+	got := Expand("x {db.port} {not a one} {seats.host}{db.port} {site.day.url} {{date}} {\"a\":{\"b\":1}} {\"a\":{db.port}}",
+		func(path []string) string { return strings.Join(path, "/") })
+	assert.Equal(t, "x db/port {not a one} seats/hostdb/port site/day/url {date} {\"a\":{\"b\":1}} {\"a\":db/port}", got)
 }
 
 func TestDistance(t *testing.T) {

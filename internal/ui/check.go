@@ -21,7 +21,7 @@ func (u *UI) dots(results []health.Result) string {
 		case *r.Holds:
 			b.WriteString(u.paint(green, "●"))
 		case r.Advisory:
-			b.WriteString(u.paint(yellow, "○"))
+			b.WriteString(u.dim("-"))
 		default:
 			b.WriteString(u.paint(red, "○"))
 		}
@@ -66,7 +66,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	state := kind.Answers
 	answering := 0
 	var rows []row
-	add := func(name, kindName string, s kind.State, r []health.Result) {
+	add := func(name, kindName string, s kind.State, r []health.Result, because string) {
 		if s == kind.Answers {
 			answering++
 		}
@@ -74,11 +74,14 @@ func (u *UI) Check(name string, c stack.Checked) {
 		if s != kind.Stopped {
 			n = misses(r)
 		}
+		if because != "" {
+			n = []string{"since " + because + " does not answer"}
+		}
 		rows = append(rows, row{[]string{name, kindName, u.state(s), u.dots(r), sum(r)}, n})
 	}
 	for _, p := range c.Parts {
 		state = kind.Worse(state, p.State)
-		add(p.Name, p.Kind, p.State, p.Rungs)
+		add(p.Name, p.Kind, p.State, p.Rungs, p.BecauseOf)
 		for _, r := range p.Requires {
 			mark := u.paint(green, "●")
 			if !r.Holds {
@@ -91,7 +94,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	advisory := 0
 	for _, s := range c.Sites {
 		state = kind.Worse(state, s.State)
-		add(s.Name, "site", s.State, s.Rungs)
+		add(s.Name, "site", s.State, s.Rungs, s.BecauseOf)
 		if unresolved(s.Rungs) {
 			advisory++
 		}
@@ -113,7 +116,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
-	u.say(u.dim("● holds  ○ does not  · not asked"))
+	u.say(u.dim("● holds  ○ does not  · not asked  - does not hold, and is advisory"))
 	if advisory > 0 && state != kind.Stopped {
 		u.say(u.dim("resolves is advisory: the system's resolver does not know " + plural(advisory, "name") + "; browsers and curl do"))
 	}

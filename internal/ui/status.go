@@ -58,6 +58,10 @@ func (u *UI) Status(s stack.Status) {
 		if p.Restarts > 0 {
 			n = append(n, "restarted "+plural(p.Restarts, "time"))
 		}
+		if x := p.LastExit; x != nil && p.State != kind.Stopped {
+			ran := time.Duration(x.RanMS) * time.Millisecond
+			n = append(n, duration(now.Sub(x.At))+" ago, after "+duration(ran)+": "+x.How)
+		}
 		if p.Next != "" {
 			n = append(n, "next: "+p.Next)
 		}
@@ -67,10 +71,18 @@ func (u *UI) Status(s stack.Status) {
 	if len(s.Sites) > 0 {
 		u.say("")
 		rows = nil
-		for _, x := range s.Sites {
-			rows = append(rows, row{cells: []string{x.Name, x.URL}})
+		for _, x := range s.SiteStates {
+			proved := "-"
+			if !x.ProvedAt.IsZero() && x.State != kind.Stopped {
+				proved = duration(now.Sub(x.ProvedAt)) + " ago"
+			}
+			var n []string
+			if x.Because != "" {
+				n = append(n, x.Because)
+			}
+			rows = append(rows, row{[]string{x.Name, x.URL, u.state(x.State), proved}, n})
 		}
-		u.table([]string{"site", "address"}, rows)
+		u.table([]string{"site", "address", "state", "proved"}, rows, 3)
 	}
 	u.passedOver(s.Notes)
 	u.say("")

@@ -44,7 +44,7 @@ func TestCheck(t *testing.T) {
 	text := out.String()
 	assert.Contains(t, text, "ferry  unwell  2 of 3 answer\n")
 	assert.Contains(t, text, "db     mariadb  unwell   ●○·    4.5 ms\n  open: expected calm water, got a storm\n")
-	assert.Contains(t, text, "○●")
+	assert.Contains(t, text, "  -●  ", "advisory rungs have a sign of their own")
 	assert.Equal(t, 1, strings.Count(text, "resolves is advisory"))
 	assert.Equal(t, "next: dravit diagnose says why", lastLine(text))
 	assert.NotContains(t, text, "\x1b", "plain is plain")
@@ -57,14 +57,16 @@ func lastLine(text string) string {
 
 func TestStatus(t *testing.T) {
 	u, out := plainUI()
-	u.Status(stack.Status{State: kind.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}}, Parts: []kind.Status{
-		{Name: "app", Kind: "php", Version: "8.2.36", State: kind.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
-		{Name: "db", Kind: "mariadb", State: kind.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
-	}}})
+	u.Status(stack.Status{State: kind.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
+		SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: kind.Waiting, Because: "since db does not answer"}}, Parts: []kind.Status{
+			{Name: "app", Kind: "php", Version: "8.2.36", State: kind.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
+			{Name: "db", Kind: "mariadb", State: kind.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
+		}}})
 	text := out.String()
 	assert.Contains(t, text, "ferry  failed\n")
 	assert.Contains(t, text, "18 MB  3.0 s ago")
 	assert.Contains(t, text, "  restarted 1 time\n")
+	assert.Contains(t, text, "http://ferry.localhost:8080/  waiting       -\n  since db does not answer\n")
 	assert.Contains(t, text, "  the tide is out\n  next: dravit logs db\n")
 	for _, line := range strings.Split(text, "\n") {
 		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth)

@@ -6,6 +6,14 @@ import (
 	"dravit/internal/supervise"
 )
 
+const readVariables = "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"
+
+// refused is what clients of stores in Python and Ruby write when nothing listens: those of PostgreSQL (libpq), of MySQL and
+// of Redis, and sockets themselves.
+const refused = `connection to server (?:at|on socket) ("[^"]+"(?:(?: \([^)]*\))?, port \d+)?) failed: (?:Connection refused|No such file)|` +
+	`Can't connect to (?:local )?(?:MySQL )?server (?:on|through socket) ('[^']+')|` +
+	`(?:Error 111 connecting to |Connection refused - connect\(2\) for )"?([\w.:]+(?:" port \d+)?)`
+
 // Symptoms are what servers of a project's own write, in whatever language.
 func (Base) Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
@@ -20,7 +28,8 @@ func (Base) Symptoms() []kind.Symptom {
 		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory|MemoryError|Cannot allocate memory|NoMemoryError)`), "the server got no more memory: $1", "give it more, or let other things end: dravit status shows what each part takes"),
 		kind.When("tables-missing", pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`), "the database is there, and its tables are not: $1", "run what makes the application's tables: dravit run -- COMMAND"),
 		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS)`), "a store refuses the application's user or password: $1", "read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
-		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`), "the application asks for a store at $1, where none is", "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
+		kind.When("store-elsewhere", pattern.New(refused), "the application asks for a store at $1$2$3, where none is", readVariables),
+		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`), "the application asks for a store at $1, where none is", readVariables),
 	}...)
 }
 

@@ -134,7 +134,7 @@ func (mariadb) Files(p kind.Part) ([]kind.File, error) {
 	for _, name := range slices.Sorted(maps.Keys(set)) {
 		fmt.Fprintf(&b, "%s = \"%s\"\n", name, strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(set[name]))
 	}
-	return []kind.File{{Name: "my.cnf", Text: b.String(), Mode: 0o600}}, nil
+	return append([]kind.File{{Name: "my.cnf", Text: b.String(), Mode: 0o600}}, clients(p)...), nil
 }
 
 func (mariadb) Command(p kind.Part) kind.Command {

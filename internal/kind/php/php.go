@@ -155,7 +155,7 @@ func (php) Default(name string) (value string, known bool) {
 // ini holds what a developer's machine wants, then what reaches the stack, then the settings of the stack file.
 func ini(p kind.Part) string {
 	set := maps.Clone(defaults)
-	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Temp, p.Temp, p.Temp
+	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
 		if s.Role == kind.Mail { // mail() goes to the stack's catcher
 			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", command.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
@@ -163,6 +163,9 @@ func ini(p kind.Part) string {
 		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
 			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
 		}
+	}
+	if bundle := env(p, "SSL_CERT_FILE"); bundle != "" { // the stack's sites are trusted, too
+		set["curl.cainfo"], set["openssl.cafile"] = bundle, bundle
 	}
 	if p.Debug != 0 {
 		maps.Copy(set, debugging(p))

@@ -136,7 +136,7 @@ func TestList(t *testing.T) {
 }
 
 func part(t *testing.T) kind.Part {
-	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.Part{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Log: "/l",
+	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.Part{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Keep: "/home/ada lovelace/keep", Log: "/l",
 		Self:   "/home/ada o'hara/dravit",
 		Env:    []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
 		Stores: []kind.Store{{Name: "db", Kind: "mariadb", Role: kind.Database, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.Mail, Prefix: "MAIL"}},
@@ -160,7 +160,7 @@ func TestIni(t *testing.T) {
 	ini := file(t, part(t), "php.ini")
 	for _, line := range []string{
 		"memory_limit = 99M", "date.timezone = Pacific/Auckland", "error_reporting = E_ALL & ~E_NOTICE", "display_errors = On",
-		`session.save_path = "/home/ada lovelace/temp"`, `user_agent = "a \"b\" \$c \\ d; e"`, "mysqli.default_socket = /tmp/d/db.sock",
+		`session.save_path = "/home/ada lovelace/keep"`, `user_agent = "a \"b\" \$c \\ d; e"`, "mysqli.default_socket = /tmp/d/db.sock",
 		`sendmail_path = "'/home/ada o'\\''hara/dravit' internal sendmail --to 127.0.0.1:11025 -t -i"`,
 	} {
 		assert.Contains(t, ini, line+"\n")

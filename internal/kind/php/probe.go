@@ -135,6 +135,16 @@ func (php) Fault(page []byte) string {
 	return ""
 }
 
+var logged = pattern.New(`PHP ((?:Fatal|Parse) error: [^\n]*)`)
+
+// LoggedFault finds the last error with which PHP ended a page, where errors go to the log alone.
+func (php) LoggedFault(log string) string {
+	if all := logged().FindAllStringSubmatch(log, -1); all != nil {
+		return excerpt([]byte(all[len(all)-1][1]))
+	}
+	return ""
+}
+
 func judge(p kind.Part, status int, body []byte) error {
 	var v Verdict
 	if err := json.Unmarshal(body, &v); err != nil || status != 200 {

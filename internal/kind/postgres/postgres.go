@@ -100,11 +100,12 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 		return nil, err
 	}
 	access := "local all \"" + strings.ReplaceAll(admin, `"`, `""`) + "\" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
-	return []kind.File{
+	files := []kind.File{
 		{Name: "postgresql.conf", Text: b.String(), Mode: 0o600},
 		{Name: "hba.conf", Text: access, Mode: 0o600},
 		{Name: "ident.conf", Mode: 0o600},
-	}, nil
+	}
+	return append(files, clients(p)...), nil
 }
 
 func quote(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }

@@ -56,7 +56,7 @@ func (redis) Files(p kind.Part) ([]kind.File, error) {
 	for _, name := range slices.Sorted(maps.Keys(set)) {
 		fmt.Fprintf(&b, "%s %s\n", name, set[name])
 	}
-	return []kind.File{{Name: "redis.conf", Text: b.String(), Mode: 0o600}}, nil
+	return append([]kind.File{{Name: "redis.conf", Text: b.String(), Mode: 0o600}}, clients(p)...), nil
 }
 
 func quote(s string) string {

@@ -1,0 +1,39 @@
+package certificates
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+
+	"dravit/internal/home"
+)
+
+// systemBundles are where systems keep all certificates that they trust in one file.
+var systemBundles = []string{
+	"/etc/ssl/certs/ca-certificates.crt", // Debian and its kin, Arch
+	"/etc/pki/tls/certs/ca-bundle.crt",   // Fedora and its kin
+	"/etc/ssl/ca-bundle.pem",             // openSUSE
+	"/etc/ssl/cert.pem",                  // Alpine, macOS
+}
+
+// Bundle writes a file with the certificates that the system trusts and the authority's own, for programs that take one
+// file only, and returns its path. It returns "" if the system keeps no such file.
+func Bundle(h *home.Home) (string, error) {
+	own, err := os.ReadFile(File(h))
+	if err != nil {
+		return "", err
+	}
+	for _, file := range systemBundles {
+		text, err := os.ReadFile(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		path := h.Path("authority", "bundle.pem")
+		_, err = home.WriteDerived(path, append(append(text, '\n'), own...), 0o644)
+		return path, err
+	}
+	return "", nil
+}

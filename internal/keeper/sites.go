@@ -1,0 +1,231 @@
+package keeper
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/proc"
+)
+
+// SiteStatus is a site's state as the keeper sees it.
+type SiteStatus struct {
+	Name     string     `json:"name"`
+	URL      string     `json:"url"`
+	State    kind.State `json:"state"`
+	Because  string     `json:"because,omitempty"`
+	Since    time.Time  `json:"since,omitzero"`     // when it took this state
+	ProvedAt time.Time  `json:"proved_at,omitzero"` // when its whole ladder held last
+	// LogFrom is where in the logs of its parts, in bytes, what was written since the ladder held last begins.
+	LogFrom map[string]int64 `json:"log_from,omitempty"`
+}
+
+// siteState is what is known of a site. Its stack's mu guards it.
+type siteState struct {
+	status  SiteStatus
+	blocked bool      // a part behind it did not answer when it was looked at last
+	due     time.Time // when to ask next
+}
+
+const (
+	askSiteAgain = 10 * time.Second // between two proofs of a site that answers
+	askSiteSoon  = 3 * time.Second  // after a ladder that did not hold
+	sitesAtOnce  = 8                // ladders that are climbed side by side
+)
+
+// behind returns the parts that a site's page needs, the web server first.
+func behind(spec materialise.Spec, site materialise.Site) []string {
+	names := []string{site.Server}
+	if app, ok := spec.Part(site.App); ok {
+		names = append(append(names, app.Name), app.Uses...)
+	}
+	return names
+}
+
+// blocker returns the first part behind a site that does not answer, and its state; "" if all do. The caller holds mu.
+func (s *stack) blocker(site materialise.Site) (name string, state kind.State) {
+	for _, name := range behind(s.spec, site) {
+		p, runs := s.parts[name]
+		switch {
+		case !runs:
+			return name, kind.Stopped
+		case p.status.State != kind.Answers:
+			return name, p.status.State
+		}
+	}
+	return "", ""
+}
+
+// siteOf returns what is known of a site. The caller holds mu.
+func (s *stack) siteOf(site materialise.Site) *siteState {
+	x, ok := s.sites[site.Name]
+	if !ok {
+		x = &siteState{status: SiteStatus{Name: site.Name, URL: site.URL, State: kind.Starting, Since: time.Now()}}
+		s.sites[site.Name] = x
+	}
+	return x
+}
+
+// siteStatuses returns the state of every site. One whose part does not answer waits for it. The caller holds mu.
+func (s *stack) siteStatuses() []SiteStatus {
+	all := []SiteStatus{}
+	for _, site := range s.spec.Sites {
+		status := s.siteOf(site).status
+		status.URL = site.URL
+		status.LogFrom = maps.Clone(status.LogFrom)
+		switch name, state := s.blocker(site); {
+		case len(s.parts) == 0:
+			status.State, status.Because = kind.Stopped, ""
+		case name != "" && state == kind.Stopped:
+			status.State, status.Because = kind.Waiting, "since "+name+" is stopped"
+		case name != "":
+			status.State, status.Because = kind.Waiting, "since "+name+" does not answer"
+		}
+		all = append(all, status)
+	}
+	return all
+}
+
+// logSizes returns how long the logs of the parts behind a site are, in bytes.
+func (s *stack) logSizes(site materialise.Site) map[string]int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	sizes := map[string]int64{}
+	for _, name := range behind(s.spec, site) {
+		if p, ok := s.spec.Part(name); ok {
+			sizes[name] = sizeOf(p.Log)
+		}
+	}
+	return sizes
+}
+
+func sizeOf(file string) int64 {
+	info, err := os.Stat(file)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// recordSite notes what a site's ladder came to. sizes are those of the logs before it was climbed.
+func (s *stack) recordSite(site materialise.Site, results []health.Result, sizes map[string]int64, took time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	x, now := s.siteOf(site), time.Now()
+	state, because, again := kind.Answers, "", askSiteAgain
+	if fell := health.Fell(results); fell != nil {
+		state, because, again = kind.Unwell, miss(fell), askSiteSoon
+	} else {
+		x.status.ProvedAt, x.status.LogFrom = now, sizes
+	}
+	x.due = now.Add(max(again, 20*took)) // a page that takes long is asked less often
+	if x.status.State == state && x.status.Because == because {
+		return
+	}
+	if x.status.State != state {
+		x.status.Since = now
+	}
+	x.status.State, x.status.Because = state, because
+	s.wake()
+}
+
+// dueSites returns the sites whose parts answer and that have to be asked, and how long until the next one has to be.
+func (s *stack) dueSites() (due []materialise.Site, wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	wait = askSiteAgain
+	if s.waiting > 0 { // a start asks by itself
+		return nil, time.Second
+	}
+	now := time.Now()
+	for _, site := range s.spec.Sites {
+		x := s.siteOf(site)
+		name, _ := s.blocker(site)
+		if name == "" && x.blocked {
+			x.due = now
+		}
+		if x.blocked = name != ""; x.blocked {
+			continue
+		}
+		if x.due.After(now) {
+			wait = min(wait, x.due.Sub(now))
+			continue
+		}
+		due = append(due, site)
+	}
+	return due, wait
+}
+
+// askSites keeps asking the stack's sites until the context ends.
+func (s *stack) askSites(ctx context.Context) {
+	for ctx.Err() == nil {
+		changed := s.changes()
+		due, wait := s.dueSites()
+		var wg sync.WaitGroup
+		slots := make(chan struct{}, sitesAtOnce)
+		for _, site := range due {
+			slots <- struct{}{}
+			wg.Go(func() {
+				defer func() { <-slots }()
+				s.askSite(ctx, site)
+			})
+		}
+		wg.Wait()
+		if len(due) > 0 {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		case <-changed:
+			_ = proc.Sleep(ctx, 50*time.Millisecond) // changes come together
+		}
+	}
+}
+
+func (s *stack) askSite(ctx context.Context, site materialise.Site) {
+	s.mu.Lock()
+	spec := s.spec
+	s.mu.Unlock()
+	sizes, began := s.logSizes(site), time.Now()
+	target, err := gateway.Target(s.keeper.home, spec, site, s.keeper.kinds)
+	if err != nil {
+		s.keeper.log.Error("cannot ask a site", "site", site.Name, "error", err)
+		s.recordSite(site, []health.Result{{Rung: kind.Reaches, Holds: new(bool), Expected: "the gateway's key", Got: err.Error()}}, sizes, 0)
+		return
+	}
+	results := health.Climb(ctx, withoutAdvisory(health.Site(target)))
+	if ctx.Err() == nil {
+		s.recordSite(site, results, sizes, time.Since(began))
+	}
+}
+
+func withoutAdvisory(ladder []kind.Rung) []kind.Rung {
+	return slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Advisory })
+}
+
+// unmetRequirement says what the part's application requires and its process does not have, "" if nothing.
+func (p *part) unmetRequirement(ctx context.Context) string {
+	k, ok := p.kind.(kind.Requirer)
+	if !ok || !p.spec.Want.Demanding() {
+		return ""
+	}
+	all, err := k.Requirements(ctx, p.spec)
+	if err != nil {
+		return ""
+	}
+	i := slices.IndexFunc(all, func(r kind.Requirement) bool { return !r.Holds })
+	if i < 0 {
+		return ""
+	}
+	r := all[i]
+	return fmt.Sprintf("the application requires %s %s %s, and the web process has: %s", r.Sort, r.Name, r.Wanted, r.Got)
+}

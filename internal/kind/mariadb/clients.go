@@ -1,0 +1,31 @@
+package mariadb
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/kind/command"
+)
+
+// clientNames are the clients of MariaDB, under their own names and those of MySQL.
+var clientNames = []string{
+	"mariadb", "mariadb-dump", "mariadb-admin", "mariadb-check", "mariadb-import", "mariadb-show",
+	"mysql", "mysqldump", "mysqladmin", "mysqlcheck", "mysqlimport", "mysqlshow",
+}
+
+// clients are a configuration for clients, as the application's user, and the clients themselves, which read it unless
+// they are told to read another (mariadb.com, "Configuring MariaDB with Option Files": the option has to come first).
+func clients(p kind.Part) []kind.File {
+	escape := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+	text := fmt.Sprintf("[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n[mysql]\ndatabase = \"%s\"\n",
+		kind.Host, p.Port, escape.Replace(p.User), escape.Replace(p.Password), escape.Replace(p.Database))
+	config := filepath.Join(p.Conf, "client.cnf")
+	body := "case \"$1\" in\n--defaults-*|--no-defaults|--print-defaults) exec PROGRAM \"$@\" ;;\nesac\n" +
+		"exec PROGRAM --defaults-file=" + command.Quote(config) + " \"$@\""
+	return append(command.Clients(p.Program, body, clientNames...), kind.File{Name: "client.cnf", Text: text, Mode: 0o600})
+}
+
+// Folders puts the clients first on the PATH of the stack's commands.
+func (mariadb) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
