@@ -334,7 +334,7 @@ func (b *bench) first() error {
 		if err != nil {
 			return err
 		}
-		if err := s.Remove(b.ctx); err != nil {
+		if err := s.Remove(b.ctx, true); err != nil {
 			return err
 		}
 		if i > 0 { // the first made the templates

@@ -92,7 +92,7 @@ func (a *app) removeDemo(cmd *cobra.Command, dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Remove(cmd.Context()); err != nil {
+	if err := s.Remove(cmd.Context(), true); err != nil {
 		return err
 	}
 	if err := demo.Remove(dir); err != nil {

@@ -128,7 +128,7 @@ database and helpers fit, says why, starts them together, and proves that each a
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
 	add("use", a.runCommand(), a.extensionsCommand())
-	add("machine", a.namesCommand(), a.portsCommand())
+	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")

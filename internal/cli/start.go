@@ -13,11 +13,13 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stack"
+	"dravit/internal/stackfile"
 	"dravit/internal/ui"
 )
 
 func (a *app) startCommand() *cobra.Command {
 	var o stack.StartOptions
+	asNew := false
 	c := &cobra.Command{
 		Use:   "start",
 		Short: "Start every part and prove that it answers",
@@ -32,6 +34,9 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 			if err != nil {
 				return err
 			}
+			if err := a.askToTakeAlong(s, asNew); err != nil {
+				return err
+			}
 			if err := a.askToBeSeen(s, &o); err != nil {
 				return err
 			}
@@ -42,8 +47,39 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 	c.Flags().StringSliceVar(&o.Consent.Network, "reachable", nil, "agree that other machines see these `sites`, whose listen is network")
 	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil, "take that back for these `sites`")
 	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil, "let a newer program take over the data of these `parts`, after a copy")
+	c.Flags().BoolVar(&asNew, "as-new", false, "begin a stack of its own, though one seems to have been moved here")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs as if nothing had run before")
 	return c
+}
+
+// askToTakeAlong asks whether a stack that was moved here is to go on here, with its data.
+func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
+	m := s.Moved
+	if m == nil {
+		return nil
+	}
+	if asNew {
+		s.TakeAlong(false)
+		return nil
+	}
+	found := "This folder was " + m.From + ", the stack " + m.Name + "."
+	if !m.Certain {
+		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name + " had the same " + stackfile.Name + "."
+	}
+	if a.agrees(found, "Go on here, with its data, ports and names?") {
+		s.TakeAlong(true)
+		return nil
+	}
+	if a.asks() {
+		s.TakeAlong(false)
+		return nil
+	}
+	return &ui.Failure{
+		Code:    exitForbidden,
+		What:    "nothing was started",
+		Because: strings.TrimSuffix(found, ".") + ", and nobody said whether its data go along",
+		Next:    "dravit start --yes takes them along; dravit start --as-new begins with new data",
+	}
 }
 
 // askToBeSeen asks, once on each machine, about sites that want to be seen by others. Where nobody can be asked, they are not.

@@ -56,6 +56,9 @@ func (a *app) statusCommand() *cobra.Command {
 					status.Name = s.Dir
 				}
 				a.ui.Status(status)
+				if s.Moved != nil {
+					a.ui.Note("this folder was " + s.Moved.From + ", the stack " + s.Moved.Name + "; dravit start takes its data along")
+				}
 				return nil
 			}
 			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteStateJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}

@@ -173,6 +173,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		} else {
 			p.mark(kind.PhaseStarting, "")
 		}
+		if fell != nil && holds(results, kind.Ours) && time.Since(began) > time.Second/2 {
+			p.stack.release(p.spec.Name) // it takes requests, and waiting longer makes none of them well
+		}
 		if prepares && ctx.Err() == nil && holds(results, kind.Ours) && (unprepared || fell != nil) {
 			if err := preparer.Prepare(ctx, p.spec); err != nil {
 				p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)

@@ -31,6 +31,7 @@ type Stack struct {
 	Hosts map[string]string `json:"hosts,omitempty"` // by site
 	// Suffixes are what its host names end with, localhost aside.
 	Suffixes []string `json:"suffixes,omitempty"`
+	Mark     Mark     `json:"mark,omitzero"` // of Dir
 }
 
 // Suffixes returns what host names of all stacks end with, localhost aside.
@@ -124,5 +125,5 @@ func RealDir(dir string) (string, error) {
 
 // Equal tells whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
-	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes)
+	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
 }

@@ -72,7 +72,7 @@ func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec,
 	}
 	spec, err := Write(h, m.Input, p, kinds, m.Host)
 	if err == nil {
-		Enter(book, id, m.Input.Project.Dir, p)
+		Enter(book, id, m.Input.Project.Dir, book.Stacks[id].Mark, p)
 	}
 	return spec, err
 }

@@ -125,8 +125,8 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 }
 
 // Enter writes down in the ledger what a plan gave to a stack.
-func Enter(book *ledger.Ledger, id, dir string, p plan.Plan) (changed bool) {
-	own := ledger.Stack{Dir: dir, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
+func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (changed bool) {
+	own := ledger.Stack{Dir: dir, Mark: mark, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
 	for _, x := range p.Parts {
 		if x.Port != 0 {
 			own.Ports[x.Name] = x.Port

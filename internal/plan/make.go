@@ -255,6 +255,8 @@ func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
 	next := "change it in " + stackfile.Name + " to something that is here"
 	if consent := m.consentNext(name, rejected); consent != "" {
 		next = consent
+	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
+		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind", written.Kind, stackfile.Name, name)
 	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}

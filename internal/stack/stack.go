@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -45,6 +44,15 @@ type Stack struct {
 	ID   string // "" before the first start
 	Dir  string // real path
 	Name string // as the ledger has it; "" before the first start
+	// Moved is the stack whose folder was moved here, nil if none was. If that is certain, ID and Name are already its own.
+	Moved *Moved
+}
+
+// Moved is a stack whose folder went elsewhere.
+type Moved struct {
+	ID, Name string
+	From     string // the folder where it was
+	Certain  bool   // false: only the stack file tells so
 }
 
 // ErrNoStack says that no stack has the name asked for.
@@ -61,7 +69,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 		if id == "" {
 			return nil, fmt.Errorf("%w: %s", ErrNoStack, name)
 		}
-		return &Stack{m, id, book.Stacks[id].Dir, name}, nil
+		return &Stack{Machine: m, ID: id, Dir: book.Stacks[id].Dir, Name: name}, nil
 	}
 	real, err := ledger.RealDir(dir)
 	if err != nil {
@@ -71,7 +79,35 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 		return nil, err
 	}
 	id := book.ByDir(real)
-	return &Stack{m, id, real, book.Stacks[id].Name}, nil
+	s := &Stack{Machine: m, ID: id, Dir: real, Name: book.Stacks[id].Name}
+	if id == "" {
+		s.recogniseMove(book)
+	}
+	return s, nil
+}
+
+// recogniseMove looks for a stack that was moved to the stack's folder.
+func (s *Stack) recogniseMove(book *ledger.Ledger) {
+	id, certain := book.MovedTo(s.Dir, ledger.MarkOf(s.Dir, filepath.Join(s.Dir, stackfile.Name)))
+	if id == "" {
+		return
+	}
+	was := book.Stacks[id]
+	s.Moved = &Moved{ID: id, Name: was.Name, From: was.Dir, Certain: certain}
+	if certain {
+		s.ID, s.Name = id, was.Name
+	}
+}
+
+// TakeAlong makes the stack the one that was moved here, with its data, ports and names; else it is a new one.
+func (s *Stack) TakeAlong(yes bool) {
+	switch {
+	case s.Moved == nil:
+	case yes:
+		s.ID, s.Name = s.Moved.ID, s.Moved.Name
+	default:
+		s.ID, s.Name = "", ""
+	}
 }
 
 // NoPartError says that the stack has no part of that name.
@@ -220,22 +256,4 @@ func (s *Stack) Logs(parts []string) (map[string]string, error) {
 		}
 	}
 	return files, nil
-}
-
-// Remove ends the stack and deletes everything that Dravit keeps of it, data included. The project's folder stays.
-func (s *Stack) Remove(ctx context.Context) error {
-	if _, err := s.Stop(ctx, nil); err != nil {
-		return err
-	}
-	if s.ID == "" {
-		return nil
-	}
-	if err := os.RemoveAll(s.Home.Stack(s.ID)); err != nil {
-		return err
-	}
-	_ = os.RemoveAll(filepath.Join(s.Home.Run, s.ID))
-	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
-		delete(book.Stacks, s.ID)
-		return nil
-	})
 }

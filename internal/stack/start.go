@@ -8,6 +8,7 @@ import (
 	"maps"
 	"os"
 	"os/user"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"time"
@@ -254,7 +255,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 			return err
 		}
 		s.Name = out.Plan.Stack
-		if !materialise.Enter(book, s.ID, s.Dir, out.Plan) {
+		if !materialise.Enter(book, s.ID, s.Dir, ledger.MarkOf(s.Dir, filepath.Join(s.Dir, stackfile.Name)), out.Plan) {
 			return ledger.ErrUnchanged
 		}
 		return nil

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+type removeJSON struct {
+	Format  int              `json:"format"`
+	Stack   string           `json:"stack"`
+	Removed bool             `json:"removed"` // false: nobody agreed, and nothing was done
+	Ports   []int            `json:"ports"`
+	Names   []string         `json:"names"`
+	Data    []stack.PartData `json:"data"` // that goes, or with data_stays stays
+	Stays   bool             `json:"data_stays"`
+}
+
+func (a *app) removeCommand() *cobra.Command {
+	var withData bool
+	c := &cobra.Command{
+		Use:   "remove [PART...]",
+		Short: "Take away what Dravit keeps of a stack; its data only with --data",
+		Long: `Remove stops a stack and takes away what Dravit keeps of it: its ports and names, its configuration and its logs. The
+project's folder is not touched. Data stays, and the next start in the same folder finds it; --data deletes it, too.
+
+With the names of parts, remove --data deletes the data of these parts only: that is how a part's data makes room for
+another kind. Remove shows what goes, with its size, and asks.`,
+		Example: "  dravit remove\n  dravit remove --stack old-office --data     also where its folder is gone\n  dravit remove db --data",
+		RunE: func(cmd *cobra.Command, parts []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			if len(parts) > 0 && !withData {
+				return &ui.Failure{
+					Code:    exitUsage,
+					What:    "a part alone is not removed",
+					Because: "the stack file says which parts there are; only their data can be deleted",
+					Next:    "dravit remove " + strings.Join(parts, " ") + " --data",
+				}
+			}
+			return a.remove(cmd, s, parts, withData)
+		},
+	}
+	c.Flags().BoolVar(&withData, "data", false, "delete the data, too; with parts: their data only")
+	return c
+}
+
+// remove shows what goes, asks, and takes it away.
+func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withData bool) error {
+	kept, err := s.Kept()
+	if err != nil {
+		return err
+	}
+	out := removeJSON{Format: 1, Stack: s.Name, Ports: append([]int{}, kept.Ports...), Names: append([]string{}, kept.Names...),
+		Data: append([]stack.PartData{}, kept.Data...), Stays: !withData}
+	if len(parts) > 0 {
+		out.Ports, out.Names = []int{}, []string{}
+		out.Data = slices.DeleteFunc(out.Data, func(d stack.PartData) bool { return !slices.Contains(parts, d.Part) })
+	}
+	if s.ID == "" {
+		return &ui.Failure{Code: exitUsage, What: "there is nothing to remove", Because: "this stack was never started"}
+	}
+	if !a.agrees(ui.Removal(s.Name, s.Dir, kept, parts, withData), "Remove it?") {
+		if a.json {
+			_ = a.print(out)
+			return exitCode(exitForbidden)
+		}
+		return &ui.Failure{
+			Code:    exitForbidden,
+			What:    "nothing was removed",
+			Because: "you did not agree",
+			Next:    strings.TrimSpace(fmt.Sprintf("%s %s --yes", cmd.CommandPath(), strings.Join(flagsOf(parts, withData), " "))),
+		}
+	}
+	if len(parts) > 0 {
+		err = s.Discard(cmd.Context(), parts)
+	} else {
+		err = s.Remove(cmd.Context(), withData)
+	}
+	if err != nil {
+		return err
+	}
+	out.Removed = true
+	if a.json {
+		return a.print(out)
+	}
+	a.ui.Removed(s.Name, kept, parts, withData)
+	return nil
+}
+
+func flagsOf(parts []string, withData bool) []string {
+	if withData {
+		parts = append(slices.Clone(parts), "--data")
+	}
+	return parts
+}

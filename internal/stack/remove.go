@@ -1,0 +1,168 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/data"
+	"dravit/internal/ledger"
+)
+
+// PartData is the data that Dravit keeps of one part.
+type PartData struct {
+	Part    string `json:"part"`
+	Kind    string `json:"kind"`    // that wrote it
+	Version string `json:"version"` // that wrote it last
+	Bytes   int64  `json:"bytes"`   // copies from before an upgrade included
+}
+
+// Kept is what Dravit keeps of a stack.
+type Kept struct {
+	Ports []int      // chosen for its parts and sites
+	Names []string   // host names
+	Data  []PartData // by part
+	Bytes int64      // of everything
+}
+
+// Kept returns what Dravit keeps of the stack.
+func (s *Stack) Kept() (Kept, error) {
+	var k Kept
+	book, err := ledger.Read(s.Home)
+	if err != nil || s.ID == "" {
+		return k, err
+	}
+	entry := book.Stacks[s.ID]
+	for _, port := range entry.Ports {
+		k.Ports = append(k.Ports, port)
+	}
+	for _, name := range entry.Hosts {
+		k.Names = append(k.Names, name)
+	}
+	slices.Sort(k.Ports)
+	slices.Sort(k.Names)
+	k.Bytes = sizeOf(s.Home.Stack(s.ID))
+	entries, err := os.ReadDir(s.Home.Stack(s.ID, "data"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return k, nil
+	}
+	for _, e := range entries {
+		if !e.IsDir() || strings.Contains(e.Name(), ".") {
+			continue
+		}
+		meta, err := data.Read(s.Home.Stack(s.ID, "data", e.Name()))
+		if err != nil {
+			meta = data.Meta{} // whatever wrote it, it can be removed
+		}
+		p := PartData{Part: e.Name(), Kind: meta.Kind, Version: meta.Version}
+		for _, folder := range s.dataFolders(e.Name()) {
+			p.Bytes += sizeOf(folder)
+		}
+		k.Data = append(k.Data, p)
+	}
+	return k, err
+}
+
+// dataFolders returns a part's data folder, what is kept beside it, and its copies from before upgrades.
+func (s *Stack) dataFolders(part string) []string {
+	dir := s.Home.Stack(s.ID, "data")
+	entries, _ := os.ReadDir(dir) // none is there: none is returned
+	var all []string
+	for _, e := range entries {
+		if name, _, _ := strings.Cut(e.Name(), "."); name == part {
+			all = append(all, filepath.Join(dir, e.Name()))
+		}
+	}
+	return all
+}
+
+// sizeOf returns how many bytes the files in a folder hold. Files that vanish meanwhile do not count.
+func sizeOf(dir string) int64 {
+	var sum int64
+	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			if info, err := e.Info(); err == nil {
+				sum += info.Size()
+			}
+		}
+		return nil
+	})
+	return sum
+}
+
+// Remove stops the stack and takes away what Dravit keeps of it: ports, names, configuration and logs, and with withData
+// its data, too. Data that stays is found again by the next start in its folder. The project's folder is not touched.
+func (s *Stack) Remove(ctx context.Context, withData bool) error {
+	if _, err := s.Stop(ctx, nil); err != nil {
+		return err
+	}
+	if s.ID == "" {
+		return nil
+	}
+	_ = os.RemoveAll(filepath.Join(s.Home.Run, s.ID))
+	kept := []string{}
+	if !withData {
+		if entries, err := os.ReadDir(s.Home.Stack(s.ID, "data")); err == nil && len(entries) > 0 {
+			kept = []string{"data", "keep", "secrets.json"} // the passwords are in the data, too
+		}
+	}
+	entries, err := os.ReadDir(s.Home.Stack(s.ID))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		if !slices.Contains(kept, e.Name()) {
+			if err := os.RemoveAll(s.Home.Stack(s.ID, e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+		if len(kept) > 0 {
+			was := book.Stacks[s.ID]
+			book.Stacks[s.ID] = ledger.Stack{Dir: was.Dir, Name: was.Name, Mark: was.Mark}
+			return nil
+		}
+		delete(book.Stacks, s.ID)
+		return os.RemoveAll(s.Home.Stack(s.ID))
+	})
+}
+
+// Discard stops the named parts and deletes their data. Part names that have no data are a NoPartError.
+func (s *Stack) Discard(ctx context.Context, parts []string) error {
+	k, err := s.Kept()
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, d := range k.Data {
+		names = append(names, d.Part)
+	}
+	for _, part := range parts {
+		if !slices.Contains(names, part) {
+			return &NoPartError{part, names}
+		}
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	running := slices.DeleteFunc(slices.Clone(parts), func(name string) bool { _, ok := spec.Part(name); return !ok })
+	if len(running) > 0 {
+		if _, err := s.Stop(ctx, running); err != nil {
+			return err
+		}
+	}
+	for _, part := range parts {
+		for _, folder := range s.dataFolders(part) {
+			if err := os.RemoveAll(folder); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

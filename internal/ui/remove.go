@@ -1,0 +1,58 @@
+package ui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravit/internal/stack"
+)
+
+// Removal says what a removal takes away of a stack, and what stays.
+func Removal(name, dir string, k stack.Kept, parts []string, withData bool) string {
+	var b strings.Builder
+	if len(parts) == 0 {
+		fmt.Fprintf(&b, "Of the stack %s (%s) go its configuration and logs, %s and %s.\n", name, dir,
+			plural(len(k.Ports), "port"), plural(len(k.Names), "name"))
+	}
+	for _, d := range k.Data {
+		switch {
+		case len(parts) > 0 && !slices.Contains(parts, d.Part):
+		case withData:
+			fmt.Fprintf(&b, "The data of part %s is deleted: %s, written by %s.\n", d.Part, bytesText(d.Bytes), strings.TrimSpace(d.Kind+" "+d.Version))
+		default:
+			fmt.Fprintf(&b, "The data of part %s stays: %s. --data deletes it, too.\n", d.Part, bytesText(d.Bytes))
+		}
+	}
+	b.WriteString("The project's folder is not touched.")
+	return b.String()
+}
+
+// Removed says what was taken away.
+func (u *UI) Removed(name string, k stack.Kept, parts []string, withData bool) {
+	var bytes int64
+	for _, d := range k.Data {
+		if withData && (len(parts) == 0 || slices.Contains(parts, d.Part)) {
+			bytes += d.Bytes
+		}
+	}
+	what := "removed " + name
+	if len(parts) > 0 {
+		what = "deleted the data of " + strings.Join(parts, ", ") + " of " + name
+	}
+	if bytes > 0 {
+		what += ": " + bytesText(bytes) + " of data are gone"
+	}
+	u.say(what)
+	if len(parts) > 0 || !withData && len(k.Data) > 0 {
+		u.Next("dravit start")
+	}
+}
+
+// bytesText is a size for people: MB, or kB where that is less than one.
+func bytesText(n int64) string {
+	if n < 1_000_000 {
+		return fmt.Sprintf("%d kB", (n+999)/1000)
+	}
+	return fmt.Sprintf("%d MB", n/1_000_000)
+}
