@@ -20,6 +20,7 @@ import (
 func explain(err error) *ui.Failure {
 	var f *ui.Failure
 	var faults stackfile.Faults
+	var badPath *stack.PathError
 	var noPart *stack.NoPartError
 	var noRuntime *stack.NoRuntimeError
 	var setting *settings.Fault
@@ -29,6 +30,8 @@ func explain(err error) *ui.Failure {
 	switch {
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &badPath):
+		return &ui.Failure{Code: exitUsage, What: "this folder cannot be a project", Because: badPath.Error(), Next: "rename the folder"}
 	case errors.As(err, &faults):
 		return badFile(faults)
 	case errors.Is(err, stackfile.ErrNone):

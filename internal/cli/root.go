@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -172,8 +174,26 @@ func save(file string, v any) error {
 
 // print writes a JSON object.
 func (a *app) print(v any) error {
-	out := json.NewEncoder(a.ui.Out)
+	var b strings.Builder
+	out := json.NewEncoder(&b)
 	out.SetIndent("", "  ")
 	out.SetEscapeHTML(false)
-	return out.Encode(v)
+	if err := out.Encode(v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(a.ui.Out, escaped(b.String()))
+	return err
+}
+
+// escaped writes the control characters that JSON leaves as they are (DEL and C1) as it writes the others.
+func escaped(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		if r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+			fmt.Fprintf(&b, "\\u%04x", r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
 }

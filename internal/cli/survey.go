@@ -45,7 +45,7 @@ and what this user may do; each can be shown alone. What a program said is remem
 			if !a.json {
 				end = a.ui.Busy("asking programs what they are")
 			}
-			s, err := m.Survey(cmd.Context())
+			s, err := m.Survey(cmd.Context(), a.dir)
 			end()
 			if err != nil {
 				return err

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 )
 
@@ -417,6 +418,12 @@ func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) 
 	}
 	<-ended
 	return nil
+}
+
+// Ruled is a kind with settings about which not the stack file alone decides.
+type Ruled interface {
+	// Rules are by the settings' names, in small letters with _ between words.
+	Rules() map[string]setting.Rule
 }
 
 // Configured is a kind whose settings are known where the stack file does not say.

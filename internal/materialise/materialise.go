@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
@@ -217,6 +218,9 @@ func databaseName(stack string) string {
 }
 
 // placeSites gives each part the sites that it serves or runs.
+// maxInclude is how long a file with directives may be, in bytes.
+const maxInclude = 1 << 20
+
 func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 	parts := map[string]*kind.Part{}
 	for i := range spec.Parts {
@@ -229,7 +233,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		}
 		if s.Include != "" {
 			site.Include = filepath.Join(in.Project.Dir, s.Include)
-			text, err := os.ReadFile(site.Include)
+			text, err := confined.ReadFile(in.Project.Dir, s.Include, maxInclude, in.Project.Elsewhere...)
 			if err != nil {
 				return err
 			}

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 )
 
 // MaxSize is the largest file that is read, in bytes.
@@ -31,11 +32,14 @@ type File struct {
 
 // Open reads a file of at most MaxSize bytes.
 func Open(name string) (File, error) {
-	f, err := os.Open(name)
+	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe is not waited for
 	if err != nil {
 		return File{}, err
 	}
 	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return File{}, errors.Join(err, ErrOther)
+	}
 	data, err := io.ReadAll(io.LimitReader(f, MaxSize+1))
 	if err != nil {
 		return File{}, err

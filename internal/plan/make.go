@@ -48,6 +48,8 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.sockets()
 	m.gateway()
 	m.sites(number)
+	m.outside(file)
+	m.suffixes()
 	m.inboxes()
 	m.requires()
 	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
@@ -212,6 +214,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 			m.lacks = map[string][]lack{}
 		}
 		m.lacks[name] = c.lacks
+		want = m.guard(name, want, k)
 		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Role(), Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {

@@ -3,17 +3,15 @@ package project
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"dravit/internal/confined"
 	"dravit/internal/pattern"
 	"dravit/internal/version"
 )
@@ -41,7 +39,7 @@ type Wanted struct {
 }
 
 // maxManifest bounds what is read of one file.
-const maxManifest = 4 << 20
+const maxManifest = 1 << 20
 
 // readManifests reads the files of one folder of the project that say which runtimes it wants.
 func readManifests(project, folder string) Manifests {
@@ -54,7 +52,7 @@ func readManifests(project, folder string) Manifests {
 		{".nvmrc", pinOf("node")}, {".node-version", pinOf("node")}, {".python-version", pinOf("python")}, {".ruby-version", pinOf("ruby")}, {".php-version", pinOf("php")},
 	} {
 		file := filepath.Join(folder, r.name)
-		text, err := readBounded(filepath.Join(project, file))
+		text, err := confined.ReadFile(project, file, maxManifest)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -74,22 +72,6 @@ func readManifests(project, folder string) Manifests {
 		return err != nil
 	})
 	return m
-}
-
-func readBounded(file string) ([]byte, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(err, fs.ErrNotExist)
-	}
-	text, err := io.ReadAll(io.LimitReader(f, maxManifest+1))
-	if len(text) > maxManifest {
-		return nil, fmt.Errorf("it is larger than %d MB", maxManifest>>20)
-	}
-	return text, err
 }
 
 func (m *Manifests) want(program, text string, g version.Grammar, file string) {

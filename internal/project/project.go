@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 )
@@ -20,6 +21,11 @@ type Facts struct {
 	Files     []string             `json:"files,omitempty"`     // of those that sites include, the ones that are there
 	Manifests map[string]Manifests `json:"manifests,omitempty"` // by folder: the project, and those above document roots
 	Modules   []kind.Module        `json:"modules,omitempty"`   // compiled files that the project brings
+	// Outside is where paths of the stack file lead that links, or they themselves, lead out of the project.
+	Outside map[string]string `json:"outside,omitempty"`
+
+	// Elsewhere are folders beside the project that this machine's user lets it reach.
+	Elsewhere []string `json:"elsewhere,omitempty"`
 }
 
 // Folder is a folder that may be a document root.
@@ -35,19 +41,24 @@ var Roots = []string{"public", "web", "htdocs", "."}
 var Indexes = []string{"index.php", "index.html"}
 
 // Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their own.
-func Look(dir string, sites []stackfile.Site) Facts {
-	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}}
+// paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
+func Look(dir string, sites []stackfile.Site, paths, allowed []string) Facts {
+	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}, Outside: map[string]string{}, Elsewhere: allowed}
+	for _, path := range paths {
+		f.outside(path)
+	}
 	var roots []string
 	for _, s := range sites {
 		if s.Each == "" && s.Root != "" {
 			roots = append(roots, s.Root)
 		}
-		if info, err := os.Stat(filepath.Join(dir, s.Include)); err == nil && info.Mode().IsRegular() {
+		f.outside(s.Include)
+		if info, err := confined.Stat(dir, s.Include, allowed...); s.Include != "" && err == nil && info.Mode().IsRegular() {
 			f.Files = append(f.Files, s.Include)
 		}
 	}
 	for _, root := range append(roots, Roots...) {
-		f.Folders[filepath.Clean(root)] = look(filepath.Join(dir, root))
+		f.Folders[filepath.Clean(root)] = f.look(root)
 	}
 	for _, root := range append(roots, ".") {
 		for _, folder := range Above(root) {
@@ -72,7 +83,9 @@ func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
 			continue
 		}
 		parent, glob := filepath.Split(s.Each)
-		entries, _ := os.ReadDir(filepath.Join(f.Dir, parent)) // a folder that is not there holds no sites
+		f.outside(parent)
+		entries, _ := confined.ReadDir(f.Dir, parent, maxFolders, f.Elsewhere...) // a folder that is not there holds no sites
+		slices.SortFunc(entries, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 		for _, e := range entries {
 			fits, _ := filepath.Match(glob, e.Name()) // the pattern was read already
 			if !fits || strings.HasPrefix(e.Name(), ".") {
@@ -82,6 +95,7 @@ func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
 			if info, err := os.Stat(filepath.Join(f.Dir, folder)); err != nil || !info.IsDir() {
 				continue
 			}
+			f.outside(folder)
 			f.Each[s.Each] = append(f.Each[s.Each], folder)
 			roots := Roots
 			if s.Root != "" {
@@ -89,7 +103,7 @@ func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
 			}
 			for _, root := range roots {
 				root = filepath.Join(folder, root)
-				now := look(filepath.Join(f.Dir, root))
+				now := f.look(root)
 				changed = changed || now != f.Folders[root]
 				f.Folders[root] = now
 			}
@@ -98,14 +112,36 @@ func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
 	return changed || !maps.EqualFunc(was, f.Each, slices.Equal)
 }
 
-func look(path string) Folder {
-	info, err := os.Stat(path)
+// maxFolders is how many folders of a pattern are looked at.
+const maxFolders = 20_000
+
+// outside notes where a path leads, if that is out of the project.
+func (f *Facts) outside(path string) {
+	if path == "" {
+		return
+	}
+	if filepath.IsAbs(path) || strings.HasPrefix(path, "~") {
+		if !slices.ContainsFunc(append(f.Elsewhere, f.Dir), func(dir string) bool { return confined.Inside(dir, filepath.Clean(path)) }) {
+			f.Outside[path] = path
+		}
+		return
+	}
+	if real := confined.Outside(f.Dir, path, f.Elsewhere...); real != "" {
+		f.Outside[path] = real
+		f.Outside[filepath.Clean(path)] = real
+	}
+}
+
+// look tells of a folder that may be a document root. One that links lead out of the project exists, and is not looked into.
+func (f *Facts) look(root string) Folder {
+	f.outside(root)
+	info, err := os.Stat(filepath.Join(f.Dir, root))
 	folder := Folder{Exists: err == nil && info.IsDir()}
-	if !folder.Exists {
+	if !folder.Exists || f.Outside[filepath.Clean(root)] != "" {
 		return folder
 	}
 	for _, index := range Indexes {
-		if _, err := os.Stat(filepath.Join(path, index)); err == nil {
+		if _, err := os.Stat(filepath.Join(f.Dir, root, index)); err == nil {
 			folder.Index = index
 			break
 		}

@@ -36,7 +36,7 @@ func TestManifests(t *testing.T) {
 	} {
 		write(t, dir, name, text)
 	}
-	m := Look(dir, nil).Manifests["."]
+	m := Look(dir, nil, nil, nil).Manifests["."]
 	assert.Empty(t, m.Faults)
 	assert.Equal(t, []Wanted{{"php", "intl", "composer.json"}, {"php", "zend_opcache", "composer.json"}}, m.Extensions)
 	assert.Equal(t, []Demand{
@@ -59,12 +59,13 @@ func TestBadManifests(t *testing.T) {
 	write(t, dir, "pyproject.toml", "[tool.poetry.dependencies]\npython = \"one day\"\n")
 	write(t, dir, ".nvmrc", "\n# nothing\n")
 	require.NoError(t, os.Mkdir(filepath.Join(dir, ".ruby-version"), 0o755))
-	m := Look(dir, nil).Manifests["."]
+	m := Look(dir, nil, nil, nil).Manifests["."]
 	assert.Empty(t, m.Demands)
-	require.Len(t, m.Faults, 3)
+	require.Len(t, m.Faults, 4)
 	assert.Contains(t, m.Faults[0], "composer.json: ")
 	assert.Contains(t, m.Faults[1], ".nvmrc: it names no version")
-	assert.Contains(t, m.Faults[2], `pyproject.toml: "one day" is not understood`)
+	assert.Contains(t, m.Faults[2], ".ruby-version")
+	assert.Contains(t, m.Faults[3], `pyproject.toml: "one day" is not understood`)
 }
 
 // A site's folder has manifests of its own; those of other folders are not looked at.
@@ -74,7 +75,7 @@ func TestFolders(t *testing.T) {
 	write(t, dir, "old/public/index.php", "")
 	write(t, dir, "other/composer.json", `{"require": {"php": "^5.6"}}`)
 	write(t, dir, "public/index.html", "")
-	f := Look(dir, []stackfile.Site{{Name: "a", Root: "old/public"}, {Name: "b", Root: "../outside"}})
+	f := Look(dir, []stackfile.Site{{Name: "a", Root: "old/public"}, {Name: "b", Root: "../outside"}}, nil, nil)
 	assert.Len(t, f.Manifests, 1)
 	assert.Equal(t, "^7.4", f.Manifests["old"].Demands[0].Text)
 	assert.Equal(t, Folder{Exists: true, Index: "index.php"}, f.Folders["old/public"])

@@ -25,6 +25,12 @@ type Settings struct {
 	// HTTP and HTTPS are the ports that the gateway takes where they are free. 0: 80 and 443 where this user may, else others.
 	HTTP  int `toml:"http" json:"http"`
 	HTTPS int `toml:"https" json:"https"`
+	// Outside are folders and files beside projects that stack files may name, or reach through links. Absolute.
+	Outside []string `toml:"outside" json:"outside,omitempty"`
+	// Suffixes are what host names may end with though it is not reserved for private use.
+	Suffixes []string `toml:"suffixes" json:"suffixes,omitempty"`
+	// Ask is how programs of these names are asked for their version: arguments, with spaces between.
+	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
 }
 
 // Fault says what is wrong with the file.
@@ -56,7 +62,7 @@ func Read(h *home.Home) (Settings, error) {
 			return s, &Fault{file, fmt.Sprintf("%s = %d is no port of its own", name, port)}
 		}
 	}
-	for _, folders := range [][]string{s.Programs, s.Extensions} {
+	for _, folders := range [][]string{s.Programs, s.Extensions, s.Outside} {
 		for i, dir := range folders {
 			if !filepath.IsAbs(dir) {
 				return s, &Fault{file, fmt.Sprintf("the folder %q is not absolute", dir)}

@@ -2,14 +2,18 @@ package stack
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/project"
+	"dravit/internal/setting"
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
@@ -33,12 +37,21 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
+	suffixes := in.Consent.Suffixes
 	said, err := s.consent(consent)
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
 	in.Consent = said.with(consent)
+	in.Consent.Suffixes = suffixes
 	return in, plan.Make(in, s.Kinds.Pure()), nil
+}
+
+// PathError says that a project's path holds a control character, which no configuration file can carry.
+type PathError struct{ Dir string }
+
+func (e *PathError) Error() string {
+	return fmt.Sprintf("the project's path has a control character: %q", e.Dir)
 }
 
 // newID stands for the id of a stack that was never started.
@@ -50,7 +63,10 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	if err != nil {
 		return plan.Input{}, err
 	}
-	in := plan.Input{Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file), Survey: found, Run: s.Home.Run, Version: s.Version,
+	if !confined.Printable(s.Dir) {
+		return plan.Input{}, &PathError{s.Dir}
+	}
+	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes}, Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, set.Outside), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Resolver: book.Resolver, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
@@ -96,9 +112,31 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	return in, err
 }
 
+// pathsOf returns the paths that a stack file names beside those of its sites.
+func pathsOf(file *stackfile.File) []string {
+	paths := []string{file.Dotenv}
+	for _, part := range file.Parts {
+		for _, k := range part.Kind {
+			want := part.For(k)
+			for _, value := range want.Settings {
+				paths = append(paths, setting.Paths(string(value))...)
+			}
+			for _, e := range want.Extensions {
+				if strings.Contains(e, "/") {
+					paths = append(paths, e)
+				}
+			}
+		}
+		if part.Requires != nil {
+			paths = append(paths, part.Requires.Writable...)
+		}
+	}
+	return paths
+}
+
 // project reads what the folder says, with the modules that it brings for the runtimes of the stack.
-func (s *Stack) project(file *stackfile.File) project.Facts {
-	facts := project.Look(s.Dir, file.Sites)
+func (s *Stack) project(file *stackfile.File, allowed []string) project.Facts {
+	facts := project.Look(s.Dir, file.Sites, pathsOf(file), allowed)
 	seen := map[string]bool{}
 	for _, name := range file.PartNames() {
 		for _, k := range file.Parts[name].Kind {

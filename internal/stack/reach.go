@@ -9,10 +9,12 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/home"
+	"dravit/internal/kind"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
+	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 )
 
@@ -37,6 +39,10 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	if err != nil {
 		return out, err
 	}
+	agreed, err := s.consent(plan.Consent{})
+	if err != nil {
+		return out, err
+	}
 	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	runs := members.Alive(entrance)
 	for _, site := range spec.Sites {
@@ -52,7 +58,7 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	for l, pid := range outside {
 		for _, p := range spec.Parts {
 			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
-				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, URLs: urls(l.Port, l.Address)})
+				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, Agreed: agreed.Network[p.Name], URLs: urls(l.Port, l.Address)})
 			}
 		}
 	}
@@ -123,6 +129,37 @@ func (c consent) with(now plan.Consent) plan.Consent {
 	return now
 }
 
+// wantNetwork returns the names of the sites and parts that ask to be reachable from the network.
+func (s *Stack) wantNetwork(file *stackfile.File) []string {
+	var all []string
+	for _, site := range file.Sites {
+		if site.Network() {
+			all = append(all, site.Name)
+		}
+	}
+	for _, name := range file.PartNames() {
+		part := file.Parts[name]
+		if slices.ContainsFunc(part.Kind, func(k string) bool { return opens(s.Kinds.Of(k), part.For(k)) }) {
+			all = append(all, name)
+		}
+	}
+	return all
+}
+
+// opens reports whether settings of a part open its server to the network.
+func opens(k kind.Kind, want stackfile.Part) bool {
+	ruled, ok := k.(kind.Ruled)
+	if !ok {
+		return false
+	}
+	for name, value := range want.Settings {
+		if setting.RuleOf(ruled.Rules(), name) == setting.Opens && !setting.Loopback(string(value)) {
+			return true
+		}
+	}
+	return false
+}
+
 // Unasked returns the sites that want to be seen by other machines, of which the user was never asked.
 func (s *Stack) Unasked() ([]string, error) {
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
@@ -134,9 +171,9 @@ func (s *Stack) Unasked() ([]string, error) {
 		return nil, err
 	}
 	var out []string
-	for _, site := range file.Sites {
-		if _, asked := c.Network[site.Name]; site.Network() && !asked {
-			out = append(out, site.Name)
+	for _, name := range s.wantNetwork(file) {
+		if _, asked := c.Network[name]; !asked {
+			out = append(out, name)
 		}
 	}
 	return out, nil
@@ -153,13 +190,8 @@ func (e *NoSiteError) Error() string {
 }
 
 // knows tells whether every site of which a consent speaks wants to be seen by other machines.
-func knows(file *stackfile.File, now plan.Consent) error {
-	var all []string
-	for _, s := range file.Sites {
-		if s.Network() {
-			all = append(all, s.Name)
-		}
-	}
+func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
+	all := s.wantNetwork(file)
 	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {
 		if !slices.Contains(all, name) {
 			return &NoSiteError{name, all}

@@ -209,7 +209,7 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
 // the parts to restart is not in it.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
-	if err := knows(file, o.Consent); err != nil {
+	if err := s.knows(file, o.Consent); err != nil {
 		return err
 	}
 	found, err := s.Look(ctx, file.Requires)
@@ -230,7 +230,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		if err != nil {
 			return err
 		}
+		suffixes := in.Consent.Suffixes
 		in.Consent = said.with(o.Consent)
+		in.Consent.Suffixes = suffixes
 		out.Plan = plan.Make(in, s.Kinds.Pure())
 		if !out.Plan.OK {
 			return ErrNoPlan

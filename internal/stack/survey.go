@@ -13,23 +13,30 @@ import (
 	"dravit/internal/survey"
 )
 
-func (m *Machine) surveyor() (survey.Machine, error) {
+// surveyor surveys this machine. It runs nothing that lies in the project's folder, "" for none.
+func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	set, err := settings.Read(m.Home)
-	return survey.Here(m.Kinds, set, m.Home.Path("survey.json")), err
+	machine := survey.Here(m.Kinds, set, m.Home.Path("survey.json"))
+	machine.Project = project
+	return machine, err
 }
 
 // Look surveys the machine as far as a plan rests on it.
-func (m *Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (survey.Survey, error) {
-	machine, err := m.surveyor()
+func (s *Stack) Look(ctx context.Context, requires map[string]stackfile.Require) (survey.Survey, error) {
+	machine, err := s.surveyor(s.Dir)
 	if err != nil {
 		return survey.Survey{}, err
 	}
 	return machine.Look(ctx, requires)
 }
 
-// Survey surveys everything, with who holds each port and what this user may do.
-func (m *Machine) Survey(ctx context.Context) (survey.Survey, error) {
-	machine, err := m.surveyor()
+// Survey surveys everything from a folder, with who holds each port and what this user may do.
+func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error) {
+	project := ""
+	if real, err := ledger.RealDir(dir); err == nil {
+		project, _ = stackfile.Find(real) // "": outside of any project
+	}
+	machine, err := m.surveyor(project)
 	if err != nil {
 		return survey.Survey{}, err
 	}

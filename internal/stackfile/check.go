@@ -150,6 +150,9 @@ func (r *reader) each(at string, s Site) {
 	}
 }
 
+// WaysToAsk are the arguments with which a stack file may have a program asked for its version. They do nothing else.
+var WaysToAsk = []string{"--version", "-version", "-V", "-v", "version"}
+
 var (
 	envName     = pattern.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
 	placeholder = pattern.New(`(\{)?\{\s*([A-Za-z][\w-]*(?:\.[\w-]+)*)\s*\}\}?`)

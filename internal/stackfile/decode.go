@@ -147,6 +147,11 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		switch tag.Get("check") {
 		case "version":
 			_, err = version.ParseConstraint(s)
+		case "ask":
+			if !slices.Contains(WaysToAsk, s) {
+				err = fmt.Errorf("a program is not asked with %q: one of %s; for another way on this machine: [ask] in Dravit's settings.toml",
+					s, strings.Join(WaysToAsk, ", "))
+			}
 		case "suffix":
 			err = suffix.Refuse(s)
 		case "expression":
@@ -183,18 +188,26 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 	}
 }
 
+// maxItems is how many entries a list of texts may have.
+const maxItems = 1000
+
 func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructTag, want string) {
 	list, ok := v.([]any)
-	out := []string{}
+	if len(list) > maxItems {
+		r.fault(at, fmt.Sprintf("%s has %d entries, and may have %d", last(at), len(list), maxItems), "")
+		return
+	}
+	out, seen := []string{}, map[string]bool{}
 	for i, item := range list {
 		s, isText := item.(string)
 		ok = ok && isText
 		if p := tag.Get("items"); isText && p != "" && !pattern.Of(p).MatchString(s) {
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), patternHint(p))
 		}
-		if slices.Contains(out, s) {
+		if seen[s] {
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q stands in %s twice", s, last(at)), "")
 		}
+		seen[s] = true
 		out = append(out, s)
 	}
 	if !ok {

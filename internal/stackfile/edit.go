@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/confined"
+
 	"github.com/pelletier/go-toml/v2"
 )
 
@@ -25,7 +27,7 @@ type Edit struct {
 // spaces. Of the two files the one that holds the list is changed. Nothing is written.
 func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
 	for _, name := range []string{LocalName, Name} {
-		text, err := os.ReadFile(filepath.Join(dir, name))
+		text, err := confined.ReadFile(dir, name, maxFile)
 		if err != nil {
 			continue
 		}
@@ -40,7 +42,7 @@ func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Ed
 			}
 		}
 	}
-	text, err := os.ReadFile(filepath.Join(dir, Name))
+	text, err := confined.ReadFile(dir, Name, maxFile)
 	if err != nil {
 		return Edit{}, err
 	}
@@ -83,7 +85,7 @@ func verified(e Edit, dir, part, kind string, list []string, words Vocabulary, e
 	}
 	defer os.RemoveAll(temp)
 	for _, name := range []string{Name, LocalName} {
-		text, err := os.ReadFile(filepath.Join(dir, name))
+		text, err := confined.ReadFile(dir, name, maxFile)
 		if name == e.File {
 			text, err = e.Text, nil
 		}

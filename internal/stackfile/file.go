@@ -91,7 +91,7 @@ type Expect struct {
 // Require is a command-line program that must be there. In the file it is a table, or a version alone.
 type Require struct {
 	Version string `toml:"version" json:"version,omitempty" doc:"A version prefix or comparisons. Absent: any version." check:"version"`
-	Ask     string `toml:"ask" json:"ask,omitempty" doc:"The arguments with which the program tells its version, with spaces between. Absent: known for many programs, else --version."`
+	Ask     string `toml:"ask" json:"ask,omitempty" check:"ask" doc:"The arguments with which the program tells its version: one of --version, -version, -V, -v, version. Absent: known for many programs, else --version. Others go into the settings of a machine."`
 	Pattern string `toml:"pattern" json:"pattern,omitempty" doc:"A regular expression (RE2) whose first group is the version. Absent: the first number with a dot." check:"expression"`
 }
 

@@ -1,6 +1,7 @@
 package stackfile
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"dravit/internal/confined"
 	"dravit/internal/pattern"
 )
 
@@ -64,11 +66,11 @@ func Find(dir string) (string, error) {
 // Read reads the stack file of a project's folder together with its local overrides. A bad file gives Faults.
 func Read(dir string, words Vocabulary) (*File, error) {
 	r := reader{words: words, places: map[string]place{}}
-	tree, err := r.load(filepath.Join(dir, Name), Name)
+	tree, err := r.load(dir, Name)
 	if err != nil {
 		return nil, err
 	}
-	local, err := r.load(filepath.Join(dir, LocalName), LocalName)
+	local, err := r.load(dir, LocalName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -111,10 +113,27 @@ type reader struct {
 	faults Faults
 }
 
-func (r *reader) load(path, shown string) (map[string]any, error) {
-	data, err := os.ReadFile(path)
+// maxFile is how large a stack file may be, in bytes.
+const maxFile = 256 << 10
+
+// load reads one of the two files of a stack. A fault in its form is noted, and nothing returned.
+func (r *reader) load(dir, shown string) (map[string]any, error) {
+	data, err := confined.ReadFile(dir, shown, maxFile)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.faults = append(r.faults, Fault{File: shown, Line: 1, Col: 1, What: "the file cannot be read: " + err.Error()})
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
+	}
+	if line := tooDeep(data); line > 0 {
+		r.faults = append(r.faults, Fault{File: shown, Line: line, Col: 1, What: "this is nested deeper than any stack file"})
+		return nil, nil
+	}
+	if bytes.HasPrefix(data, byteOrderMark) {
+		r.faults = append(r.faults, Fault{File: shown, Line: 1, Col: 1, What: "the file begins with a byte order mark",
+			Hint: "save it as UTF-8 without one"})
+		return nil, nil
 	}
 	tree := map[string]any{}
 	err = toml.Unmarshal(data, &tree)
@@ -144,6 +163,25 @@ func (r *reader) load(path, shown string) (map[string]any, error) {
 		r.places["local:"+path] = at
 	}
 	return tree, nil
+}
+
+// byteOrderMark is what some editors put before UTF-8 text (U+FEFF).
+var byteOrderMark = []byte("\xef\xbb\xbf")
+
+// maxDepth is how many keys or brackets deep a value of a stack file may be. The deepest real one is at 5.
+const maxDepth = 30
+
+// tooDeep returns the first line that nests deeper than maxDepth, 0 if none does. It is asked before the file is parsed.
+func tooDeep(data []byte) int {
+	line := 0
+	for text := range bytes.Lines(data) {
+		line++
+		key, _, _ := bytes.Cut(text, []byte("="))
+		if bytes.Count(key, []byte(".")) > maxDepth || bytes.Count(text, []byte("[")) > 200 || bytes.Count(text, []byte("{")) > 200 {
+			return line
+		}
+	}
+	return 0
 }
 
 // merge lays local values over the shared ones. Tables merge key by key; sites and the like, lists of tables, by their names.
@@ -187,6 +225,11 @@ func tables(list []any) bool {
 	return !slices.ContainsFunc(list, func(x any) bool { _, ok := x.(map[string]any); return !ok })
 }
 
+const (
+	maxFaults = 100 // that are told of one file
+	maxLine   = 300 // bytes of a line that are shown
+)
+
 // fault notes a fault at a path, or at the nearest table above it.
 func (r *reader) fault(path, what, hint string) {
 	at, ok := r.places[path]
@@ -197,7 +240,15 @@ func (r *reader) fault(path, what, hint string) {
 	if !ok {
 		at.file = Name
 	}
-	r.faults = append(r.faults, Fault{File: at.file, Line: at.line, Col: at.col, Text: at.text, What: what, Hint: hint})
+	if len(r.faults) >= maxFaults {
+		return
+	}
+	x := Fault{File: at.file, Line: at.line, Col: at.col, Text: at.text, What: what, Hint: hint}
+	if len(x.Text) > maxLine { // a line to read, not a file in one line
+		x.Text = strings.ToValidUTF8(x.Text[:maxLine], "")
+		x.Col = min(x.Col, maxLine)
+	}
+	r.faults = append(r.faults, x)
 }
 
 func (r *reader) file(tree map[string]any) *File {

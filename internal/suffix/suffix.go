@@ -26,6 +26,11 @@ var others = map[string]string{
 var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google", "hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
 	"prof", "rsvp", "search", "skype", "soy", "windows", "youtube", "zip"}
 
+// Reserved reports whether a suffix, or one that it ends with, belongs to nobody and may be used within a machine.
+func Reserved(s string) bool {
+	return slices.ContainsFunc(reserved, func(r string) bool { return s == r || strings.HasSuffix(s, "."+r) })
+}
+
 // Refuse returns why names of this machine must not end with a suffix, nil where they may.
 func Refuse(s string) error {
 	last := s[strings.LastIndexByte(s, '.')+1:]

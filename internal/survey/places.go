@@ -159,7 +159,7 @@ func (l *looker) find(patterns []string) []place {
 		for _, name := range l.folders.names(in.dir, patterns) {
 			file := filepath.Join(in.dir, name)
 			real := l.real(file)
-			if seen[real] || !executable(l.Root+real) {
+			if seen[real] || !executable(l.Root+real) || l.ofProject(real) {
 				continue
 			}
 			seen[real] = true

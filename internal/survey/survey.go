@@ -62,6 +62,7 @@ type Machine struct {
 	Root     string // of the file system; "" is the machine's own. Recorded trees have another
 	Home     string // of the user, within Root
 	Path     string // PATH
+	Project  string // the folder whose programs are not run, as a real path; "": none
 }
 
 // Here is this machine as this user sees it.

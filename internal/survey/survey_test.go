@@ -309,7 +309,7 @@ func TestManners(t *testing.T) {
 		"erl":     {"26", "26"},
 		"dotnet":  {"8.0.100-rc.1", "8.0.100-rc.1"},
 	} {
-		assert.Equal(t, c.want, firstVersion(regexp.MustCompile(mannerOf(name, stackfile.Require{}).pattern), c.says), name)
+		assert.Equal(t, c.want, firstVersion(regexp.MustCompile(Machine{}.mannerOf(name, stackfile.Require{}).pattern), c.says), name)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"dravit/internal/confined"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
@@ -68,17 +69,18 @@ var manners = map[string]manner{
 // Known returns the names of the programs whose manner of telling their version is known.
 func Known() []string { return slices.Sorted(maps.Keys(manners)) }
 
-// mannerOf is how a program is asked: as the user says, else as it is known, else with --version.
-func mannerOf(name string, want stackfile.Require) manner {
+// mannerOf is how a program is asked: as this machine's settings say, else as the stack file, which may only choose among
+// the usual ways, else as it is known, else with --version.
+func (m Machine) mannerOf(name string, want stackfile.Require) manner {
 	known := manners[name]
-	return manner{cmp.Or(want.Ask, known.args, "--version"), cmp.Or(want.Pattern, known.pattern, usualNumber)}
+	return manner{cmp.Or(m.Settings.Ask[name], want.Ask, known.args, "--version"), cmp.Or(want.Pattern, known.pattern, usualNumber)}
 }
 
 // tools asks for the versions of the programs of these names, each file once. The answers come with wg.
 func (l *looker) tools(ctx context.Context, wg *sync.WaitGroup, requires map[string]stackfile.Require) []Tool {
 	tools := make([]Tool, 0, len(requires))
 	for _, name := range slices.Sorted(maps.Keys(requires)) {
-		m := mannerOf(name, requires[name])
+		m := l.mannerOf(name, requires[name])
 		re, err := regexp.Compile(m.pattern)
 		if err != nil {
 			continue // the stack file's reader refused it
@@ -103,13 +105,18 @@ func (l *looker) named(name string) []Found {
 			continue
 		}
 		real := l.real(file)
-		if seen[real] || !executable(l.Root+real) {
+		if seen[real] || !executable(l.Root+real) || l.ofProject(real) {
 			continue
 		}
 		seen[real] = true
 		all = append(all, Found{Path: file, Origin: in.origin, OnPath: slices.ContainsFunc(onPath, func(d string) bool { return filepath.Clean(d) == in.dir })})
 	}
 	return all
+}
+
+// ofProject reports whether a program lies in the project's folder. Nothing of a repository is run before a start.
+func (l *looker) ofProject(real string) bool {
+	return l.Project != "" && confined.Inside(l.Project, real)
 }
 
 func (l *looker) askTool(ctx context.Context, wg *sync.WaitGroup, f *Found, m manner, re *regexp.Regexp) {

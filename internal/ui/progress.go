@@ -91,6 +91,6 @@ func (p *Progress) show() {
 
 func (p *Progress) erase() {
 	if p.u.live {
-		fmt.Fprint(p.u.Err, "\r\x1b[K")
+		fmt.Fprint(p.u.Err, eraseLine)
 	}
 }

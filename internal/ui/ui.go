@@ -30,7 +30,7 @@ type UI struct {
 
 // New returns a UI on the standard streams. Plain also holds with NO_COLOR, TERM=dumb, or without a terminal.
 func New(plain bool) *UI {
-	u := &UI{Out: os.Stdout, Err: os.Stderr, Plain: plain}
+	u := &UI{Out: screen{os.Stdout}, Err: screen{os.Stderr}, Plain: plain}
 	if os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" || !term.IsTerminal(int(os.Stdout.Fd())) {
 		u.Plain = true
 	}
@@ -46,14 +46,14 @@ const (
 	red    = "1"
 	green  = "2"
 	yellow = "3"
-	grey   = "8"
+	grey   = "8;5;8" // with the leading 3: the eighth colour of the palette (ECMA-48 SGR 38)
 )
 
 func (u *UI) paint(colour, text string) string {
 	if u.Plain || text == "" {
 		return text
 	}
-	return lipgloss.NewStyle().Foreground(lipgloss.Color(colour)).Render(text)
+	return style("3"+colour, text)
 }
 
 func (u *UI) dim(text string) string { return u.paint(grey, text) }
@@ -62,7 +62,7 @@ func (u *UI) bold(text string) string {
 	if u.Plain {
 		return text
 	}
-	return lipgloss.NewStyle().Bold(true).Render(text)
+	return style("1", text)
 }
 
 func (u *UI) state(s kind.State) string {
@@ -194,11 +194,5 @@ func dash(n int) string {
 
 // LogLine writes one line of a part's log, without the control characters that would steer the terminal.
 func (u *UI) LogLine(part string, width int, line string) {
-	clean := strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\t' || r == 0x7f {
-			return -1
-		}
-		return r
-	}, line)
-	u.say(u.dim(fmt.Sprintf("%-*s", width, part)) + "  " + clean)
+	u.say(u.dim(fmt.Sprintf("%-*s", width, part)) + "  " + printable(line))
 }

@@ -255,5 +255,5 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	}
 	assert.Contains(t, lines[23], "more lines")
 	w.End()
-	assert.True(t, strings.HasSuffix(out.String(), "\x1b[?25h\x1b[?1049l"))
+	assert.True(t, strings.HasSuffix(out.String(), control("?25", "h")+control("?1049", "l")))
 }

@@ -26,12 +26,12 @@ const maxHistory = 24
 
 // Watch begins to watch. End must be called.
 func (u *UI) Watch() *Watch {
-	fmt.Fprint(u.Out, "\x1b[?1049h\x1b[?25l") // another screen, without the cursor (xterm, terminfo smcup and civis)
+	fmt.Fprint(u.Out, control("?1049", "h")+control("?25", "l")) // another screen, without the cursor (xterm, terminfo smcup and civis)
 	return &Watch{u: u, history: map[string][]float64{}}
 }
 
 // End gives the terminal back.
-func (w *Watch) End() { fmt.Fprint(w.u.Out, "\x1b[?25h\x1b[?1049l") }
+func (w *Watch) End() { fmt.Fprint(w.u.Out, control("?25", "h")+control("?1049", "l")) }
 
 // Show paints one look into a window of so many columns and rows.
 func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows int) {
@@ -41,14 +41,14 @@ func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows i
 		lines = append(lines[:max(rows-1, 0)], w.u.dim(fmt.Sprintf("... %d more lines; a higher window shows them", len(lines)-rows+1)))
 	}
 	var b strings.Builder
-	b.WriteString("\x1b[H")
+	b.WriteString(control("", "H"))
 	for i, l := range lines {
 		if i > 0 {
 			b.WriteString("\n")
 		}
-		b.WriteString(ansi.Truncate(l, columns, "…") + "\x1b[K")
+		b.WriteString(ansi.Truncate(l, columns, "…") + control("", "K"))
 	}
-	b.WriteString("\x1b[J")
+	b.WriteString(control("", "J"))
 	fmt.Fprint(w.u.Out, b.String())
 }
 

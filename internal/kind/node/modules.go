@@ -1,11 +1,11 @@
 package node
 
 import (
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/objfile"
@@ -35,6 +35,10 @@ func read(project, file string) kind.Module {
 		m.Fault = err.Error()
 		return m
 	}
+	if _, err := confined.Stat(project, rel); err != nil {
+		m.Fault = err.Error()
+		return m
+	}
 	f, err := objfile.Open(file)
 	if err != nil {
 		m.Fault = err.Error()
@@ -49,7 +53,7 @@ func read(project, file string) kind.Module {
 	if slices.Contains(f.Defined, "napi_register_module_v1") || slices.Contains(f.Wanted, "napi_module_register") || m.Built != "" {
 		return m
 	}
-	text, _ := os.ReadFile(filepath.Join(filepath.Dir(filepath.Dir(file)), "config.gypi"))
+	text, _ := confined.ReadFile(project, filepath.Join(filepath.Dir(filepath.Dir(rel)), "config.gypi"), 1<<20)
 	if found := pattern.Of(`"node_module_version":\s*"?(\d+)`).FindSubmatch(text); found != nil {
 		m.Built = string(found[1])
 	}

@@ -1,13 +1,16 @@
 package php
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/kind"
 	"dravit/internal/objfile"
 	"dravit/internal/pattern"
@@ -117,7 +120,14 @@ func (php) Scan(project string, want stackfile.Part) []kind.Module {
 	var modules []kind.Module
 	for _, entry := range want.Extensions {
 		if isPath(entry) {
-			m, _ := readModule(filepath.Join(project, entry))
+			m := kind.Module{Kind: "php", Name: strings.TrimSuffix(filepath.Base(entry), ".so")}
+			if real, err := confined.Resolve(project, entry); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				m.Fault = err.Error()
+			} else if err == nil {
+				m, _ = readModule(real)
+			} else {
+				m, _ = readModule(filepath.Join(project, entry))
+			}
 			m.File = filepath.Clean(entry)
 			modules = append(modules, m)
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
@@ -18,7 +19,7 @@ type venv struct{ dir, version string }
 // environment finds the project's virtual environment.
 func environment(project string) (venv, bool) {
 	for _, dir := range []string{".venv", "venv", "env"} {
-		text, err := os.ReadFile(filepath.Join(project, dir, "pyvenv.cfg"))
+		text, err := confined.ReadFile(project, filepath.Join(dir, "pyvenv.cfg"), maxRead)
 		if err != nil {
 			continue
 		}
@@ -28,6 +29,11 @@ func environment(project string) (venv, bool) {
 	}
 	return venv{}, false
 }
+
+const (
+	maxRead    = 1 << 20 // bytes of one file
+	maxEntries = 20_000  // of one folder
+)
 
 // series is the part of a version within which compiled packages fit: 3.11.
 func series(version string) string {
@@ -49,7 +55,11 @@ func (python) Scan(project string, _ stackfile.Part) []kind.Module {
 	sites, _ := filepath.Glob(filepath.Join(pattern.Literal(project), env.dir, "lib", "python*", "site-packages"))
 	installed := map[string]bool{}
 	for _, site := range sites {
-		entries, _ := os.ReadDir(site)
+		rel, err := filepath.Rel(project, site)
+		if err != nil {
+			continue
+		}
+		entries, _ := confined.ReadDir(project, rel, maxEntries)
 		for _, e := range entries {
 			if name, ok := strings.CutSuffix(e.Name(), ".dist-info"); ok {
 				name, _, _ = strings.Cut(name, "-")
@@ -60,7 +70,7 @@ func (python) Scan(project string, _ stackfile.Part) []kind.Module {
 			}
 		}
 	}
-	text, _ := os.ReadFile(filepath.Join(project, "requirements.txt"))
+	text, _ := confined.ReadFile(project, "requirements.txt", maxRead)
 	for line := range strings.Lines(string(text)) {
 		m := pattern.Of(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*(?:[=<>!~;#@].*)?$`).FindStringSubmatch(strings.TrimSpace(line))
 		if m != nil && !installed[normal(m[1])] {
@@ -81,7 +91,8 @@ func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
 	if e.IsDir() {
 		names = nil
 		for _, sub := range []string{".", "_core", "core", "lib", "_libs"} {
-			inner, _ := os.ReadDir(filepath.Join(site, e.Name(), sub))
+			rel, _ := filepath.Rel(project, filepath.Join(site, e.Name(), sub)) // site is below project
+			inner, _ := confined.ReadDir(project, rel, maxEntries)
 			for _, f := range inner {
 				names = append(names, filepath.Join(e.Name(), sub, f.Name()))
 			}

@@ -1,0 +1,162 @@
+// Package confined reads files of a folder that is not trusted, such as a project that was just cloned. It opens regular
+// files only, never waits for one, and follows no link out of the folder.
+package confined
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// OutsideError says that a path leads out of the folder.
+type OutsideError struct {
+	Name string // relative to the folder
+	Real string // where it leads
+}
+
+func (e *OutsideError) Error() string { return e.Name + " leads out of the project, to " + e.Real }
+
+// ErrNotRegular says that a path is a pipe, a device, a socket or a folder.
+var ErrNotRegular = errors.New("it is not a regular file")
+
+// Resolve returns the real path of name, which is relative to dir. It is an *OutsideError where links lead out of dir and
+// of the folders in allowed, and an error of the file system where nothing is there.
+func Resolve(dir, name string, allowed ...string) (string, error) {
+	base, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return "", err
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(base, name))
+	if err != nil {
+		return "", err
+	}
+	for _, folder := range append([]string{base}, allowed...) {
+		if Inside(folder, real) {
+			return real, nil
+		}
+	}
+	return "", &OutsideError{name, real}
+}
+
+// Inside reports whether a path is a folder or below it. Both are absolute and without links.
+func Inside(dir, path string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// Outside returns where a path that may not exist leads, if that is out of dir and of the folders in allowed, else "". Links
+// are followed as far as they go, also those that lead to nothing.
+func Outside(dir, name string, allowed ...string) string {
+	base, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return ""
+	}
+	real := wouldBe(filepath.Join(base, name))
+	for _, folder := range append([]string{base}, allowed...) {
+		if Inside(folder, real) {
+			return ""
+		}
+	}
+	return real
+}
+
+// maxLinks is how many links are followed, as the kernel does (path_resolution(7)).
+const maxLinks = 40
+
+// wouldBe returns the real path of what is, or would be made, at a path.
+func wouldBe(path string) string {
+	for range maxLinks {
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			return real
+		}
+		target, err := os.Readlink(path)
+		if err != nil { // it is not there: its folder may be
+			if parent := filepath.Dir(path); parent != path {
+				return filepath.Join(wouldBe(parent), filepath.Base(path))
+			}
+			return path
+		}
+		if !filepath.IsAbs(target) {
+			target = filepath.Join(filepath.Dir(path), target)
+		}
+		path = target
+	}
+	return path
+}
+
+// Open opens a regular file of the folder for reading.
+func Open(dir, name string, allowed ...string) (*os.File, error) {
+	real, err := Resolve(dir, name, allowed...)
+	if err != nil {
+		return nil, err
+	}
+	// A pipe that nobody writes to would be waited for without O_NONBLOCK.
+	f, err := os.OpenFile(real, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// ReadFile reads a regular file of the folder whole. One of more than limit bytes is an error.
+func ReadFile(dir, name string, limit int64, allowed ...string) ([]byte, error) {
+	f, err := Open(dir, name, allowed...)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(text)) > limit {
+		err = fmt.Errorf("%s is larger than %d kB", name, limit>>10)
+	}
+	return text, err
+}
+
+// Stat tells of what is at a path inside the folder, links followed.
+func Stat(dir, name string, allowed ...string) (fs.FileInfo, error) {
+	real, err := Resolve(dir, name, allowed...)
+	if err != nil {
+		return nil, err
+	}
+	return os.Stat(real)
+}
+
+// ReadDir lists a folder inside the folder, at most limit entries.
+func ReadDir(dir, name string, limit int, allowed ...string) ([]fs.DirEntry, error) {
+	real, err := Resolve(dir, name, allowed...)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+		return nil, errors.Join(err, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is not a folder")})
+	}
+	f, err := os.Open(real)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	entries, err := f.ReadDir(limit)
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return entries, err
+}
+
+// Printable reports whether a path has no control character: configuration files cannot carry one, nor should a terminal.
+func Printable(path string) bool {
+	return !strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 })
+}

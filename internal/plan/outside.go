@@ -1,0 +1,99 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"dravit/internal/kind"
+	"dravit/internal/setting"
+	"dravit/internal/stackfile"
+	"dravit/internal/suffix"
+)
+
+// outside refuses paths of the stack file that links lead out of the project, unless this machine's user agreed.
+func (m *maker) outside(file map[string]stackfile.Part) {
+	refuse := func(subject, path string) {
+		real := m.in.Project.Outside[path]
+		if path == "" || real == "" {
+			return
+		}
+		m.fault(subject, fmt.Sprintf("%s leads out of the project, to %s", path, real),
+			"a repository says nothing about files beside it",
+			fmt.Sprintf("put what it needs into the project; or agree for this machine: outside = [%q] in Dravit's settings.toml", real))
+	}
+	refuse("dotenv", m.in.File.Dotenv)
+	for i, s := range m.in.File.Sites {
+		subject := "site." + s.Name
+		if s.Name == "" {
+			subject = fmt.Sprintf("site.%d", i)
+		}
+		refuse(subject+".include", s.Include)
+		for _, folder := range m.in.Project.Each[s.Each] {
+			refuse(subject+".each", folder)
+		}
+	}
+	for _, s := range m.plan.Sites {
+		refuse("site."+s.Name+".root", s.Root)
+	}
+	for _, name := range slices.Sorted(maps.Keys(file)) {
+		for _, k := range file[name].Kind {
+			for _, e := range file[name].For(k).Extensions {
+				refuse("part."+name+".extensions", e)
+			}
+		}
+		if r := file[name].Requires; r != nil {
+			for _, path := range r.Writable {
+				refuse("part."+name+".requires", path)
+			}
+		}
+	}
+}
+
+// suffixes refuses what host names end with where it belongs to others, unless this machine's user agreed: the authority
+// would sign for it.
+func (m *maker) suffixes() {
+	for _, s := range m.in.File.Sites {
+		x := s.HostSuffix()
+		if suffix.Reserved(x) || slices.Contains(m.in.Consent.Suffixes, x) {
+			continue
+		}
+		m.fault("site."+s.Name+".suffix", fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
+			"it is not reserved for private use, and a repository cannot make your machine sign certificates for it",
+			fmt.Sprintf("suffix = \"test\"; or agree for this machine: suffixes = [%q] in Dravit's settings.toml", x))
+	}
+}
+
+// guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes those
+// away that open a server to the network, until this machine's user agrees, and returns the rest.
+func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.Part {
+	var rules map[string]setting.Rule
+	if ruled, ok := k.(kind.Ruled); ok {
+		rules = ruled.Rules()
+	}
+	left := maps.Clone(want.Settings)
+	for _, key := range slices.Sorted(maps.Keys(want.Settings)) {
+		subject, value := "part."+name+".settings."+key, string(want.Settings[key])
+		switch setting.RuleOf(rules, key) {
+		case setting.Own:
+			m.fault(subject, fmt.Sprintf("part %s sets %s", name, key),
+				"it says where Dravit keeps the part's data, sockets, logs or passwords", "take it out of "+stackfile.Name)
+		case setting.Opens:
+			if setting.Loopback(value) || slices.Contains(m.in.Consent.Network, name) {
+				continue
+			}
+			delete(left, key)
+			m.plan.Warnings = append(m.plan.Warnings, fmt.Sprintf("part %s asks to be reachable from your network (%s = %q), and you did not "+
+				"agree: dravit start --reachable %s", name, key, value, name))
+		}
+		for _, path := range setting.Paths(value) {
+			if real := m.in.Project.Outside[path]; real != "" && setting.RuleOf(rules, key) == setting.Free {
+				m.fault(subject, fmt.Sprintf("part %s names a file outside the project: %s = %q", name, key, value),
+					"a repository says nothing about files beside it",
+					fmt.Sprintf("a file of the project; or agree for this machine: outside = [%q] in Dravit's settings.toml", real))
+			}
+		}
+	}
+	want.Settings = left
+	return want
+}

@@ -1,0 +1,42 @@
+package setting
+
+import (
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// Rule says who decides about a server's setting.
+type Rule int
+
+const (
+	Free  Rule = iota // the stack file
+	Own               // Dravit: it says where the part's data, sockets, logs or passwords are
+	Opens             // this machine's user: it says from where the server may be reached
+)
+
+// RuleOf returns the rule for a setting. Names differ only in case, and in - for _, as far as servers are concerned.
+func RuleOf(rules map[string]Rule, name string) Rule {
+	return rules[strings.ReplaceAll(strings.ToLower(name), "-", "_")]
+}
+
+// Loopback reports whether a list of addresses or names stays on this machine.
+func Loopback(value string) bool {
+	words := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' || r == '"' || r == '\'' })
+	return len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool {
+		addr, err := netip.ParseAddr(strings.TrimPrefix(w, "-"))
+		return w != "localhost" && (err != nil || !addr.IsLoopback())
+	})
+}
+
+// Paths returns the words of a value that are paths out of the project: absolute ones, and those that go up.
+func Paths(value string) []string {
+	var out []string
+	for _, w := range strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" \t,;:='\"", r) }) {
+		if strings.HasPrefix(w, "/") && !strings.HasPrefix(w, "//") || strings.HasPrefix(w, "~") || !filepath.IsLocal(w) && strings.Contains(w, "..") {
+			out = append(out, w)
+		}
+	}
+	return out
+}

@@ -1,0 +1,71 @@
+package ui
+
+import (
+	"crypto/rand"
+	"fmt"
+	"io"
+	"math/big"
+	"regexp"
+	"strings"
+)
+
+// Results hold texts of repositories, logs and other programs. A control character in them could retitle the terminal, hide
+// what follows or type for the user. So everything that is written passes a screen, which lets only Dravit's own sequences
+// through: they carry a number that nobody else knows.
+
+// ticket is the number in the sequences of this process.
+var ticket = func() string {
+	n, err := rand.Int(rand.Reader, big.NewInt(900_000_000))
+	if err != nil {
+		return "" // no sequence passes: no colours
+	}
+	return fmt.Sprint(100_000_000 + n.Int64())
+}()
+
+// style puts a text between a sequence (ECMA-48 SGR) and the one that ends it.
+func style(sgr, text string) string {
+	return control(sgr, "m") + text + control("0", "m")
+}
+
+// control is a control sequence (ECMA-48 CSI) with its parameters and its last letter.
+func control(parameters, final string) string { return "\x1b[" + parameters + ";" + ticket + final }
+
+var own = regexp.MustCompile("\x1b\\[([?0-9;]*);" + ticket + "([A-Za-z])")
+
+// eraseLine goes back to the line's first column and erases what is there.
+var eraseLine = control("", "G") + control("", "K")
+
+// screen writes texts without control characters that are not Dravit's own.
+type screen struct{ w io.Writer }
+
+func (s screen) Write(p []byte) (int, error) {
+	text := string(p)
+	var b strings.Builder
+	at := 0
+	for _, m := range own.FindAllStringSubmatchIndex(text, -1) {
+		b.WriteString(printable(text[at:m[0]]))
+		b.WriteString("\x1b[" + text[m[2]:m[3]] + text[m[4]:m[5]])
+		at = m[1]
+	}
+	b.WriteString(printable(text[at:]))
+	if _, err := io.WriteString(s.w, b.String()); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// printable leaves out of a text what steers a terminal: control characters but for line ends and tabs (C0, C1, DEL), and
+// the marks that reverse the order of letters.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n', r == '\t':
+			return r
+		case r < ' ', r >= 0x7f && r < 0xa0:
+			return -1
+		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
+			return -1
+		}
+		return r
+	}, text)
+}
