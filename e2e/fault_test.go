@@ -312,7 +312,8 @@ func TestSockets(t *testing.T) {
 	w.own(filepath.Dir(socket))
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "something that Dravit did not start listens on")
+	assert.Contains(t, flat(r.stderr), "another program has the socket of part web")
+	assert.Contains(t, flat(r.stderr), "something that Dravit did not start listens on")
 	assert.FileExists(t, socket)
 	require.NoError(t, os.Remove(socket))
 }

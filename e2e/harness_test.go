@@ -146,6 +146,9 @@ type result struct {
 	stdout, stderr string
 }
 
+// flat is a text without its line breaks: messages wrap.
+func flat(text string) string { return strings.Join(strings.Fields(text), " ") }
+
 func (r result) all() string { return r.stdout + r.stderr }
 
 // command prepares dravit as the tester, in the project's folder.

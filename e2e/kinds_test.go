@@ -155,8 +155,8 @@ func TestOtherKindsExplain(t *testing.T) {
 			w.write("dravit.toml", file)
 			r := w.dravit("start", "--timeout", "20s")
 			assert.Equal(t, 1, r.code, r.all())
-			assert.Contains(t, r.stderr, c.because)
-			assert.Contains(t, r.stderr, c.next)
+			assert.Contains(t, flat(r.stderr), c.because)
+			assert.Contains(t, flat(r.stderr), c.next)
 		})
 	}
 }

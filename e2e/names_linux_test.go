@@ -54,7 +54,7 @@ func TestHostsFile(t *testing.T) {
 
 	r := n.dravit(t, "start")
 	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, r.stderr, "resolves: expected a loopback address for quay.test")
+	assert.Contains(t, flat(r.stderr), "resolves: expected a loopback address for quay.test")
 	assert.Contains(t, r.stderr, "dravit names hosts on")
 	names := n.must(t, "names").stdout
 	assert.Contains(t, names, "http://quay.test:8080/")

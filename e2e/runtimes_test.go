@@ -475,7 +475,7 @@ app = "app"
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "cache")))
 	r = w.dravit("start", "--timeout", "20s")
 	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "is unwell because the application requires function proc_open not disabled, and the web process has: it is not there")
+	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "is unwell because the application requires function proc_open not disabled")
 	r = w.json(&check, "check")
 	assert.Equal(t, 1, r.code)
 	assert.Equal(t, "unwell", check.Parts[0].State)

@@ -101,7 +101,7 @@ func TestRun(t *testing.T) {
 	db := w.status().part(t, "db")
 	out := w.must("run", "--", "sh", "-c", `echo "$LEDGER $DB_PORT $DB_USERNAME $DATABASE_URL $REDIS_URL"`).stdout
 	assert.Contains(t, out, fmt.Sprintf("mysql://boats@127.0.0.1:%d/boats %d boats mysql://boats:", db.Port, db.Port))
-	assert.Contains(t, out, "redis://:")
+	assert.Contains(t, out, "redis://default:")
 	modules := w.must("run", "--", "php", "-m").stdout
 	assert.Contains(t, modules, "mysqli")
 	assert.NotContains(t, modules, "intl", "the command line has the extensions that the pages have, no more")
@@ -366,7 +366,7 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Less(t, time.Since(began), 30*time.Second)
 	assert.Contains(t, r.stderr, "part slow (custom")
 	assert.Contains(t, r.stderr, "does not answer")
-	assert.Contains(t, r.stderr, "open: expected a socket that accepts at 127.0.0.1:", "what it is waited for")
+	assert.Contains(t, flat(r.stderr), "open: expected a socket that accepts at 127.0.0.1:", "what it is waited for")
 	s := w.status()
 	assert.Equal(t, "answers", s.part(t, "seats").State)
 	assert.Equal(t, "starting", s.part(t, "slow").State)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"syscall"
 
+	"dravit/internal/home"
+	"dravit/internal/keeper"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/settings"
@@ -21,6 +23,8 @@ func explain(err error) *ui.Failure {
 	var f *ui.Failure
 	var faults stackfile.Faults
 	var badPath *stack.PathError
+	var silent *keeper.SilentError
+	var damaged *home.DamagedError
 	var noPart *stack.NoPartError
 	var noRuntime *stack.NoRuntimeError
 	var setting *settings.Fault
@@ -30,6 +34,11 @@ func explain(err error) *ui.Failure {
 	switch {
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &silent):
+		return silentKeeper(silent)
+	case errors.As(err, &damaged):
+		return &ui.Failure{Code: exitFailed, What: "a file of Dravit's is damaged, and so is its copy", Because: damaged.Error(),
+			Next: "move it away, then dravit start"}
 	case errors.As(err, &badPath):
 		return &ui.Failure{Code: exitUsage, What: "this folder cannot be a project", Because: badPath.Error(), Next: "rename the folder"}
 	case errors.As(err, &faults):
@@ -64,6 +73,16 @@ func explain(err error) *ui.Failure {
 		return &ui.Failure{Code: exitForbidden, What: "this account may not do that", Because: err.Error(), Next: "make the file this account's, or use another folder"}
 	}
 	return &ui.Failure{Code: exitFailed, What: err.Error()}
+}
+
+// silentKeeper says what to do about a keeper that hangs. Its parts live on without it.
+func silentKeeper(e *keeper.SilentError) *ui.Failure {
+	f := &ui.Failure{Code: exitFailed, What: "Dravit's keeper does not answer", Because: e.Error() + "; its process hangs, or somebody stopped it",
+		Next: "dravit ports and ps tell which process it is"}
+	if e.PID != 0 {
+		f.Next = fmt.Sprintf("kill -CONT %d; if that does not help, kill -9 %d: its parts live on, and the next command takes them over", e.PID, e.PID)
+	}
+	return f
 }
 
 // badFile shows every fault of a stack file with its line.

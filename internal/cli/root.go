@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"strings"
@@ -104,6 +105,13 @@ database and helpers fit, says why, starts them together, and proves that each a
 		RunE:                       func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.ui = ui.New(a.plain || a.json)
+			told := map[string]bool{}
+			home.Recovered = func(file, used string, because error) {
+				if !told[file] {
+					told[file] = true
+					a.ui.Note(file + " was " + map[bool]string{true: "gone", false: "damaged"}[because == nil || errors.Is(because, fs.ErrNotExist)] + "; Dravit used " + used)
+				}
+			}
 			if cmd.HasParent() && cmd.Parent().Name() == "internal" {
 				return nil
 			}

@@ -193,7 +193,7 @@ func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure) {
 	first := d.Causes[0]
 	f.Because, f.Next = first.What, first.Remedy
 	if len(first.Evidence) > 0 {
-		f.Because += ": " + first.Evidence[0]
+		f.Detail = strings.TrimSuffix("seen\n  "+strings.Join(first.Evidence, "\n  ")+"\n"+f.Detail, "\n")
 	}
 }
 

@@ -29,6 +29,8 @@ type Route struct {
 	Address string `json:"address"`
 	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
 	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
+	// Private is for an inbox: it answers this user's processes only.
+	Private bool `json:"private,omitempty"`
 	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only, and if
 	// nobody need wait for it: it was stopped, or failed.
 	AppNetwork string `json:"app_network,omitempty"`
@@ -52,10 +54,19 @@ type Table struct {
 
 func tableFile(h *home.Home) string { return h.Path("routes.json") }
 
+// TableStamp changes whenever the table's file does, and is "" while it is gone.
+func TableStamp(h *home.Home) string {
+	info, err := os.Stat(tableFile(h))
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprint(info.Size(), info.ModTime().UnixNano())
+}
+
 // WriteTable writes the table. The gateway notices new routes at its next request; doors and the resolver when it is told to reload.
 func WriteTable(h *home.Home, t Table) error {
 	slices.SortFunc(t.Routes, func(a, b Route) int { return strings.Compare(a.Host, b.Host) })
-	return home.WriteState(tableFile(h), t)
+	return home.WriteCache(tableFile(h), t)
 }
 
 func keyFile(h *home.Home) string { return h.Path("gateway.key") }

@@ -42,7 +42,7 @@ func newTable(t *testing.T, routes ...Route) (*table, *home.Home) {
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
 	require.NoError(t, WriteTable(h, Table{Routes: routes}))
-	return &table{file: tableFile(h), key: "kelp", port: 8080}, h
+	return &table{file: tableFile(h), key: "kelp", port: 8080, own: func(*http.Request) bool { return true }}, h
 }
 
 func ask(h http.Handler, url string, edit ...func(*http.Request)) *httptest.ResponseRecorder {

@@ -40,7 +40,7 @@ func (t *table) stopped(host string) string {
 // unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
 func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 	if name := t.stopped(host); name != "" {
-		t.page(w, http.StatusServiceUnavailable, pageData{Title: host + " is not served now", Text: "It belongs to the stack " + name + ", which does not run:", Command: "dravit start --stack " + name})
+		t.page(w, req, http.StatusServiceUnavailable, pageData{Title: host + " is not served now", Text: "It belongs to the stack " + name + ", which does not run:", Command: "dravit start --stack " + name})
 		return
 	}
 	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
@@ -62,7 +62,7 @@ func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 		t.mu.RUnlock()
 		slices.SortFunc(data.Sites, func(a, b pageSite) int { return strings.Compare(a.Host, b.Host) })
 	}
-	t.page(w, http.StatusNotFound, data)
+	t.page(w, req, http.StatusNotFound, data)
 }
 
 type pageData struct {
@@ -77,7 +77,12 @@ var pageText string
 
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
-func (t *table) page(w http.ResponseWriter, status int, data pageData) {
+// page writes one of the gateway's own pages. Other users of the machine get its status alone.
+func (t *table) page(w http.ResponseWriter, req *http.Request, status int, data pageData) {
+	if !t.private(req) {
+		refuse(w, status)
+		return
+	}
 	var b bytes.Buffer
 	if err := page().Execute(&b, data); err != nil {
 		slog.Error("page", "error", err)

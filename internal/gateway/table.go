@@ -29,6 +29,7 @@ type table struct {
 	port   int                            // for HTTP
 	secure int                            // for HTTPS
 	book   func() (*ledger.Ledger, error) // what stacks there are, running or not; nil: nobody says
+	own    func(*http.Request) bool       // in tests: whether a request comes from a process of this user; nil: the system tells
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -49,7 +50,7 @@ type target struct {
 func (t *table) find(host string) (*target, error) {
 	info, err := os.Stat(t.file)
 	if err != nil {
-		return nil, err
+		return t.known(host, err)
 	}
 	t.mu.RLock()
 	same := t.seen != nil && os.SameFile(t.seen, info) && t.seen.ModTime().Equal(info.ModTime())
@@ -62,6 +63,9 @@ func (t *table) find(host string) (*target, error) {
 	defer t.mu.Unlock()
 	now, err := readTable(t.file)
 	if err != nil {
+		if t.routes != nil { // the keeper writes it again
+			return t.of(host), nil
+		}
 		return nil, err
 	}
 	old := t.routes
@@ -77,6 +81,17 @@ func (t *table) find(host string) (*target, error) {
 		if t.routes[host] != was {
 			was.lines.close()
 		}
+	}
+	return t.of(host), nil
+}
+
+// known returns the target of a host by the routes that were read last, while their file cannot be read. Without any it
+// returns the error.
+func (t *table) known(host string, err error) (*target, error) {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	if t.routes == nil {
+		return nil, err
 	}
 	return t.of(host), nil
 }
@@ -98,7 +113,7 @@ type doorKey struct{}
 func (t *table) door(d Door) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
-		if err != nil || to == nil || strings.HasPrefix(r.URL.Path, "/.dravit/") {
+		if err != nil || to == nil || to.Private || strings.HasPrefix(r.URL.Path, "/.dravit/") {
 			http.NotFound(w, r)
 			return
 		}
@@ -196,7 +211,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
-			t.page(w, http.StatusBadGateway, pageData{Title: host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
+			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
 				Command: "dravit status --stack " + r.Stack})
 		},
 	}
@@ -230,6 +245,8 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.URL.Path == health.RoutePath:
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
+	case to.Private && !t.private(r):
+		refuse(w, http.StatusForbidden)
 	default:
 		t.forward(w, r, to)
 	}

@@ -86,7 +86,18 @@ func (h *Home) recordedRun() (string, error) {
 		return "", err
 	}
 	run := strings.TrimSpace(string(text))
-	return run, trusted(run)
+	return run, HoldRun(run)
+}
+
+// HoldRun makes the run folder again where it was deleted, and reports why it cannot hold our sockets.
+func HoldRun(run string) error {
+	if !filepath.IsAbs(run) {
+		return fmt.Errorf("%q is no absolute path", run)
+	}
+	if err := os.Mkdir(run, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return trusted(run) // somebody else may have been faster
 }
 
 // trusted reports why a folder cannot hold our sockets: it must be a folder of this user, not a link, and closed to others.
@@ -117,9 +128,12 @@ func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	return write(path, data, mode, true)
 }
 
-// WriteState is WriteFile for what has no meaning after the machine's next boot: it survives a crash of its writer, and
+// WriteState is WriteJSON for what has no meaning after the machine's next boot: it survives a crash of its writer, and
 // does not wait for the disk.
-func WriteState(path string, v any) error {
+func WriteState(path string, v any) error { return writeJSON(path, v, false) }
+
+// WriteCache writes a value whole as indented JSON that is found out again when it is lost.
+func WriteCache(path string, v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
@@ -168,26 +182,102 @@ func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
 	return true, write(path, data, mode, false)
 }
 
-// WriteJSON writes a value whole as indented JSON, for its owner's eyes only.
-func WriteJSON(path string, v any) error {
+// WriteJSON writes a value whole as indented JSON, for its owner's eyes only, and a copy beside it, which ReadJSON takes
+// if the file is damaged or gone.
+func WriteJSON(path string, v any) error { return writeJSON(path, v, true) }
+
+func writeJSON(path string, v any, sync bool) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
 	}
-	return WriteFile(path, append(data, '\n'), 0o600)
+	data = append(data, '\n')
+	if err := write(path, data, 0o600, sync); err != nil {
+		return err
+	}
+	_ = write(path+lastGood, data, 0o600, false) // without it there is one way back less
+	return nil
 }
 
-// ReadJSON reads a value written by WriteJSON. A missing file leaves v alone and is no error.
-func ReadJSON(path string, v any) error {
-	data, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, v)
-	}
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", path, err)
+// lastGood is what the name of a file's copy ends with.
+const lastGood = ".last"
+
+// RemoveJSON removes a file that WriteJSON or WriteState wrote, and its copy. One that is not there is no error.
+func RemoveJSON(path string) error {
+	for _, file := range []string{path + lastGood, path} {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	return nil
+}
+
+// Recovered, if set, is told of each file that was damaged or gone, and of the copy that was used instead.
+var Recovered func(file, used string, because error)
+
+// DamagedError says that a file and its copy cannot be read.
+type DamagedError struct {
+	File string
+	Err  error
+}
+
+func (e *DamagedError) Error() string { return fmt.Sprintf("%s is damaged: %v", e.File, e.Err) }
+
+func (e *DamagedError) Unwrap() error { return e.Err }
+
+// ReadJSON reads a value written by WriteJSON: the file, else its copy. If neither is there, it leaves v alone and returns
+// nil. If what is there cannot be read, it leaves v alone and returns a *DamagedError.
+func ReadJSON[T any](path string, v *T) error {
+	err := readJSON(path, v)
+	if err == nil {
+		return nil
+	}
+	last := readJSON(path+lastGood, v)
+	missing := errors.Is(err, fs.ErrNotExist)
+	switch {
+	case last == nil:
+		repair(path, err)
+		if Recovered != nil {
+			Recovered(path, path+lastGood, err)
+		}
+		return nil
+	case missing:
+		return nil
+	}
+	return &DamagedError{path, err}
+}
+
+// repair puts a file's copy in its place, unless somebody else has meanwhile.
+func repair(path string, because error) {
+	data, err := os.ReadFile(path + lastGood)
+	if err != nil || errors.Is(because, fs.ErrPermission) {
+		return
+	}
+	var any json.RawMessage
+	if readJSON(path, &any) != nil {
+		_ = write(path, data, 0o600, false) // the next reader finds the copy, too
+	}
+}
+
+// ReadDerived is ReadJSON for what is found out or made again: a damaged file counts as one that is not there.
+func ReadDerived[T any](path string, v *T) error {
+	var damaged *DamagedError
+	err := ReadJSON(path, v)
+	if errors.As(err, &damaged) && !errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
+// readJSON reads one file whole into v, or leaves v alone.
+func readJSON[T any](path string, v *T) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	var check T
+	if err := json.Unmarshal(data, &check); err != nil {
+		return err
+	}
+	return json.Unmarshal(data, v) // over what v holds for keys that the file leaves out
 }

@@ -141,8 +141,36 @@ func TestJSON(t *testing.T) {
 	var got map[string]int
 	require.NoError(t, ReadJSON(path, &got))
 	assert.Equal(t, map[string]int{"a": 2}, got)
+
+	var told []string
+	Recovered = func(file, used string, _ error) { told = append(told, filepath.Base(file)+" "+filepath.Base(used)) }
+	defer func() { Recovered = nil }()
+	for _, damage := range []func() error{
+		func() error { return os.WriteFile(path, []byte("{"), 0o600) },
+		func() error { return os.WriteFile(path, nil, 0o600) },
+		func() error { return os.Remove(path) },
+	} {
+		require.NoError(t, damage())
+		for range 2 {
+			got = nil
+			require.NoError(t, ReadJSON(path, &got))
+			assert.Equal(t, map[string]int{"a": 2}, got, "the last good copy")
+		}
+	}
+	assert.Equal(t, []string{"v.json v.json.last", "v.json v.json.last", "v.json v.json.last"}, told, "it is said once, and mended")
+
 	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
-	assert.ErrorContains(t, ReadJSON(path, &got), path)
+	require.NoError(t, os.WriteFile(path+".last", []byte(`{"a": "x"}`), 0o600))
+	got = map[string]int{"kept": 1}
+	var damaged *DamagedError
+	assert.ErrorAs(t, ReadJSON(path, &got), &damaged)
+	assert.ErrorContains(t, damaged, path)
+	assert.Equal(t, map[string]int{"kept": 1}, got)
+	require.NoError(t, ReadDerived(path, &got), "what is made again need not be read")
+	assert.Equal(t, map[string]int{"kept": 1}, got)
+	require.NoError(t, RemoveJSON(path))
+	require.NoError(t, RemoveJSON(path))
+	assert.NoFileExists(t, path+".last")
 }
 
 func TestWriteDerived(t *testing.T) {

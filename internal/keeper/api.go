@@ -23,7 +23,7 @@ type request struct {
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: for ever
 }
 
-// Event is one line of the answer to start.
+// Event is one line of the answer to start. An empty one says that the keeper is alive.
 type Event struct {
 	Part  *kind.Status `json:"part,omitempty"`  // a part's state changed
 	Site  *SiteResult  `json:"site,omitempty"`  // a site's ladder came to an end
@@ -120,10 +120,14 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	id := r.PathValue("id")
 	out := json.NewEncoder(w)
 	flush := http.NewResponseController(w)
+	var saying sync.Mutex
 	say := func(e Event) {
+		saying.Lock()
+		defer saying.Unlock()
 		_ = out.Encode(e) // a caller who left is seen by the context
 		_ = flush.Flush()
 	}
+	defer beat(func() { say(Event{}) })()
 	s := k.stack(id)
 	s.mu.Lock()
 	s.waiting++
@@ -164,6 +168,27 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	say(Event{Done: true, Begun: begun, Spans: s.spans(begun)})
+}
+
+// beat calls say every heartbeat until what it returns is called.
+func beat(say func()) (stop func()) {
+	ticker, done := time.NewTicker(heartbeat), make(chan struct{})
+	var beating sync.WaitGroup
+	beating.Go(func() {
+		for {
+			select {
+			case <-ticker.C:
+				say()
+			case <-done:
+				return
+			}
+		}
+	})
+	return func() {
+		ticker.Stop()
+		close(done)
+		beating.Wait()
+	}
 }
 
 // spans returns what parts did on their way to their first answer.

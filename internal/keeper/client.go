@@ -19,6 +19,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -48,6 +49,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		conn.Close()
 		return nil, err
 	}
+	_ = conn.SetDeadline(time.Now().Add(answerTime(path)))
 	release := context.AfterFunc(ctx, func() { conn.Close() })
 	err = req.Write(conn)
 	var resp *http.Response
@@ -60,9 +62,12 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			return nil, &SilentError{PID: members.Leader(c.home.Path(home.KeeperLock)).PID}
+		}
 		return nil, fmt.Errorf("%w: %w", ErrLeft, err) // it took the request, if at all, without doing anything about it
 	}
-	resp.Body = &body{resp.Body, func() { release(); conn.Close() }}
+	resp.Body = &body{patient{resp.Body, conn}, func() { release(); conn.Close() }}
 	if resp.StatusCode != http.StatusOK {
 		defer resp.Body.Close()
 		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
@@ -72,6 +77,42 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		return nil, fmt.Errorf("the keeper says %s: %s", resp.Status, strings.TrimSpace(string(text)))
 	}
 	return resp, nil
+}
+
+const (
+	quickAnswer = 5 * time.Second // to a question about what the keeper knows
+	slowAnswer  = time.Minute     // to a stop, which waits for every part
+	heartbeat   = time.Second     // between two lines of the answer to a start
+	silence     = 20 * heartbeat  // after which a keeper that was starting something counts as hung
+)
+
+// answerTime is how long the keeper may take to begin its answer.
+func answerTime(path string) time.Duration {
+	if strings.HasSuffix(path, "/stop") {
+		return slowAnswer
+	}
+	return quickAnswer
+}
+
+// patient gives the keeper time for each piece of its answer.
+type patient struct {
+	io.Reader
+	conn net.Conn
+}
+
+func (p patient) Read(b []byte) (int, error) {
+	_ = p.conn.SetReadDeadline(time.Now().Add(silence))
+	return p.Reader.Read(b)
+}
+
+// SilentError says that a keeper runs and does not answer: it hangs, or somebody stopped its process.
+type SilentError struct{ PID int } // 0: unknown
+
+func (e *SilentError) Error() string {
+	if e.PID == 0 {
+		return "the keeper does not answer"
+	}
+	return fmt.Sprintf("the keeper (pid %d) does not answer", e.PID)
 }
 
 // ErrLeft says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
@@ -94,8 +135,9 @@ func Running(h *home.Home) bool { return home.Locked(h.Path(home.KeeperLock)) }
 // parts live on under the new one.
 func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	hello, err := c.Hello(ctx)
-	if err == nil && hello.Build == build {
-		return nil
+	var silent *SilentError
+	if err == nil && hello.Build == build || errors.As(err, &silent) {
+		return err
 	}
 	if err == nil {
 		if err := c.do(ctx, http.MethodPost, "/v1/leave", nil, nil); err != nil {
@@ -224,6 +266,9 @@ func (c *Client) Start(ctx context.Context, id string, restart []string, timeout
 		if err := in.Decode(&e); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
+			}
+			if errors.Is(err, os.ErrDeadlineExceeded) {
+				return &SilentError{PID: members.Leader(c.home.Path(home.KeeperLock)).PID}
 			}
 			return fmt.Errorf("the keeper broke off: %w", err)
 		}

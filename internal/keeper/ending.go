@@ -119,6 +119,9 @@ func (p *part) logSince(offset int64) string {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil {
+		if offset > info.Size() { // it was put aside meanwhile
+			offset = 0
+		}
 		offset = max(offset, info.Size()-64<<10)
 	}
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {

@@ -42,7 +42,9 @@ func (k *Keeper) writeTable() (gateway.Table, error) {
 		s.mu.Unlock()
 	}
 	slices.SortFunc(t.Doors, func(a, b gateway.Door) int { return a.Port - b.Port })
-	return t, gateway.WriteTable(k.home, t)
+	err := gateway.WriteTable(k.home, t)
+	k.table = gateway.TableStamp(k.home)
+	return t, err
 }
 
 // reroute tells the gateway what has become of the parts behind its sites: whom nobody need wait for, and who is back.
@@ -90,6 +92,7 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 			AppNetwork: appNetwork,
 			AppAddress: appAddress,
 			Buffered:   app.Role == kind.Runtime,
+			Private:    p.Role == kind.Mail,
 		})
 	}
 	if site.Network != 0 {

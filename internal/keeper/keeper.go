@@ -7,10 +7,8 @@ import (
 	"errors"
 	"log/slog"
 	"maps"
-	"net"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -19,6 +17,8 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
+	"dravit/internal/members"
+	"dravit/internal/proc"
 )
 
 // Keeper is the background process.
@@ -38,6 +38,7 @@ type Keeper struct {
 	requests int  // that may still begin something
 
 	entrance sync.Mutex // held while the gateway is opened or closed
+	table    string     // the stamp of the gateway's table as this keeper wrote it; guarded by entrance
 }
 
 // socketName is the keeper's own socket in the run folder.
@@ -57,6 +58,9 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 		return err
 	}
 	defer lock.Close()
+	if err := noteKeeper(lock); err != nil {
+		return err
+	}
 	if run, err := os.Open(h.Run); err == nil { // cleaners of /tmp leave a folder alone that somebody has locked
 		defer run.Close()
 		_ = home.Share(run)
@@ -69,19 +73,21 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	if err := k.takeOver(); err != nil {
 		return err
 	}
-	path := filepath.Join(h.Run, socketName)
-	_ = os.Remove(path) // nobody but the holder of the lock listens on it
-	listener, err := net.Listen("unix", path)
+	listener, err := k.listen()
 	if err != nil {
-		return err
-	}
-	if err := os.Chmod(path, 0o600); err != nil {
 		return err
 	}
 	k.log.Info("keeper runs", "pid", os.Getpid(), "build", build)
 	defer time.AfterFunc(lonely, k.endIfIdle).Stop() // its caller may have found that there is nothing to start
-	err = kind.ServeHTTP(ctx, &http.Server{Handler: k.handler(), ReadHeaderTimeout: time.Minute, ErrorLog: slog.NewLogLogger(k.log.Handler(), slog.LevelWarn)},
-		home.OwnPeers(listener))
+	server := &http.Server{
+		Handler:           k.handler(),
+		ReadHeaderTimeout: time.Minute,
+		ErrorLog:          slog.NewLogLogger(k.log.Handler(), slog.LevelWarn),
+	}
+	var guarding sync.WaitGroup
+	guarding.Go(func() { k.guard(ctx, lock, server) })
+	err = kind.ServeHTTP(ctx, server, home.OwnPeers(listener))
+	guarding.Wait()
 	k.mu.Lock()
 	k.leaving = true
 	stacks := append(slices.Collect(maps.Values(k.stacks)), k.gateway)
@@ -92,6 +98,15 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	k.parts.Wait()
 	k.log.Info("keeper ends")
 	return err
+}
+
+// noteKeeper writes this process's identity into the keeper's lock file.
+func noteKeeper(lock *os.File) error {
+	me, err := proc.Identify(os.Getpid())
+	if err != nil {
+		return err
+	}
+	return members.NoteLeader(lock, me)
 }
 
 // takeOver adopts what an earlier keeper left running.

@@ -3,6 +3,7 @@ package keeper
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -187,6 +188,11 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		switch {
 		case ctx.Err() != nil:
 			return ending{}
+		case answered && p.spec.Socket != "" && !exists(p.spec.Socket): // nothing but a new start makes it again
+			if err := p.endOrphans(ctx); err != nil {
+				p.stack.keeper.log.Error("ending a part without its socket", "part", p.spec.Name, "error", err)
+			}
+			return ending{what: "its socket " + p.spec.Socket + " was deleted", log: p.logSince(logStart)}
 		case fell == nil && stale:
 			p.reload(ctx)
 			continue
@@ -257,6 +263,11 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	return ending{}
 }
 
+func exists(file string) bool {
+	_, err := os.Lstat(file)
+	return err == nil
+}
+
 // elsewherePatience is how long a server of the project's own may listen on other ports before its own.
 const elsewherePatience = 4 * time.Second
 
@@ -299,7 +310,13 @@ func (p *part) proved(logSize int64) (first bool) {
 		}
 	}
 	p.stack.mu.Lock()
-	p.members = known
+	changed := !slices.Equal(p.members, known)
+	if known != nil {
+		p.members = known
+	}
+	if changed && known != nil && p.kind.Command(p.spec).Supervised {
+		p.stack.writeSeen() // what has lost every mark is known by nothing else to the next keeper
+	}
 	if p.kind.Command(p.spec).Supervised {
 		if children := proc.Children(p.identity.PID); len(children) > 0 { // what users know is the command, not its supervisor
 			p.status.PID = children[0]

@@ -24,8 +24,16 @@ import (
 )
 
 // prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
-// and the token of this start.
+// and the token of this start. No process of the part lives: what an earlier one left in its temporary folder is stale.
 func (p *part) prepare(ctx context.Context) error {
+	if err := os.RemoveAll(p.spec.Temp); err != nil {
+		return err
+	}
+	if k, ok := p.kind.(kind.Cleaner); ok && p.spec.Data != "" {
+		if err := k.Clean(p.spec, proc.Runs); err != nil {
+			return err
+		}
+	}
 	for _, dir := range []string{p.spec.Temp, p.spec.Keep, filepath.Dir(p.spec.Log)} {
 		if dir == "" {
 			continue

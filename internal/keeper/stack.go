@@ -2,8 +2,6 @@ package keeper
 
 import (
 	"context"
-	"errors"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -14,6 +12,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
 	"dravit/internal/proc"
 )
 
@@ -111,6 +110,8 @@ type remembered struct {
 	Hashes map[string]string `json:"hashes"`
 	// Configs are those of the configurations that reloaded parts have taken.
 	Configs map[string]string `json:"configs"`
+	// Members are the processes of supervised parts, as of their last proof.
+	Members map[string][]proc.Identity `json:"members,omitempty"`
 }
 
 func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
@@ -119,10 +120,7 @@ func (s *stack) seenFile() string { return s.keeper.home.Stack(s.id, "state", "s
 // wish notes what is wanted. That a stack should not run needs no room on a disk: it may be full.
 func (s *stack) wish(run bool) error {
 	if !run {
-		if err := os.Remove(s.wishFile()); !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		return nil
+		return home.RemoveJSON(s.wishFile())
 	}
 	if err := os.MkdirAll(filepath.Dir(s.wishFile()), 0o700); err != nil {
 		return err
@@ -133,8 +131,13 @@ func (s *stack) wish(run bool) error {
 // Wished tells whether a stack is meant to run now.
 func Wished(h *home.Home, id string) bool {
 	var w wished
-	err := home.ReadJSON(h.Stack(id, "state", "wish.json"), &w)
+	err := home.ReadDerived(h.Stack(id, "state", "wish.json"), &w)
 	return err == nil && w.Run && w.Boot == proc.BootID()
+}
+
+// Wish notes that a stack is meant to run: the note was lost while it does.
+func Wish(h *home.Home, id string) error {
+	return (&stack{keeper: &Keeper{home: h}, id: id}).wish(true)
 }
 
 // AnyWished tells whether any stack is meant to run now.
@@ -153,10 +156,13 @@ func (s *stack) remember(p *part, id proc.Identity) {
 
 // writeSeen writes down what runs. The caller holds mu.
 func (s *stack) writeSeen() {
-	all := remembered{map[string]proc.Identity{}, map[string]string{}, map[string]string{}}
+	all := remembered{map[string]proc.Identity{}, map[string]string{}, map[string]string{}, map[string][]proc.Identity{}}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
 			all.Parts[name], all.Hashes[name], all.Configs[name] = x.identity, x.spec.Hash, x.config
+			if len(x.members) > 0 && x.kind.Command(x.spec).Supervised {
+				all.Members[name] = x.members
+			}
 		}
 	}
 	if err := home.WriteState(s.seenFile(), all); err != nil {
@@ -207,7 +213,7 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 	s.mu.Lock()
 	s.spec = spec
 	s.mu.Unlock()
-	s.add(spec.Parts, nil, nil)
+	s.add(spec.Parts, nil, remembered{})
 	s.watch(spec)
 	s.ask()
 	return spec, begun, nil
@@ -288,7 +294,7 @@ func (s *stack) take(spec materialise.Spec) {
 }
 
 // add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
-func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, configs map[string]string) {
+func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was remembered) {
 	type launch struct {
 		part *part
 		run  func()
@@ -306,7 +312,7 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, configs
 			status: statusOf(spec, kind.Waiting)}
 		p.status.Since = time.Now()
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
-		p.poke, p.config = make(chan struct{}, 1), configs[spec.Name]
+		p.poke, p.config, p.members = make(chan struct{}, 1), was.Configs[spec.Name], was.Members[spec.Name]
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
 		p.closeLaunched = sync.OnceFunc(func() { close(p.launched) })
@@ -403,7 +409,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 		last = append(last, p.status) // its goroutine has ended
 	}
 	if whole {
-		_ = os.Remove(s.seenFile())
+		_ = home.RemoveJSON(s.seenFile())
 		_ = os.Remove(filepath.Join(s.keeper.home.Run, s.id)) // empty now
 	}
 	return last, err
@@ -416,7 +422,7 @@ func (s *stack) adopt() error {
 		return err
 	}
 	var was remembered
-	if err := home.ReadJSON(s.seenFile(), &was); err != nil {
+	if err := home.ReadDerived(s.seenFile(), &was); err != nil {
 		return err
 	}
 	for i, p := range spec.Parts {
@@ -432,9 +438,13 @@ func (s *stack) adopt() error {
 		}
 	}
 	alive := map[string]proc.Identity{}
-	for name, id := range was.Parts {
+	for _, p := range spec.Parts {
+		id := was.Parts[p.Name]
+		if id.PID == 0 { // what was written down is lost: the lock file says it, too
+			id = members.Leader(p.Lock)
+		}
 		if id.PID != 0 && id.Alive() {
-			alive[name] = id
+			alive[p.Name] = id
 		}
 	}
 	s.mu.Lock()
@@ -442,7 +452,7 @@ func (s *stack) adopt() error {
 	s.mu.Unlock()
 	s.apply.Lock()
 	defer s.apply.Unlock()
-	s.add(spec.Parts, alive, was.Configs)
+	s.add(spec.Parts, alive, was)
 	s.watch(spec)
 	s.ask()
 	return nil

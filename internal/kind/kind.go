@@ -252,6 +252,13 @@ type Preparer interface {
 	Prepare(ctx context.Context, p Part) error
 }
 
+// Cleaner is a server that leaves a note in its data folder which keeps it from starting again.
+type Cleaner interface {
+	// Clean removes it where no process stands behind it: runs reports whether a process id is one of a program whose name
+	// contains a text.
+	Clean(p Part, runs func(pid int, name string) bool) error
+}
+
 // Explainer finds a server's own last words of a failure, for what none of its Symptoms is behind. "": it said nothing.
 type Explainer interface {
 	LastWords(log string) string

@@ -48,6 +48,16 @@ func (l *Ledger) Suffixes() []string {
 func Read(h *home.Home) (*Ledger, error) {
 	l := &Ledger{Format: 1}
 	err := home.ReadJSON(h.Path("ledger.json"), l)
+	var damaged *home.DamagedError
+	if errors.As(err, &damaged) || err == nil && l.Stacks == nil {
+		if again, ok := rebuild(h); ok {
+			if home.Recovered != nil {
+				home.Recovered(h.Path("ledger.json"), h.Path("stacks")+", what each stack keeps of it", err)
+			}
+			l, err = again, nil
+			_ = home.WriteJSON(h.Path("ledger.json"), l) // else it is made again the next time
+		}
+	}
 	if l.Stacks == nil {
 		l.Stacks = map[string]Stack{}
 	}
@@ -65,13 +75,55 @@ func Change(h *home.Home, change func(l *Ledger) error) error {
 	if err != nil {
 		return err
 	}
+	before := maps.Clone(l.Stacks)
 	if err := change(l); err != nil {
 		if errors.Is(err, ErrUnchanged) {
 			return nil
 		}
 		return err
 	}
-	return home.WriteJSON(h.Path("ledger.json"), l)
+	if err := home.WriteJSON(h.Path("ledger.json"), l); err != nil {
+		return err
+	}
+	l.scatter(h, before)
+	return nil
+}
+
+// entry is what a stack keeps of the ledger in its own folder.
+type entry struct {
+	Stack
+	Gateway  int `json:"gateway_port,omitempty"`
+	Secure   int `json:"gateway_secure,omitempty"`
+	Resolver int `json:"gateway_resolver,omitempty"`
+}
+
+func entryFile(h *home.Home, id string) string { return h.Stack(id, "ledger.json") }
+
+// scatter writes what has changed into the stacks' own folders, from which a lost ledger is made again.
+func (l *Ledger) scatter(h *home.Home, before map[string]Stack) {
+	for id, s := range l.Stacks {
+		if was, ok := before[id]; ok && was.Equal(s) {
+			continue
+		}
+		if _, err := os.Stat(h.Stack(id)); err == nil {
+			_ = home.WriteCache(entryFile(h, id), entry{s, l.Gateway, l.Secure, l.Resolver}) // the ledger itself is written
+		}
+	}
+}
+
+// rebuild makes the ledger from what the stacks keep of it. ok is false if none keeps anything.
+func rebuild(h *home.Home) (l *Ledger, ok bool) {
+	l = &Ledger{Format: 1, Stacks: map[string]Stack{}}
+	folders, _ := os.ReadDir(h.Path("stacks"))
+	for _, f := range folders {
+		var e entry
+		if err := home.ReadDerived(entryFile(h, f.Name()), &e); err != nil || e.Dir == "" {
+			continue
+		}
+		l.Stacks[f.Name()] = e.Stack
+		l.Gateway, l.Secure, l.Resolver = max(l.Gateway, e.Gateway), max(l.Secure, e.Secure), max(l.Resolver, e.Resolver)
+	}
+	return l, len(l.Stacks) > 0
 }
 
 // ErrUnchanged is returned by a change that has nothing to write.

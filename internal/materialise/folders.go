@@ -30,7 +30,7 @@ type Folders struct {
 // ReadFolders returns the folders as they were when the stack's Spec was made.
 func ReadFolders(h *home.Home, id string) (Folders, error) {
 	var m made
-	err := home.ReadJSON(madeFile(h, id), &m)
+	err := home.ReadDerived(madeFile(h, id), &m)
 	if err == nil && m.Input.File == nil {
 		err = fmt.Errorf("%s is gone", madeFile(h, id))
 	}
@@ -47,7 +47,7 @@ func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
 // Everything else stays as the last start decided it. The caller holds the ledger.
 func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
 	var m made
-	err := home.ReadJSON(madeFile(h, id), &m)
+	err := home.ReadDerived(madeFile(h, id), &m)
 	if err != nil {
 		return Spec{}, err
 	}

@@ -68,6 +68,18 @@ func Alive(lock string) bool {
 	return err == nil && len(ids) > 0
 }
 
+// AnyAlive reports whether any process runs of the parts with these lock files.
+func AnyAlive(locks []string) bool {
+	if len(locks) == 0 {
+		return false
+	}
+	if slices.ContainsFunc(locks, home.Locked) {
+		return true
+	}
+	all, err := list()
+	return err == nil && slices.ContainsFunc(locks, func(lock string) bool { return len(among(all, lock, Leader(lock), nil)) > 0 })
+}
+
 // Include reports whether a process belongs to the part with this lock file.
 func Include(lock string, pid int) bool {
 	ids, err := Of(lock)

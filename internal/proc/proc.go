@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -133,6 +134,14 @@ func (h Holder) String() string {
 		return "a program of " + h.User
 	}
 	return "somebody else"
+}
+
+// Runs reports whether a process id is one of a running program whose name contains a text. A zombie does not run.
+func Runs(pid int, name string) bool {
+	if _, err := Identify(pid); err != nil {
+		return false
+	}
+	return strings.Contains(nameOf(pid), name)
 }
 
 // Sleep waits, or returns the context's error when that ends first.

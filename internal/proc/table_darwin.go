@@ -55,6 +55,16 @@ func (id Identity) Pinned() bool {
 	return err == nil && started(info) == id.Start && id.Boot == BootID()
 }
 
+// nameOf returns the name of a process's program, "" if the process is gone.
+func nameOf(pid int) string {
+	p, err := process.NewProcess(int32(pid))
+	if err != nil {
+		return ""
+	}
+	name, _ := p.Name()
+	return name
+}
+
 func started(info *unix.KinfoProc) uint64 {
 	return uint64(info.Proc.P_starttime.Sec)*1e6 + uint64(info.Proc.P_starttime.Usec)
 }

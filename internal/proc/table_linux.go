@@ -103,6 +103,12 @@ func statOf(pid int) (stat, error) {
 	return s, err
 }
 
+// nameOf returns the name of a process's program, "" if the process is gone.
+func nameOf(pid int) string {
+	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	return strings.TrimSpace(string(text))
+}
+
 func startOf(pid int) (uint64, error) {
 	s, err := statOf(pid)
 	if err == nil && s.dead {

@@ -62,7 +62,7 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 		index = map[string]string{}
 	}
 	index[key] = p.Build
-	if err := home.WriteState(indexFile, index); err != nil {
+	if err := home.WriteCache(indexFile, index); err != nil {
 		return Program{}, err
 	}
 	return p, p.link()

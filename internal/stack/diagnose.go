@@ -54,7 +54,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	facts.User = me.Username
 	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")), cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
-	facts.Stopped = s.ID == "" || !keeper.Wished(s.Home, s.ID)
+	facts.Stopped = !s.Runs()
 	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return Diagnosis{}, err
 	}
@@ -168,6 +168,9 @@ func readFrom(file string, offset int64) string {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil {
+		if offset > info.Size() { // it was put aside meanwhile
+			offset = 0
+		}
 		offset = max(offset, info.Size()-maxLogRead)
 	}
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {

@@ -71,7 +71,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
 		in.StackID = newID
-	} else if err := home.ReadJSON(s.goodFile(), &in.History.Good); err != nil {
+	} else if err := home.ReadDerived(s.goodFile(), &in.History.Good); err != nil {
 		return in, err
 	}
 	live, named := s.livePorts(book), map[int]bool{book.Gateway: true, book.Secure: true, book.Resolver: true, 80: true, 443: true}

@@ -13,6 +13,8 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
+	"dravit/internal/members"
+	"dravit/internal/pattern"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 )
@@ -121,7 +123,10 @@ func (e *NoPartError) Error() string { return fmt.Sprintf("the stack has no part
 // Stop ends the named parts, all where none is named. Data stays.
 func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error) {
 	spec, err := s.spec()
-	if err != nil || spec.ID == "" {
+	var damaged *home.DamagedError
+	if len(parts) == 0 && errors.As(err, &damaged) { // the keeper knows what runs
+		err = nil
+	} else if err != nil || spec.ID == "" {
 		return nil, err
 	}
 	for _, name := range parts {
@@ -129,7 +134,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error)
 			return nil, &NoPartError{name, names(spec)}
 		}
 	}
-	if !keeper.Wished(s.Home, s.ID) {
+	if !s.Runs() {
 		return nil, nil
 	}
 	program, err := s.install()
@@ -180,7 +185,7 @@ type Status struct {
 func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: kind.Stopped}
 	var err error
-	if s.ID != "" && keeper.Wished(s.Home, s.ID) {
+	if s.Runs() {
 		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, keeper.ErrLeft) { // it died: another takes over
 			var program self.Program
 			if program, err = s.install(); err != nil {
@@ -210,6 +215,28 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	}
 	out.Reachable, err = s.reachable(out.Sites)
 	return out, err
+}
+
+// Runs reports whether the stack is meant to run, or any process of it does. If only that holds, the note of what is meant
+// was lost, and is written again: the keeper takes the processes over.
+func (s *Stack) Runs() bool {
+	if s.ID == "" {
+		return false
+	}
+	if keeper.Wished(s.Home, s.ID) {
+		return true
+	}
+	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
+	spec, _ := s.spec() // damaged: the lock files that are there tell
+	for _, p := range spec.Parts {
+		if !slices.Contains(locks, p.Lock) {
+			locks = append(locks, p.Lock)
+		}
+	}
+	if !members.AnyAlive(locks) {
+		return false
+	}
+	return keeper.Wish(s.Home, s.ID) == nil
 }
 
 // Environment returns what the stack adds to a command's environment and which folders come first in its PATH, those of the named part before the others'. It is an error

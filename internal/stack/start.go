@@ -37,7 +37,7 @@ func (s *Stack) remember(out Started) error {
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
 	}
 	var was plan.Good
-	if err := home.ReadJSON(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) && maps.Equal(was.File, good.File) {
+	if err := home.ReadDerived(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) && maps.Equal(was.File, good.File) {
 		return nil
 	}
 	return home.WriteJSON(s.goodFile(), good)

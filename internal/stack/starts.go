@@ -40,5 +40,5 @@ func (s *Stack) Starts() ([]StartRecord, error) {
 	if s.ID == "" {
 		return nil, nil
 	}
-	return all, home.ReadJSON(s.startsFile(), &all)
+	return all, home.ReadDerived(s.startsFile(), &all)
 }

@@ -146,6 +146,10 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		var err error
 		switch tag.Get("check") {
 		case "version":
+			if strings.TrimSpace(s) == "" {
+				err = fmt.Errorf("an empty version says nothing: take it out for any version")
+				break
+			}
 			_, err = version.ParseConstraint(s)
 		case "ask":
 			if !slices.Contains(WaysToAsk, s) {

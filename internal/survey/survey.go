@@ -163,7 +163,7 @@ func (l *looker) remember() {
 	if same && len(l.fresh.Tools) == len(l.known.Tools) {
 		return
 	}
-	_ = home.WriteState(l.Cache, l.fresh)
+	_ = home.WriteCache(l.Cache, l.fresh)
 }
 
 // ask asks a found program what it is, unless it was asked before and is the same file.

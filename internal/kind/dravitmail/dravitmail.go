@@ -21,6 +21,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/proc"
 	"dravit/internal/stackfile"
 )
 
@@ -151,7 +152,8 @@ func (catcher) Serve(ctx context.Context, file string) error {
 	}
 	server := newServer(box)
 	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(incoming) }()
+	own := proc.OwnClients(incoming, "554 5.7.1 this catches the mail of another user's stack\r\n")
+	go func() { ended <- server.Serve(own) }()
 	err = kind.ServeHTTP(ctx, &http.Server{Handler: inbox(c, box), ReadHeaderTimeout: time.Minute}, pages)
 	server.Close()
 	<-ended

@@ -89,7 +89,19 @@ func systemTables(share string) []string {
 	return nil
 }
 
-func (mariadb) Fit(_ stackfile.Part, p kind.Program) string {
+// ownDatabases are those of the server itself, and ownUsers the accounts.
+var (
+	ownDatabases = []string{"mysql", "information_schema", "performance_schema", "sys"}
+	ownUsers     = []string{"root", "mysql", "mariadb.sys"}
+)
+
+func (mariadb) Fit(want stackfile.Part, p kind.Program) string {
+	if slices.Contains(ownDatabases, strings.ToLower(want.Database)) {
+		return "the database " + want.Database + " is the server's own"
+	}
+	if slices.Contains(ownUsers, strings.ToLower(want.User)) {
+		return "the user " + want.User + " is the server's own"
+	}
 	if p.Facts[factShare] == "" {
 		return "the statements that fill its data folder are not beside it"
 	}

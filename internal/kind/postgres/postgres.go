@@ -61,7 +61,13 @@ func (postgres) Probe(_ context.Context, path string, run func(string, ...string
 	return m[1], facts, nil
 }
 
-func (postgres) Fit(_ stackfile.Part, p kind.Program) string {
+func (postgres) Fit(want stackfile.Part, p kind.Program) string {
+	if slices.Contains([]string{"postgres", "template0", "template1"}, strings.ToLower(want.Database)) {
+		return "the database " + want.Database + " is the server's own"
+	}
+	if strings.HasPrefix(strings.ToLower(want.User), "pg_") {
+		return "users that begin with pg_ are the server's own"
+	}
 	if p.Facts[factInit] == "" {
 		return "initdb, which fills its data folder, is not beside it"
 	}

@@ -1,0 +1,218 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"maps"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"dravit/internal/gateway"
+	"dravit/internal/home"
+	"dravit/internal/proc"
+)
+
+// guardEvery is how often the keeper looks whether its files are still there, and whether logs are too long.
+const guardEvery = 500 * time.Millisecond
+
+// guard makes anew what was deleted of the keeper's files while it runs, ends the stacks whose folder was deleted, and
+// keeps logs short. It ends the keeper when its home folder is gone, or another keeper has taken its place.
+func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) {
+	held := []*os.File{lock}
+	defer func() {
+		for _, f := range held[1:] {
+			f.Close()
+		}
+	}()
+	for proc.Sleep(ctx, guardEvery) == nil {
+		if _, err := os.Stat(k.home.Dir); errors.Is(err, fs.ErrNotExist) {
+			k.log.Error("the home folder was deleted: everything is stopped", "folder", k.home.Dir)
+			k.stopAll()
+			k.quit()
+			return
+		}
+		again, err := k.holdLock(held[len(held)-1])
+		switch {
+		case errors.Is(err, home.ErrLocked):
+			k.log.Error("another keeper has taken the place of this one, whose lock file was deleted")
+			k.quit()
+			return
+		case err != nil:
+			k.log.Error("the keeper's lock file was deleted and cannot be made again", "error", err)
+		case again != nil:
+			held = append(held, again)
+		}
+		k.holdSocket(ctx, server)
+		k.holdStacks()
+		k.holdTable()
+		k.shortenLogs()
+	}
+}
+
+// holdLock takes the lock again if its file was deleted. It returns nil if the file is still the one that is held.
+func (k *Keeper) holdLock(lock *os.File) (*os.File, error) {
+	path := k.home.Path(home.KeeperLock)
+	if sameFile(lock, path) {
+		return nil, nil
+	}
+	again, err := home.TryLock(path)
+	if err != nil {
+		return nil, err
+	}
+	k.log.Warn("the keeper's lock file was deleted: it is made again", "file", path)
+	return again, noteKeeper(again)
+}
+
+func sameFile(f *os.File, path string) bool {
+	now, err := os.Stat(path)
+	was, wasErr := f.Stat()
+	return err == nil && wasErr == nil && os.SameFile(now, was)
+}
+
+// holdSocket listens again if the keeper's socket, or the folder that it is in, was deleted.
+func (k *Keeper) holdSocket(ctx context.Context, server *http.Server) {
+	path := filepath.Join(k.home.Run, socketName)
+	if info, err := os.Lstat(path); err == nil && info.Mode()&fs.ModeSocket != 0 {
+		return
+	}
+	listener, err := k.listen()
+	if err != nil {
+		k.log.Error("the keeper's socket is gone and cannot be made again", "error", err)
+		return
+	}
+	k.log.Warn("the keeper's socket was gone: it is made again", "socket", path)
+	go func() {
+		if err := server.Serve(home.OwnPeers(listener)); err != nil && ctx.Err() == nil {
+			k.log.Error("the keeper's socket", "error", err)
+		}
+	}()
+}
+
+// listen makes the keeper's socket, and its folder if that is gone.
+func (k *Keeper) listen() (net.Listener, error) {
+	if err := home.HoldRun(k.home.Run); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(k.home.Run, socketName)
+	_ = os.Remove(path) // nobody but the holder of the lock listens on it
+	listener, err := net.Listen("unix", path)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		listener.Close()
+		return nil, err
+	}
+	return listener, nil
+}
+
+// holdStacks ends the stacks whose folder was deleted: what runs of them would keep what is nowhere any more.
+func (k *Keeper) holdStacks() {
+	k.mu.Lock()
+	stacks := slices.Collect(maps.Values(k.stacks))
+	k.mu.Unlock()
+	for _, s := range append(stacks, k.gateway) {
+		s.mu.Lock()
+		runs := len(s.parts) > 0
+		s.mu.Unlock()
+		if _, err := os.Stat(k.home.Stack(s.id)); !runs || !errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		k.log.Error("a stack's folder was deleted: its parts are stopped", "stack", s.id)
+		if _, err := s.halt(nil); err != nil {
+			k.log.Error("stopping a stack whose folder was deleted", "stack", s.id, "error", err)
+		}
+		if s == k.gateway {
+			k.reopenGateway()
+			continue
+		}
+		_ = os.RemoveAll(k.home.Stack(s.id)) // what stopping made of it again
+		k.closeGatewayIfIdle()
+	}
+	k.endIfIdle()
+}
+
+// holdTable writes the gateway's table again if somebody else changed or deleted its file.
+func (k *Keeper) holdTable() {
+	k.entrance.Lock()
+	changed := k.table != "" && gateway.TableStamp(k.home) != k.table
+	k.entrance.Unlock()
+	if changed {
+		k.log.Warn("the gateway's table was changed from outside: it is written again")
+		k.reroute()
+	}
+}
+
+// reopenGateway starts the gateway again for the sites that run.
+func (k *Keeper) reopenGateway() {
+	k.mu.Lock()
+	stacks := slices.Collect(maps.Values(k.stacks))
+	k.mu.Unlock()
+	for _, s := range stacks {
+		s.mu.Lock()
+		runs, spec := len(s.parts) > 0 && len(s.spec.Sites) > 0, s.spec
+		s.mu.Unlock()
+		if runs {
+			if err := k.openGateway(spec.Gateway, spec.Secure); err != nil {
+				k.log.Error("opening the gateway again", "error", err)
+			}
+			return
+		}
+	}
+}
+
+// stopAll stops every stack and the gateway.
+func (k *Keeper) stopAll() {
+	k.mu.Lock()
+	stacks := slices.Collect(maps.Values(k.stacks))
+	k.mu.Unlock()
+	for _, s := range append(stacks, k.gateway) {
+		_, _ = s.halt(nil) // there is nothing left to write to
+	}
+}
+
+// shortenLogs puts logs aside that have grown too long while a part writes.
+func (k *Keeper) shortenLogs() {
+	k.mu.Lock()
+	stacks := slices.Collect(maps.Values(k.stacks))
+	k.mu.Unlock()
+	for _, s := range append(stacks, k.gateway) {
+		s.mu.Lock()
+		var files []string
+		for _, p := range s.parts {
+			files = append(files, p.spec.Log)
+		}
+		s.mu.Unlock()
+		for _, file := range files {
+			shortenLog(file)
+		}
+	}
+	shortenLog(logFile(k.home))
+}
+
+// shortenLog copies the end of a log that is too long to FILE.1 and empties it. Its writer appends, so it goes on at the
+// beginning; what it writes between the two steps is lost.
+func shortenLog(file string) {
+	if sizeOf(file) <= maxLog {
+		return
+	}
+	from, err := os.OpenFile(file, os.O_RDWR, 0)
+	if err != nil {
+		return
+	}
+	defer from.Close()
+	to, err := os.OpenFile(file+".1", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return
+	}
+	defer to.Close()
+	size := sizeOf(file)
+	_, _ = io.Copy(to, io.NewSectionReader(from, max(0, size-maxLog), maxLog)) // less of it is better than too much
+	_ = from.Truncate(0)
+}
