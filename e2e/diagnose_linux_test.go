@@ -112,6 +112,10 @@ func faults() []fault {
 			require.Len(t, files, 1)
 			require.NoError(t, os.WriteFile(files[0], []byte("wreck wreck wreck\n"), 0o600))
 		}), cause: "data-damaged", subject: "part.seats"},
+		{name: "value of PHP's in a .htaccess", stack: "[part.web]\nkind = \"apache\"\n" + phpSite, files: map[string]string{"public/index.php": hello, "public/.htaccess": "php_value memory_limit 99M\n"},
+			cause: "directive-refused", subject: "site.day", says: "settings = {"},
+		{name: "PHP site without an app", stack: "[part.app]\nkind = \"php\"\n[[site]]\nname = \"day\"\n", files: page(hello),
+			cause: "site-without-app", subject: "site.day", says: "app = "},
 		// Connections.
 		{name: "connections of MariaDB", stack: maria, files: map[string]string{"hold.php": holdMaria}, break_: hold,
 			cause: "connections-used-up", subject: "part.db", says: "151 of php (pid "},

@@ -44,7 +44,7 @@ func explain(err error) *ui.Failure {
 	case errors.As(err, &faults):
 		return badFile(faults)
 	case errors.Is(err, stackfile.ErrNone):
-		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; docs/stack-file.md says how to write one"}
+		return &ui.Failure{Code: exitUsage, What: "there is no stack here", Because: err.Error(), Next: "dravit demo shows one; dravit schema describes every key"}
 	case errors.As(err, &noPart):
 		return &ui.Failure{Code: exitUsage, What: err.Error(), Because: "its parts are " + strings.Join(noPart.Parts, ", ")}
 	case errors.As(err, &unknown):
@@ -93,8 +93,8 @@ func badFile(faults stackfile.Faults) *ui.Failure {
 		if x.Text != "" {
 			fmt.Fprintf(&b, "  %s\n  %s^\n", strings.ReplaceAll(x.Text, "\t", " "), strings.Repeat(" ", max(0, x.Col-1)))
 		}
-		if x.Hint != "" {
-			fmt.Fprintf(&b, "  %s\n", x.Hint)
+		for _, l := range ui.Wrap(x.Hint, 90) {
+			fmt.Fprintf(&b, "  %s\n", l)
 		}
 	}
 	what := fmt.Sprintf("%s has %d faults", faults[0].File, len(faults))

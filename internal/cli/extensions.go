@@ -58,8 +58,8 @@ func (a *app) switchCommand(word string, on bool, part *string) *cobra.Command {
 		Use:   word + " NAME",
 		Short: short,
 		Long: long + `, keeping everything else as it is written. Where the stack runs, the part is
-restarted, and both its web process and its command-line program are asked. A list that is absent means every extension; it is
-then written out. The file stays as it is where no plan would satisfy it.`,
+restarted, and both its web process and its command-line program are asked. A list that is absent means every extension: then
+the list of those to leave out (without) is changed. The file stays as it is where no plan would satisfy it.`,
 		Example: "  dravit extensions " + word + " intl",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {

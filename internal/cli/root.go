@@ -146,6 +146,16 @@ database and helpers fit, says why, starts them together, and proves that each a
 	return root
 }
 
+// commandWords are what people type for commands that are called something else here.
+var commandWords = map[string]string{
+	"up": "start", "run-all": "start", "serve": "start", "boot": "start", "down": "stop", "halt": "stop", "kill": "stop", "list": "status",
+	"ls": "status", "ps": "status", "info": "status", "show": "status", "log": "logs", "tail": "logs --follow", "exec": "run", "sh": "run -- sh",
+	"doctor": "diagnose", "debug": "diagnose", "fix": "diagnose --fix", "test": "check", "verify": "check", "health": "check", "validate": "plan",
+	"config": "plan", "explain": "why", "delete": "remove", "destroy": "remove", "rm": "remove", "uninstall": "remove", "reload": "restart",
+	"hosts": "names hosts on", "trust": "names certificate on", "domains": "names", "urls": "names", "example": "demo", "init": "demo",
+	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql", "env": "run -- env",
+}
+
 // noArgs refuses arguments, offering the command that was probably meant.
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
@@ -154,8 +164,12 @@ func noArgs(cmd *cobra.Command, args []string) error {
 	f := &ui.Failure{Code: exitUsage, What: fmt.Sprintf("%s takes no %q", cmd.CommandPath(), args[0])}
 	if !cmd.HasParent() {
 		f.What = fmt.Sprintf("dravit has no command %q", args[0])
-		if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+		if meant := commandWords[strings.ToLower(args[0])]; meant != "" {
+			f.Because, f.Next = "here that is "+meant, "dravit "+meant
+		} else if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 			f.Next = "dravit " + near[0]
+		} else {
+			f.Next = "dravit --help lists the commands"
 		}
 	}
 	return f

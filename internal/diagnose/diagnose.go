@@ -72,6 +72,7 @@ type Root struct {
 	Missing bool
 	Closed  string // the first folder on the way, or file in it, that may not be read
 	Index   bool   // it has an index file
+	PHP     bool   // that is index.php, and there is no index.html
 }
 
 // Gateway is the entrance.

@@ -89,6 +89,9 @@ func (d *doctor) site(s Site) {
 		return
 	}
 	switch {
+	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):
+		d.add(seen, "site-without-app", subject, "the document root of the site "+s.Spec.Name+" holds index.php, and no part runs it",
+			"app = \"PART\" in the table of the site in dravit.toml, with the name of a part of kind php", said)
 	case s.Root.Path != "" && !s.Root.Index && (s.Status == 403 || s.Status == 404):
 		d.add(seen, "index-missing", subject, "the document root of the site "+s.Spec.Name+" has no index", "make index.php or index.html there, or name another root in dravit.toml", s.Root.Path+" has neither index.php nor index.html", said)
 	case fell.Rung == kind.Matches && s.Spec.Expect != nil && s.Spec.Expect.Text != "" && !strings.Contains(s.Page, s.Spec.Expect.Text):

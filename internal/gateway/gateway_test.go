@@ -111,8 +111,15 @@ func TestTableChanges(t *testing.T) {
 	assert.Equal(t, "slow but whole", <-first)
 	require.NoError(t, WriteTable(h, Table{}))
 	assert.Contains(t, get(), "No site is named ferry.localhost")
-	require.NoError(t, os.Remove(tableFile(h)))
-	assert.Contains(t, get(), "cannot be read")
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
+	assert.Equal(t, "quick", get())
+	for _, damage := range []func() error{
+		func() error { return os.WriteFile(tableFile(h), []byte("{"), 0o600) },
+		func() error { return os.Remove(tableFile(h)) },
+	} {
+		require.NoError(t, damage())
+		assert.Equal(t, "quick", get(), "the routes that were read last serve until the keeper writes them again")
+	}
 }
 
 // Event streams come as they are sent, not bunched.

@@ -260,10 +260,24 @@ func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
 		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind", written.Kind, stackfile.Name, name)
+	} else if by := m.demandedBy(file.Kind); by != "" && len(missing) == 0 && file.For(file.Kind[0]).Version == "" {
+		next = "install a version that " + by + " accepts, or change " + by
 	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}
 	m.fault("part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
+}
+
+// demandedBy returns a file of the project's own that wants a version of one of these kinds, "" if none does.
+func (m *maker) demandedBy(kinds []string) string {
+	for _, folder := range slices.Sorted(maps.Keys(m.in.Project.Manifests)) {
+		for _, d := range m.in.Project.Manifests[folder].Demands {
+			if slices.Contains(kinds, d.Program) {
+				return d.File
+			}
+		}
+	}
+	return ""
 }
 
 // series cuts a version to the numbers within which programs read each other's data.

@@ -45,7 +45,7 @@ func TestTenRuntimes(t *testing.T) {
 		"two files":                    {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "node", Text: "<22", Grammar: version.NPM, File: "package.json"}, {Program: "node", Text: ">=20", Grammar: version.NPM, File: "package.json"}}, "20.20.2"},
 		"of another program":           {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "php", Text: "^5", Grammar: version.Composer, File: "composer.json"}}, "22.11.0"},
 		"python":                       {"kind = \"python\"\ncommand = \"x\"", []project.Demand{{Program: "python", Text: "~=3.9.2", Grammar: version.PEP440, File: "pyproject.toml"}}, "3.9.18"},
-		"a runtime without a command":  {`kind = "ruby"`, nil, "this machine has none"},
+		"a runtime without a command":  {`kind = ["ruby", "node"]`, nil, "it has no command"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := machine(t, "ten-runtimes", "[part.app]\n"+c.part+"\n")

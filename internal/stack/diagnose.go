@@ -297,6 +297,7 @@ func examineRoot(root string) diagnose.Root {
 		if _, err := os.Stat(file); err != nil {
 			continue
 		}
+		out.PHP = !out.Index && index == "index.php" || out.PHP && index != "index.html"
 		out.Index = true
 		if unix.Access(file, unix.R_OK) != nil && out.Closed == "" {
 			out.Closed = file

@@ -186,7 +186,8 @@ type Switched struct {
 	On      bool            `json:"on"`
 	Changed bool            `json:"changed"` // the stack file
 	File    string          `json:"file"`
-	List    []string        `json:"extensions"`        // as the file has them now
+	Key     string          `json:"key"`               // of the list that is meant: extensions, or without for those to leave out
+	List    []string        `json:"extensions"`        // that list, as the file has it now
 	Runs    bool            `json:"runs"`              // the stack runs, and the part was brought to it
 	Web     bool            `json:"web"`               // loaded in the web process
 	Command bool            `json:"command"`           // loaded in the command-line program
@@ -212,33 +213,27 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	}
 	out.Part = part
 	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
-	list := in.File.Parts[part].For(kindName).Extensions
-	if list == nil { // every one that there is: from now on by name
-		_, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), part)
-		for _, m := range extended.Load {
-			list = append(list, m.Name)
+	want := in.File.Parts[part].For(kindName)
+	if !on && want.Debugger && nameOf(name) == s.debuggerOf(kindName) {
+		return out, &NoRuntimeError{"debugger = true of part " + part + " loads " + name, "take debugger out of [part." + part + "] in " + stackfile.Name}
+	}
+	key, list, change := s.listOf(in, p, part, kindName, name, on)
+	out.List, out.Key = list, key
+	if out.Changed = change; change {
+		edit := stackfile.EditExtensions
+		if key == "without" {
+			edit = stackfile.EditWithout
 		}
-		slices.Sort(list)
-	}
-	had := slices.IndexFunc(list, func(e string) bool { return nameOf(e) == nameOf(name) })
-	switch {
-	case on && had < 0:
-		list = append(slices.Clone(list), name)
-	case !on && had >= 0:
-		list = slices.Delete(slices.Clone(list), had, had+1)
-	}
-	out.List = list
-	if out.Changed = on == (had < 0); out.Changed {
-		edit, err := stackfile.EditExtensions(s.Dir, part, kindName, list, s.Kinds.Vocabulary())
+		text, err := edit(s.Dir, part, kindName, list, s.Kinds.Vocabulary())
 		if err != nil {
 			return out, err
 		}
-		out.File = edit.File
-		if err := s.tryList(&in, part, kindName, list); err != nil {
+		out.File = text.File
+		if err := s.tryList(&in, part, kindName, key, list); err != nil {
 			out.Plan = plan.Make(in, s.Kinds.Pure())
 			return out, err
 		}
-		if err := home.ReplaceFile(filepath.Join(s.Dir, edit.File), edit.Text); err != nil {
+		if err := home.ReplaceFile(filepath.Join(s.Dir, text.File), text.Text); err != nil {
 			return out, err
 		}
 	}
@@ -278,6 +273,50 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	return out, nil
 }
 
+// debuggerOf is the extension that debugger = true loads, "" for a kind without one.
+func (s *Stack) debuggerOf(kindName string) string {
+	if k, ok := s.Kinds.Of(kindName).(interface{ DebuggerName() string }); ok {
+		return k.DebuggerName()
+	}
+	return ""
+}
+
+// listOf returns which list of the stack file an extension is switched in, and what it is then. Where the file has no list
+// of extensions, all are loaded: then the list of those to leave out is the shorter one, and holds on other machines.
+func (s *Stack) listOf(in plan.Input, p plan.Plan, part, kindName, name string, on bool) (key string, list []string, change bool) {
+	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
+	same := func(e string) bool { return nameOf(e) == nameOf(name) }
+	want := in.File.Parts[part].For(kindName)
+	_, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), part)
+	loaded := slices.ContainsFunc(extended.Load, func(m kind.Module) bool { return same(m.Name) })
+	left := slices.IndexFunc(want.Without, same)
+	switch {
+	case want.Extensions == nil && left >= 0:
+		if on {
+			return "without", slices.Delete(slices.Clone(want.Without), left, left+1), true
+		}
+		return "without", want.Without, false
+	case want.Extensions == nil && !on:
+		return "without", append(slices.Clone(want.Without), name), true
+	case want.Extensions == nil && loaded:
+		return "without", want.Without, false
+	case want.Extensions == nil: // one that is only loaded by name: all are named from now on
+		for _, m := range extended.Load {
+			list = append(list, m.Name)
+		}
+		slices.Sort(list)
+		return "extensions", append(list, name), true
+	}
+	had := slices.IndexFunc(want.Extensions, same)
+	switch {
+	case on && had < 0:
+		return "extensions", append(slices.Clone(want.Extensions), name), true
+	case !on && had >= 0:
+		return "extensions", slices.Delete(slices.Clone(want.Extensions), had, had+1), true
+	}
+	return "extensions", want.Extensions, false
+}
+
 // runtimeOf is the kind and version of a part in a plan.
 func runtimeOf(p plan.Plan, part string) string {
 	for _, x := range p.Parts {
@@ -289,14 +328,23 @@ func runtimeOf(p plan.Plan, part string) string {
 }
 
 // tryList plans with another list, and fails where the part has no plan then. The input holds the list afterwards.
-func (s *Stack) tryList(in *plan.Input, part, kindName string, list []string) error {
+func (s *Stack) tryList(in *plan.Input, part, kindName, key string, list []string) error {
 	f := *in.File
 	f.Parts = map[string]stackfile.Part{}
 	for name, p := range in.File.Parts {
 		if name == part {
-			p.Extensions, p.Of = list, maps.Clone(p.Of)
-			if own, ok := p.Of[kindName]; ok && own.Extensions != nil {
+			p.Of = maps.Clone(p.Of)
+			own, ok := p.Of[kindName]
+			switch {
+			case key == "without":
+				p.Without = list
+				own.Without = list
+			default:
+				p.Extensions = list
+				ok = ok && own.Extensions != nil
 				own.Extensions = list
+			}
+			if ok {
 				p.Of[kindName] = own
 			}
 		}

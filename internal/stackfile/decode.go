@@ -36,7 +36,7 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 		case slices.Contains(notBuilt[sort], key):
 			r.fault(at, fmt.Sprintf("%q is not built yet", key), "this version of Dravit does not understand it; take it out for now")
 		default:
-			r.fault(at, fmt.Sprintf("unknown key %q", key), nearest(key, names))
+			r.fault(at, fmt.Sprintf("unknown key %q", key), keyHint(sort, key, names))
 		}
 	}
 	for key, i := range fields {
@@ -44,6 +44,13 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 			r.fault(path, fmt.Sprintf("%s has no %q", title(path), key), "")
 		}
 	}
+}
+
+// keyHint says what an unknown key is called here, else the key that was probably meant, else those that there are.
+func keyHint(sort, key string, names []string) string {
+	words := map[string]map[string]string{"": topWords, "part": partWords, "site": siteWords}[sort]
+	known := slices.Sorted(slices.Values(names))
+	return cmp.Or(called(words, key), nearest(key, names), "the keys here are "+strings.Join(known, ", "))
 }
 
 // title names a table for a message: part.app -> "part app", site.0 -> "this site".
@@ -146,7 +153,7 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		var err error
 		switch tag.Get("check") {
 		case "version":
-			if strings.TrimSpace(s) == "" {
+			if s != "" && strings.TrimSpace(s) == "" {
 				err = fmt.Errorf("an empty version says nothing: take it out for any version")
 				break
 			}
@@ -307,10 +314,8 @@ func (r *reader) part(at, name string, v any) Part {
 		if _, ok := r.words[kind]; !ok {
 			path := fmt.Sprintf("%s.kind.%d", at, i)
 			known := slices.Sorted(maps.Keys(r.words))
-			hint := nearest(kind, known)
-			if hint == "" {
-				hint = "the kinds are " + strings.Join(known, ", ")
-			}
+			hint := cmp.Or(called(kindWords, kind), nearest(kind, known))
+			hint = strings.TrimPrefix(hint+"; the kinds are "+strings.Join(known, ", "), "; ")
 			r.fault(path, fmt.Sprintf("unknown kind %q", kind), hint)
 		}
 	}
@@ -354,8 +359,9 @@ func (r *reader) part(at, name string, v any) Part {
 		}
 		p.Of[kind] = sub
 	}
-	if _, has := tree["command"]; len(p.Kind) == 1 && p.Kind[0] == "custom" && !has && p.For("custom").Command == "" {
-		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name), "a custom part says what to run: command = \"./server --port {port}\"")
+	if _, has := tree["command"]; len(p.Kind) == 1 && slices.Contains(r.words[p.Kind[0]], "command") && !has && p.For(p.Kind[0]).Command == "" {
+		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name),
+			"a part of kind "+p.Kind[0]+" says what to run: command = \"./server --port {port}\"; the port is in PORT, too")
 	}
 	return p
 }
@@ -379,7 +385,7 @@ func (r *reader) keysHint(kinds []string, key string) string {
 	for _, kind := range kinds {
 		has = append(has, r.words[kind]...)
 	}
-	return nearest(key, append(has, everyKind...))
+	return cmp.Or(called(partWords, key), nearest(key, append(has, everyKind...)))
 }
 
 func partKeys() []string {

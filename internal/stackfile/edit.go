@@ -26,6 +26,15 @@ type Edit struct {
 // EditExtensions returns the stack file with another list of extensions for a part. Everything else stays as it is written: comments, order and
 // spaces. Of the two files the one that holds the list is changed. Nothing is written.
 func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
+	return editKey(dir, part, kind, "extensions", list, words)
+}
+
+// EditWithout is EditExtensions for the list of extensions that are left out.
+func EditWithout(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
+	return editKey(dir, part, kind, "without", list, words)
+}
+
+func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit, error) {
 	for _, name := range []string{LocalName, Name} {
 		text, err := confined.ReadFile(dir, name, maxFile)
 		if err != nil {
@@ -35,10 +44,10 @@ func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Ed
 		if err != nil {
 			return Edit{}, err
 		}
-		for _, path := range []string{"part." + part + "." + kind + ".extensions", "part." + part + ".extensions"} {
+		for _, path := range []string{"part." + part + "." + kind + "." + key, "part." + part + "." + key} {
 			if at, ok := found[path]; ok {
 				out, err := editList(text, offsetOf(text, at), list)
-				return verified(Edit{name, out}, dir, part, kind, list, words, err)
+				return verified(Edit{name, out}, dir, part, kind, key, list, words, err)
 			}
 		}
 	}
@@ -66,16 +75,16 @@ func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Ed
 	if i := strings.IndexByte(string(text[end:]), '\n'); i >= 0 {
 		next = end + i + 1
 	}
-	added := prefix + "extensions = " + written(list, len(prefix)+len("extensions = ")) + "\n"
+	added := prefix + key + " = " + written(list, len(prefix)+len(key+" = ")) + "\n"
 	if next == len(text) && text[len(text)-1] != '\n' {
 		added = "\n" + added
 	}
 	out := slices.Concat(text[:next], []byte(added), text[next:])
-	return verified(Edit{Name, out}, dir, part, kind, list, words, nil)
+	return verified(Edit{Name, out}, dir, part, kind, key, list, words, nil)
 }
 
 // verified reads the edited text again: what it says must be what was wanted, and nothing else may have changed.
-func verified(e Edit, dir, part, kind string, list []string, words Vocabulary, err error) (Edit, error) {
+func verified(e Edit, dir, part, kind, key string, list []string, words Vocabulary, err error) (Edit, error) {
 	if err != nil {
 		return Edit{}, err
 	}
@@ -100,8 +109,12 @@ func verified(e Edit, dir, part, kind string, list []string, words Vocabulary, e
 	if err != nil {
 		return Edit{}, fmt.Errorf("%w: %w", ErrEdit, err)
 	}
-	if got := f.Parts[part].For(kind).Extensions; !slices.Equal(got, list) {
-		return Edit{}, fmt.Errorf("%w: extensions of part %s would read %q", ErrEdit, part, got)
+	got := f.Parts[part].For(kind).Extensions
+	if key == "without" {
+		got = f.Parts[part].For(kind).Without
+	}
+	if !slices.Equal(got, list) {
+		return Edit{}, fmt.Errorf("%w: %s of part %s would read %q", ErrEdit, key, part, got)
 	}
 	return e, nil
 }

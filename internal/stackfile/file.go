@@ -33,6 +33,7 @@ type Part struct {
 	Database   string          `toml:"database" json:"database,omitempty" doc:"The name of the database. Absent: the stack's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,47}$"`
 	User       string          `toml:"user" json:"user,omitempty" doc:"The application's database user. Absent: the database's name." pattern:"^[A-Za-z][A-Za-z0-9_]{0,31}$"`
 	Extensions []string        `toml:"extensions" json:"extensions" doc:"The runtime's extensions: names, or paths to files in the project. Absent: every one that the machine has, debuggers aside." items:"^([A-Za-z0-9_]+|[^\\x00-\\x1f\"]*(/[^\\x00-\\x1f\"]*|\\.so))$"`
+	Without    []string        `toml:"without" json:"without,omitempty" doc:"Extensions to leave out, of all that the machine has." items:"^[A-Za-z0-9_]+$"`
 	Debugger   bool            `toml:"debugger" json:"debugger,omitempty" doc:"Load the runtime's debugger, which calls an editor on a port of the stack's own."`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the program itself, in its own names." keys:"^[A-Za-z0-9_.-]+$"`
 
@@ -55,7 +56,7 @@ type Requirements struct {
 
 // Site is one virtual host, or, with Each, one for each folder.
 type Site struct {
-	Name    string   `toml:"name" json:"name,omitempty" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"`
+	Name    string   `toml:"name" json:"name,omitempty" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$"`
 	Each    string   `toml:"each" json:"each,omitempty" doc:"Instead of a name: folders of the project, such as crew/*. Each is a site of its own name as soon as it is there." pattern:"^([^*?\\[\\]\\\\]+/)?[^/\\[\\]\\\\]*[*?][^/\\[\\]\\\\]*$" hint:"folders of one folder, with * or ? in their names: crew/*"`
 	Aliases []string `toml:"aliases" json:"aliases,omitempty" doc:"Further names of the site, served as NAME.localhost; *.tides is every name below tides." items:"^(\\*\\.)?[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$"`
 	Root    string   `toml:"root" json:"root,omitempty" doc:"The document root, relative to the project (with each: to the folder). Absent: public, web, htdocs or the project itself, the first with an index." pattern:"\\S"`

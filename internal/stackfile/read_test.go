@@ -126,7 +126,7 @@ func TestFaults(t *testing.T) {
 		hint      string
 	}{
 		"unknown key":               {"nam = \"x\"", 1, 1, `unknown key "nam"`, `did you mean "name"?`},
-		"unknown table":             {"[parts.web]\nkind = \"nginx\"", 1, 2, `unknown key "parts"`, `did you mean "part"?`},
+		"unknown table":             {"[parts.web]\nkind = \"nginx\"", 1, 2, `unknown key "parts"`, "here that is [part.NAME]"},
 		"far from any key":          {"zeppelin = 1", 1, 1, `unknown key "zeppelin"`, ""},
 		"key not built yet":         {"[[task]]\nname = \"tables\"", 1, 3, `"task" is not built yet`, "take it out"},
 		"name and each":             {"[[site]]\nname = \"ferry\"\neach = \"crew/*\"", 3, 1, "a name, or one of each folder", "take one"},
@@ -181,7 +181,7 @@ func TestFaults(t *testing.T) {
 		"key under the wrong kind":  {"[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n[part.db.sqlite]\nport = 1", 4, 1, `a part of kind sqlite has no "port"`, ""},
 		"table of a kind not there": {"[part.db]\nkind = \"sqlite\"\n[part.db.mariadb]\nport = 1", 3, 10, "part db is never of kind mariadb", "its kind is sqlite"},
 		"kind within a kind":        {"[part.db]\nkind = \"mariadb\"\n[part.db.mariadb]\nkind = \"sqlite\"", 4, 1, `"kind" stands already in the table's name`, ""},
-		"custom without command":    {"[part.x]\nkind = \"custom\"", 1, 7, `part x has no "command"`, "a custom part says what to run"},
+		"custom without command":    {"[part.x]\nkind = \"custom\"", 1, 7, `part x has no "command"`, "says what to run: command = "},
 		"twice in a list":           {"[part.app]\nkind = \"php\"\nextensions = [\"intl\", \"intl\"]", 3, 1, `"intl" stands in extensions twice`, ""},
 		"unknown part":              {"[part.app]\nkind = \"php\"\nuses = [\"bd\"]\n[part.db]\nkind = \"mariadb\"", 3, 1, `no part is named "bd"`, `did you mean "db"?`},
 		"unknown app":               {"[[site]]\nname = \"a\"\napp = \"app\"", 3, 1, `no part is named "app"`, ""},

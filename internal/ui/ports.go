@@ -79,7 +79,7 @@ func (u *UI) Port(a stack.PortAnswer) {
 	case a.Free:
 		u.say("  a part that wants it gets it")
 	case a.Instead != 0:
-		u.say(fmt.Sprintf("  a part that wants it gets %d: %s", a.Instead, a.Because))
+		u.say(fmt.Sprintf("  a part that wants it gets %d instead: %d is %s", a.Instead, a.Port, a.Because))
 		u.say(u.dim("  one that pins it is refused"))
 	default:
 		u.say("  no part can have it: " + a.Because)

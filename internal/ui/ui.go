@@ -147,9 +147,31 @@ func wrap(text string, width int) []string {
 	return append(lines, line)
 }
 
-// Next writes the last line: what to do next.
+// Wrap breaks a text into lines of at most width columns, none for an empty text.
+func Wrap(text string, width int) []string {
+	if text == "" {
+		return nil
+	}
+	return wrap(text, width)
+}
+
+// Next writes the last line: what to do next. It wraps at the terminal's width, never inside a word.
 func (u *UI) Next(text string) {
-	u.say(u.dim("next: ") + text)
+	for i, l := range wrap(text, u.width()-len("next: ")) {
+		if i == 0 {
+			u.say(u.dim("next: ") + l)
+			continue
+		}
+		u.say("    " + l)
+	}
+}
+
+// width is how many columns a line may have: the terminal's, maxWidth at most.
+func (u *UI) width() int {
+	if columns, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && columns >= 40 {
+		return min(columns, maxWidth)
+	}
+	return maxWidth
 }
 
 // Note writes a message that is no result.

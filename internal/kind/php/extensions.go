@@ -162,12 +162,18 @@ type chooser struct {
 func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
 	c := chooser{program: p, library: l, builtin: strings.Fields(p.Facts[factBuiltin]), done: map[string]kind.Choice{}}
 	var out kind.Extended
+	var left []string
+	for _, name := range want.Without {
+		left = append(left, named(name))
+	}
 	for _, name := range standard {
-		c.add(name)
+		if !slices.Contains(left, name) {
+			c.add(name)
+		}
 	}
 	if want.Extensions == nil {
 		for _, m := range l.In("php", p.Facts[factFolder]) {
-			if !slices.Contains(debuggers, m.Name) {
+			if !slices.Contains(debuggers, m.Name) && !slices.Contains(left, m.Name) {
 				c.add(m.Name)
 			}
 		}

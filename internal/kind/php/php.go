@@ -25,9 +25,11 @@ func New() kind.Server { return php{} }
 
 type php struct{ kind.Defaults }
 
-func (php) Name() string                    { return "php" }
-func (php) Role() kind.Role                 { return kind.Runtime }
-func (php) Keys() []string                  { return []string{"extensions", "settings", "debugger", "requires"} }
+func (php) Name() string    { return "php" }
+func (php) Role() kind.Role { return kind.Runtime }
+func (php) Keys() []string {
+	return []string{"extensions", "without", "settings", "debugger", "requires"}
+}
 func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
 func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
