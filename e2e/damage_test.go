@@ -21,7 +21,13 @@ func (w *world) damageStack() {
 	w.write("dravit.toml", damageStack)
 	w.write("public/index.html", "<h1>Day</h1>")
 	w.must("start")
-	w.must("run", "--", "mariadb", "-e", "CREATE TABLE IF NOT EXISTS boats (name TEXT); INSERT INTO boats VALUES ('Kelp')")
+	w.must(
+		"run",
+		"--",
+		"mariadb",
+		"-e",
+		"CREATE TABLE IF NOT EXISTS boats (name TEXT); INSERT INTO boats VALUES ('Kelp')",
+	)
 }
 
 // servers returns how many processes of a program the tester runs.
@@ -37,12 +43,24 @@ func servers(t *testing.T, program string) int {
 	return n
 }
 
-// A damaged file of Dravit's blocks no command with a parser's message: what there is a copy of is read from it, the rest
-// is made again. Least of all it keeps a stack from being stopped.
+// A damaged file of Dravit's blocks no command with a parser's message: what there is a copy of is read from it, the
+// rest is made again. Least of all it keeps a stack from being stopped.
 func TestDamagedState(t *testing.T) {
-	files := []string{"ledger.json", "survey.json", "routes.json", "bin/index.json", "stacks/ID/spec.json", "stacks/ID/secrets.json",
-		"stacks/ID/state/wish.json", "stacks/ID/state/seen.json", "stacks/ID/state/good.json", "stacks/ID/state/starts.json",
-		"stacks/ID/data/db.json", "stacks/ID/ledger.json", "stacks/gateway/spec.json"}
+	files := []string{
+		"ledger.json",
+		"survey.json",
+		"routes.json",
+		"bin/index.json",
+		"stacks/ID/spec.json",
+		"stacks/ID/secrets.json",
+		"stacks/ID/state/wish.json",
+		"stacks/ID/state/seen.json",
+		"stacks/ID/state/good.json",
+		"stacks/ID/state/starts.json",
+		"stacks/ID/data/db.json",
+		"stacks/ID/ledger.json",
+		"stacks/gateway/spec.json",
+	}
 	w := newWorld(t)
 	w.damageStack()
 	id := w.book().ByName("ledger")
@@ -129,7 +147,10 @@ func TestStateDeletedWhileRunning(t *testing.T) {
 				kill(t, w.keeperPID())
 			}
 			if c.ends {
-				w.eventually("what ran of it is ended", func() bool { return !alive(before["db"]) && !alive(before["seats"]) })
+				w.eventually(
+					"what ran of it is ended",
+					func() bool { return !alive(before["db"]) && !alive(before["seats"]) },
+				)
 				require.NoError(t, os.MkdirAll(w.home, 0o700))
 				w.own(w.home)
 				w.settings("http = 8080\nhttps = 8443\n")
@@ -188,7 +209,10 @@ func TestKeeperThatHangs(t *testing.T) {
 // After keeper and postmaster died together, under a process 1 that may never wait for them, PostgreSQL comes back.
 func TestPostmasterAndKeeperKilled(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"ledger\"\n[part.db]\nkind = \"postgres\"\n[part.web]\nkind = \"apache\"\n[[site]]\nname = \"day\"\n")
+	w.write(
+		"dravit.toml",
+		"name = \"ledger\"\n[part.db]\nkind = \"postgres\"\n[part.web]\nkind = \"apache\"\n[[site]]\nname = \"day\"\n",
+	)
 	w.write("public/index.html", "<h1>Day</h1>")
 	w.must("start")
 	w.must("run", "--", "psql", "-c", "CREATE TABLE boats (name TEXT)")
@@ -211,6 +235,7 @@ func TestPostmasterAndKeeperKilled(t *testing.T) {
 
 // Logs are bounded while a part writes, and what is written last is kept.
 func TestLogsAreBounded(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("app.py", `import http.server, os, sys, threading
 class Page(http.server.BaseHTTPRequestHandler):
@@ -241,7 +266,8 @@ http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forev
 	w.eventually("it is restarted", func() bool { return w.status().part(t, "app").State == "answers" })
 }
 
-// Mail and the gateway's own pages are this user's: another user of the machine is told so, and gets a site as everybody.
+// Mail and the gateway's own pages are this user's: another user of the machine is told so, and gets a site as
+// everybody.
 func TestOtherUsersGetNoMail(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can be another user")

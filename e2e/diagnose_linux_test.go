@@ -591,6 +591,7 @@ func hold(t *testing.T, w *world) {
 
 // Each cause is made for real, and diagnose names it first, with its evidence and its remedy.
 func TestDiagnose(t *testing.T) {
+	t.Parallel()
 	documented, err := os.ReadFile("../docs/causes.md")
 	require.NoError(t, err)
 	var mu sync.Mutex

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The stores' own clients reach the stack with nothing to type, as the application's user, also where two databases share
-// the names without a prefix, and with no password on a command line.
+// The stores' own clients reach the stack with nothing to type, as the application's user, also where two databases
+// share the names without a prefix, and with no password on a command line.
 func TestClientsReachStores(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", `name = "ledger"
@@ -103,7 +103,13 @@ func TestPlaceholders(t *testing.T) {
 	for command, code := range map[string]int{
 		"./serve {port}": 0, "awk '{print}' ${HOME} {a,b} {port}": 0, "./serve {prot}": 2, "./serve {seats.port}": 2, "./serve {host}": 2,
 	} {
-		w.write("dravit.toml", fmt.Sprintf("name = \"x\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.app]\nkind = \"custom\"\ncommand = %q\n", command))
+		w.write(
+			"dravit.toml",
+			fmt.Sprintf(
+				"name = \"x\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.app]\nkind = \"custom\"\ncommand = %q\n",
+				command,
+			),
+		)
 		assert.Equal(t, code, w.dravit("plan").code, command)
 	}
 }
@@ -113,13 +119,19 @@ func TestSessionsOutliveRestarts(t *testing.T) {
 	w := newWorld(t)
 	file := "name = \"day-boat\"\n" + phpSite
 	w.write("dravit.toml", file)
-	w.write("public/index.php", `<?php session_id("abc"); session_start(); $_SESSION["n"] = ($_SESSION["n"] ?? 0) + 1; echo $_SESSION["n"];`)
+	w.write(
+		"public/index.php",
+		`<?php session_id("abc"); session_start(); $_SESSION["n"] = ($_SESSION["n"] ?? 0) + 1; echo $_SESSION["n"];`,
+	)
 	w.must("start")
 	url := w.status().Sites[0].URL
 	visit := func() string { _, body, _ := get(t, "GET", url, nil); return body }
 	first := visit()
 	w.must("stop")
-	w.write("dravit.toml", strings.Replace(file, "kind = \"php\"\n", "kind = \"php\"\nsettings = { memory_limit = \"99M\" }\n", 1))
+	w.write(
+		"dravit.toml",
+		strings.Replace(file, "kind = \"php\"\n", "kind = \"php\"\nsettings = { memory_limit = \"99M\" }\n", 1),
+	)
 	w.must("start")
 	assert.NotEqual(t, "1", visit(), "the session was %s before the restart", first)
 }
@@ -127,7 +139,15 @@ func TestSessionsOutliveRestarts(t *testing.T) {
 // Programs of the stack trust its sites over HTTPS: Node.js, PHP's two ways, curl, Python, each as it comes.
 func TestProgramsTrustTheStacksSites(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"day-boat\"\n"+strings.Replace(phpSite, "kind = \"php\"", "kind = \"php\"\nextensions = [\"openssl\"]", 1))
+	w.write(
+		"dravit.toml",
+		"name = \"day-boat\"\n"+strings.Replace(
+			phpSite,
+			"kind = \"php\"",
+			"kind = \"php\"\nextensions = [\"openssl\"]",
+			1,
+		),
+	)
 	w.write("public/index.php", `<?php
 $at = "127.0.0.1:" . ($_GET["port"] ?? "");
 if (isset($_GET["port"])) {
@@ -138,9 +158,16 @@ if (isset($_GET["port"])) {
 	port := w.book().Secure
 	_, body, _ := get(t, "GET", w.status().Sites[0].URL+fmt.Sprintf("?port=%d", port), nil)
 	assert.Equal(t, "PHP got: Day boat", body)
-	node := fmt.Sprintf(`require("https").get({host: "127.0.0.1", port: %d, servername: "day.localhost", headers: {Host: "day.localhost"}}, r => r.pipe(process.stdout))`, port)
+	node := fmt.Sprintf(
+		`require("https").get({host: "127.0.0.1", port: %d, servername: "day.localhost", headers: {Host: "day.localhost"}}, r => r.pipe(process.stdout))`,
+		port,
+	)
 	assert.Equal(t, "Day boat", w.must("run", "--", "node", "-e", node).stdout)
-	assert.Equal(t, "Day boat", w.must("run", "--", "curl", "-sS", fmt.Sprintf("https://day.localhost:%d/", port)).stdout)
+	assert.Equal(
+		t,
+		"Day boat",
+		w.must("run", "--", "curl", "-sS", fmt.Sprintf("https://day.localhost:%d/", port)).stdout,
+	)
 	python := fmt.Sprintf(`import ssl, socket
 s = ssl.create_default_context().wrap_socket(socket.create_connection(("127.0.0.1", %d)), server_hostname="day.localhost")
 print(s.version())`, port)

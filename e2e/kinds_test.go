@@ -131,7 +131,7 @@ func TestOtherKinds(t *testing.T) {
 func TestOtherKindsExplain(t *testing.T) {
 	for name, c := range map[string]struct{ part, file, text, because, next string }{
 		"postgres setting": {"db", "", "[part.db]\nkind = \"postgres\"\nsettings = { low_tide = \"3\" }\n", `unrecognized configuration parameter "low_tide"`, "settings in dravit.toml"},
-		"apache htaccess":  {"", "public/.htaccess", "LowTide on\n", "status 500", ""},
+		"apache htaccess":  {"", "public/.htaccess", "LowTide on\n", "Apache does not accept a directive of a .htaccess", ""},
 		"node module":      {"api", "api.js", `require("barnacle")`, "the module barnacle is not there", "npm install"},
 		"python package":   {"tides", "tides.py", "import barnacle\n", "the package barnacle is not installed", "pip install barnacle"},
 		"ruby library":     {"crew", "crew.rb", "require 'barnacle'\n", "the library barnacle is not there", "bundle install"},

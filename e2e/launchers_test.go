@@ -89,7 +89,10 @@ func (w *world) launching() {
 	w.write("server.js", serverJS)
 	w.write("daemon.py", daemonPy)
 	w.write("manager.py", managerPy)
-	w.write("package.json", `{"name": "harbour", "private": true, "scripts": {"start": "node server.js", "dev": "vite --strictPort --host 127.0.0.1"}}`)
+	w.write(
+		"package.json",
+		`{"name": "harbour", "private": true, "scripts": {"start": "node server.js", "dev": "vite --strictPort --host 127.0.0.1"}}`,
+	)
 	w.write("index.html", "<h1>Harbour</h1>")
 	w.write("site/pages/index.js", "export default function Page() { return <h1>Harbour</h1> }\n")
 	w.write("pids", "")
@@ -165,6 +168,7 @@ func (w *world) bystander() int {
 // However a part's command starts its server, the part answers, is restarted after a crash, is taken over by a new
 // keeper, and leaves nothing behind.
 func TestLaunchers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.launching()
 	bystander := w.bystander()
@@ -206,7 +210,10 @@ func TestLaunchers(t *testing.T) {
 		kill(t, parent(t, p.PID))
 	}
 	kill(t, w.keeperPID())
-	w.eventually("nothing is in the way of a start", func() bool { return w.dravit("start", "--timeout", "60s").code == 0 })
+	w.eventually(
+		"nothing is in the way of a start",
+		func() bool { return w.dravit("start", "--timeout", "60s").code == 0 },
+	)
 	answers("after everything above it was killed")
 
 	w.must("stop")
@@ -232,7 +239,10 @@ func TestCommandInBackground(t *testing.T) {
 	w.write("server.py", serverPy)
 	w.write("daemon.py", daemonPy)
 	w.write("pids", "")
-	w.write("dravit.toml", "name = \"harbour\"\n[part.app]\nkind = \"custom\"\ncommand = \"python3 daemon.py {port}\"\n")
+	w.write(
+		"dravit.toml",
+		"name = \"harbour\"\n[part.app]\nkind = \"custom\"\ncommand = \"python3 daemon.py {port}\"\n",
+	)
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code, r.all())
 	assert.Contains(t, r.all(), "the command goes into the background")

@@ -85,7 +85,8 @@ func TestCopiedFolderIsANewStack(t *testing.T) {
 	assert.Len(t, w.book().Stacks, 3)
 }
 
-// A folder that went to another file system has another inode: its stack file tells, and only where the old place is gone.
+// A folder that went to another file system has another inode: its stack file tells, and only where the old place is
+// gone.
 func TestFolderOnAnotherFileSystem(t *testing.T) {
 	w := newWorld(t)
 	w.ledgerOffice()

@@ -44,8 +44,8 @@ func (s wholeStatus) site(t *testing.T, name string) siteState {
 	return siteState{}
 }
 
-// A site has a state of its own, which the keeper keeps up to date: of a page that fails, of a part that is down behind it,
-// and of both mended.
+// A site has a state of its own, which the keeper keeps up to date: of a page that fails, of a part that is down behind
+// it, and of both mended.
 func TestStatusKnowsSites(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"day-boat\"\n"+maria+phpSite+"expect = { text = \"Day boat\" }\n")
@@ -74,7 +74,13 @@ func TestStatusKnowsSites(t *testing.T) {
 	})
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code)
-	assert.Equal(t, 2, strings.Count(r.stdout, "since db does not answer"), "the runtime's and the site's rungs: %s", r.stdout)
+	assert.Equal(
+		t,
+		2,
+		strings.Count(r.stdout, "since db does not answer"),
+		"the runtime's and the site's rungs: %s",
+		r.stdout,
+	)
 	w.must("start")
 	w.eventually("all is well", func() bool { return w.whole().State == "answers" })
 	assert.Contains(t, w.must("diagnose").stdout, "nothing is wrong", "right after a repair nothing is left")
@@ -131,14 +137,17 @@ http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forev
 	assert.Regexp(t, `dravit: \d{4}-\d\d-\d\dT\S+ it ended with code 41 after \d`, logs)
 }
 
-// What a log tells of failures that are long over is no evidence: after the tables were made, the password that was broken
-// since is the only cause.
+// What a log tells of failures that are long over is no evidence: after the tables were made, the password that was
+// broken since is the only cause.
 func TestOldLinesAreNoEvidence(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"day-boat\"\n"+maria+phpSite)
 	page := func(password string) {
-		w.write("public/index.php", `<?php $db = new mysqli(getenv("DB_HOST"), getenv("DB_USER"), `+password+`, getenv("DB_DATABASE"), (int)getenv("DB_PORT"));
-foreach ($db->query("SELECT name FROM boats") as $boat) echo $boat["name"];`)
+		w.write(
+			"public/index.php",
+			`<?php $db = new mysqli(getenv("DB_HOST"), getenv("DB_USER"), `+password+`, getenv("DB_DATABASE"), (int)getenv("DB_PORT"));
+foreach ($db->query("SELECT name FROM boats") as $boat) echo $boat["name"];`,
+		)
 	}
 	page(`getenv("DB_PASSWORD")`)
 	w.dravit("start")
@@ -167,7 +176,13 @@ func TestStartGivesUpOnServerElsewhere(t *testing.T) {
 	l.Close()
 	w.write("server.py", serverPy)
 	w.write("pids", "")
-	w.write("dravit.toml", fmt.Sprintf("name = \"harbour\"\n[part.app]\nkind = \"custom\"\ncommand = \"PORT=%d exec python3 server.py\"\n", port))
+	w.write(
+		"dravit.toml",
+		fmt.Sprintf(
+			"name = \"harbour\"\n[part.app]\nkind = \"custom\"\ncommand = \"PORT=%d exec python3 server.py\"\n",
+			port,
+		),
+	)
 	began := time.Now()
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code, r.all())

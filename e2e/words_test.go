@@ -80,7 +80,11 @@ func TestExtensionsOffLeavesOut(t *testing.T) {
 	w.must("extensions", "off", "redis")
 	text, err := os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
 	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(file, "kind = \"php\"\n", "kind = \"php\"\nwithout = [\"redis\"]\n", 1), string(text))
+	assert.Equal(
+		t,
+		strings.Replace(file, "kind = \"php\"\n", "kind = \"php\"\nwithout = [\"redis\"]\n", 1),
+		string(text),
+	)
 	assert.NotContains(t, w.must("run", "--", "php", "-m").stdout, "redis")
 	w.must("extensions", "on", "redis")
 	assert.Contains(t, w.must("run", "--", "php", "-m").stdout, "redis")

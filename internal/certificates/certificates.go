@@ -71,6 +71,36 @@ func Open(h *home.Home, suffixes []string) (*Authority, error) {
 	return create(h, wanted)
 }
 
+// Narrow makes the authority anew if it can vouch for names below suffixes that no stack has any more. One that is not
+// there stays so.
+func Narrow(h *home.Home, suffixes []string) error {
+	lock, err := home.Lock(h.Path("authority.lock"))
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	a, err := read(h)
+	if err != nil {
+		return nil // the next start makes it, or says what is wrong with it
+	}
+	wanted := append(slices.Clone(usual), suffixes...)
+	slices.Sort(wanted)
+	wanted = slices.Compact(wanted)
+	if !slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool { return !slices.Contains(wanted, s) }) {
+		return nil
+	}
+	_, err = create(h, wanted)
+	return err
+}
+
+// Permitted returns the suffixes below which the authority can vouch for names, nil if there is no authority.
+func Permitted(h *home.Home) []string {
+	if c := known(h); c != nil {
+		return c.PermittedDNSDomains
+	}
+	return nil
+}
+
 func read(h *home.Home) (*Authority, error) {
 	pair, err := tls.LoadX509KeyPair(File(h), keyFile(h))
 	if err != nil {

@@ -22,6 +22,8 @@ type diagnoseJSON struct {
 	Causes  []diagnose.Cause `json:"causes"` // the likeliest first
 	Since   string           `json:"since,omitempty"`
 	Changes []plan.Change    `json:"changes"`
+	// Exits are how processes ended since the stack was started, by part.
+	Exits map[string]kind.Exit `json:"exits,omitempty"`
 }
 
 func (a *app) diagnoseCommand() *cobra.Command {
@@ -53,7 +55,7 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 				name = filepath.Base(s.Dir)
 			}
 			if a.json {
-				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since, slices.Concat([]plan.Change{}, d.Changes)})
+				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since, slices.Concat([]plan.Change{}, d.Changes), d.Exits})
 			} else {
 				a.ui.Diagnosis(name, d)
 			}

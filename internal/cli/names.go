@@ -106,7 +106,13 @@ themselves (their tool is certutil), or takes it out. The browsers' need no root
 					return p.Distrust(file), "", nil
 				}
 				steps, err := p.Trust(file)
-				return steps, "", err
+				hosts, _, _, hostsErr := m.Hosts()
+				note := "programs of this machine would accept certificates that it signs, for names below " +
+					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + strings.Join(hosts, ", ")
+				if len(steps) == 0 {
+					note = ""
+				}
+				return steps, note, errors.Join(err, hostsErr)
 			}),
 	)
 	return c

@@ -58,8 +58,14 @@ func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withDat
 	if err != nil {
 		return err
 	}
-	out := removeJSON{Format: 1, Stack: s.Name, Ports: append([]int{}, kept.Ports...), Names: append([]string{}, kept.Names...),
-		Data: append([]stack.PartData{}, kept.Data...), Stays: !withData}
+	out := removeJSON{
+		Format: 1,
+		Stack:  s.Name,
+		Ports:  append([]int{}, kept.Ports...),
+		Names:  append([]string{}, kept.Names...),
+		Data:   append([]stack.PartData{}, kept.Data...),
+		Stays:  !withData,
+	}
 	if len(parts) > 0 {
 		out.Ports, out.Names = []int{}, []string{}
 		out.Data = slices.DeleteFunc(out.Data, func(d stack.PartData) bool { return !slices.Contains(parts, d.Part) })
@@ -76,7 +82,9 @@ func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withDat
 			Code:    exitForbidden,
 			What:    "nothing was removed",
 			Because: "you did not agree",
-			Next:    strings.TrimSpace(fmt.Sprintf("%s %s --yes", cmd.CommandPath(), strings.Join(flagsOf(parts, withData), " "))),
+			Next: strings.TrimSpace(
+				fmt.Sprintf("%s %s --yes", cmd.CommandPath(), strings.Join(flagsOf(parts, withData), " ")),
+			),
 		}
 	}
 	if len(parts) > 0 {

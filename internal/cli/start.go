@@ -12,6 +12,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/stackfile"
 	"dravit/internal/ui"
@@ -82,16 +83,22 @@ func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
 	}
 }
 
-// askToBeSeen asks, once on each machine, about sites that want to be seen by others. Where nobody can be asked, they are not.
+// askToBeSeen asks, once on each machine, about sites and parts that ask to be reachable from the network. Where nobody can
+// be asked, they are not.
 func (a *app) askToBeSeen(s *stack.Stack, o *stack.StartOptions) error {
 	sites, err := s.Unasked()
 	if err != nil {
 		return err
 	}
 	for _, site := range sites {
+		who, name := "The site "+site, site
+		if part, ok := strings.CutPrefix(site, plan.PartConsent("")); ok {
+			who, name = "Part "+part, part
+		}
+		said := append(slices.Clone(o.Consent.Network), o.Consent.Loopback...)
 		switch {
-		case slices.Contains(o.Consent.Network, site), slices.Contains(o.Consent.Loopback, site):
-		case a.agrees("The site "+site+" wants to be seen by other machines in this one's networks.", "Let them see it?"):
+		case slices.Contains(said, site), slices.Contains(said, name):
+		case a.agrees(who+" asks to be reachable from your network.", "Allow it?"):
 			o.Consent.Network = append(o.Consent.Network, site)
 		case a.asks():
 			o.Consent.Loopback = append(o.Consent.Loopback, site)
@@ -232,6 +239,9 @@ func notAnswering(out stack.Started) *ui.Failure {
 		}
 	}
 	for _, s := range out.Sites {
+		if len(s.Rungs) == 0 {
+			return &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer", Because: "the gateway does not run", Next: "dravit diagnose"}
+		}
 		if fell := health.Fell(s.Rungs); fell != nil {
 			f := &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit diagnose"}
 			if fell.Rung == kind.Resolves {

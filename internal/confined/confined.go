@@ -1,5 +1,5 @@
-// Package confined reads files of a folder that is not trusted, such as a project that was just cloned. It opens regular
-// files only, never waits for one, and follows no link out of the folder.
+// Package confined reads files of a folder that is not trusted, such as a project that was just cloned. It opens
+// regular files only, never waits for one, and follows no link out of the folder.
 package confined
 
 import (
@@ -25,8 +25,8 @@ func (e *OutsideError) Error() string { return e.Name + " leads out of the proje
 // ErrNotRegular says that a path is a pipe, a device, a socket or a folder.
 var ErrNotRegular = errors.New("it is not a regular file")
 
-// Resolve returns the real path of name, which is relative to dir. It is an *OutsideError where links lead out of dir and
-// of the folders in allowed, and an error of the file system where nothing is there.
+// Resolve returns the real path of name, which is relative to dir. It is an *OutsideError where links lead out of dir
+// and of the folders in allowed, and an error of the file system where nothing is there.
 func Resolve(dir, name string, allowed ...string) (string, error) {
 	base, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -50,8 +50,8 @@ func Inside(dir, path string) bool {
 	return err == nil && filepath.IsLocal(rel)
 }
 
-// Outside returns where a path that may not exist leads, if that is out of dir and of the folders in allowed, else "". Links
-// are followed as far as they go, also those that lead to nothing.
+// Outside returns where a path that may not exist leads, if that is out of dir and of the folders in allowed, else "".
+// Links are followed as far as they go, also those that lead to nothing.
 func Outside(dir, name string, allowed ...string) string {
 	base, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -156,7 +156,8 @@ func ReadDir(dir, name string, limit int, allowed ...string) ([]fs.DirEntry, err
 	return entries, err
 }
 
-// Printable reports whether a path has no control character: configuration files cannot carry one, nor should a terminal.
+// Printable reports whether a path has no control character: configuration files cannot carry one, nor should a
+// terminal.
 func Printable(path string) bool {
 	return !strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 })
 }

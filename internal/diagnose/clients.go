@@ -51,10 +51,17 @@ func (d *doctor) clients(p Part) bool {
 		return false
 	}
 	name := p.Spec.Name
-	d.add(seen, "connections-used-up", "part."+name,
+	d.add(
+		seen,
+		"connections-used-up",
+		"part."+name,
 		fmt.Sprintf("all %d connections that part %s takes are used", p.Clients.Limit, name),
-		fmt.Sprintf("have the application close or share them, or raise the limit in dravit.toml: [part.%s] settings = { %s = %d }",
-			name, p.Clients.Setting, 2*p.Clients.Limit),
+		fmt.Sprintf(
+			"have the application close or share them, or raise the limit in dravit.toml: [part.%s] settings = { %s = %d }",
+			name,
+			p.Clients.Setting,
+			2*p.Clients.Limit,
+		),
 		evidence...)
 	return true
 }

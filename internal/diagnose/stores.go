@@ -37,9 +37,16 @@ func (d *doctor) variables() {
 		if c.Cause == "store-elsewhere" {
 			names = prefix + "_HOST and " + prefix + "_PORT"
 		}
-		d.all[i].Remedy = fmt.Sprintf("read %s, or %s_URL, from the environment; dravit run -- env shows them", names, prefix)
+		d.all[i].Remedy = fmt.Sprintf(
+			"read %s, or %s_URL, from the environment; dravit run -- env shows them",
+			names,
+			prefix,
+		)
 		if store.Port != 0 {
-			d.all[i].Evidence = append(d.all[i].Evidence, fmt.Sprintf("part %s listens on %s:%d", store.Name, kind.Host, store.Port))
+			d.all[i].Evidence = append(
+				d.all[i].Evidence,
+				fmt.Sprintf("part %s listens on %s:%d", store.Name, kind.Host, store.Port),
+			)
 		}
 	}
 }

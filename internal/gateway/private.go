@@ -9,8 +9,8 @@ import (
 	"dravit/internal/proc"
 )
 
-// Sites are for whoever visits them. The gateway's own pages and the inboxes of mail catchers tell of this user's work, so
-// they are for this user's processes only: the gateway listens where every user of the machine can connect.
+// Sites are for whoever visits them. The gateway's own pages and the inboxes of mail catchers tell of this user's work,
+// so they are for this user's processes only: the gateway listens where every user of the machine can connect.
 
 // private reports whether a request comes from a process of this user.
 func (t *table) private(r *http.Request) bool {
@@ -28,5 +28,9 @@ func refuse(w http.ResponseWriter, status int) {
 	if me, err := user.Current(); err == nil {
 		name = me.Username
 	}
-	http.Error(w, fmt.Sprintf("%d: this page is for %s only, and this request comes from another user's process", status, name), status)
+	http.Error(
+		w,
+		fmt.Sprintf("%d: this page is for %s only, and this request comes from another user's process", status, name),
+		status,
+	)
 }

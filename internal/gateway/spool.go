@@ -12,8 +12,9 @@ const (
 	spoolLimit  = 2 << 30  // bytes that a request's body may have
 )
 
-// spool reads a request's whole body before the request takes up a worker of a runtime: slow uploads to one site must not
-// use up the workers that all sites share. It returns what closes the body, or an error if the body broke off or is too long.
+// spool reads a request's whole body before the request takes up a worker of a runtime: slow uploads to one site must
+// not use up the workers that all sites share. It returns what closes the body, or an error if the body broke off or is
+// too long.
 func spool(w http.ResponseWriter, r *http.Request) (done func(), err error) {
 	body := http.MaxBytesReader(w, r.Body, spoolLimit)
 	var head bytes.Buffer

@@ -196,8 +196,8 @@ func (k *Keeper) shortenLogs() {
 	shortenLog(logFile(k.home))
 }
 
-// shortenLog copies the end of a log that is too long to FILE.1 and empties it. Its writer appends, so it goes on at the
-// beginning; what it writes between the two steps is lost.
+// shortenLog copies the end of a log that is too long to FILE.1 and empties it. Its writer appends, so it goes on at
+// the beginning; what it writes between the two steps is lost.
 func shortenLog(file string) {
 	if sizeOf(file) <= maxLog {
 		return

@@ -168,6 +168,9 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 		}
 		logSize := sizeOf(p.spec.Log)
 		results := health.Climb(ctx, ladder)
+		if len(exited) == 0 { // the kernel kills for want of memory all over the machine: what it did long ago was another's end
+			outOfMemory = proc.OutOfMemory()
+		}
 		fell := health.Fell(results)
 		if holds(results, kind.Open) { // since when, the rungs above it tell
 			p.markAt(kind.PhaseAnswering, "", time.Now().Add(-above(results, kind.Open)))

@@ -199,7 +199,12 @@ func (s *stack) askSite(ctx context.Context, site materialise.Site) {
 	target, err := gateway.Target(s.keeper.home, spec, site, s.keeper.kinds)
 	if err != nil {
 		s.keeper.log.Error("cannot ask a site", "site", site.Name, "error", err)
-		s.recordSite(site, []health.Result{{Rung: kind.Reaches, Holds: new(bool), Expected: "the gateway's key", Got: err.Error()}}, sizes, 0)
+		s.recordSite(
+			site,
+			[]health.Result{{Rung: kind.Reaches, Holds: new(bool), Expected: "the gateway's key", Got: err.Error()}},
+			sizes,
+			0,
+		)
 		return
 	}
 	results := health.Climb(ctx, withoutAdvisory(health.Site(target)))
@@ -227,5 +232,11 @@ func (p *part) unmetRequirement(ctx context.Context) string {
 		return ""
 	}
 	r := all[i]
-	return fmt.Sprintf("the application requires %s %s %s, and the web process has: %s", r.Sort, r.Name, r.Wanted, r.Got)
+	return fmt.Sprintf(
+		"the application requires %s %s %s, and the web process has: %s",
+		r.Sort,
+		r.Name,
+		r.Wanted,
+		r.Got,
+	)
 }

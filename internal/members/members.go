@@ -77,7 +77,8 @@ func AnyAlive(locks []string) bool {
 		return true
 	}
 	all, err := list()
-	return err == nil && slices.ContainsFunc(locks, func(lock string) bool { return len(among(all, lock, Leader(lock), nil)) > 0 })
+	return err == nil &&
+		slices.ContainsFunc(locks, func(lock string) bool { return len(among(all, lock, Leader(lock), nil)) > 0 })
 }
 
 // Include reports whether a process belongs to the part with this lock file.
@@ -157,7 +158,8 @@ func among(all []proc.Process, lock string, leader proc.Identity, known []proc.I
 	roots := map[int]bool{}
 	for _, p := range all {
 		marked := p.Mark == lock || slices.Contains(p.Locks, real) || slices.Contains(p.Locks, lock)
-		if marked || session != 0 && p.Session == session || p.Identity == leader || slices.Contains(known, p.Identity) {
+		if marked || session != 0 && p.Session == session || p.Identity == leader ||
+			slices.Contains(known, p.Identity) {
 			roots[p.PID] = true
 		}
 	}

@@ -68,7 +68,10 @@ func TestMembersThatLoseMarks(t *testing.T) {
 				before, err := Of(path)
 				require.NoError(t, err)
 				assert.GreaterOrEqual(t, len(before), 2)
-				assert.True(t, slices.ContainsFunc(before, func(id proc.Identity) bool { return id.PID == cmd.Process.Pid }))
+				assert.True(
+					t,
+					slices.ContainsFunc(before, func(id proc.Identity) bool { return id.PID == cmd.Process.Pid }),
+				)
 				assert.True(t, Alive(path))
 				if killed {
 					require.NoError(t, cmd.Process.Kill())
@@ -131,12 +134,27 @@ func TestAmong(t *testing.T) {
 	otherPart.Mark, otherPart.Locks = "/none/other.lock", []string{"/none/other.lock"}
 	keeper := plain(14, 10)
 	keeper.Locks = []string{"/elsewhere/" + home.KeeperLock}
-	all := []proc.Process{marked, locked, otherPart, plain(13, 10), keeper, plain(15, 14), plain(self, 10), plain(20, self), plain(30, 1)}
+	all := []proc.Process{
+		marked,
+		locked,
+		otherPart,
+		plain(13, 10),
+		keeper,
+		plain(15, 14),
+		plain(self, 10),
+		plain(20, self),
+		plain(30, 1),
+	}
 	pids := func(leader proc.Identity, known ...proc.Identity) []int { return PIDs(among(all, path, leader, known)) }
 
 	assert.Equal(t, []int{10, 11, 13}, pids(proc.Identity{}),
 		"marks and what descends from them, without this process, a keeper that came from there, and what they started")
-	assert.Equal(t, []int{10, 11, 13, 30}, pids(id(30)), "the leader, and nothing of its session once the number is not its own")
+	assert.Equal(
+		t,
+		[]int{10, 11, 13, 30},
+		pids(id(30)),
+		"the leader, and nothing of its session once the number is not its own",
+	)
 	assert.Equal(t, []int{10, 11, 12, 13}, pids(proc.Identity{}, id(12), proc.Identity{PID: 30, Start: 31}),
 		"known ones by their whole identity")
 	assert.Equal(t, []int{10, 11, 13, 20}, pids(id(self)), "a supervisor asks for what descends from itself")

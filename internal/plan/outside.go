@@ -18,9 +18,15 @@ func (m *maker) outside(file map[string]stackfile.Part) {
 		if path == "" || real == "" {
 			return
 		}
-		m.fault(subject, fmt.Sprintf("%s leads out of the project, to %s", path, real),
+		m.fault(
+			subject,
+			fmt.Sprintf("%s leads out of the project, to %s", path, real),
 			"a repository says nothing about files beside it",
-			fmt.Sprintf("put what it needs into the project; or agree for this machine: outside = [%q] in Dravit's settings.toml", real))
+			fmt.Sprintf(
+				"put what it needs into the project; or agree for this machine: outside = [%q] in Dravit's settings.toml",
+				real,
+			),
+		)
 	}
 	refuse("dotenv", m.in.File.Dotenv)
 	for i, s := range m.in.File.Sites {
@@ -50,8 +56,8 @@ func (m *maker) outside(file map[string]stackfile.Part) {
 	}
 }
 
-// suffixes refuses what host names end with where it belongs to others, unless this machine's user agreed: the authority
-// would sign for it.
+// suffixes refuses what host names end with where it belongs to others, unless this machine's user agreed: the
+// authority would sign for it.
 func (m *maker) suffixes() {
 	for _, s := range m.in.File.Sites {
 		x := s.HostSuffix()
@@ -64,8 +70,11 @@ func (m *maker) suffixes() {
 	}
 }
 
-// guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes those
-// away that open a server to the network, until this machine's user agrees, and returns the rest.
+// PartConsent is what a part goes by among the names in Consent.Network, where sites go by their own.
+func PartConsent(name string) string { return "part." + name }
+
+// guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes
+// those away that open a server to the network, until this machine's user agrees, and returns the rest.
 func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.Part {
 	var rules map[string]setting.Rule
 	if ruled, ok := k.(kind.Ruled); ok {
@@ -76,21 +85,34 @@ func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.P
 		subject, value := "part."+name+".settings."+key, string(want.Settings[key])
 		switch setting.RuleOf(rules, key) {
 		case setting.Own:
-			m.fault(subject, fmt.Sprintf("part %s sets %s", name, key),
-				"it says where Dravit keeps the part's data, sockets, logs or passwords", "take it out of "+stackfile.Name)
+			m.fault(
+				subject,
+				fmt.Sprintf("part %s sets %s", name, key),
+				"it says where Dravit keeps the part's data, sockets, logs or passwords",
+				"take it out of "+stackfile.Name,
+			)
 		case setting.Opens:
-			if setting.Loopback(value) || slices.Contains(m.in.Consent.Network, name) {
+			if setting.Loopback(value) || slices.Contains(m.in.Consent.Network, PartConsent(name)) {
 				continue
 			}
 			delete(left, key)
-			m.plan.Warnings = append(m.plan.Warnings, fmt.Sprintf("part %s asks to be reachable from your network (%s = %q), and you did not "+
-				"agree: dravit start --reachable %s", name, key, value, name))
+			m.plan.Warnings = append(
+				m.plan.Warnings,
+				fmt.Sprintf("part %s asks to be reachable from your network (%s = %q), and you did not "+
+					"agree: dravit start --reachable %s", name, key, value, name),
+			)
 		}
 		for _, path := range setting.Paths(value) {
 			if real := m.in.Project.Outside[path]; real != "" && setting.RuleOf(rules, key) == setting.Free {
-				m.fault(subject, fmt.Sprintf("part %s names a file outside the project: %s = %q", name, key, value),
+				m.fault(
+					subject,
+					fmt.Sprintf("part %s names a file outside the project: %s = %q", name, key, value),
 					"a repository says nothing about files beside it",
-					fmt.Sprintf("a file of the project; or agree for this machine: outside = [%q] in Dravit's settings.toml", real))
+					fmt.Sprintf(
+						"a file of the project; or agree for this machine: outside = [%q] in Dravit's settings.toml",
+						real,
+					),
+				)
 			}
 		}
 	}

@@ -10,8 +10,8 @@ import (
 // ErrPeerUnknown says that the system does not tell whose process is at the other end of a connection.
 var ErrPeerUnknown = errors.New("the system does not tell who is at the other end")
 
-// PeerUser returns the user id of the process at the other end of a TCP connection within this machine. here and there are
-// the connection's two addresses, as this end sees them.
+// PeerUser returns the user id of the process at the other end of a TCP connection within this machine. here and there
+// are the connection's two addresses, as this end sees them.
 func PeerUser(here, there net.Addr) (uid int, err error) {
 	local, err := addrPort(here)
 	if err != nil {
@@ -24,8 +24,8 @@ func PeerUser(here, there net.Addr) (uid int, err error) {
 	return ownerOf(remote, local)
 }
 
-// SameUser reports whether the process at the other end of a TCP connection is one of this user's, or root's, who may do
-// what this user may anyway. What cannot be told is somebody else's.
+// SameUser reports whether the process at the other end of a TCP connection is one of this user's, or root's, who may
+// do what this user may anyway. What cannot be told is somebody else's.
 func SameUser(here, there net.Addr) bool {
 	uid, err := PeerUser(here, there)
 	return err == nil && (uid == os.Geteuid() || uid == 0)
@@ -42,8 +42,8 @@ func addrPort(a net.Addr) (netip.AddrPort, error) {
 	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port()), nil
 }
 
-// OwnClients returns a listener that takes connections of this user's processes only. refusal, if any, is written to the
-// others before they are closed.
+// OwnClients returns a listener that takes connections of this user's processes only. refusal, if any, is written to
+// the others before they are closed.
 func OwnClients(l net.Listener, refusal string) net.Listener { return ownClients{l, refusal} }
 
 type ownClients struct {

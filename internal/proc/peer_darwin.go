@@ -14,7 +14,8 @@ func ownerOf(local, remote netip.AddrPort) (int, error) {
 		return 0, err
 	}
 	for _, c := range conns {
-		if c.Laddr.Port != uint32(local.Port()) || c.Raddr.Port != uint32(remote.Port()) || c.Laddr.IP != local.Addr().String() {
+		if c.Laddr.Port != uint32(local.Port()) || c.Raddr.Port != uint32(remote.Port()) ||
+			c.Laddr.IP != local.Addr().String() {
 			continue
 		}
 		p, err := process.NewProcess(c.Pid)

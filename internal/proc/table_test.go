@@ -54,8 +54,13 @@ func TestProcessesTellWhatMarksAProcess(t *testing.T) {
 	assert.Equal(t, []string{RealPath(path)}, p.Locks, "also where the file was deleted")
 
 	require.NoError(t, cmd.Process.Kill())
-	require.Eventually(t, func() bool { _, ok := find(t, cmd.Process.Pid); return !ok }, 5*time.Second, time.Millisecond,
-		"a zombie is no running process")
+	require.Eventually(
+		t,
+		func() bool { _, ok := find(t, cmd.Process.Pid); return !ok },
+		5*time.Second,
+		time.Millisecond,
+		"a zombie is no running process",
+	)
 	assert.False(t, p.Alive())
 	assert.True(t, p.Pinned(), "nobody waited for it: its number is still its own")
 	_ = cmd.Wait()

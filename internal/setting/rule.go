@@ -34,7 +34,8 @@ func Loopback(value string) bool {
 func Paths(value string) []string {
 	var out []string
 	for _, w := range strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" \t,;:='\"", r) }) {
-		if strings.HasPrefix(w, "/") && !strings.HasPrefix(w, "//") || strings.HasPrefix(w, "~") || !filepath.IsLocal(w) && strings.Contains(w, "..") {
+		if strings.HasPrefix(w, "/") && !strings.HasPrefix(w, "//") || strings.HasPrefix(w, "~") ||
+			!filepath.IsLocal(w) && strings.Contains(w, "..") {
 			out = append(out, w)
 		}
 	}

@@ -43,6 +43,8 @@ type Diagnosis struct {
 	// Since is when everything answered last, RFC 3339, and Changes what became different since then: what runs, and what the stack file says.
 	Since   string
 	Changes []plan.Change
+	// Exits are how processes ended since the stack was started, by part, also of parts that answer again.
+	Exits map[string]kind.Exit
 }
 
 // Diagnose asks everything as Check does, gathers what there is to know of what does not answer, and finds the causes.
@@ -62,13 +64,16 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	if err != nil {
 		return Diagnosis{}, err
 	}
-	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits)}
+	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits), Exits: map[string]kind.Exit{}}
 	spec, err := s.spec()
 	if err != nil {
 		return out, err
 	}
 	for i, p := range spec.Parts {
 		status := statusOf(checked.seen, p.Name)
+		if status.LastExit != nil {
+			out.Exits[p.Name] = *status.LastExit
+		}
 		if checked.Parts[i].State == kind.Answers { // whatever the keeper saw before
 			status.State, status.Because, status.Next = kind.Answers, "", ""
 		}

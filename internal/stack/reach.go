@@ -58,7 +58,7 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	for l, pid := range outside {
 		for _, p := range spec.Parts {
 			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
-				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, Agreed: agreed.Network[p.Name], URLs: urls(l.Port, l.Address)})
+				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, Agreed: agreed.Network[plan.PartConsent(p.Name)], URLs: urls(l.Port, l.Address)})
 			}
 		}
 	}
@@ -140,10 +140,23 @@ func (s *Stack) wantNetwork(file *stackfile.File) []string {
 	for _, name := range file.PartNames() {
 		part := file.Parts[name]
 		if slices.ContainsFunc(part.Kind, func(k string) bool { return opens(s.Kinds.Of(k), part.For(k)) }) {
-			all = append(all, name)
+			all = append(all, plan.PartConsent(name))
 		}
 	}
 	return all
+}
+
+// subjects returns names as they are written down: a part that no site has the name of goes by its path.
+func (s *Stack) subjects(file *stackfile.File, names []string) []string {
+	all := s.wantNetwork(file)
+	var out []string
+	for _, name := range names {
+		if !slices.Contains(all, name) && slices.Contains(all, plan.PartConsent(name)) {
+			name = plan.PartConsent(name)
+		}
+		out = append(out, name)
+	}
+	return out
 }
 
 // opens reports whether settings of a part open its server to the network.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/certificates"
 	"dravit/internal/data"
 	"dravit/internal/ledger"
 )
@@ -94,8 +95,9 @@ func sizeOf(dir string) int64 {
 	return sum
 }
 
-// Remove stops the stack and takes away what Dravit keeps of it: ports, names, configuration and logs, and with withData
-// its data, too. Data that stays is found again by the next start in its folder. The project's folder is not touched.
+// Remove stops the stack and takes away what Dravit keeps of it: ports, names, configuration and logs, and with
+// withData its data, too. Data that stays is found again by the next start in its folder. The project's folder is not
+// touched.
 func (s *Stack) Remove(ctx context.Context, withData bool) error {
 	if _, err := s.Stop(ctx, nil); err != nil {
 		return err
@@ -121,15 +123,24 @@ func (s *Stack) Remove(ctx context.Context, withData bool) error {
 			}
 		}
 	}
-	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+	var suffixes []string
+	err = ledger.Change(s.Home, func(book *ledger.Ledger) error {
 		if len(kept) > 0 {
 			was := book.Stacks[s.ID]
 			book.Stacks[s.ID] = ledger.Stack{Dir: was.Dir, Name: was.Name, Mark: was.Mark}
-			return nil
+		} else {
+			delete(book.Stacks, s.ID)
+			if err := os.RemoveAll(s.Home.Stack(s.ID)); err != nil {
+				return err
+			}
 		}
-		delete(book.Stacks, s.ID)
-		return os.RemoveAll(s.Home.Stack(s.ID))
+		suffixes = book.Suffixes()
+		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return certificates.Narrow(s.Home, suffixes)
 }
 
 // Discard stops the named parts and deletes their data. Part names that have no data are a NoPartError.

@@ -124,8 +124,8 @@ func (s *Stack) robbed(out Started) bool {
 		}
 		held[p.Port] = true
 	}
-	if out.Plan.Gateway != 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
-		held[out.Plan.Gateway] = true
+	if out.Plan.Gateway != 0 && len(out.Plan.Sites) > 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+		return true // whoever had its port may be gone by now
 	}
 	if len(held) == 0 {
 		return false
@@ -209,6 +209,7 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
 // the parts to restart is not in it.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
+	o.Consent.Network, o.Consent.Loopback = s.subjects(file, o.Consent.Network), s.subjects(file, o.Consent.Loopback)
 	if err := s.knows(file, o.Consent); err != nil {
 		return err
 	}

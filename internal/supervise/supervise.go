@@ -45,7 +45,15 @@ func Run(lock string, command []string) error {
 		return err
 	}
 	signals := make(chan os.Signal, 16)
-	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGUSR1, syscall.SIGUSR2)
+	signal.Notify(
+		signals,
+		syscall.SIGTERM,
+		syscall.SIGINT,
+		syscall.SIGQUIT,
+		syscall.SIGHUP,
+		syscall.SIGUSR1,
+		syscall.SIGUSR2,
+	)
 	died := make(chan os.Signal, 1)
 	signal.Notify(died, syscall.SIGCHLD)
 	cmd := exec.Command(command[0], command[1:]...)

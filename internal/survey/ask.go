@@ -7,9 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
-	"path/filepath"
-	"slices"
-	"strings"
 	"syscall"
 	"time"
 )
@@ -21,9 +18,7 @@ const probeBytes = 1 << 20
 
 // run runs a program and returns what it prints, both outputs together. It cannot hang and cannot ask.
 func (l *looker) run(ctx context.Context, file string, args ...string) (string, error) {
-	dirs := slices.DeleteFunc(filepath.SplitList(l.Path), func(dir string) bool { return !filepath.IsAbs(dir) || l.ofProject(l.real(dir)) })
-	dirs = append(dirs, "/usr/local/bin", "/usr/bin", "/bin")
-	return ask(ctx, []string{"PATH=" + strings.Join(dirs, ":"), "HOME=" + l.Home, "LC_ALL=C", "TERM=dumb"}, file, args...)
+	return ask(ctx, []string{"PATH=" + l.childPath, "HOME=" + l.Home, "LC_ALL=C", "TERM=dumb"}, file, args...)
 }
 
 func ask(ctx context.Context, env []string, file string, args ...string) (string, error) {

@@ -110,6 +110,7 @@ type looker struct {
 	folders      finder
 	search       []folder
 	realDirs     map[string]string
+	childPath    string     // PATH of the programs that are asked
 	mu           sync.Mutex // guards fresh and changed
 	changed      bool
 	limit        chan struct{}
@@ -149,6 +150,10 @@ func (m Machine) look() *looker {
 	l.realDirs = map[string]string{}
 	l.folders = finder{root: m.Root, known: l.known.Folders, fresh: l.fresh.Folders}
 	l.search = l.searchPath()
+	dirs := slices.DeleteFunc(filepath.SplitList(l.Path), func(dir string) bool {
+		return !filepath.IsAbs(dir) || l.ofProject(l.real(dir))
+	})
+	l.childPath = strings.Join(append(dirs, "/usr/local/bin", "/usr/bin", "/bin"), ":")
 	return l
 }
 

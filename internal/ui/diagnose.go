@@ -1,7 +1,11 @@
 package ui
 
 import (
+	"fmt"
+	"maps"
+	"slices"
 	"strings"
+	"time"
 
 	"dravit/internal/kind"
 	"dravit/internal/stack"
@@ -46,6 +50,10 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 	if len(d.Causes) > 0 && len(d.Changes) > 0 {
 		u.changed(d.Since, d.Changes)
 		u.say("")
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Exits)) {
+		x := d.Exits[name]
+		u.say(u.dim(fmt.Sprintf("part %s: %s ago, after %s, %s", name, duration(time.Since(x.At)), duration(time.Duration(x.RanMS)*time.Millisecond), x.How)))
 	}
 	switch {
 	case d.Stopped:

@@ -19,7 +19,13 @@ func Removal(name, dir string, k stack.Kept, parts []string, withData bool) stri
 		switch {
 		case len(parts) > 0 && !slices.Contains(parts, d.Part):
 		case withData:
-			fmt.Fprintf(&b, "The data of part %s is deleted: %s, written by %s.\n", d.Part, bytesText(d.Bytes), strings.TrimSpace(d.Kind+" "+d.Version))
+			fmt.Fprintf(
+				&b,
+				"The data of part %s is deleted: %s, written by %s.\n",
+				d.Part,
+				bytesText(d.Bytes),
+				strings.TrimSpace(d.Kind+" "+d.Version),
+			)
 		default:
 			fmt.Fprintf(&b, "The data of part %s stays: %s. --data deletes it, too.\n", d.Part, bytesText(d.Bytes))
 		}

@@ -9,9 +9,9 @@ import (
 	"strings"
 )
 
-// Results hold texts of repositories, logs and other programs. A control character in them could retitle the terminal, hide
-// what follows or type for the user. So everything that is written passes a screen, which lets only Dravit's own sequences
-// through: they carry a number that nobody else knows.
+// Results hold texts of repositories, logs and other programs. A control character in them could retitle the terminal,
+// hide what follows or type for the user. So everything that is written passes a screen, which lets only Dravit's own
+// sequences through: they carry a number that nobody else knows.
 
 // ticket is the number in the sequences of this process.
 var ticket = func() string {
@@ -54,8 +54,8 @@ func (s screen) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// printable leaves out of a text what steers a terminal: control characters but for line ends and tabs (C0, C1, DEL), and
-// the marks that reverse the order of letters.
+// printable leaves out of a text what steers a terminal: control characters but for line ends and tabs (C0, C1, DEL),
+// and the marks that reverse the order of letters.
 func printable(text string) string {
 	return strings.Map(func(r rune) rune {
 		switch {

@@ -19,12 +19,21 @@ var clientNames = []string{
 // they are told to read another (mariadb.com, "Configuring MariaDB with Option Files": the option has to come first).
 func clients(p kind.Part) []kind.File {
 	escape := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
-	text := fmt.Sprintf("[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n[mysql]\ndatabase = \"%s\"\n",
-		kind.Host, p.Port, escape.Replace(p.User), escape.Replace(p.Password), escape.Replace(p.Database))
+	text := fmt.Sprintf(
+		"[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n[mysql]\ndatabase = \"%s\"\n",
+		kind.Host,
+		p.Port,
+		escape.Replace(p.User),
+		escape.Replace(p.Password),
+		escape.Replace(p.Database),
+	)
 	config := filepath.Join(p.Conf, "client.cnf")
 	body := "case \"$1\" in\n--defaults-*|--no-defaults|--print-defaults) exec PROGRAM \"$@\" ;;\nesac\n" +
 		"exec PROGRAM --defaults-file=" + command.Quote(config) + " \"$@\""
-	return append(command.Clients(p.Program, body, clientNames...), kind.File{Name: "client.cnf", Text: text, Mode: 0o600})
+	return append(
+		command.Clients(p.Program, body, clientNames...),
+		kind.File{Name: "client.cnf", Text: text, Mode: 0o600},
+	)
 }
 
 // Folders puts the clients first on the PATH of the stack's commands.

@@ -12,7 +12,10 @@ import (
 
 // Sessions asks over the socket as the administrator, for whom the server keeps one connection beyond the limit
 // (mariadb.com, "max_connections": CONNECTION ADMIN).
-func (mariadb) Sessions(ctx context.Context, p kind.Part) (sessions []kind.Session, limit int, setting string, err error) {
+func (mariadb) Sessions(
+	ctx context.Context,
+	p kind.Part,
+) (sessions []kind.Session, limit int, setting string, err error) {
 	const name = "max_connections"
 	admin, err := admin()
 	if err != nil {
@@ -26,8 +29,10 @@ func (mariadb) Sessions(ctx context.Context, p kind.Part) (sessions []kind.Sessi
 	if err := db.QueryRowContext(ctx, "SELECT @@max_connections").Scan(&limit); err != nil {
 		return nil, 0, name, err
 	}
-	rows, err := db.QueryContext(ctx,
-		"SELECT HOST, COMMAND, TIME FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND USER <> 'system user'")
+	rows, err := db.QueryContext(
+		ctx,
+		"SELECT HOST, COMMAND, TIME FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND USER <> 'system user'",
+	)
 	if err != nil {
 		return nil, 0, name, err
 	}

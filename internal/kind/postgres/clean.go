@@ -11,8 +11,8 @@ import (
 	"dravit/internal/kind"
 )
 
-// Clean removes the lock files of the data folder and of the socket whose process is gone, a zombie, or another program by
-// now. PostgreSQL itself only asks whether any process has the number (miscinit.c, CreateLockFile).
+// Clean removes the lock files of the data folder and of the socket whose process is gone, a zombie, or another program
+// by now. PostgreSQL itself only asks whether any process has the number (miscinit.c, CreateLockFile).
 func (postgres) Clean(p kind.Part, runs func(pid int, name string) bool) error {
 	for _, file := range []string{filepath.Join(p.Data, "postmaster.pid"), p.Socket + ".lock"} {
 		text, err := os.ReadFile(file)

@@ -10,7 +10,17 @@ import (
 )
 
 // clientNames are the clients of PostgreSQL.
-var clientNames = []string{"psql", "pg_dump", "pg_dumpall", "pg_restore", "pg_isready", "createdb", "dropdb", "vacuumdb", "reindexdb"}
+var clientNames = []string{
+	"psql",
+	"pg_dump",
+	"pg_dumpall",
+	"pg_restore",
+	"pg_isready",
+	"createdb",
+	"dropdb",
+	"vacuumdb",
+	"reindexdb",
+}
 
 // clients are a file with the application's password (postgresql.org, "The Password File") and the clients themselves,
 // which reach the part unless the environment or an option says otherwise.
@@ -28,7 +38,10 @@ func clients(p kind.Part) []kind.File {
 		fmt.Fprintf(&body, "[ -n \"${%[1]s+set}\" ] || export %[1]s=%[2]s\n", v[0], command.Quote(v[1]))
 	}
 	body.WriteString("exec PROGRAM \"$@\"")
-	return append(command.Clients(p.Program, body.String(), clientNames...), kind.File{Name: "pgpass", Text: password, Mode: 0o600})
+	return append(
+		command.Clients(p.Program, body.String(), clientNames...),
+		kind.File{Name: "pgpass", Text: password, Mode: 0o600},
+	)
 }
 
 // Folders puts the clients first on the PATH of the stack's commands.

@@ -12,7 +12,10 @@ import (
 
 // Sessions asks over the socket as the administrator, for whom the server keeps three connections
 // (superuser_reserved_connections). The limit is what is left for others.
-func (postgres) Sessions(ctx context.Context, p kind.Part) (sessions []kind.Session, limit int, setting string, err error) {
+func (postgres) Sessions(
+	ctx context.Context,
+	p kind.Part,
+) (sessions []kind.Session, limit int, setting string, err error) {
 	const name = "max_connections"
 	admin, err := admin()
 	if err != nil {
@@ -25,7 +28,8 @@ func (postgres) Sessions(ctx context.Context, p kind.Part) (sessions []kind.Sess
 	defer db.Close(ctx)
 	results, err := db.Exec(ctx, `SELECT current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int;
 		SELECT coalesce(client_port, 0), CASE WHEN state LIKE 'idle%' THEN extract(epoch FROM now() - state_change)::int ELSE 0 END
-		FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()`).ReadAll()
+		FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()`).
+		ReadAll()
 	if err != nil {
 		return nil, 0, name, err
 	}

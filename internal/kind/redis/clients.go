@@ -8,12 +8,16 @@ import (
 	"dravit/internal/kind/command"
 )
 
-// clients is redis-cli, which reaches the part unless an option says otherwise. The password stands in a file of its own,
-// not on a command line, where every user would see it.
+// clients is redis-cli, which reaches the part unless an option says otherwise. The password stands in a file of its
+// own, not on a command line, where every user would see it.
 func clients(p kind.Part) []kind.File {
 	file := filepath.Join(p.Conf, "client-password")
-	body := fmt.Sprintf("[ -n \"${REDISCLI_AUTH+set}\" ] || export REDISCLI_AUTH=\"$(cat %s)\"\nexec PROGRAM -h %s -p %d \"$@\"",
-		command.Quote(file), kind.Host, p.Port)
+	body := fmt.Sprintf(
+		"[ -n \"${REDISCLI_AUTH+set}\" ] || export REDISCLI_AUTH=\"$(cat %s)\"\nexec PROGRAM -h %s -p %d \"$@\"",
+		command.Quote(file),
+		kind.Host,
+		p.Port,
+	)
 	files := command.Clients(p.Program, body, "redis-cli")
 	return append(files, kind.File{Name: "client-password", Text: p.Password + "\n", Mode: 0o600})
 }

@@ -7,8 +7,9 @@ import "dravit/internal/setting"
 func (redis) Rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"bind": setting.Opens, "protected_mode": setting.Opens}
 	for _, name := range []string{
-		"dir", "port", "tls_port", "unixsocket", "unixsocketperm", "pidfile", "logfile", "dbfilename", "appenddirname",
-		"appendfilename", "include", "aclfile", "user", "requirepass", "daemonize", "supervised",
+		"dir", "port", "tls_port", "unixsocket", "unixsocketperm", "pidfile", "logfile", "dbfilename",
+		"appenddirname", "appendfilename", "include", "aclfile", "user", "requirepass", "daemonize",
+		"supervised",
 	} {
 		rules[name] = setting.Own
 	}
