@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/trouble"
 )
 
 // part finds what is wrong with a part that does not answer.
@@ -35,19 +36,19 @@ func (d *doctor) part(p Part) {
 	}
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {
-	case strings.Contains(s.Because, "was taken by"):
+	case s.Code == trouble.PortTaken:
 		remedy := "dravit start, which moves it"
 		if p.Spec.Want.Port != 0 {
 			remedy = fmt.Sprintf("free it (dravit ports %d), or pin another port in dravit.toml", p.Spec.Port)
 		}
 		d.add(seen, "port-taken", subject, "another program has the port of part "+name, remedy, said)
-	case strings.Contains(s.Because, "that Dravit did not start listens on"):
+	case s.Code == trouble.SocketTaken:
 		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name, "end it, then dravit start", said)
-	case strings.Contains(s.Because, "since there was no memory left"):
+	case s.Code == trouble.OutOfMemory:
 		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory", "free some (dravit status shows what each part takes), or give the machine or its container more; then dravit restart "+name, said)
 	case !p.Program:
 		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started", "dravit start, which chooses another; or install it again", p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
-	case strings.Contains(s.Because, "own test refuses the configuration") && len(p.Included) > 0:
+	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
 		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes", "correct "+strings.Join(p.Included, ", "), said)
 	}
 	for _, r := range p.Requires {
@@ -56,7 +57,7 @@ func (d *doctor) part(p Part) {
 			return
 		}
 	}
-	killed := strings.Contains(s.Because, "killed by signal 9") // from outside: its own words tell nothing of that
+	killed := s.Code == trouble.Killed // from outside: its own words tell nothing of that
 	if !killed && !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Symptoms, s.Because, subject, name, "the keeper")
 	}
@@ -90,6 +91,14 @@ func unmet(r kind.Requirement, part string) string {
 	return "set " + r.Name + " in the settings of part " + part + " in dravit.toml, and nowhere else (.user.ini, ini_set)"
 }
 
+// exitCode returns the code with which the part's process ended, if that is what is wrong with it, else -1.
+func exitCode(p Part) int {
+	if p.Status.Code != trouble.Exited || p.Status.LastExit == nil {
+		return -1
+	}
+	return p.Status.LastExit.Code
+}
+
 // server looks at servers of the project's own, which may do anything.
 func (d *doctor) server(p Part, said string) {
 	if p.Spec.Role != kind.App {
@@ -106,11 +115,11 @@ func (d *doctor) server(p Part, said string) {
 	switch {
 	case alive && len(elsewhere) > 0:
 		d.add(seen, "listens-elsewhere", subject, "the server listens, but not where it should", "have it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"", "it listens on "+strings.Join(elsewhere, ", "), "it should on "+wanted)
-	case strings.Contains(p.Status.Because, "code 127"):
+	case exitCode(p) == 127:
 		d.add(written, "command-missing", subject, "the part's command is not there", "install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
-	case strings.Contains(p.Status.Because, "code 126"):
+	case exitCode(p) == 126:
 		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it", append([]string{said}, last(p.Log, 1)...)...)
-	case strings.Contains(p.Status.Because, "code 0"):
+	case exitCode(p) == 0:
 		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went into the background", "have it stay in the foreground", said)
 	case alive && len(p.Listens) == 0 && p.Status.State != kind.Failed && len(d.of(subject)) == 0:
 		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere", "dravit logs "+p.Spec.Name+" may tell what it waits for", said)

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"dravit/internal/kind"
+	"dravit/internal/trouble"
 )
 
 // ending is how a life of the part ended.
@@ -21,6 +22,8 @@ type ending struct {
 	log    string // what the part said in this life
 	killed bool   // from outside
 	final  bool   // another life would end the same way
+	code   trouble.Code
+	exit   int // the process's exit code, -1 if a signal ended it or nobody saw it
 }
 
 // explain finds the cause of an end in the part's last words.
@@ -51,10 +54,10 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 	return 0
 }
 
-// exitText says how a process ended, and whether somebody else killed it. short tells that the kernel killed for want of memory meanwhile.
-func exitText(err error, state kind.State, short bool) (how string, killed bool) {
+// exitOf says how a process ended. short tells that the kernel killed for want of memory meanwhile.
+func exitOf(err error, state kind.State, short bool) ending {
 	var exit *exec.ExitError
-	how = "it ended"
+	how, killed, code, number := "it ended", false, trouble.Exited, -1
 	switch {
 	case errors.Is(err, errUnseen):
 		how = err.Error()
@@ -63,19 +66,22 @@ func exitText(err error, state kind.State, short bool) (how string, killed bool)
 		killed = by == syscall.SIGKILL
 		switch {
 		case killed && short:
-			how = "the kernel killed it, since there was no memory left"
+			how, code = "the kernel killed it, since there was no memory left", trouble.OutOfMemory
 		case by != 0:
+			if killed {
+				code = trouble.Killed
+			}
 			how = fmt.Sprintf("it was killed by signal %d (%s)", int(by), by)
 		default:
-			how = fmt.Sprintf("it ended with code %d", exit.ExitCode())
+			how, number = fmt.Sprintf("it ended with code %d", exit.ExitCode()), exit.ExitCode()
 		}
 	case err == nil:
-		how = "it ended with code 0"
+		how, number = "it ended with code 0", 0
 	}
 	if state != kind.Answers && state != kind.Unwell {
 		how += " before it answered"
 	}
-	return how, killed
+	return ending{what: how, killed: killed, code: code, exit: number}
 }
 
 // maxLog is how long a log may be, in bytes, before it is put aside at the part's next start.

@@ -17,6 +17,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
 
 const (
@@ -179,26 +180,30 @@ func TestConfigurationIsTested(t *testing.T) {
 	assert.Equal(t, "x\nx\n", string(asked))
 }
 
-func TestExitText(t *testing.T) {
+func TestExitOf(t *testing.T) {
 	run := func(command string) error { return exec.Command("sh", "-c", command).Run() }
 	for _, c := range []struct {
-		err    error
-		state  kind.State
-		short  bool
-		want   string
-		killed bool
+		err   error
+		state kind.State
+		short bool
+		want  string
+		code  trouble.Code
+		exit  int
 	}{
-		{nil, kind.Starting, false, "it ended with code 0 before it answered", false},
-		{nil, kind.Answers, false, "it ended with code 0", false},
-		{errUnseen, kind.Answers, false, "it ended while an earlier keeper was gone", false},
-		{run("exit 3"), kind.Answers, true, "it ended with code 3", false},
-		{run("kill -9 $$"), kind.Starting, false, "it was killed by signal 9 (killed) before it answered", true},
-		{run("kill -15 $$"), kind.Answers, true, "it was killed by signal 15 (terminated)", false},
-		{run("kill -9 $$"), kind.Answers, true, "the kernel killed it, since there was no memory left", true},
-		{run("exit 137"), kind.Answers, true, "the kernel killed it, since there was no memory left", true},
+		{nil, kind.Starting, false, "it ended with code 0 before it answered", trouble.Exited, 0},
+		{nil, kind.Answers, false, "it ended with code 0", trouble.Exited, 0},
+		{errUnseen, kind.Answers, false, "it ended while an earlier keeper was gone", trouble.Exited, -1},
+		{run("exit 3"), kind.Answers, true, "it ended with code 3", trouble.Exited, 3},
+		{run("kill -9 $$"), kind.Starting, false, "it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
+		{run("kill -15 $$"), kind.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
+		{run("kill -9 $$"), kind.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 137"), kind.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 139"), kind.Answers, false, "it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
 	} {
-		how, killed := exitText(c.err, c.state, c.short)
-		assert.Equal(t, c.want, how)
-		assert.Equal(t, c.killed, killed, how)
+		got := exitOf(c.err, c.state, c.short)
+		assert.Equal(t, c.want, got.what)
+		assert.Equal(t, c.code, got.code, c.want)
+		assert.Equal(t, c.exit, got.exit, c.want)
+		assert.Equal(t, got.killed, c.code == trouble.Killed || c.code == trouble.OutOfMemory, c.want)
 	}
 }

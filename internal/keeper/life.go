@@ -13,18 +13,8 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
-
-const (
-	askAgain  = 10 * time.Second     // between two proofs of a part that answers
-	pollEvery = 2 * time.Millisecond // a part that is starting
-	askSoon   = time.Second          // after its first proof
-	patience  = time.Minute          // for a part to answer after its process started
-	steady    = time.Minute          // running this long, a part's earlier crashes are forgotten
-)
-
-// pauses before a crashed part is started again; after the last it is declared failed.
-var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond, 2 * time.Second, 5 * time.Second, 15 * time.Second}
 
 // longPause is too long for requests to wait until the part is started again.
 const longPause = 2 * time.Second
@@ -47,6 +37,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		exit := &kind.Exit{
 			At:    time.Now(),
 			How:   ended.what,
+			Code:  ended.exit,
 			RanMS: time.Since(began).Milliseconds(),
 			Tail:  tailOf(ended.log),
 		}
@@ -64,29 +55,26 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 			because, next = p.explain(ended.log, ended.what)
 		}
 		if thief := p.thief(); thief != "" {
+			ended.code = trouble.PortTaken
 			because, next = thief, "dravit start, which moves it; a pinned port must be freed: dravit ports "+fmt.Sprint(p.spec.Port)
 		}
-		if !answered || ended.final {
-			p.fail(because, next, ended.log)
+		after := afterEnd(ended, answered, time.Since(began), crashes)
+		crashes = after.crashes
+		if !after.again {
+			if after.tooOften {
+				because = fmt.Sprintf("it crashed %d times in a row: %s", crashes, because)
+			}
+			p.fail(ended.code, because, next, ended.log)
 			<-ctx.Done() // until somebody starts it again
 			break
 		}
-		if time.Since(began) > steady {
-			crashes = 0
-		}
-		if crashes == len(pauses) {
-			p.fail(fmt.Sprintf("it crashed %d times in a row: %s", crashes+1, because), next, ended.log)
-			<-ctx.Done()
-			break
-		}
-		p.set(kind.Pausing, because, next)
-		if pauses[crashes] > longPause {
+		p.setWith(kind.Pausing, ended.code, because, next, nil)
+		if after.pause > longPause {
 			p.stack.release(p.spec.Name)
 		}
-		if proc.Sleep(ctx, pauses[crashes]) != nil {
+		if proc.Sleep(ctx, after.pause) != nil {
 			break
 		}
-		crashes++
 		p.stack.mu.Lock()
 		p.status.Restarts++
 		p.stack.mu.Unlock()
@@ -97,6 +85,17 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 	p.end()
 }
 
+// lifetime is one life of a part: a process, from its start or its adoption to its end.
+type lifetime struct {
+	*part
+	exited      <-chan error
+	logStart    int64 // where in the log it begins
+	shortages   shortages
+	hasAnswered bool
+	unprepared  bool // its users and databases are not made yet
+	began       time.Time
+}
+
 // life is one life of the part: from what must be there before its process, until the process is gone.
 func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	p.takeSpec()
@@ -104,141 +103,178 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	if command.Path == "" {
 		return p.lifeWithoutProcess(ctx)
 	}
-	var exited <-chan error
-	logStart := int64(0)
-	if adopted == (proc.Identity{}) {
-		if p.spec.Role == kind.App { // a server of the project's own may look for its stores at once
-			if _, err := p.waitForUses(ctx, kind.Waiting, nil); err != nil {
-				return ending{}
-			}
-		}
-		p.set(kind.Starting, "", "")
-		if p.spec.Role == kind.Web {
-			p.waitForRuntimes(ctx)
-		}
-		p.mark(kind.PhasePreparing, "")
-		if err := p.endOrphans(ctx); err != nil {
-			return ending{what: err.Error(), final: true}
-		}
-		logStart = p.rotateLog()
-		p.stack.mu.Lock()
-		p.status.LogFrom, p.status.LogStart = logStart, logStart
-		p.stack.mu.Unlock()
-		if err := p.prepare(ctx); err != nil {
-			return ending{what: err.Error(), log: p.logSince(logStart), final: true}
-		}
-		var err error
-		p.refused = ""
-		p.stack.mu.Lock()
-		p.config = p.spec.Config
-		p.stack.mu.Unlock()
-		p.note("part %s is started", p.spec.Name)
-		exited, err = p.spawn(command)
-		p.mark(kind.PhaseStarting, "")
-		p.closeLaunched()
-		if err != nil {
-			return ending{what: err.Error(), final: true}
-		}
-	} else {
+	_, prepares := p.kind.(kind.Preparer)
+	l := &lifetime{part: p, hasAnswered: adopted != (proc.Identity{})}
+	if l.hasAnswered {
 		p.stack.mu.Lock()
 		p.status.State, p.status.PID, p.identity = kind.Starting, adopted.PID, adopted
 		p.stack.mu.Unlock()
-		exited = p.watch(ctx, adopted)
+		l.exited = p.watch(ctx, adopted)
+	} else if ended := l.launch(ctx, command); ended != nil {
+		return *ended
 	}
-	outOfMemory := proc.OutOfMemory()
-	gone := func(err error) ending {
-		what, killed := exitText(err, p.stack.ofPart(p).State, proc.OutOfMemory() > outOfMemory)
-		return ending{what: what, killed: killed, log: p.logSince(logStart)}
-	}
+	l.unprepared = prepares && (p.unsynced || p.spec.UpgradeFrom != "")
+	l.shortages.note(time.Now(), proc.OutOfMemory())
 	// Its process starts at once; its ladder is climbed when what it uses answers.
-	if ended, err := p.waitForUses(ctx, kind.Starting, exited); ended {
-		return gone(err)
+	if ended, err := p.waitForUses(ctx, kind.Starting, l.exited); ended {
+		return l.gone(err)
 	} else if err != nil {
 		return ending{}
 	}
-	began, wait := time.Now(), pollEvery
-	preparer, prepares := p.kind.(kind.Preparer)
-	unprepared := prepares && (p.unsynced || p.spec.UpgradeFrom != "")
-	answered := adopted != (proc.Identity{}) // this process has
-	for {
-		stale := p.takeSpec()
-		ladder := p.kind.Ladder(p.spec)
-		if unprepared { // nobody can log in yet: as far as its own socket
-			ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
+	l.began = time.Now()
+	return l.watchOver(ctx)
+}
+
+// launch makes what the process needs, and starts it. It returns how the life ended already, nil if it did not.
+func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
+	if l.spec.Role == kind.App { // a server of the project's own may look for its stores at once
+		if _, err := l.waitForUses(ctx, kind.Waiting, nil); err != nil {
+			return &ending{}
 		}
-		logSize := sizeOf(p.spec.Log)
-		results := health.Climb(ctx, ladder)
-		if len(exited) == 0 { // the kernel kills for want of memory all over the machine: what it did long ago was another's end
-			outOfMemory = proc.OutOfMemory()
-		}
-		fell := health.Fell(results)
-		if holds(results, kind.Open) { // since when, the rungs above it tell
-			p.markAt(kind.PhaseAnswering, "", time.Now().Add(-above(results, kind.Open)))
-		} else {
-			p.mark(kind.PhaseStarting, "")
-		}
-		if fell != nil && holds(results, kind.Ours) && time.Since(began) > time.Second/2 {
-			p.stack.release(p.spec.Name) // it takes requests, and waiting longer makes none of them well
-		}
-		if prepares && ctx.Err() == nil && holds(results, kind.Ours) && (unprepared || fell != nil) {
-			if err := preparer.Prepare(ctx, p.spec); err != nil {
-				p.stack.keeper.log.Info("preparing", "part", p.spec.Name, "error", err)
-			} else if unprepared {
-				unprepared = false
-				continue
-			}
-		}
-		switch {
-		case ctx.Err() != nil:
-			return ending{}
-		case answered && p.spec.Socket != "" && !exists(p.spec.Socket): // nothing but a new start makes it again
-			if err := p.endOrphans(ctx); err != nil {
-				p.stack.keeper.log.Error("ending a part without its socket", "part", p.spec.Name, "error", err)
-			}
-			return ending{what: "its socket " + p.spec.Socket + " was deleted", log: p.logSince(logStart)}
-		case fell == nil && stale:
-			p.reload(ctx)
+	}
+	l.set(kind.Starting, "", "")
+	if l.spec.Role == kind.Web {
+		l.waitForRuntimes(ctx)
+	}
+	l.mark(kind.PhasePreparing, "")
+	if err := l.endOrphans(ctx); err != nil {
+		return &ending{what: err.Error(), final: true}
+	}
+	l.logStart = l.rotateLog()
+	l.stack.mu.Lock()
+	l.status.LogFrom, l.status.LogStart = l.logStart, l.logStart
+	l.stack.mu.Unlock()
+	if err := l.prepare(ctx); err != nil {
+		return &ending{what: err.Error(), code: trouble.CodeOf(err), log: l.logSince(l.logStart), final: true}
+	}
+	l.refused = ""
+	l.stack.mu.Lock()
+	l.config = l.spec.Config
+	l.stack.mu.Unlock()
+	l.note("part %s is started", l.spec.Name)
+	var err error
+	l.exited, err = l.spawn(command)
+	l.mark(kind.PhaseStarting, "")
+	l.closeLaunched()
+	if err != nil {
+		return &ending{what: err.Error(), final: true}
+	}
+	return nil
+}
+
+// gone is the end of a process, as it was seen.
+func (l *lifetime) gone(err error) ending {
+	e := exitOf(err, l.stack.ofPart(l.part).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
+	e.log = l.logSince(l.logStart)
+	return e
+}
+
+// watchOver climbs the ladder of the running process again and again, and does what follows, until the process is gone.
+func (l *lifetime) watchOver(ctx context.Context) ending {
+	for wait := pollEvery; ; {
+		seen := look{wait: wait, stale: l.takeSpec(), unprepared: l.unprepared, thief: l.thief, elsewhere: l.listensElsewhere}
+		logSize := sizeOf(l.spec.Log)
+		seen.results = l.climbAsFarAsItGoes(ctx)
+		l.shortages.note(time.Now(), proc.OutOfMemory())
+		seen.lived, seen.answered, seen.state = time.Since(l.began), l.hasAnswered, l.stack.ofPart(l.part).State
+		l.tellPhase(seen)
+		if ctx.Err() == nil && l.prepareClients(ctx, seen.results) {
 			continue
-		case fell == nil && !unprepared:
-			wait = askAgain
-			answered = true
-			p.lacking = p.unmetRequirement(ctx)
-			if p.proved(logSize) { // for the first time: have a look at it soon, when nobody waits for the start any more
-				wait = askSoon
-			} else if p.unsynced { // nor for the disk
-				p.unsynced = false
-				dir := p.spec.Data
-				p.stack.keeper.parts.Go(func() { _ = data.Sync(dir) })
-			}
-		case fell != nil && fell.Rung == kind.Ours && time.Since(began) > time.Second && p.stack.ofPart(p).State != kind.Answers && p.thief() != "":
-			// It lives, and another process answers on its port: waiting changes nothing.
-			if err := p.endOrphans(ctx); err != nil {
-				p.stack.keeper.log.Error("ending a part without its port", "part", p.spec.Name, "error", err)
-			}
-			return ending{what: p.thief(), log: p.logSince(logStart), final: true}
-		case fell == nil: // its clients are not prepared: the next time round
-		case fell.Rung == kind.Open && !answered && time.Since(began) > elsewherePatience && p.listensElsewhere() != "":
-			p.set(kind.Unwell, p.listensElsewhere(), "dravit diagnose")
-			wait = askSoon
-		case answered || time.Since(began) > patience:
-			p.set(kind.Unwell, miss(fell), "dravit check")
-			wait = min(askAgain, max(time.Second, wait))
-		case time.Since(began) > time.Second/2:
-			p.set(kind.Starting, miss(fell), "")
-			if wait = max(2*wait, 20*time.Millisecond); !holds(results, kind.Ours) {
-				wait = 20 * time.Millisecond
-			}
-			wait = min(wait, askSoon) // whoever refuses a log-in is not asked at full speed
+		}
+		if ctx.Err() != nil {
+			return ending{}
+		}
+		if l.spec.Socket != "" && !exists(l.spec.Socket) {
+			seen.socketGone = l.spec.Socket
+		}
+		next, why, pause := decide(seen)
+		wait = pause
+		switch next {
+		case beginAgain:
+			return l.endWith(ctx, ending{what: why, code: trouble.SocketGone})
+		case portIsGone:
+			return l.endWith(ctx, ending{what: why, code: trouble.PortTaken, final: true})
+		case reloadIt:
+			l.reload(ctx)
+			continue
+		case proven:
+			wait = l.prove(ctx, logSize)
+		case isElsewhere:
+			l.setWith(kind.Unwell, trouble.Elsewhere, why, "dravit diagnose", nil)
+		case isUnwell:
+			l.set(kind.Unwell, why, "dravit check")
+		case isStarting:
+			l.set(kind.Starting, why, "")
 		}
 		select {
 		case <-ctx.Done():
 			return ending{}
-		case err := <-exited:
-			return gone(err)
-		case <-p.poke:
+		case err := <-l.exited:
+			return l.gone(err)
+		case <-l.poke:
 		case <-time.After(wait):
 		}
 	}
+}
+
+// climbAsFarAsItGoes climbs the ladder; where nobody can log in yet, as far as the part's own socket.
+func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
+	ladder := l.kind.Ladder(l.spec)
+	if l.unprepared {
+		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
+	}
+	return health.Climb(ctx, ladder)
+}
+
+// tellPhase notes how far the part has come, and lets the requests go that wait for it in vain.
+func (l *lifetime) tellPhase(seen look) {
+	if holds(seen.results, kind.Open) { // since when, the rungs above it tell
+		l.markAt(kind.PhaseAnswering, "", time.Now().Add(-above(seen.results, kind.Open)))
+	} else {
+		l.mark(kind.PhaseStarting, "")
+	}
+	if health.Fell(seen.results) != nil && holds(seen.results, kind.Ours) && seen.lived > slow {
+		l.stack.release(l.spec.Name) // it takes requests, and waiting longer makes none of them well
+	}
+}
+
+// prepareClients makes the users and databases that are missing. It tells whether they are made now, and were not before.
+func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
+	preparer, prepares := l.kind.(kind.Preparer)
+	if !prepares || !holds(results, kind.Ours) || !l.unprepared && health.Fell(results) == nil {
+		return false
+	}
+	if err := preparer.Prepare(ctx, l.spec); err != nil {
+		l.stack.keeper.log.Info("preparing", "part", l.spec.Name, "error", err)
+		return false
+	}
+	was := l.unprepared
+	l.unprepared = false
+	return was
+}
+
+// prove notes that the whole ladder holds, and returns how long it may be believed.
+func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
+	l.hasAnswered = true
+	l.lacking = l.unmetRequirement(ctx)
+	if l.proved(logSize) { // for the first time: have a look at it soon, when nobody waits for the start any more
+		return askSoon
+	}
+	if l.unsynced { // nor for the disk
+		l.unsynced = false
+		dir := l.spec.Data
+		l.stack.keeper.parts.Go(func() { _ = data.Sync(dir) })
+	}
+	return askAgain
+}
+
+// endWith ends what is left of the part's processes, and this life.
+func (l *lifetime) endWith(ctx context.Context, e ending) ending {
+	if err := l.endOrphans(ctx); err != nil {
+		l.stack.keeper.log.Error("ending a part's processes", "part", l.spec.Name, "because", e.what, "error", err)
+	}
+	e.log = l.logSince(l.logStart)
+	return e
 }
 
 // lifeWithoutProcess keeps asking a part that is only files.
@@ -271,9 +307,6 @@ func exists(file string) bool {
 	return err == nil
 }
 
-// elsewherePatience is how long a server of the project's own may listen on other ports before its own.
-const elsewherePatience = 4 * time.Second
-
 // listensElsewhere says where a server of the project's own listens instead of on its port, "" if nowhere.
 func (p *part) listensElsewhere() string {
 	if p.spec.Role != kind.App {
@@ -288,10 +321,6 @@ func (p *part) listensElsewhere() string {
 		return ""
 	}
 	return fmt.Sprintf("it listens on %s, and should on %s:%d", strings.Join(at, ", "), kind.Host, p.spec.Port)
-}
-
-func miss(fell *health.Result) string {
-	return fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 }
 
 func (p *part) climb(ctx context.Context) []health.Result {
@@ -388,11 +417,6 @@ func (p *part) waitForRuntimes(ctx context.Context) {
 			_ = proc.Sleep(ctx, pollEvery)
 		}
 	}
-}
-
-// holds tells whether a rung was asked and holds.
-func holds(results []health.Result, rung kind.RungName) bool {
-	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
 }
 
 // above is the time that the rungs above one took.

@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
 
 // part is one part under the keeper's care. Its goroutine, run, alone starts and ends its process.
@@ -58,7 +59,7 @@ func (p *part) give(spec kind.Part) {
 // askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
 func (p *part) askNow() {
 	if p.status.State == kind.Answers || p.status.State == kind.Unwell {
-		p.status.State, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", time.Now()
+		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", "", time.Now()
 	}
 	select {
 	case p.poke <- struct{}{}:
@@ -125,9 +126,10 @@ func (p *part) markAt(phase kind.Phase, waitsFor string, now time.Time) {
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
-func (p *part) set(state kind.State, because, next string) { p.setWith(state, because, next, nil) }
+func (p *part) set(state kind.State, because, next string) { p.setWith(state, "", because, next, nil) }
 
-func (p *part) setWith(state kind.State, because, next string, tail []string) {
+// setWith is set with a code and the end of the log.
+func (p *part) setWith(state kind.State, code trouble.Code, because, next string, tail []string) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.status.State == state && p.status.Because == because {
@@ -136,7 +138,7 @@ func (p *part) setWith(state kind.State, because, next string, tail []string) {
 	if p.status.State != state {
 		p.status.Since = time.Now()
 	}
-	p.status.State, p.status.Because, p.status.Next, p.status.LogTail = state, because, next, tail
+	p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.LogTail = state, code, because, next, tail
 	p.stack.wake()
 	back := p.stack.held[p.spec.Name] && !slices.Contains([]kind.State{kind.Stopping, kind.Stopped, kind.Waiting, kind.Starting, kind.Pausing}, state)
 	if back {
@@ -162,11 +164,11 @@ func tailOf(log string) []string {
 }
 
 // fail declares the part failed, with its last words.
-func (p *part) fail(because, next, log string) {
+func (p *part) fail(code trouble.Code, because, next, log string) {
 	tail := tailOf(log)
 	if next == "" {
 		next = "dravit logs " + p.spec.Name
 	}
-	p.setWith(kind.Failed, because, next, tail)
+	p.setWith(kind.Failed, code, because, next, tail)
 	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
 }

@@ -21,6 +21,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
 
 // prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
@@ -75,7 +76,7 @@ func clearSocket(path string) error {
 	}
 	if conn, err := net.Dial("unix", path); err == nil {
 		conn.Close()
-		return fmt.Errorf("something that Dravit did not start listens on %s", path)
+		return &trouble.Trouble{Code: trouble.SocketTaken, What: "something that Dravit did not start listens on " + path}
 	}
 	return os.Remove(path)
 }
@@ -95,7 +96,7 @@ func (p *part) test(ctx context.Context, c kind.Command) error {
 	if err != nil {
 		p.appendLog(out)
 		because, _ := p.explain(string(out), lastLine(out, err))
-		return fmt.Errorf("its own test refuses the configuration: %s", because)
+		return &trouble.Trouble{Code: trouble.ConfigRefused, What: "its own test refuses the configuration", Because: because}
 	}
 	_, err = home.WriteDerived(mark, sum[:], 0o600)
 	return err
@@ -253,13 +254,14 @@ func (p *part) end() {
 		}
 	}
 	if err != nil {
-		p.fail("it does not end: "+err.Error(), "", "")
+		p.fail("", "it does not end: "+err.Error(), "", "")
 		return
 	}
-	for _, file := range []string{p.spec.Socket, p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
-		if file != "" {
-			_ = os.Remove(file)
-		}
+	for _, file := range []string{p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
+		_ = os.Remove(file)
+	}
+	if p.spec.Socket != "" {
+		_ = clearSocket(p.spec.Socket) // one that somebody listens on still is not the part's
 	}
 	_ = os.RemoveAll(p.spec.Temp)
 	p.stack.mu.Lock()

@@ -14,6 +14,7 @@ import (
 
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Role is what a part does for its stack.
@@ -377,6 +378,7 @@ type Span struct {
 type Exit struct {
 	At    time.Time `json:"at"`
 	How   string    `json:"how"`    // it ended with code 1
+	Code  int       `json:"code"`   // the process's exit code, -1 if a signal ended it or nobody saw it
 	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
 	Tail  []string  `json:"log_tail,omitempty"`
 }
@@ -397,10 +399,12 @@ type Status struct {
 	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
 	Next     string    `json:"next,omitempty"`
 	// LastExit is how its process ended last; nil: it did not since the stack was started.
-	LastExit *Exit    `json:"last_exit,omitempty"`
-	LogTail  []string `json:"log_tail,omitempty"`  // last words of a part that failed
-	LogFrom  int64    `json:"log_from,omitempty"`  // where in its log, in bytes, what was written since it last answered begins
-	LogStart int64    `json:"log_start,omitempty"` // where in its log, in bytes, its process began
+	LastExit *Exit `json:"last_exit,omitempty"`
+	// Code says what is wrong, as far as code has to know it; "": see Because.
+	Code     trouble.Code `json:"code,omitempty"`
+	LogTail  []string     `json:"log_tail,omitempty"`  // last words of a part that failed
+	LogFrom  int64        `json:"log_from,omitempty"`  // where in its log, in bytes, what was written since it last answered begins
+	LogStart int64        `json:"log_start,omitempty"` // where in its log, in bytes, its process began
 }
 
 // ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests in flight Grace to finish.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Module is a compiled extension of a runtime. What it was built for is read from the file itself, without loading it.
@@ -23,8 +24,9 @@ type Module struct {
 
 // Option is one that was turned down.
 type Option struct {
-	Option  string `json:"option"`
-	Because string `json:"because"`
+	Option  string       `json:"option"`
+	Because string       `json:"because"`
+	Code    trouble.Code `json:"code,omitempty"` // where code asks why it was not taken
 }
 
 // Choice is how one wanted module was decided.

@@ -256,7 +256,7 @@ func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
 		}
 	}
 	next := "change it in " + stackfile.Name + " to something that is here"
-	if consent := m.consentNext(name, rejected); consent != "" {
+	if consent := consentNext(name, rejected); consent != "" {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
 		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind", written.Kind, stackfile.Name, name)

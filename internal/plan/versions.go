@@ -11,6 +11,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 	"dravit/internal/version"
 )
 
@@ -159,9 +160,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	var fitting []candidate
 	for i := range offers {
 		c := candidate{program: &offers[i].program}
-		why := m.refuseVersion(c.program, demands)
+		why, code := m.refuseVersion(c.program, demands), trouble.Code("")
 		if why == "" && written.Version != "" {
-			c.upgrade, why = m.data(name, k, want, c.program, written)
+			c.upgrade, why, code = m.data(name, k, want, c.program, written)
 		}
 		if why == "" {
 			why = k.Fit(want, *c.program)
@@ -173,7 +174,7 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 			}
 		}
 		if why != "" {
-			rejected = append(rejected, Option{Option: option(c.program), Because: why})
+			rejected = append(rejected, Option{Option: option(c.program), Because: why, Code: code})
 			continue
 		}
 		fitting = append(fitting, c)
@@ -266,27 +267,27 @@ func missing(all []kind.Choice, by map[string]string) string {
 }
 
 // data tells whether a program may have the data that another version wrote: an older one never, a newer one where it can, with consent.
-func (m *maker) data(name string, k kind.Kind, want stackfile.Part, p *kind.Program, written Written) (upgrade, refusal string) {
+func (m *maker) data(name string, k kind.Kind, want stackfile.Part, p *kind.Program, written Written,
+) (upgrade, refusal string, code trouble.Code) {
 	needs := k.Needs(want)
+	wrote := "the data was written by " + written.Version
 	order := version.Compare(series(k, want, p.Version), series(k, want, written.Version))
 	switch {
 	case order < 0:
-		return "", "the data was written by " + written.Version + ", and an older server would damage it"
+		return "", wrote + ", and an older server would damage it", ""
 	case order == 0 || needs.Older == kind.ReadsOlder:
-		return "", ""
+		return "", "", ""
 	case needs.Older == kind.RefusesOlder:
-		return "", "the data was written by " + written.Version + ", which it cannot read: dump it there, and load it into a new part"
+		return "", wrote + ", which it cannot read: dump it there, and load it into a new part", ""
 	case !slices.Contains(m.in.Consent.Upgrade, name):
-		return "", "the data was written by " + written.Version + ", and it would change them for good, " + needsConsent
+		return "", wrote + ", and it would change them for good, which needs consent", trouble.NeedsConsent
 	}
-	return written.Version, ""
+	return written.Version, "", ""
 }
 
-const needsConsent = "which needs consent"
-
 // consentNext is the command that consents to what keeps a part from being served, "" where that is not what is wanted.
-func (m *maker) consentNext(name string, rejected []Option) string {
-	if slices.ContainsFunc(rejected, func(o Option) bool { return strings.HasSuffix(o.Because, needsConsent) }) {
+func consentNext(name string, rejected []Option) string {
+	if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NeedsConsent }) {
 		return "dravit start --upgrade " + name + ", which copies the data first; or install the version that wrote them"
 	}
 	return ""

@@ -26,6 +26,7 @@ import (
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.json") }
@@ -118,6 +119,9 @@ func (s *Stack) robbed(out Started) bool {
 		i := slices.IndexFunc(out.Parts, func(x kind.Status) bool { return x.Name == p.Name })
 		if p.Port == 0 || i < 0 || out.Parts[i].State != kind.Failed {
 			continue
+		}
+		if out.Parts[i].Code == trouble.PortTaken {
+			return true // whoever had it may be gone by now
 		}
 		if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok && lostPort(p.Name, p.Port, k.Symptoms(), readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
 			return true // whoever had it may be gone by now

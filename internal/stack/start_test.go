@@ -1,0 +1,52 @@
+package stack
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/kind/all"
+	"dravit/internal/plan"
+	"dravit/internal/trouble"
+)
+
+// A start gives way where a port was lost, also to somebody who is gone by now. What failed otherwise would fail again.
+func TestRobbed(t *testing.T) {
+	s := &Stack{Machine: &Machine{Home: &home.Home{Dir: t.TempDir()}, Kinds: all.Kinds()}, ID: "harbour"}
+	log := s.Home.Stack(s.ID, "logs", "app.log")
+	require.NoError(t, os.MkdirAll(filepath.Dir(log), 0o700))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	held := l.Addr().(*net.TCPAddr).Port
+	const free = 1 // nobody but root listens there
+	for name, c := range map[string]struct {
+		port   int
+		status kind.Status
+		says   string
+		want   bool
+	}{
+		"the keeper saw a thief":     {free, kind.Status{State: kind.Failed, Code: trouble.PortTaken}, "", true},
+		"it says that it was robbed": {free, kind.Status{State: kind.Failed}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},
+		"it said so in another life": {free, kind.Status{State: kind.Failed, LogFrom: 150}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", false},
+		"somebody listens there":     {held, kind.Status{State: kind.Failed}, "", true},
+		"it failed by itself":        {free, kind.Status{State: kind.Failed, Code: trouble.Exited}, "TypeError: low tide\n", false},
+		"it did not fail":            {held, kind.Status{State: kind.Unwell, Code: trouble.PortTaken}, "", false},
+		"it has no port":             {0, kind.Status{State: kind.Failed, Code: trouble.PortTaken}, "", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.NoError(t, os.WriteFile(log, fmt.Appendf(nil, "%-200s", c.says), 0o600))
+			c.status.Name = "app"
+			out := Started{Parts: []kind.Status{c.status}}
+			out.Plan.Parts = []plan.Part{{Name: "app", Kind: "node", Port: c.port}}
+			assert.Equal(t, c.want, s.robbed(out))
+		})
+	}
+}
