@@ -3,11 +3,13 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -319,6 +321,31 @@ func TestEmptyEnvironment(t *testing.T) {
 	w.eventually("the keeper ends", func() bool { return w.keeperPID() == 0 })
 }
 
+// adminsGroup is a group that root is in, and the tester is not.
+const adminsGroup = 31337
+
+// assertOrdinary makes sure that a process has nothing of root's: no user, no group, no variable.
+func assertOrdinary(t *testing.T, pid int) {
+	t.Helper()
+	uid, gid := ids(t)
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	require.NoError(t, err)
+	fields := map[string][]string{}
+	for line := range strings.Lines(string(status)) {
+		name, rest, _ := strings.Cut(line, ":")
+		fields[name] = strings.Fields(rest)
+	}
+	user, group := strconv.Itoa(uid), strconv.Itoa(gid)
+	assert.Equal(t, []string{user, user, user, user}, fields["Uid"], "%s", fields["Name"])
+	assert.Equal(t, []string{group, group, group, group}, fields["Gid"], "%s", fields["Name"])
+	for _, g := range []string{"0", "1", strconv.Itoa(adminsGroup)} {
+		assert.NotContains(t, fields["Groups"], g, "%s", fields["Name"])
+	}
+	env, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	require.NoError(t, err)
+	assert.NotContains(t, string(env), "of-root-only", "%s", fields["Name"])
+}
+
 // Run by root, Dravit becomes the project's owner, and so do its parts.
 func TestRunByRoot(t *testing.T) {
 	if !asRoot {
@@ -328,20 +355,23 @@ func TestRunByRoot(t *testing.T) {
 	w.real()
 	asRoot := func(args ...string) result {
 		cmd := w.command(context.Background(), args...)
-		cmd.SysProcAttr = nil
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Groups: []uint32{0, 1, adminsGroup}}}
+		cmd.Env = append(cmd.Env, "HARBOUR_KEY=of-root-only")
 		return finish(t, cmd)
 	}
 	r := asRoot("start")
 	require.Equal(t, 0, r.code, r.all())
 	assert.Contains(t, r.stderr, "running as "+tester.Username+", never as root")
-	uid, _ := ids(t)
-	for _, pid := range w.living() {
-		info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
-		require.NoError(t, err)
-		assert.EqualValues(t, uid, info.Sys().(*syscall.Stat_t).Uid)
+	living := w.living()
+	require.NotEmpty(t, living)
+	for _, pid := range living {
+		assertOrdinary(t, pid)
 	}
 	assert.Equal(t, "answers", w.status().State, "the account itself finds the same stack")
 	assert.Equal(t, 0, asRoot("check").code)
+	r = asRoot("run", "--", "env")
+	assert.Contains(t, r.stdout, "USER="+tester.Username+"\n", r.all())
+	assert.NotContains(t, r.stdout, "of-root-only", "what is root's is not handed on")
 
 	// Where nobody offers himself, root is told, and nothing is made without consent.
 	w.dir = "/root"
@@ -354,6 +384,56 @@ func TestRunByRoot(t *testing.T) {
 		assert.Contains(t, r.stderr, "useradd --create-home")
 	}
 	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
+}
+
+// The keeper and its clients talk to their own user only, not to root either: whoever stands in for the one or the other is turned away.
+func TestOthersAtTheKeepersSocket(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root reaches another user's socket")
+	}
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	run, err := os.ReadFile(filepath.Join(w.home, "run"))
+	require.NoError(t, err)
+	socket := filepath.Join(strings.TrimSpace(string(run)), "keeper.sock")
+	ask := func(as *syscall.SysProcAttr) result {
+		cmd := exec.Command("curl", "-sS", "-m", "5", "--unix-socket", socket, "http://keeper/none")
+		cmd.SysProcAttr = as
+		return finish(t, cmd)
+	}
+	own := ask(w.asTester())
+	assert.Equal(t, 0, own.code, own.all())
+	assert.Contains(t, own.stdout, "404")
+	root := ask(nil)
+	assert.NotEqual(t, 0, root.code, root.all())
+	assert.Empty(t, root.stdout, "it says nothing to another user")
+
+	require.NoError(t, os.Remove(socket))
+	impostor, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer impostor.Close()
+	require.NoError(t, os.Chmod(socket, 0o777))
+	asked := make(chan string, 10)
+	go func() {
+		for {
+			conn, err := impostor.Accept()
+			if err != nil {
+				return
+			}
+			_ = conn.SetReadDeadline(time.Now().Add(2 * time.Second))
+			text, _ := io.ReadAll(io.LimitReader(conn, 1))
+			asked <- string(text)
+			conn.Close()
+		}
+	}()
+	w.dravit("status")
+	select {
+	case text := <-asked:
+		assert.Empty(t, text, "a client tells nothing to a keeper of another user")
+	case <-time.After(10 * time.Second):
+		t.Error("nobody asked")
+	}
 }
 
 // A start is bounded in time even where a part never answers; what runs is left running.

@@ -177,5 +177,12 @@ func TestPutAside(t *testing.T) {
 	require.NoError(t, err)
 	text, _ = os.ReadFile(aside)
 	assert.Equal(t, "mine", string(text), "the copy is of before")
+
+	// A start that was broken off after the copy, when the newer server had changed the data already, says so the next time: 1.0 wrote them.
+	require.NoError(t, home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: "1.0"}))
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	text, _ = os.ReadFile(aside)
+	assert.Equal(t, "mine", string(text), "a second try does not copy what the first has changed")
 	assert.Equal(t, 1, n)
 }

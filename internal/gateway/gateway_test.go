@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/net/dns/dnsmessage"
 
 	"dravit/internal/health"
 	"dravit/internal/home"
@@ -316,8 +317,24 @@ func FuzzResponder(f *testing.F) {
 	r := &responder{known: func(string) known { return knownName }}
 	f.Add([]byte("\x00\x01\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x05ferry\x04test\x00\x00\x01\x00\x01"))
 	f.Fuzz(func(t *testing.T, query []byte) {
-		if answer := r.answer(query); len(answer) > maxDatagram {
-			t.Errorf("an answer of %d bytes", len(answer))
+		answer := r.answer(query)
+		var asked, answered dnsmessage.Parser
+		head, err := asked.Start(query)
+		if err != nil || head.Response {
+			require.Nil(t, answer, "what is no question gets no answer")
+			return
+		}
+		require.LessOrEqual(t, len(answer), maxDatagram)
+		said, err := answered.Start(answer)
+		require.NoError(t, err)
+		require.True(t, said.Response)
+		require.Equal(t, head.ID, said.ID)
+		questions, err := answered.AllQuestions()
+		require.NoError(t, err)
+		if want, err := asked.AllQuestions(); err == nil && len(want) == 1 {
+			require.Equal(t, want, questions)
+		} else {
+			require.Equal(t, dnsmessage.RCodeFormatError, said.RCode)
 		}
 	})
 }

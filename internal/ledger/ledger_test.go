@@ -73,8 +73,17 @@ func TestRealDir(t *testing.T) {
 
 func TestEqual(t *testing.T) {
 	a := Stack{Dir: "/a", Name: "a", Ports: map[string]int{"db": 1}, Hosts: map[string]string{"s": "s.localhost"}}
-	b := a
-	assert.True(t, a.Equal(b))
-	b.Ports = map[string]int{"db": 2}
-	assert.False(t, a.Equal(b))
+	assert.True(t, a.Equal(a))
+	for what, change := range map[string]func(*Stack){
+		"folder":   func(s *Stack) { s.Dir = "/b" },
+		"name":     func(s *Stack) { s.Name = "b" },
+		"ports":    func(s *Stack) { s.Ports = map[string]int{"db": 2} },
+		"hosts":    func(s *Stack) { s.Hosts = map[string]string{"s": "t.localhost"} },
+		"suffixes": func(s *Stack) { s.Suffixes = []string{"test"} },
+		"mark":     func(s *Stack) { s.Mark.Inode = "1" },
+	} {
+		b := a
+		change(&b)
+		assert.False(t, a.Equal(b), what)
+	}
 }
