@@ -146,13 +146,25 @@ func (c *Checked) blame(spec materialise.Spec) {
 	}
 	for i, x := range c.Sites {
 		j := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
-		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 {
+		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App) {
 			continue
 		}
 		site := spec.Sites[j]
 		app, _ := spec.Part(site.App)
 		c.Sites[i].BecauseOf = first(append(slices.Clone(app.Uses), site.App, site.Server))
 	}
+}
+
+// pageSays tells whether a site fails with words of its page: those say what is wrong, which need not be a part that does not
+// answer.
+func (c *Checked) pageSays(site SiteCheck, app string) bool {
+	fell := health.Fell(site.Rungs)
+	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
+	if fell == nil || fell.Rung != kind.Replies || i < 0 {
+		return false
+	}
+	runs := health.Fell(c.Parts[i].Rungs)
+	return runs == nil || runs.Rung == kind.Works // it took the request
 }
 
 // requirements asks the process that serves pages for what the part's application requires.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stack"
 )
@@ -110,7 +111,8 @@ func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	u.say(head)
 	var rows []row
 	for _, site := range s.Sites {
-		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(site.Rungs), sum(site.Rungs)}})
+		counted := slices.DeleteFunc(slices.Clone(site.Rungs), func(r health.Result) bool { return r.Advisory }) // check tells of those
+		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(counted), sum(site.Rungs)}})
 	}
 	if len(rows) > 0 {
 		u.table([]string{"site", "address", "rungs", "time"}, rows, 3)

@@ -118,8 +118,11 @@ func TestProgress(t *testing.T) {
 
 func TestStartedAndStopped(t *testing.T) {
 	u, out := plainUI()
-	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []keeper.SiteResult{{Name: "ferry", URL: "http://x/", Rungs: []health.Result{rung(kind.Reaches, &yes)}}}}, 1234*time.Millisecond)
+	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []keeper.SiteResult{
+		{Name: "ferry", URL: "http://x/", Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no}, rung(kind.Reaches, &yes)}},
+	}}, 1234*time.Millisecond)
 	assert.Contains(t, out.String(), "ferry  answers  1 part started in 1.2 s\n")
+	assert.Contains(t, out.String(), "http://x/  ●  ", "an advisory rung is nothing to worry about at a start")
 	u.Started("ferry", stack.Started{}, time.Second)
 	assert.Contains(t, out.String(), "nothing to start")
 	u.Stopped("ferry", []kind.Status{{Name: "db"}, {Name: "app"}})

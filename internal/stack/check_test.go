@@ -1,0 +1,53 @@
+package stack
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+)
+
+// fallen is a ladder that fell at a rung.
+func fallen(rung kind.RungName) []health.Result {
+	no := false
+	return []health.Result{{Rung: rung, Holds: &no}}
+}
+
+// What does not answer is blamed on the part behind it that does not either, unless the page says itself what is wrong.
+func TestBlame(t *testing.T) {
+	spec := materialise.Spec{
+		Parts: []kind.Part{{Name: "mail"}, {Name: "db"}, {Name: "app", Uses: []string{"db", "mail"}}, {Name: "web"}},
+		Sites: []materialise.Site{{Name: "crew", App: "app", Server: "web"}, {Name: "inbox", Server: "mail"}},
+	}
+	for name, c := range map[string]struct {
+		mail, app, web kind.State
+		appFell        kind.RungName
+		crew           kind.RungName
+		want           []string // of app, crew and inbox
+	}{
+		"a store":              {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Matches, []string{"mail", "mail", "mail"}},
+		"a page with words":    {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies, []string{"mail", "", "mail"}},
+		"no page, for want of": {kind.Answers, kind.Failed, kind.Answers, kind.Alive, kind.Replies, []string{"", "app", ""}},
+		"no server":            {kind.Answers, kind.Answers, kind.Stopped, "", kind.Routed, []string{"", "web", ""}},
+		"the page itself":      {kind.Answers, kind.Answers, kind.Answers, "", kind.Replies, []string{"", "", ""}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			app := PartCheck{Name: "app", State: c.app}
+			if c.appFell != "" {
+				app.Rungs = fallen(c.appFell)
+			}
+			got := Checked{
+				Parts: []PartCheck{{Name: "mail", State: c.mail}, {Name: "db", State: kind.Answers}, app, {Name: "web", State: c.web}},
+				Sites: []SiteCheck{
+					{Name: "crew", State: kind.Unwell, Rungs: fallen(c.crew)},
+					{Name: "inbox", State: kind.Unwell, Rungs: fallen(kind.Replies)},
+				},
+			}
+			got.blame(spec)
+			assert.Equal(t, c.want, []string{got.Parts[2].BecauseOf, got.Sites[0].BecauseOf, got.Sites[1].BecauseOf})
+		})
+	}
+}
