@@ -123,12 +123,12 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		out.Answers = out.Answers && state == kind.Answers
 		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r, ""})
 	}
-	out.blame(whole)
+	out.blame(whole, s.Kinds)
 	return out, nil
 }
 
 // blame names, for all that does not answer, the part behind it that does not either.
-func (c *Checked) blame(spec materialise.Spec) {
+func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	failing := func(name string) bool {
 		i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == name })
 		return i >= 0 && c.Parts[i].State != kind.Answers
@@ -146,7 +146,7 @@ func (c *Checked) blame(spec materialise.Spec) {
 	}
 	for i, x := range c.Sites {
 		j := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
-		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App) {
+		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App, kinds) {
 			continue
 		}
 		site := spec.Sites[j]
@@ -155,16 +155,23 @@ func (c *Checked) blame(spec materialise.Spec) {
 	}
 }
 
-// pageSays tells whether a site fails with words of its page: those say what is wrong, which need not be a part that does not
-// answer.
-func (c *Checked) pageSays(site SiteCheck, app string) bool {
+// pageSays tells whether a site fails with words of its page, and not for want of a store: those say what is wrong, which
+// need not be a part that does not answer.
+func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	fell := health.Fell(site.Rungs)
 	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
 	if fell == nil || fell.Rung != kind.Replies || i < 0 {
 		return false
 	}
-	runs := health.Fell(c.Parts[i].Rungs)
-	return runs == nil || runs.Rung == kind.Works // it took the request
+	part := c.Parts[i]
+	if runs := health.Fell(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not take the request
+		return false
+	}
+	k, ok := kinds.Of(part.Kind).(kind.Symptomatic)
+	return !ok || !slices.ContainsFunc(k.Symptoms(), func(s kind.Symptom) bool {
+		_, _, at := s.Find(fell.Got, app)
+		return at >= 0 && s.Cause == "store-elsewhere"
+	})
 }
 
 // requirements asks the process that serves pages for what the part's application requires.

@@ -7,13 +7,14 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/kind/all"
 	"dravit/internal/materialise"
 )
 
 // fallen is a ladder that fell at a rung.
-func fallen(rung kind.RungName) []health.Result {
+func fallen(rung kind.RungName, got string) []health.Result {
 	no := false
-	return []health.Result{{Rung: rung, Holds: &no}}
+	return []health.Result{{Rung: rung, Holds: &no, Got: got}}
 }
 
 // What does not answer is blamed on the part behind it that does not either, unless the page says itself what is wrong.
@@ -26,27 +27,33 @@ func TestBlame(t *testing.T) {
 		mail, app, web kind.State
 		appFell        kind.RungName
 		crew           kind.RungName
+		got            string
 		want           []string // of app, crew and inbox
 	}{
-		"a store":              {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Matches, []string{"mail", "mail", "mail"}},
-		"a page with words":    {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies, []string{"mail", "", "mail"}},
-		"no page, for want of": {kind.Answers, kind.Failed, kind.Answers, kind.Alive, kind.Replies, []string{"", "app", ""}},
-		"no server":            {kind.Answers, kind.Answers, kind.Stopped, "", kind.Routed, []string{"", "web", ""}},
-		"the page itself":      {kind.Answers, kind.Answers, kind.Answers, "", kind.Replies, []string{"", "", ""}},
+		"a store": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Matches, "", []string{"mail", "mail", "mail"}},
+		"a page with words": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies,
+			"Fatal error: Uncaught mysqli_sql_exception: Table 'ferry.bookings' doesn't exist", []string{"mail", "", "mail"}},
+		"a page without a store": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies,
+			"Fatal error: Uncaught RedisException: Connection refused in ferry.php:77", []string{"mail", "mail", "mail"}},
+		"no page":         {kind.Answers, kind.Failed, kind.Answers, kind.Alive, kind.Replies, "", []string{"", "app", ""}},
+		"no server":       {kind.Answers, kind.Answers, kind.Stopped, "", kind.Routed, "", []string{"", "web", ""}},
+		"the page itself": {kind.Answers, kind.Answers, kind.Answers, "", kind.Replies, "", []string{"", "", ""}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			app := PartCheck{Name: "app", State: c.app}
+			app := PartCheck{Name: "app", Kind: "php", State: c.app}
 			if c.appFell != "" {
-				app.Rungs = fallen(c.appFell)
+				app.Rungs = fallen(c.appFell, "")
 			}
 			got := Checked{
-				Parts: []PartCheck{{Name: "mail", State: c.mail}, {Name: "db", State: kind.Answers}, app, {Name: "web", State: c.web}},
+				Parts: []PartCheck{
+					{Name: "mail", State: c.mail}, {Name: "db", State: kind.Answers}, app, {Name: "web", State: c.web},
+				},
 				Sites: []SiteCheck{
-					{Name: "crew", State: kind.Unwell, Rungs: fallen(c.crew)},
-					{Name: "inbox", State: kind.Unwell, Rungs: fallen(kind.Replies)},
+					{Name: "crew", State: kind.Unwell, Rungs: fallen(c.crew, c.got)},
+					{Name: "inbox", State: kind.Unwell, Rungs: fallen(kind.Replies, "")},
 				},
 			}
-			got.blame(spec)
+			got.blame(spec, all.Kinds())
 			assert.Equal(t, c.want, []string{got.Parts[2].BecauseOf, got.Sites[0].BecauseOf, got.Sites[1].BecauseOf})
 		})
 	}
