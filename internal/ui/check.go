@@ -53,6 +53,14 @@ func lost(sites []stack.SiteCheck) bool {
 	})
 }
 
+// advice explains the sign of the names that the system's resolver does not find, if there are any.
+func (u *UI) advice(names int) {
+	if names > 0 {
+		u.say(u.dim("- resolves is advisory: the system's resolver does not know " + plural(names, "name") +
+			"; browsers and curl do"))
+	}
+}
+
 func sum(results []health.Result) string {
 	ms := 0.0
 	for _, r := range results {
@@ -117,10 +125,8 @@ func (u *UI) Check(name string, c stack.Checked) {
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
 	u.say(u.dim("● holds  ○ does not  · not asked  - does not hold, and is advisory"))
-	if advisory > 0 && state != kind.Stopped {
-		u.say(u.dim("resolves is advisory: the system's resolver does not know " + plural(advisory, "name") + "; browsers and curl do"))
-	}
 	if state != kind.Stopped {
+		u.advice(advisory)
 		u.reachable(c.Reachable)
 	}
 	switch state {

@@ -60,5 +60,5 @@ func bytesText(n int64) string {
 	if n < 1_000_000 {
 		return fmt.Sprintf("%d kB", (n+999)/1000)
 	}
-	return fmt.Sprintf("%d MB", n/1_000_000)
+	return megabytes(n)
 }

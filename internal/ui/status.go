@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stack"
 )
@@ -110,13 +109,17 @@ func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	}
 	u.say(head)
 	var rows []row
+	advisory := 0
 	for _, site := range s.Sites {
-		counted := slices.DeleteFunc(slices.Clone(site.Rungs), func(r health.Result) bool { return r.Advisory }) // check tells of those
-		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(counted), sum(site.Rungs)}})
+		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(site.Rungs), sum(site.Rungs)}})
+		if unresolved(site.Rungs) {
+			advisory++
+		}
 	}
 	if len(rows) > 0 {
 		u.table([]string{"site", "address", "rungs", "time"}, rows, 3)
 	}
+	u.advice(advisory)
 }
 
 // Stopped writes what a stop ended.

@@ -122,7 +122,8 @@ func TestStartedAndStopped(t *testing.T) {
 		{Name: "ferry", URL: "http://x/", Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no}, rung(kind.Reaches, &yes)}},
 	}}, 1234*time.Millisecond)
 	assert.Contains(t, out.String(), "ferry  answers  1 part started in 1.2 s\n")
-	assert.Contains(t, out.String(), "http://x/  ●  ", "an advisory rung is nothing to worry about at a start")
+	assert.Contains(t, out.String(), "http://x/  -●  ", "as a check shows it")
+	assert.Contains(t, out.String(), "- resolves is advisory: the system's resolver does not know 1 name;")
 	u.Started("ferry", stack.Started{}, time.Second)
 	assert.Contains(t, out.String(), "nothing to start")
 	u.Stopped("ferry", []kind.Status{{Name: "db"}, {Name: "app"}})
