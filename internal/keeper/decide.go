@@ -51,8 +51,8 @@ func afterEnd(e ending, answered bool, ran time.Duration, crashes int) sequel {
 	return sequel{again: true, pause: pauses[crashes], crashes: crashes + 1}
 }
 
-// shortages remembers how many processes the kernel had killed for want of memory. It kills all over the machine: what it did
-// long ago was another's end. What it did just now may be the end of a process that nobody has seen die yet.
+// shortages remembers how many processes the kernel had killed for want of memory. It kills all over the machine: what
+// it did long ago was another's end. What it did just now may be the end of a process that nobody has seen die yet.
 type shortages struct {
 	at            time.Time // of the newer count
 	newer, before int64
@@ -69,8 +69,8 @@ func (s *shortages) note(now time.Time, count int64) {
 	}
 }
 
-// since tells whether the count of now is of more than there were at the last look, or at the one before where that was hardly
-// a moment ago.
+// since tells whether the count of now is of more than there were at the last look, or at the one before where that was
+// hardly a moment ago.
 func (s *shortages) since(now time.Time, count int64) bool {
 	if now.Sub(s.at) > moment {
 		return s.begun && count > s.newer

@@ -18,13 +18,15 @@ import (
 
 // ending is how a life of the part ended.
 type ending struct {
-	what   string // in our words
-	log    string // what the part said in this life
-	killed bool   // from outside
-	final  bool   // another life would end the same way
-	code   trouble.Code
-	exit   int // the process's exit code, -1 if a signal ended it or nobody saw it
+	what  string // in our words
+	log   string // what the part said in this life
+	final bool   // another life would end the same way
+	code  trouble.Code
+	exit  int // the process's exit code, -1 if a signal ended it or nobody saw it
 }
+
+// killed tells whether something outside ended the process, of which its last words know nothing.
+func (e ending) killed() bool { return e.code == trouble.Killed || e.code == trouble.OutOfMemory }
 
 // explain finds the cause of an end in the part's last words.
 func (p *part) explain(log, what string) (because, next string) {
@@ -42,8 +44,8 @@ func (p *part) explain(log, what string) (because, next string) {
 // lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
 const lastSaid = 8 << 10
 
-// signalOf returns the signal that ended a process, 0 if none did. A shell or a supervisor whose command was killed exits
-// with 128 and the signal's number (POSIX sh, "Exit Status").
+// signalOf returns the signal that ended a process, 0 if none did. A shell or a supervisor whose command was killed
+// exits with 128 and the signal's number (POSIX sh, "Exit Status").
 func signalOf(exit *exec.ExitError) syscall.Signal {
 	if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
 		return status.Signal()
@@ -57,20 +59,19 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 // exitOf says how a process ended. short tells that the kernel killed for want of memory meanwhile.
 func exitOf(err error, state kind.State, short bool) ending {
 	var exit *exec.ExitError
-	how, killed, code, number := "it ended", false, trouble.Exited, -1
+	how, code, number := "it ended", trouble.Exited, -1
 	switch {
 	case errors.Is(err, errUnseen):
 		how = err.Error()
 	case errors.As(err, &exit):
 		by := signalOf(exit)
-		killed = by == syscall.SIGKILL
+		if by == syscall.SIGKILL {
+			code = trouble.Killed
+		}
 		switch {
-		case killed && short:
+		case by == syscall.SIGKILL && short:
 			how, code = "the kernel killed it, since there was no memory left", trouble.OutOfMemory
 		case by != 0:
-			if killed {
-				code = trouble.Killed
-			}
 			how = fmt.Sprintf("it was killed by signal %d (%s)", int(by), by)
 		default:
 			how, number = fmt.Sprintf("it ended with code %d", exit.ExitCode()), exit.ExitCode()
@@ -81,7 +82,7 @@ func exitOf(err error, state kind.State, short bool) ending {
 	if state != kind.Answers && state != kind.Unwell {
 		how += " before it answered"
 	}
-	return ending{what: how, killed: killed, code: code, exit: number}
+	return ending{what: how, code: code, exit: number}
 }
 
 // maxLog is how long a log may be, in bytes, before it is put aside at the part's next start.

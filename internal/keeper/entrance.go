@@ -2,7 +2,6 @@ package keeper
 
 import (
 	"errors"
-	"maps"
 	"slices"
 
 	"dravit/internal/gateway"
@@ -28,10 +27,7 @@ func (k *Keeper) openGateway(port, secure int) error {
 // writeTable writes what the gateway serves. A gateway that runs notices new routes by itself. The caller holds entrance.
 func (k *Keeper) writeTable() (gateway.Table, error) {
 	var t gateway.Table
-	k.mu.Lock()
-	stacks := slices.Collect(maps.Values(k.stacks))
-	k.mu.Unlock()
-	for _, s := range stacks {
+	for _, s := range k.everyStack() {
 		s.mu.Lock()
 		if len(s.parts) > 0 {
 			t.Resolver = max(t.Resolver, s.spec.Resolver)

@@ -5,12 +5,10 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"maps"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"dravit/internal/gateway"
@@ -114,10 +112,7 @@ func (k *Keeper) listen() (net.Listener, error) {
 
 // holdStacks ends the stacks whose folder was deleted: what runs of them would keep what is nowhere any more.
 func (k *Keeper) holdStacks() {
-	k.mu.Lock()
-	stacks := slices.Collect(maps.Values(k.stacks))
-	k.mu.Unlock()
-	for _, s := range append(stacks, k.gateway) {
+	for _, s := range append(k.everyStack(), k.gateway) {
 		s.mu.Lock()
 		runs := len(s.parts) > 0
 		s.mu.Unlock()
@@ -151,10 +146,7 @@ func (k *Keeper) holdTable() {
 
 // reopenGateway starts the gateway again for the sites that run.
 func (k *Keeper) reopenGateway() {
-	k.mu.Lock()
-	stacks := slices.Collect(maps.Values(k.stacks))
-	k.mu.Unlock()
-	for _, s := range stacks {
+	for _, s := range k.everyStack() {
 		s.mu.Lock()
 		runs, spec := len(s.parts) > 0 && len(s.spec.Sites) > 0, s.spec
 		s.mu.Unlock()
@@ -169,20 +161,14 @@ func (k *Keeper) reopenGateway() {
 
 // stopAll stops every stack and the gateway.
 func (k *Keeper) stopAll() {
-	k.mu.Lock()
-	stacks := slices.Collect(maps.Values(k.stacks))
-	k.mu.Unlock()
-	for _, s := range append(stacks, k.gateway) {
+	for _, s := range append(k.everyStack(), k.gateway) {
 		_, _ = s.halt(nil) // there is nothing left to write to
 	}
 }
 
 // shortenLogs puts logs aside that have grown too long while a part writes.
 func (k *Keeper) shortenLogs() {
-	k.mu.Lock()
-	stacks := slices.Collect(maps.Values(k.stacks))
-	k.mu.Unlock()
-	for _, s := range append(stacks, k.gateway) {
+	for _, s := range append(k.everyStack(), k.gateway) {
 		s.mu.Lock()
 		var files []string
 		for _, p := range s.parts {

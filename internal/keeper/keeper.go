@@ -150,6 +150,13 @@ func (k *Keeper) stack(id string) *stack {
 	return s
 }
 
+// everyStack returns the stacks that this keeper knows, the gateway's aside.
+func (k *Keeper) everyStack() []*stack {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Collect(maps.Values(k.stacks))
+}
+
 // lonely is how long a keeper waits for its first stack.
 const lonely = 20 * time.Second
 

@@ -48,7 +48,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		p.stack.mu.Unlock()
 		because, next := ended.what, ""
 		switch {
-		case ended.killed: // its last words tell nothing of that
+		case ended.killed():
 		case answered: // what it said long ago does not either
 			because, next = p.explain(ended.log[max(0, len(ended.log)-lastSaid):], ended.what)
 		default:
@@ -238,7 +238,8 @@ func (l *lifetime) tellPhase(seen look) {
 	}
 }
 
-// prepareClients makes the users and databases that are missing. It tells whether they are made now, and were not before.
+// prepareClients makes the users and databases that are missing. It tells whether they are made now, and were not
+// before.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
 	preparer, prepares := l.kind.(kind.Preparer)
 	if !prepares || !holds(results, kind.Ours) || !l.unprepared && health.Fell(results) == nil {

@@ -227,11 +227,10 @@ func (p *part) unmetRequirement(ctx context.Context) string {
 	if err != nil {
 		return ""
 	}
-	i := slices.IndexFunc(all, func(r kind.Requirement) bool { return !r.Holds })
-	if i < 0 {
+	r, ok := kind.Unmet(all)
+	if !ok {
 		return ""
 	}
-	r := all[i]
 	return fmt.Sprintf(
 		"the application requires %s %s %s, and the web process has: %s",
 		r.Sort,

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -449,6 +450,14 @@ type Requirement struct {
 	Wanted string `json:"wanted"`
 	Got    string `json:"got"`
 	Holds  bool   `json:"holds"`
+}
+
+// Unmet returns the first requirement that does not hold. ok is false where all do.
+func Unmet(all []Requirement) (first Requirement, ok bool) {
+	if i := slices.IndexFunc(all, func(r Requirement) bool { return !r.Holds }); i >= 0 {
+		return all[i], true
+	}
+	return Requirement{}, false
 }
 
 // Requirer asks the process that serves pages for what its application requires.

@@ -136,6 +136,8 @@ type Prover interface {
 
 // Debugged is a runtime with a debugger.
 type Debugged interface {
+	// DebuggerName is the extension that debugger = true loads.
+	DebuggerName() string
 	// Debug proves that the part's debugger is live: it listens in the editor's place, has the part run a little code, and waits for the
 	// call. It returns what the debugger said of itself.
 	Debug(ctx context.Context, p Part) (string, error)

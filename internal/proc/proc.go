@@ -69,14 +69,6 @@ func (id Identity) Signal(sig syscall.Signal) error {
 	return p.Signal(sig)
 }
 
-// SignalGroup sends a signal to the process group that the process leads, while the leader is the one we know.
-func (id Identity) SignalGroup(sig syscall.Signal) error {
-	if !id.Alive() {
-		return os.ErrProcessDone
-	}
-	return syscall.Kill(-id.PID, sig)
-}
-
 // taking returns the listeners that take connections to an address: those on it alone, else those on every address.
 func taking(all []Listener, want netip.AddrPort) []Listener {
 	var exact, every []Listener

@@ -103,8 +103,8 @@ func Listeners() ([]Listener, error) {
 	return all, nil
 }
 
-// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may not
-// look into are left out.
+// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may
+// not look into are left out.
 func Clients(port int) (map[int]Holder, error) {
 	conns, err := net.Connections("tcp")
 	if err != nil {

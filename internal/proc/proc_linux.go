@@ -25,8 +25,8 @@ var BootID = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(text))
 })
 
-// LockHolders returns the processes that hold a file's lock (flock), of those that this user may look into. One that has the file
-// open without its lock, to ask whether somebody holds it, is none of them.
+// LockHolders returns the processes that hold a file's lock (flock), of those that this user may look into. One that
+// has the file open without its lock, to ask whether somebody holds it, is none of them.
 func LockHolders(path string) ([]int, error) {
 	want, err := os.Stat(path)
 	if os.IsNotExist(err) {
@@ -146,8 +146,8 @@ func Outside() (map[Listener]int, error) {
 	return out, err
 }
 
-// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may not
-// look into are left out.
+// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may
+// not look into are left out.
 func Clients(port int) (map[int]Holder, error) {
 	all, err := diagListeners(unix.IPPROTO_TCP, tcpConnected)
 	if err != nil {

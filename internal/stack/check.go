@@ -106,7 +106,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			if requires, err = s.requirements(ctx, p); err != nil {
 				return out, err
 			}
-			if unmet(requires) >= 0 {
+			if _, unmet := kind.Unmet(requires); unmet {
 				state = kind.Unwell
 			}
 		}
@@ -155,8 +155,8 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	}
 }
 
-// pageSays tells whether a site fails with words of its page, and not for want of a store: those say what is wrong, which
-// need not be a part that does not answer.
+// pageSays tells whether a site fails with words of its page, and not for want of a store: those say what is wrong,
+// which need not be a part that does not answer.
 func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	fell := health.Fell(site.Rungs)
 	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
@@ -180,11 +180,6 @@ func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requireme
 		return k.Requirements(ctx, p)
 	}
 	return nil, nil
-}
-
-// unmet returns the first requirement that does not hold, -1 where all do.
-func unmet(all []kind.Requirement) int {
-	return slices.IndexFunc(all, func(r kind.Requirement) bool { return !r.Holds })
 }
 
 // Prove asks a check's parts and sites for what takes longer to prove, of those that answer, and adds it to the check.

@@ -236,7 +236,8 @@ func (s *Stack) examineGateway(spec materialise.Spec) diagnose.Gateway {
 	return g
 }
 
-// siteLogs returns what the parts behind a site wrote, by part: since the check began to ask, and since the site answered last.
+// siteLogs returns what the parts behind a site wrote, by part: since the check began to ask, and since the site
+// answered last.
 func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, since map[string]string) {
 	now, since = map[string]string{}, map[string]string{}
 	var answered map[string]int64

@@ -275,14 +275,15 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 
 // debuggerOf is the extension that debugger = true loads, "" for a kind without one.
 func (s *Stack) debuggerOf(kindName string) string {
-	if k, ok := s.Kinds.Of(kindName).(interface{ DebuggerName() string }); ok {
+	if k, ok := s.Kinds.Of(kindName).(kind.Debugged); ok {
 		return k.DebuggerName()
 	}
 	return ""
 }
 
-// listOf returns which list of the stack file an extension is switched in, and what it is then. Where the file has no list
-// of extensions, all are loaded: then the list of those to leave out is the shorter one, and holds on other machines.
+// listOf returns which list of the stack file an extension is switched in, and what it is then. Where the file has no
+// list of extensions, all are loaded: then the list of those to leave out is the shorter one, and holds on other
+// machines.
 func (s *Stack) listOf(in plan.Input, p plan.Plan, part, kindName, name string, on bool) (key string, list []string, change bool) {
 	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
 	same := func(e string) bool { return nameOf(e) == nameOf(name) }

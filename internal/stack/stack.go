@@ -46,7 +46,8 @@ type Stack struct {
 	ID   string // "" before the first start
 	Dir  string // real path
 	Name string // as the ledger has it; "" before the first start
-	// Moved is the stack whose folder was moved here, nil if none was. If that is certain, ID and Name are already its own.
+	// Moved is the stack whose folder was moved here, nil if none was. If that is certain, ID and Name are already its
+	// own.
 	Moved *Moved
 }
 
@@ -217,8 +218,8 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	return out, err
 }
 
-// Runs reports whether the stack is meant to run, or any process of it does. If only that holds, the note of what is meant
-// was lost, and is written again: the keeper takes the processes over.
+// Runs reports whether the stack is meant to run, or any process of it does. If only that holds, the note of what is
+// meant was lost, and is written again: the keeper takes the processes over.
 func (s *Stack) Runs() bool {
 	if s.ID == "" {
 		return false

@@ -269,8 +269,8 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	})
 }
 
-// hostOf describes this machine to a stack's parts. Where the plan has sites, the authority that signs their certificates is
-// made if it is missing: the parts are to trust it from their start on.
+// hostOf describes this machine to a stack's parts. Where the plan has sites, the authority that signs their
+// certificates is made if it is missing: the parts are to trust it from their start on.
 func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (host materialise.Host, err error) {
 	me, err := user.Current()
 	if err != nil {
