@@ -288,7 +288,8 @@ func (w *world) stopAll() {
 	}
 }
 
-// living returns the processes that hold a lock of this world, the keeper's included, or carry the mark of one of its parts.
+// living returns the processes that hold a lock of this world, the keeper's included, or carry the mark of one of its
+// parts.
 func (w *world) living() []int {
 	var all []int
 	_ = filepath.WalkDir(w.home, func(path string, e os.DirEntry, err error) error {

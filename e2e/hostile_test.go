@@ -36,246 +36,253 @@ func pipe(t *testing.T, w *world, name string) {
 
 const hostileSite = "name = \"trap\"\n[[site]]\nname = \"day\"\n"
 
-func hostiles() []hostile {
-	canary := "#!/bin/sh\ntouch \"$(dirname \"$0\")/canary\" 2>/dev/null; touch /tmp/dravit-canary-$(id -u)\necho 9.9.9\n"
-	program := func(name string) func(t *testing.T, w *world, outside string) {
-		return func(t *testing.T, w *world, outside string) {
-			w.write("dravit.toml", hostileSite+"[requires]\n"+filepath.Base(name)+" = \"\"\n")
-			w.write("index.html", "x")
-			w.write(name, canary)
-			require.NoError(t, os.Chmod(filepath.Join(w.dir, name), 0o755))
-		}
+// lyingProgram makes a program of the project that leaves a trace when it is run, and a stack file that requires it.
+func lyingProgram(name string) func(t *testing.T, w *world, outside string) {
+	return func(t *testing.T, w *world, outside string) {
+		w.write("dravit.toml", hostileSite+"[requires]\n"+filepath.Base(name)+" = \"\"\n")
+		w.write("index.html", "x")
+		w.write(name, tellTale)
+		require.NoError(t, os.Chmod(filepath.Join(w.dir, name), 0o755))
 	}
-	file := func(text string) func(t *testing.T, w *world, outside string) {
-		return func(t *testing.T, w *world, outside string) {
-			w.write("index.html", "x")
-			w.write("dravit.toml", strings.ReplaceAll(text, "OUTSIDE", outside))
-		}
+}
+
+// tellTale is a program that leaves a trace where it is run.
+const tellTale = "#!/bin/sh\ntouch \"$(dirname \"$0\")/canary\" 2>/dev/null; touch /tmp/dravit-canary-$(id -u)\necho 9.9.9\n"
+
+// stackFile makes a project of a stack file, in which OUTSIDE stands for a folder beside the project.
+func stackFile(text string) func(t *testing.T, w *world, outside string) {
+	return func(t *testing.T, w *world, outside string) {
+		w.write("index.html", "x")
+		w.write("dravit.toml", strings.ReplaceAll(text, "OUTSIDE", outside))
 	}
-	with := func(text string, more func(t *testing.T, w *world, outside string)) func(t *testing.T, w *world, outside string) {
-		return func(t *testing.T, w *world, outside string) {
-			file(text)(t, w, outside)
-			more(t, w, outside)
-		}
+}
+
+// stackFileWith makes a project of a stack file and more.
+func stackFileWith(text string, more func(t *testing.T, w *world, outside string)) func(*testing.T, *world, string) {
+	return func(t *testing.T, w *world, outside string) {
+		stackFile(text)(t, w, outside)
+		more(t, w, outside)
 	}
-	return []hostile{
-		{
-			name: "a program with arguments",
-			make: file(hostileSite + "[requires]\ncp = { ask = \"/etc/hostname OUTSIDE/canary\" }\n"),
-			code: 2,
-			says: "is not asked with",
-		},
-		{
-			name: "an interpreter with a program",
-			make: file(hostileSite + "[requires]\npython3 = { ask = \"-c open('OUTSIDE/canary','w')\" }\n"),
-			code: 2,
-		},
-		{name: "a tool below node_modules", make: program("node_modules/.bin/tsc"), code: -1},
-		{name: "a tool below vendor", make: program("vendor/bin/phpunit"), code: -1},
-		{name: "an interpreter of a virtual environment", make: program(".venv/bin/python3"), code: -1},
-		{
-			name: "a manifest that is a pipe",
-			make: with(
-				hostileSite,
-				func(t *testing.T, w *world, _ string) { pipe(t, w, "composer.json"); pipe(t, w, ".nvmrc") },
-			),
-			code: -1,
-		},
-		{
-			name: "a stack file that is a pipe",
-			make: with(hostileSite, func(t *testing.T, w *world, _ string) { pipe(t, w, "dravit.local.toml") }),
-			code: 2,
-			says: "not a regular file",
-		},
-		{name: "a manifest without an end", make: with(hostileSite, func(t *testing.T, w *world, _ string) {
-			link(t, w, "/dev/zero", "package.json")
-			link(t, w, "/dev/zero", "pyproject.toml")
-		}), code: -1},
-		{
-			name: "a manifest outside",
-			make: with(
-				hostileSite,
-				func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", ".python-version") },
-			),
-			code: -1,
-		},
-		{
-			name: "a stack file outside",
-			make: with(
-				hostileSite,
-				func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", "dravit.local.toml") },
-			),
-			code: 2,
-			says: "leads out of the project",
-		},
-		{
-			name: "a pipe as an extension",
-			make: with(
-				"name = \"trap\"\n[part.app]\nkind = \"php\"\nextensions = [\"own/x.so\"]\n",
-				func(t *testing.T, w *world, _ string) {
-					require.NoError(t, os.Mkdir(filepath.Join(w.dir, "own"), 0o755))
-					pipe(t, w, "own/x.so")
-				},
-			),
-			code: 3,
-		},
-		{
-			name: "pipes below a virtual environment",
-			make: with(
-				"name = \"trap\"\n[part.app]\nkind = \"python\"\ncommand = \"x\"\n",
-				func(t *testing.T, w *world, _ string) {
-					require.NoError(t, os.MkdirAll(filepath.Join(w.dir, ".venv"), 0o755))
-					pipe(t, w, ".venv/pyvenv.cfg")
-					pipe(t, w, "requirements.txt")
-				},
-			),
-			code: -1,
-		},
-		{
-			name: "many aliases",
-			make: file(hostileSite + "aliases = [" + strings.Repeat("\"a\", ", 50_000) + "\"b\"]\n"),
-			code: 2,
-		},
-		{name: "many sites", make: file(strings.Repeat("[[site]]\nname = \"a\"\n", 9_000)), code: 2},
-		{
-			name: "many parts",
-			make: file("name = \"trap\"\n" + many(3_000, "[part.a%d]\nkind = \"dravit-cache\"\n")),
-			code: -1,
-		},
-		{
-			name: "a huge file",
-			make: file(hostileSite + "# " + strings.Repeat("x", 3<<20) + "\n"),
-			code: 2,
-			says: "larger than",
-		},
-		{
-			name: "a deep key",
-			make: file(hostileSite + strings.Repeat("a.", 50_000) + "a = 1\n"),
-			code: 2,
-			says: "nested deeper",
-		},
-		{
-			name: "a deep table",
-			make: file(hostileSite + "[" + strings.Repeat("a.", 50_000) + "a]\n"),
-			code: 2,
-			says: "nested deeper",
-		},
-		{
-			name: "a deep list",
-			make: file(hostileSite + "x = " + strings.Repeat("[", 50_000) + strings.Repeat("]", 50_000) + "\n"),
-			code: 2,
-			says: "nested deeper",
-		},
-		{name: "a deep manifest", make: with(hostileSite, func(t *testing.T, w *world, _ string) {
-			w.write("package.json", strings.Repeat(`{"a":`, 100_000))
-			w.write("pyproject.toml", strings.Repeat("a.", 200_000)+"a = 1\n")
-		}), code: -1},
-		{
-			name: "a document root outside",
-			make: with(
-				hostileSite+"root = \"www\"\n",
-				func(t *testing.T, w *world, outside string) { link(t, w, outside, "www") },
-			),
-			code:  3,
-			says:  "leads out of the project",
-			start: 3,
-		},
-		{name: "a usual document root outside", make: with(hostileSite, func(t *testing.T, w *world, outside string) {
-			require.NoError(t, os.Remove(filepath.Join(w.dir, "index.html")))
-			link(t, w, outside, "public")
-		}), code: 3, start: 3},
-		{
-			name: "an included file outside",
-			make: with(
-				"name = \"trap\"\n[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\ninclude = \"x.conf\"\n",
-				func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", "x.conf") },
-			),
-			code:  3,
-			says:  "leads out of the project",
-			start: 3,
-		},
-		{
-			name: "variables written outside",
-			make: with(
-				"dotenv = \".env\"\n"+hostileSite,
-				func(t *testing.T, w *world, outside string) { link(t, w, outside+"/canary", ".env") },
-			),
-			code:  3,
-			says:  "leads out of the project",
-			start: 3,
-		},
-		{
-			name: "folders outside that are sites",
-			make: with(
-				"name = \"trap\"\n[[site]]\neach = \"crew/*\"\n",
-				func(t *testing.T, w *world, outside string) { link(t, w, outside, "crew/x") },
-			),
-			code:  3,
-			start: 3,
-		},
-		{
-			name: "a server on the network",
-			make: file("name = \"trap\"\n[part.db]\nkind = \"mariadb\"\nsettings = { bind_address = \"0.0.0.0\" }\n"),
-			code: 0,
-			says: "reachable from your network",
-		},
-		{
-			name:  "data elsewhere",
-			make:  file("name = \"trap\"\n[part.db]\nkind = \"mariadb\"\nsettings = { datadir = \"OUTSIDE\" }\n"),
-			code:  3,
-			says:  "sets datadir",
-			start: 3,
-		},
-		{
-			name: "sockets elsewhere",
-			make: file(
-				"name = \"trap\"\n[part.db]\nkind = \"postgres\"\nsettings = { unix_socket_directories = \"/tmp\" }\n",
-			),
-			code:  3,
-			start: 3,
-		},
-		{
-			name: "a script of somewhere",
-			make: file(
-				"name = \"trap\"\n[part.app]\nkind = \"php\"\nsettings = { auto_prepend_file = \"OUTSIDE/secret\" }\n",
-			),
-			code:  3,
-			says:  "outside the project",
-			start: 3,
-		},
-		{
-			name:  "a public suffix",
-			make:  file(hostileSite + "suffix = \"ferry.example.com\"\n"),
-			code:  3,
-			says:  "not reserved",
-			start: 3,
-		},
-		{
-			name: "a title in a command",
-			make: file(
-				"name = \"trap\"\n[part.app]\nkind = \"custom\"\ncommand = \"true \\u001b]0;owned\\u0007 \\u009b31m\"\n",
-			),
-			code: -1,
-		},
-		{name: "a title in a fault", make: file("name = \"trap\"\nname = \"\x1b]0;owned\x07\"\n"), code: 2},
-		{name: "a title in a key", make: file("name = \"trap\"\n\"\\u001b]0;owned\\u0007\" = 1\n"), code: 2},
-		{name: "a title in a manifest", make: with(hostileSite, func(t *testing.T, w *world, _ string) {
-			w.write(".nvmrc", "\x1b]0;owned\x07")
-			w.write("composer.json", `{"require": {"php": "\u001b]0;owned\u0007"}}`)
-		}), code: -1},
-		{
-			name: "a title in a folder's name",
-			make: with(
-				"name = \"trap\"\n[[site]]\neach = \"crew/*\"\n",
-				func(t *testing.T, w *world, _ string) { w.write("crew/\x1b]0;owned\x07/index.html", "x") },
-			),
-			code: -1,
-		},
-		{name: "directives in the project's path", make: func(t *testing.T, w *world, outside string) {
-			w.move(w.dir + "\nInclude " + strings.ReplaceAll(outside, "/", "_"))
-			file(hostileSite)(t, w, outside)
-		}, code: 2, says: "control character", start: 2},
-	}
+}
+
+// hostiles are repositories that somebody else made, each to do harm.
+var hostiles = []hostile{
+	{
+		name: "a program with arguments",
+		make: stackFile(hostileSite + "[requires]\ncp = { ask = \"/etc/hostname OUTSIDE/canary\" }\n"),
+		code: 2,
+		says: "is not asked with",
+	},
+	{
+		name: "an interpreter with a program",
+		make: stackFile(hostileSite + "[requires]\npython3 = { ask = \"-c open('OUTSIDE/canary','w')\" }\n"),
+		code: 2,
+	},
+	{name: "a tool below node_modules", make: lyingProgram("node_modules/.bin/tsc"), code: -1},
+	{name: "a tool below vendor", make: lyingProgram("vendor/bin/phpunit"), code: -1},
+	{name: "an interpreter of a virtual environment", make: lyingProgram(".venv/bin/python3"), code: -1},
+	{
+		name: "a manifest that is a pipe",
+		make: stackFileWith(
+			hostileSite,
+			func(t *testing.T, w *world, _ string) { pipe(t, w, "composer.json"); pipe(t, w, ".nvmrc") },
+		),
+		code: -1,
+	},
+	{
+		name: "a stack file that is a pipe",
+		make: stackFileWith(hostileSite, func(t *testing.T, w *world, _ string) { pipe(t, w, "dravit.local.toml") }),
+		code: 2,
+		says: "not a regular file",
+	},
+	{name: "a manifest without an end", make: stackFileWith(hostileSite, func(t *testing.T, w *world, _ string) {
+		link(t, w, "/dev/zero", "package.json")
+		link(t, w, "/dev/zero", "pyproject.toml")
+	}), code: -1},
+	{
+		name: "a manifest outside",
+		make: stackFileWith(
+			hostileSite,
+			func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", ".python-version") },
+		),
+		code: -1,
+	},
+	{
+		name: "a stack file outside",
+		make: stackFileWith(
+			hostileSite,
+			func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", "dravit.local.toml") },
+		),
+		code: 2,
+		says: "leads out of the project",
+	},
+	{
+		name: "a pipe as an extension",
+		make: stackFileWith(
+			"name = \"trap\"\n[part.app]\nkind = \"php\"\nextensions = [\"own/x.so\"]\n",
+			func(t *testing.T, w *world, _ string) {
+				require.NoError(t, os.Mkdir(filepath.Join(w.dir, "own"), 0o755))
+				pipe(t, w, "own/x.so")
+			},
+		),
+		code: 3,
+	},
+	{
+		name: "pipes below a virtual environment",
+		make: stackFileWith(
+			"name = \"trap\"\n[part.app]\nkind = \"python\"\ncommand = \"x\"\n",
+			func(t *testing.T, w *world, _ string) {
+				require.NoError(t, os.MkdirAll(filepath.Join(w.dir, ".venv"), 0o755))
+				pipe(t, w, ".venv/pyvenv.cfg")
+				pipe(t, w, "requirements.txt")
+			},
+		),
+		code: -1,
+	},
+	{
+		name: "many aliases",
+		make: stackFile(hostileSite + "aliases = [" + strings.Repeat("\"a\", ", 50_000) + "\"b\"]\n"),
+		code: 2,
+	},
+	{name: "many sites", make: stackFile(strings.Repeat("[[site]]\nname = \"a\"\n", 9_000)), code: 2},
+	{
+		name: "many parts",
+		make: stackFile("name = \"trap\"\n" + many(3_000, "[part.a%d]\nkind = \"dravit-cache\"\n")),
+		code: -1,
+	},
+	{
+		name: "a huge file",
+		make: stackFile(hostileSite + "# " + strings.Repeat("x", 3<<20) + "\n"),
+		code: 2,
+		says: "larger than",
+	},
+	{
+		name: "a deep key",
+		make: stackFile(hostileSite + strings.Repeat("a.", 50_000) + "a = 1\n"),
+		code: 2,
+		says: "nested deeper",
+	},
+	{
+		name: "a deep table",
+		make: stackFile(hostileSite + "[" + strings.Repeat("a.", 50_000) + "a]\n"),
+		code: 2,
+		says: "nested deeper",
+	},
+	{
+		name: "a deep list",
+		make: stackFile(hostileSite + "x = " + strings.Repeat("[", 50_000) + strings.Repeat("]", 50_000) + "\n"),
+		code: 2,
+		says: "nested deeper",
+	},
+	{name: "a deep manifest", make: stackFileWith(hostileSite, func(t *testing.T, w *world, _ string) {
+		w.write("package.json", strings.Repeat(`{"a":`, 100_000))
+		w.write("pyproject.toml", strings.Repeat("a.", 200_000)+"a = 1\n")
+	}), code: -1},
+	{
+		name: "a document root outside",
+		make: stackFileWith(
+			hostileSite+"root = \"www\"\n",
+			func(t *testing.T, w *world, outside string) { link(t, w, outside, "www") },
+		),
+		code:  3,
+		says:  "leads out of the project",
+		start: 3,
+	},
+	{name: "a usual document root outside", make: stackFileWith(hostileSite, func(t *testing.T, w *world, outside string) {
+		require.NoError(t, os.Remove(filepath.Join(w.dir, "index.html")))
+		link(t, w, outside, "public")
+	}), code: 3, start: 3},
+	{
+		name: "an included file outside",
+		make: stackFileWith(
+			"name = \"trap\"\n[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\ninclude = \"x.conf\"\n",
+			func(t *testing.T, w *world, outside string) { link(t, w, outside+"/secret", "x.conf") },
+		),
+		code:  3,
+		says:  "leads out of the project",
+		start: 3,
+	},
+	{
+		name: "variables written outside",
+		make: stackFileWith(
+			"dotenv = \".env\"\n"+hostileSite,
+			func(t *testing.T, w *world, outside string) { link(t, w, outside+"/canary", ".env") },
+		),
+		code:  3,
+		says:  "leads out of the project",
+		start: 3,
+	},
+	{
+		name: "folders outside that are sites",
+		make: stackFileWith(
+			"name = \"trap\"\n[[site]]\neach = \"crew/*\"\n",
+			func(t *testing.T, w *world, outside string) { link(t, w, outside, "crew/x") },
+		),
+		code:  3,
+		start: 3,
+	},
+	{
+		name: "a server on the network",
+		make: stackFile("name = \"trap\"\n[part.db]\nkind = \"mariadb\"\nsettings = { bind_address = \"0.0.0.0\" }\n"),
+		code: 0,
+		says: "reachable from your network",
+	},
+	{
+		name:  "data elsewhere",
+		make:  stackFile("name = \"trap\"\n[part.db]\nkind = \"mariadb\"\nsettings = { datadir = \"OUTSIDE\" }\n"),
+		code:  3,
+		says:  "sets datadir",
+		start: 3,
+	},
+	{
+		name: "sockets elsewhere",
+		make: stackFile(
+			"name = \"trap\"\n[part.db]\nkind = \"postgres\"\nsettings = { unix_socket_directories = \"/tmp\" }\n",
+		),
+		code:  3,
+		start: 3,
+	},
+	{
+		name: "a script of somewhere",
+		make: stackFile(
+			"name = \"trap\"\n[part.app]\nkind = \"php\"\nsettings = { auto_prepend_file = \"OUTSIDE/secret\" }\n",
+		),
+		code:  3,
+		says:  "outside the project",
+		start: 3,
+	},
+	{
+		name:  "a public suffix",
+		make:  stackFile(hostileSite + "suffix = \"ferry.example.com\"\n"),
+		code:  3,
+		says:  "not reserved",
+		start: 3,
+	},
+	{
+		name: "a title in a command",
+		make: stackFile(
+			"name = \"trap\"\n[part.app]\nkind = \"custom\"\ncommand = \"true \\u001b]0;owned\\u0007 \\u009b31m\"\n",
+		),
+		code: -1,
+	},
+	{name: "a title in a fault", make: stackFile("name = \"trap\"\nname = \"\x1b]0;owned\x07\"\n"), code: 2},
+	{name: "a title in a key", make: stackFile("name = \"trap\"\n\"\\u001b]0;owned\\u0007\" = 1\n"), code: 2},
+	{name: "a title in a manifest", make: stackFileWith(hostileSite, func(t *testing.T, w *world, _ string) {
+		w.write(".nvmrc", "\x1b]0;owned\x07")
+		w.write("composer.json", `{"require": {"php": "\u001b]0;owned\u0007"}}`)
+	}), code: -1},
+	{
+		name: "a title in a folder's name",
+		make: stackFileWith(
+			"name = \"trap\"\n[[site]]\neach = \"crew/*\"\n",
+			func(t *testing.T, w *world, _ string) { w.write("crew/\x1b]0;owned\x07/index.html", "x") },
+		),
+		code: -1,
+	},
+	{name: "directives in the project's path", make: func(t *testing.T, w *world, outside string) {
+		w.move(w.dir + "\nInclude " + strings.ReplaceAll(outside, "/", "_"))
+		stackFile(hostileSite)(t, w, outside)
+	}, code: 2, says: "control character", start: 2},
 }
 
 func many(n int, format string) string {
@@ -297,7 +304,7 @@ var looks = [][]string{
 // shown, nothing hangs, and no control character reaches the terminal.
 func TestHostileRepositories(t *testing.T) {
 	t.Parallel()
-	for _, h := range hostiles() {
+	for _, h := range hostiles {
 		t.Run(h.name, func(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t)

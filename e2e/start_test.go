@@ -386,7 +386,8 @@ func TestRunByRoot(t *testing.T) {
 	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
 }
 
-// The keeper and its clients talk to their own user only, not to root either: whoever stands in for the one or the other is turned away.
+// The keeper and its clients talk to their own user only, not to root either: whoever stands in for the one or the
+// other is turned away.
 func TestOthersAtTheKeepersSocket(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root reaches another user's socket")

@@ -83,8 +83,8 @@ func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
 	}
 }
 
-// askToBeSeen asks, once on each machine, about sites and parts that ask to be reachable from the network. Where nobody can
-// be asked, they are not.
+// askToBeSeen asks, once on each machine, about sites and parts that ask to be reachable from the network. Where nobody
+// can be asked, they are not.
 func (a *app) askToBeSeen(s *stack.Stack, o *stack.StartOptions) error {
 	sites, err := s.Unasked()
 	if err != nil {

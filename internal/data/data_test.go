@@ -178,7 +178,8 @@ func TestPutAside(t *testing.T) {
 	text, _ = os.ReadFile(aside)
 	assert.Equal(t, "mine", string(text), "the copy is of before")
 
-	// A start that was broken off after the copy, when the newer server had changed the data already, says so the next time: 1.0 wrote them.
+	// A start that was broken off after the copy, when the newer server had changed the data already, says so the next
+	// time: 1.0 wrote them.
 	require.NoError(t, home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: "1.0"}))
 	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
 	require.NoError(t, err)

@@ -24,7 +24,8 @@ func (d *doctor) entrance() {
 	}
 }
 
-// wrote looks for symptoms in what a part behind a site wrote: while the site was asked just now, else since it answered last.
+// wrote looks for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
+// answered last.
 func (d *doctor) wrote(symptoms []kind.Symptom, s Site, p Part, subject string) bool {
 	name := p.Spec.Name
 	return d.words(symptoms, s.NowLogs[name], subject, name, p.LogFile) ||

@@ -137,8 +137,8 @@ func dial(ctx context.Context, r Route) (net.Conn, error) {
 // own are the header fields that the gateway alone writes, whatever a visitor claims.
 var own = map[string]bool{"Forwarded": true, "X-Forwarded-For": true, "X-Forwarded-Host": true, "X-Forwarded-Proto": true, "X-Forwarded-Port": true, kind.VisitedHeader: true}
 
-// ambiguous reports whether a header field's name would be another field's once a server turns it into a variable of CGI
-// (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
+// ambiguous reports whether a header field's name would be another field's once a server turns it into a variable of
+// CGI (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
 func ambiguous(name string) bool { return strings.Contains(name, "_") }
 
 // told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to tell.

@@ -182,8 +182,8 @@ func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
 	return true, write(path, data, mode, false)
 }
 
-// WriteJSON writes a value whole as indented JSON, for its owner's eyes only, and a copy beside it, which ReadJSON takes
-// if the file is damaged or gone.
+// WriteJSON writes a value whole as indented JSON, for its owner's eyes only, and a copy beside it, which ReadJSON
+// takes if the file is damaged or gone.
 func WriteJSON(path string, v any) error { return writeJSON(path, v, true) }
 
 func writeJSON(path string, v any, sync bool) error {
@@ -225,8 +225,8 @@ func (e *DamagedError) Error() string { return fmt.Sprintf("%s is damaged: %v", 
 
 func (e *DamagedError) Unwrap() error { return e.Err }
 
-// ReadJSON reads a value written by WriteJSON: the file, else its copy. If neither is there, it leaves v alone and returns
-// nil. If what is there cannot be read, it leaves v alone and returns a *DamagedError.
+// ReadJSON reads a value written by WriteJSON: the file, else its copy. If neither is there, it leaves v alone and
+// returns nil. If what is there cannot be read, it leaves v alone and returns a *DamagedError.
 func ReadJSON[T any](path string, v *T) error {
 	err := readJSON(path, v)
 	if err == nil {

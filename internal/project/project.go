@@ -132,7 +132,8 @@ func (f *Facts) outside(path string) {
 	}
 }
 
-// look tells of a folder that may be a document root. One that links lead out of the project exists, and is not looked into.
+// look tells of a folder that may be a document root. One that links lead out of the project exists, and is not looked
+// into.
 func (f *Facts) look(root string) Folder {
 	f.outside(root)
 	info, err := os.Stat(filepath.Join(f.Dir, root))

@@ -54,8 +54,8 @@ func (e *PartlyError) Error() string { return e.Err.Error() }
 
 func (e *PartlyError) Unwrap() error { return e.Err }
 
-// Run runs the steps one after the other, those that need no root first, on the terminal of the caller where sudo asks for
-// a password. The error is a *PartlyError where a step failed after others were carried out.
+// Run runs the steps one after the other, those that need no root first, on the terminal of the caller where sudo asks
+// for a password. The error is a *PartlyError where a step failed after others were carried out.
 func Run(ctx context.Context, steps []Step, out io.Writer) error {
 	ordered := slices.Clone(steps)
 	slices.SortStableFunc(ordered, func(a, b Step) int { return rootLast(a) - rootLast(b) })

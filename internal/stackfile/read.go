@@ -171,7 +171,8 @@ var byteOrderMark = []byte("\xef\xbb\xbf")
 // maxDepth is how many keys or brackets deep a value of a stack file may be. The deepest real one is at 5.
 const maxDepth = 30
 
-// tooDeep returns the first line that nests deeper than maxDepth, 0 if none does. It is asked before the file is parsed.
+// tooDeep returns the first line that nests deeper than maxDepth, 0 if none does. It is asked before the file is
+// parsed.
 func tooDeep(data []byte) int {
 	line := 0
 	for text := range bytes.Lines(data) {

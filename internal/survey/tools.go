@@ -69,8 +69,8 @@ var manners = map[string]manner{
 // Known returns the names of the programs whose manner of telling their version is known.
 func Known() []string { return slices.Sorted(maps.Keys(manners)) }
 
-// mannerOf is how a program is asked: as this machine's settings say, else as the stack file, which may only choose among
-// the usual ways, else as it is known, else with --version.
+// mannerOf is how a program is asked: as this machine's settings say, else as the stack file, which may only choose
+// among the usual ways, else as it is known, else with --version.
 func (m Machine) mannerOf(name string, want stackfile.Require) manner {
 	known := manners[name]
 	return manner{cmp.Or(m.Settings.Ask[name], want.Ask, known.args, "--version"), cmp.Or(want.Pattern, known.pattern, usualNumber)}

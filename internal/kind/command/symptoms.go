@@ -8,8 +8,8 @@ import (
 
 const readVariables = "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"
 
-// refused is what clients of stores in Python and Ruby write when nothing listens: those of PostgreSQL (libpq), of MySQL and
-// of Redis, and sockets themselves.
+// refused is what clients of stores in Python and Ruby write when nothing listens: those of PostgreSQL (libpq), of
+// MySQL and of Redis, and sockets themselves.
 const refused = `connection to server (?:at|on socket) ("[^"]+"(?:(?: \([^)]*\))?, port \d+)?) failed: (?:Connection refused|No such file)|` +
 	`Can't connect to (?:local )?(?:MySQL )?server (?:on|through socket) ('[^']+')|` +
 	`(?:Error 111 connecting to |Connection refused - connect\(2\) for )"?([\w.:]+(?:" port \d+)?)`
