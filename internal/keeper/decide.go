@@ -2,7 +2,9 @@ package keeper
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"dravit/internal/health"
@@ -140,6 +142,22 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		return isStarting, miss(fell), min(max(2*l.wait, pollOwn), askSoon)
 	}
 	return lookAgain, miss(fell), l.wait
+}
+
+// elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if it
+// listens nowhere, or on its port, too: then it has begun to after the ladder was climbed.
+func elsewhere(at []string, port int) string {
+	own := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
+	for _, address := range at {
+		a, err := netip.ParseAddrPort(address)
+		if err == nil && a.Port() == own.Port() && (a.Addr() == own.Addr() || a.Addr().IsUnspecified()) {
+			return ""
+		}
+	}
+	if len(at) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("it listens on %s, and should on %s", strings.Join(at, ", "), own)
 }
 
 // holds tells whether a rung was asked and holds.

@@ -131,3 +131,25 @@ func TestShortages(t *testing.T) {
 	s.note(at(4*moment), 6)
 	assert.False(t, s.since(at(4*moment), 6))
 }
+
+// A server that opened its port after its ladder was climbed listens where it should: it is not said to listen elsewhere.
+func TestElsewhere(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		at   []string
+		want string
+	}{
+		{"nowhere", nil, ""},
+		{"its own port", []string{"127.0.0.1:3000"}, ""},
+		{"its own port on every address", []string{"0.0.0.0:3000"}, ""},
+		{"its own port on every address of both families", []string{"[::]:3000"}, ""},
+		{"its own port beside another", []string{"127.0.0.1:9229", "127.0.0.1:3000"}, ""},
+		{"another port", []string{"127.0.0.1:3001"}, "it listens on 127.0.0.1:3001, and should on 127.0.0.1:3000"},
+		{"another port on every address", []string{"0.0.0.0:80"}, "it listens on 0.0.0.0:80, and should on 127.0.0.1:3000"},
+		{"another address", []string{"[::1]:3000"}, "it listens on [::1]:3000, and should on 127.0.0.1:3000"},
+		{"two others", []string{"127.0.0.2:3000", "127.0.0.1:1"},
+			"it listens on 127.0.0.2:3000, 127.0.0.1:1, and should on 127.0.0.1:3000"},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, elsewhere(c.at, 3000)) })
+	}
+}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"dravit/internal/data"
@@ -318,10 +317,10 @@ func (p *part) listensElsewhere() string {
 		return ""
 	}
 	at, err := proc.ListeningAt(members.PIDs(ids))
-	if err != nil || len(at) == 0 {
+	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("it listens on %s, and should on %s:%d", strings.Join(at, ", "), kind.Host, p.spec.Port)
+	return elsewhere(at, p.spec.Port)
 }
 
 func (p *part) climb(ctx context.Context) []health.Result {
