@@ -95,7 +95,7 @@ func eachOnce(files []string) error {
 // planner measures the decisions on generated surveys and stacks, and how their time grows: the last column would stay the same if it
 // grew as n log n.
 func (b *bench) planner() error {
-	kinds := all.Kinds().Pure()
+	kinds := all.Kinds().ByName()
 	fmt.Println("planner: candidates  stacks       ms   ms per n log n")
 	for _, size := range [][2]int{{10, 1}, {50, 10}, {200, 50}, {500, 100}, {1000, 250}, {2000, 500}} {
 		in := generated(size[0], size[1])

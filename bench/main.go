@@ -205,7 +205,7 @@ func (b *bench) byHand(project string) (float64, error) {
 			return err
 		}
 		for _, p := range spec.Parts {
-			if p.Role != kind.Web {
+			if p.Role != kind.RoleWeb {
 				continue
 			}
 			for _, s := range spec.Sites {
@@ -223,11 +223,11 @@ func (b *bench) byHand(project string) (float64, error) {
 
 // until asks a server every millisecond in its own protocol: the rungs of its kind that need no keeper, short of PHP's probe of the
 // stores, for which the page stands.
-func (b *bench) until(k kind.Server, p kind.Part) error {
+func (b *bench) until(k kind.Kind, p kind.Part) error {
 	deadline := time.Now().Add(time.Minute)
 	for {
 		ladder := slices.DeleteFunc(k.Ladder(p), func(r kind.Rung) bool {
-			return r.Name == kind.Alive || r.Name == kind.Ours || r.Name == kind.Works && p.Role == kind.Runtime
+			return r.Name == kind.Alive || r.Name == kind.Ours || r.Name == kind.Works && p.Role == kind.RoleRuntime
 		})
 		results := health.Climb(b.ctx, ladder)
 		if health.Holds(results) {

@@ -22,7 +22,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"dravit/internal/health"
-	"dravit/internal/kind"
+	"dravit/internal/webrules"
 )
 
 //go:embed pages.html
@@ -45,7 +45,7 @@ func Serve(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	return kind.ServeHTTP(ctx, &http.Server{Handler: o.handler(), ReadHeaderTimeout: time.Minute}, listener)
+	return webrules.ServeHTTP(ctx, &http.Server{Handler: o.handler(), ReadHeaderTimeout: time.Minute}, listener)
 }
 
 // open opens the stack's database, whichever of the two kinds it is.

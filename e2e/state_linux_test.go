@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"dravit/internal/lifecycle"
 	"fmt"
 	"net"
 	"os"
@@ -11,8 +12,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"dravit/internal/kind"
 )
 
 type siteState struct{ Name, State, Because string }
@@ -21,7 +20,7 @@ type wholeStatus struct {
 	State string
 	Parts []struct {
 		Name, State, Because string
-		LastExit             *kind.Exit `json:"last_exit"`
+		LastExit             *lifecycle.Exit `json:"last_exit"`
 	}
 	Sites []siteState
 }

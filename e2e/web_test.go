@@ -11,8 +11,8 @@ import (
 	"strings"
 	"testing"
 
-	"dravit/internal/kind"
 	"dravit/internal/plan"
+	"dravit/internal/webrules"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -68,10 +68,10 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 			port = strings.TrimSuffix(rest, "/")
 			var secrets []string
 			for _, name := range append(slices.Clone(secretNames), sourceNames...) {
-				secrets = append(secrets, "/"+name, kind.WellKnown+name)
+				secrets = append(secrets, "/"+name, webrules.WellKnown+name)
 			}
 			for _, path := range append(secrets,
-				kind.WellKnown+"run.php", kind.WellKnown+".git/config", "/plain.dbx.txt", "/sql.txt",
+				webrules.WellKnown+"run.php", webrules.WellKnown+".git/config", "/plain.dbx.txt", "/sql.txt",
 				"/", "/?a=b&c=%20d", "/about.php", "/about.php/quay/3?x=1", "/sailings/today", "/no.php", "/style.css", "/style.css?v=2", "/deep", "/deep/", "/bare/", "/deep/data.json", "/deep/none.json",
 				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env", "/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
 			) {
@@ -107,7 +107,7 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 	for _, site := range []string{"0", "2"} { // PHP, and files only
 		for _, name := range append(slices.Clone(secretNames), sourceNames...) {
 			assert.Equal(t, 404, answers["nginx"]["GET "+site+"/"+name].code, name)
-			assert.Equal(t, 404, answers["nginx"]["GET "+site+kind.WellKnown+name].code, name)
+			assert.Equal(t, 404, answers["nginx"]["GET "+site+webrules.WellKnown+name].code, name)
 		}
 		assert.Equal(t, 200, answers["nginx"]["GET "+site+"/plain.dbx.txt"].code)
 		assert.Equal(t, 200, answers["nginx"]["GET "+site+"/sql.txt"].code)

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/diagnose"
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
@@ -23,7 +23,7 @@ type diagnoseJSON struct {
 	Since   string           `json:"since,omitempty"`
 	Changes []plan.Change    `json:"changes"`
 	// Exits are how processes ended since the stack was started, by part.
-	Exits map[string]kind.Exit `json:"exits,omitempty"`
+	Exits map[string]lifecycle.Exit `json:"exits,omitempty"`
 }
 
 func (a *app) diagnoseCommand() *cobra.Command {
@@ -73,10 +73,10 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
 	agree := func(c diagnose.Cause) bool { return a.agrees(c.What+": "+strings.Join(c.Fix, " "), "Do it?") }
 	if a.json {
-		return s.Mend(ctx, d, agree, func(kind.Status) {})
+		return s.Mend(ctx, d, agree, func(lifecycle.Status) {})
 	}
 	var progress *ui.Progress // begins with the first part that changes: the questions come before
-	d, err := s.Mend(ctx, d, agree, func(state kind.Status) {
+	d, err := s.Mend(ctx, d, agree, func(state lifecycle.Status) {
 		if progress == nil {
 			progress = a.ui.Progress()
 		}

@@ -14,7 +14,6 @@ import (
 	"dravit/demo"
 	"dravit/internal/gateway"
 	"dravit/internal/keeper"
-	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/kind/dravitmail"
 	"dravit/internal/supervise"
@@ -56,11 +55,11 @@ func (a *app) internalCommand() *cobra.Command {
 			return gateway.Serve(cmd.Context(), m.Home, port, secure)
 		}},
 		&cobra.Command{Use: "serve KIND CONFIG", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			builtin, ok := all.Kinds().Of(args[0]).(kind.Builtin)
-			if !ok {
+			serve := all.Kinds().TraitsOf(args[0]).Serve
+			if serve == nil {
 				return fmt.Errorf("%q is not built in", args[0])
 			}
-			return builtin.Serve(cmd.Context(), args[1])
+			return serve(cmd.Context(), args[1])
 		}},
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))

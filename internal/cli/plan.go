@@ -83,5 +83,5 @@ func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
 		return in, plan.Plan{}, &ui.Failure{Code: exitUsage, What: file + " holds no saved plan", Because: err.Error(), Next: "dravit plan --save makes one"}
 	}
 	in.Consent.Afresh = in.Consent.Afresh || afresh
-	return in, plan.Make(in, all.Kinds().Pure()), nil
+	return in, plan.Make(in, all.Kinds().ByName()), nil
 }

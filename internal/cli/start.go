@@ -12,6 +12,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/stackfile"
@@ -135,7 +136,7 @@ func (a *app) restartCommand() *cobra.Command {
 // start starts a stack and shows how it goes.
 func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
 	began := time.Now()
-	report, end := func(kind.Status) {}, func() {}
+	report, end := func(lifecycle.Status) {}, func() {}
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End
@@ -162,9 +163,9 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 		for _, x := range out.Sites {
 			sites = append(sites, siteJSON{x.Name, x.URL})
 		}
-		state := kind.Answers
+		state := lifecycle.Answers
 		for _, p := range out.Parts {
-			state = kind.Worse(state, p.State)
+			state = lifecycle.Worse(state, p.State)
 		}
 		begun := out.Begun
 		if begun == nil {
@@ -205,26 +206,26 @@ func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure) {
 }
 
 type startJSON struct {
-	Format  int           `json:"format"`
-	Stack   string        `json:"stack"`
-	State   kind.State    `json:"state"`
-	Answers bool          `json:"answers"`
-	Began   []string      `json:"began"`
-	TookMS  int64         `json:"took_ms"`
-	Parts   []kind.Status `json:"parts"`
-	Sites   []siteJSON    `json:"sites"`
+	Format  int                `json:"format"`
+	Stack   string             `json:"stack"`
+	State   lifecycle.State    `json:"state"`
+	Answers bool               `json:"answers"`
+	Began   []string           `json:"began"`
+	TookMS  int64              `json:"took_ms"`
+	Parts   []lifecycle.Status `json:"parts"`
+	Sites   []siteJSON         `json:"sites"`
 }
 
 // notAnswering names the first part or site that does not answer, nil where all do.
 func notAnswering(out stack.Started) *ui.Failure {
 	// What waits for a failed part is not the cause.
-	for _, states := range [][]kind.State{{kind.Failed}, {kind.Unwell, kind.Pausing, kind.Starting}, {kind.Waiting}} {
+	for _, states := range [][]lifecycle.State{{lifecycle.Failed}, {lifecycle.Unwell, lifecycle.Pausing, lifecycle.Starting}, {lifecycle.Waiting}} {
 		for _, p := range out.Parts {
 			for _, state := range states {
 				if p.State != state {
 					continue
 				}
-				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == kind.Unwell]), Because: p.Because, Next: p.Next}
+				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == lifecycle.Unwell]), Because: p.Because, Next: p.Next}
 				if len(p.LogTail) > 0 {
 					f.Detail = "its log ends with\n  " + strings.Join(p.LogTail, "\n  ")
 				}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
@@ -16,21 +16,21 @@ type siteJSON struct {
 
 // siteStateJSON is a site in the object of status.
 type siteStateJSON struct {
-	Name     string     `json:"name"`
-	URL      string     `json:"url"`
-	State    kind.State `json:"state"`
-	Because  string     `json:"because,omitempty"`
-	Since    time.Time  `json:"since,omitzero"`
-	ProvedAt time.Time  `json:"proved_at,omitzero"`
+	Name     string          `json:"name"`
+	URL      string          `json:"url"`
+	State    lifecycle.State `json:"state"`
+	Because  string          `json:"because,omitempty"`
+	Since    time.Time       `json:"since,omitzero"`
+	ProvedAt time.Time       `json:"proved_at,omitzero"`
 }
 
 type statusJSON struct {
-	Format int             `json:"format"`
-	Stack  string          `json:"stack"`
-	State  kind.State      `json:"state"`
-	Parts  []kind.Status   `json:"parts"`
-	Sites  []siteStateJSON `json:"sites"`
-	Notes  []string        `json:"notes"` // what the plan passed over
+	Format int                `json:"format"`
+	Stack  string             `json:"stack"`
+	State  lifecycle.State    `json:"state"`
+	Parts  []lifecycle.Status `json:"parts"`
+	Sites  []siteStateJSON    `json:"sites"`
+	Notes  []string           `json:"notes"` // what the plan passed over
 	// Reachable is what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
 }
@@ -63,7 +63,7 @@ func (a *app) statusCommand() *cobra.Command {
 			}
 			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteStateJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}
 			if out.Parts == nil {
-				out.Parts = []kind.Status{}
+				out.Parts = []lifecycle.Status{}
 			}
 			for _, x := range status.SiteStates {
 				out.Sites = append(out.Sites, siteStateJSON{x.Name, x.URL, x.State, x.Because, x.Since, x.ProvedAt})

@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"github.com/spf13/cobra"
+	"dravit/internal/lifecycle"
 
-	"dravit/internal/kind"
+	"github.com/spf13/cobra"
 )
 
 func (a *app) stopCommand() *cobra.Command {
@@ -34,7 +34,7 @@ func (a *app) stopCommand() *cobra.Command {
 				a.ui.Stopped(s.Name, last)
 			}
 			for _, p := range last {
-				if p.State != kind.Stopped {
+				if p.State != lifecycle.Stopped {
 					return exitCode(exitFailed)
 				}
 			}

@@ -35,9 +35,9 @@ func Read(dataDir string) (Meta, error) {
 	return m, home.ReadJSON(dataDir+".json", &m)
 }
 
-// Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a Filler gets an empty one.
+// Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a template gets an empty one.
 // filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait for it.
-func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) (filled bool, err error) {
+func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled bool, err error) {
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
 			err = putAside(ctx, p)
@@ -52,8 +52,8 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Server) (fill
 		return false, err
 	}
 	err = os.MkdirAll(fresh, 0o700)
-	if filler, ok := k.(kind.Filler); ok && err == nil {
-		err = fill(ctx, h, p, filler, fresh)
+	if store, ok := k.(kind.Store); ok && err == nil && store.Template(p) != "" {
+		err = fill(ctx, h, p, store, fresh)
 	}
 	if err == nil {
 		err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version})
@@ -98,8 +98,8 @@ func putAside(ctx context.Context, p kind.Part) error {
 }
 
 // fill copies the template for the part into dir, after making it where it is missing.
-func fill(ctx context.Context, h *home.Home, p kind.Part, filler kind.Filler, dir string) error {
-	sum := sha256.Sum256([]byte(filler.Template(p)))
+func fill(ctx context.Context, h *home.Home, p kind.Part, store kind.Store, dir string) error {
+	sum := sha256.Sum256([]byte(store.Template(p)))
 	name := fmt.Sprintf("%s-%s-%s-%x", p.Kind, p.Version, runtime.GOARCH, sum[:6])
 	template := h.Path("templates", name)
 	if _, err := os.Stat(template); err != nil {
@@ -109,7 +109,7 @@ func fill(ctx context.Context, h *home.Home, p kind.Part, filler kind.Filler, di
 		}
 		defer lock.Close()
 		if _, err := os.Stat(template); err != nil {
-			if err := makeTemplate(ctx, p, filler, template); err != nil {
+			if err := makeTemplate(ctx, p, store, template); err != nil {
 				return err
 			}
 		}
@@ -117,14 +117,14 @@ func fill(ctx context.Context, h *home.Home, p kind.Part, filler kind.Filler, di
 	return copyTree(ctx, template, dir)
 }
 
-func makeTemplate(ctx context.Context, p kind.Part, filler kind.Filler, template string) error {
+func makeTemplate(ctx context.Context, p kind.Part, store kind.Store, template string) error {
 	fresh := template + ".new"
 	if err := os.RemoveAll(fresh); err != nil {
 		return err
 	}
 	err := os.MkdirAll(fresh, 0o700)
 	if err == nil {
-		err = filler.Fill(ctx, p, fresh)
+		err = store.Fill(ctx, p, fresh)
 	}
 	if err == nil {
 		err = Sync(fresh)

@@ -17,7 +17,7 @@ import (
 
 // hold is a kind that fills its data with one file.
 type hold struct {
-	kind.Server
+	kind.Store
 	filled *int
 	fails  error
 }
@@ -118,7 +118,7 @@ func TestMeta(t *testing.T) {
 // A kind without a filler gets an empty folder.
 func TestEnsureEmpty(t *testing.T) {
 	h, p := world(t)
-	filled, err := Ensure(t.Context(), h, p, struct{ kind.Server }{})
+	filled, err := Ensure(t.Context(), h, p, struct{ kind.Kind }{})
 	require.NoError(t, err)
 	assert.True(t, filled)
 	entries, err := os.ReadDir(p.Data)

@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 )
@@ -33,11 +34,11 @@ type Facts struct {
 // Part is a part with what was found of it.
 type Part struct {
 	Spec     kind.Part
-	Status   kind.Status
+	Status   lifecycle.Status
 	Rungs    []health.Result
 	Log      string // since its process started
 	LogFile  string
-	Symptoms []kind.Symptom
+	Traits   kind.Traits        // of its kind
 	Program  bool               // its program is there
 	Data     *Tree              // nil: it keeps none
 	Listens  []string           // host:port, of its processes

@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 )
@@ -32,11 +33,11 @@ func symptoms() []kind.Symptom {
 	}
 }
 
-func facts(app kind.State, page string) Facts {
+func facts(app lifecycle.State, page string) Facts {
 	return Facts{Now: time.Now(), Parts: []Part{
-		{Spec: kind.Part{Name: "web", Role: kind.Web}, Status: kind.Status{State: kind.Answers}, Program: true},
-		{Spec: kind.Part{Name: "app", Role: kind.Runtime, Uses: []string{"db"}}, Status: kind.Status{State: app}, Program: true, Symptoms: symptoms()},
-		{Spec: kind.Part{Name: "db", Role: kind.Database}, Status: kind.Status{State: kind.Answers}, Program: true},
+		{Spec: kind.Part{Name: "web", Role: kind.RoleWeb}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
+		{Spec: kind.Part{Name: "app", Role: kind.RoleRuntime, Uses: []string{"db"}}, Status: lifecycle.Status{State: app}, Program: true, Traits: kind.Traits{Symptoms: symptoms()}},
+		{Spec: kind.Part{Name: "db", Role: kind.RoleDatabase}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
 	}, Gateway: Gateway{Runs: true}, Sites: []Site{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"}, Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
 }
 
@@ -48,22 +49,22 @@ func words(all []Cause) (out []string) {
 }
 
 func TestPageTells(t *testing.T) {
-	got := Causes(facts(kind.Answers, "x\nFatal: no table boats in p\n"))
+	got := Causes(facts(lifecycle.Answers, "x\nFatal: no table boats in p\n"))
 	require.Equal(t, []string{"site.ferry tables-missing"}, words(got), "one line has one cause, the likeliest")
 	assert.Equal(t, "there is no table boats", got[0].What)
 	assert.Equal(t, "dravit run --part app -- make-tables", got[0].Remedy)
 	assert.Contains(t, got[0].Evidence[0], "Fatal: no table boats in p")
-	assert.Equal(t, []string{"site.ferry unwell"}, words(Causes(facts(kind.Answers, "nothing of use"))))
+	assert.Equal(t, []string{"site.ferry unwell"}, words(Causes(facts(lifecycle.Answers, "nothing of use"))))
 }
 
 // What a stopped store causes is not said of everything that needs it; what a page says of other things is.
 func TestConsequencesAreNoCauses(t *testing.T) {
-	f := facts(kind.Unwell, "connection refused\n")
-	f.Parts[2].Status.State = kind.Stopped
+	f := facts(lifecycle.Unwell, "connection refused\n")
+	f.Parts[2].Status.State = lifecycle.Stopped
 	assert.Equal(t, []string{"part.db stopped"}, words(Causes(f)))
 	f.Sites[0].Page = "no table boats\n"
 	assert.ElementsMatch(t, []string{"part.db stopped", "site.ferry tables-missing"}, words(Causes(f)))
-	f.Parts[0].Status.State = kind.Failed
+	f.Parts[0].Status.State = lifecycle.Failed
 	assert.NotContains(t, words(Causes(f)), "site.ferry tables-missing", "a web server that is down shows no page")
 	f.Stopped = true
 	assert.Empty(t, Causes(f), "nobody wants it to answer")
@@ -71,7 +72,7 @@ func TestConsequencesAreNoCauses(t *testing.T) {
 
 // What was seen goes before what was written, and that before what is likely.
 func TestOrder(t *testing.T) {
-	f := facts(kind.Failed, "")
+	f := facts(lifecycle.Failed, "")
 	f.Parts[1].Log = "Fatal: low tide\n"
 	f.Disks = []Disk{{Folder: "/data", Of: "data", Free: 10, Inodes: 100, InodesFree: 50}}
 	f.Plan.Faults = []plan.Fault{{Subject: "part.db.version", What: "no"}}
@@ -87,18 +88,18 @@ func TestMachine(t *testing.T) {
 		"disk-full": {Free: 0, Inodes: 9, InodesFree: 3}, "memory-disk-full": {Free: 0, Memory: true}, "inodes-full": {Free: 1 << 40, Inodes: 9}, "read-only": {Free: 1 << 40, ReadOnly: true},
 		"quota-full": {Free: 1 << 40, OverQuota: true},
 	} {
-		f := facts(kind.Failed, "")
+		f := facts(lifecycle.Failed, "")
 		f.Disks = []Disk{disk}
 		assert.Equal(t, "machine "+want, words(Causes(f))[0])
 	}
-	f := facts(kind.Failed, "")
+	f := facts(lifecycle.Failed, "")
 	f.Disks = []Disk{{Free: 1 << 40}}
 	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)), "a disk with room explains nothing; nor does one that does not count files")
 
 	// What a log says of a quota counts while something is wrong.
 	f.Parts[1].Log = "write: Disk quota exceeded\n"
 	assert.Contains(t, words(Causes(f)), "machine quota-full")
-	f = facts(kind.Answers, "")
+	f = facts(lifecycle.Answers, "")
 	f.Sites = nil
 	f.Parts[1].Log = "write: Disk quota exceeded\n"
 	assert.Empty(t, Causes(f), "it was made room since")
@@ -107,7 +108,7 @@ func TestMachine(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	f := facts(kind.Answers, "")
+	f := facts(lifecycle.Answers, "")
 	f.Sites[0].Rungs = rungs(kind.Resolves, "none")
 	assert.Equal(t, []string{"site.ferry name-unknown"}, words(Causes(f)))
 	f.Sites[0].Resolves = []netip.Addr{netip.MustParseAddr("10.0.0.7")}

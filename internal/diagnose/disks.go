@@ -1,18 +1,17 @@
 package diagnose
 
 import (
+	"dravit/internal/lifecycle"
 	"fmt"
 	"regexp"
 	"strings"
-
-	"dravit/internal/kind"
 )
 
 // disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be written fails.
 func (d *doctor) disks() {
 	short, over, wrong := false, false, d.f.Stopped
 	for _, p := range d.f.Parts {
-		wrong = wrong || p.Status.State != kind.Answers
+		wrong = wrong || p.Status.State != lifecycle.Answers
 		short = short || strings.Contains(p.Log+p.Status.Because, "o space left") || strings.Contains(p.Log, "Errcode: 28") || strings.Contains(p.Log, "Disk is full")
 		over = over || overQuota.MatchString(p.Log+p.Status.Because)
 	}

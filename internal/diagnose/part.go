@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/trouble"
 )
 
@@ -16,16 +17,16 @@ func (d *doctor) part(p Part) {
 		return
 	}
 	switch s.State {
-	case kind.Answers:
+	case lifecycle.Answers:
 		return
-	case kind.Stopped:
+	case lifecycle.Stopped:
 		d.add(likely, "stopped", subject, "part "+name+" was stopped", "dravit start").Fix = []string{"dravit", "start"}
 		return
-	case kind.Waiting:
+	case lifecycle.Waiting:
 		return // what it waits for is the cause
-	case kind.Unwell, kind.Starting:
+	case lifecycle.Unwell, lifecycle.Starting:
 		for _, use := range p.Spec.Uses {
-			if x, ok := d.partOf(use); ok && x.Status.State != kind.Answers {
+			if x, ok := d.partOf(use); ok && x.Status.State != lifecycle.Answers {
 				return // so is what it does not reach
 			}
 		}
@@ -58,8 +59,8 @@ func (d *doctor) part(p Part) {
 		}
 	}
 	killed := s.Code == trouble.Killed // from outside: its own words tell nothing of that
-	if !killed && !d.words(p.Symptoms, p.Log, subject, name, p.LogFile) {
-		d.words(p.Symptoms, s.Because, subject, name, "the keeper")
+	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) {
+		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
 	if m := loader.FindStringSubmatch(p.Log); m != nil {
 		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1], "install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
@@ -71,7 +72,7 @@ func (d *doctor) part(p Part) {
 	switch {
 	case killed:
 		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
-	case s.State == kind.Failed || s.State == kind.Pausing:
+	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
 		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name, append([]string{said}, last(p.Log, 3)...)...)
 	default:
 		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should", "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
@@ -101,7 +102,7 @@ func exitCode(p Part) int {
 
 // server looks at servers of the project's own, which may do anything.
 func (d *doctor) server(p Part, said string) {
-	if p.Spec.Role != kind.App {
+	if p.Spec.Role != kind.RoleApp {
 		return
 	}
 	subject, wanted := "part."+p.Spec.Name, fmt.Sprintf("%s:%d", kind.Host, p.Spec.Port)
@@ -121,7 +122,7 @@ func (d *doctor) server(p Part, said string) {
 		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it", append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 0:
 		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went into the background", "have it stay in the foreground", said)
-	case alive && len(p.Listens) == 0 && p.Status.State != kind.Failed && len(d.of(subject)) == 0:
+	case alive && len(p.Listens) == 0 && p.Status.State != lifecycle.Failed && len(d.of(subject)) == 0:
 		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere", "dravit logs "+p.Spec.Name+" may tell what it waits for", said)
 	}
 }

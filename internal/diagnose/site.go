@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 )
 
 // entrance looks at the gateway.
@@ -56,13 +57,13 @@ func (d *doctor) site(s Site) {
 	}
 	app, hasApp := d.partOf(s.Spec.App)
 	server, hasServer := d.partOf(s.Spec.Server)
-	if hasServer && server.Status.State != kind.Answers || hasApp && app.Status.State != kind.Answers && app.Status.State != kind.Unwell {
+	if hasServer && server.Status.State != lifecycle.Answers || hasApp && app.Status.State != lifecycle.Answers && app.Status.State != lifecycle.Unwell {
 		return // it is the cause, and said already
 	}
 	// What a runtime cannot reach stands behind its page, but for what the page says of other things.
 	var behind []string
 	for _, use := range app.Spec.Uses {
-		if p, ok := d.partOf(use); ok && p.Status.State != kind.Answers {
+		if p, ok := d.partOf(use); ok && p.Status.State != lifecycle.Answers {
 			behind = []string{"store-elsewhere", "wrong-password", "application-error"}
 		}
 	}
@@ -77,14 +78,14 @@ func (d *doctor) site(s Site) {
 	}
 	found := false
 	if hasApp {
-		symptoms := slices.DeleteFunc(slices.Clone(app.Symptoms), func(x kind.Symptom) bool { return slices.Contains(behind, x.Cause) })
+		symptoms := slices.DeleteFunc(slices.Clone(app.Traits.Symptoms), func(x kind.Symptom) bool { return slices.Contains(behind, x.Cause) })
 		found = d.words(symptoms, s.Page, subject, app.Spec.Name, "the page at "+s.Spec.URL)
 		if !found && behind == nil {
 			found = d.wrote(symptoms, s, app, subject)
 		}
 	}
 	if hasServer && !found {
-		found = d.wrote(server.Symptoms, s, server, subject)
+		found = d.wrote(server.Traits.Symptoms, s, server, subject)
 	}
 	if found || behind != nil {
 		return

@@ -2,25 +2,12 @@ package diagnose
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dravit/internal/kind"
-	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
-
-// speaks tells by what a client of a store writes which kinds of store it speaks to.
-var speaks = []struct {
-	words func() *regexp.Regexp
-	kinds []string
-}{
-	{pattern.New(`(?i)mysql|mariadb|Access denied for user`), []string{"mariadb"}},
-	{pattern.New(`(?i)postgres|psycopg|pg_connect|PG::|password authentication failed`), []string{"postgres"}},
-	{pattern.New(`(?i)redis|WRONGPASS|NOAUTH`), []string{"redis", "dravit-cache"}},
-	{pattern.New(`(?i)memcache`), []string{"memcached"}},
-}
 
 // variables has the causes of a log-in that failed name the variables that hold the store's address and password.
 func (d *doctor) variables() {
@@ -51,8 +38,8 @@ func (d *doctor) variables() {
 	}
 }
 
-// storeOf returns the store that a cause speaks of: the only one that the application uses, or the only one of the kind
-// that its words name.
+// storeOf returns the store that a cause speaks of: the only one that the application uses, or the only one
+// whose clients write such words.
 func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
 	name, isPart := strings.CutPrefix(c.Subject, "part.")
 	if !isPart {
@@ -66,18 +53,20 @@ func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
 	if !ok {
 		return kind.Part{}, false
 	}
-	var stores []kind.Part
+	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
+	var stores, named []kind.Part
 	for _, use := range app.Spec.Uses {
-		if p, ok := d.partOf(use); ok && (p.Spec.Role == kind.Database || p.Spec.Role == kind.Cache) {
-			stores = append(stores, p.Spec)
+		p, ok := d.partOf(use)
+		if !ok || p.Traits.Clients == nil {
+			continue
+		}
+		stores = append(stores, p.Spec)
+		if p.Traits.Clients().MatchString(text) {
+			named = append(named, p.Spec)
 		}
 	}
-	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
-	for _, s := range speaks {
-		if s.words().MatchString(text) {
-			stores = slices.DeleteFunc(stores, func(p kind.Part) bool { return !slices.Contains(s.kinds, p.Kind) })
-			break
-		}
+	if len(named) > 0 {
+		stores = named
 	}
 	if len(stores) != 1 {
 		return kind.Part{}, false

@@ -77,7 +77,7 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 	t := health.Target{StackID: spec.ID, Name: site.Name, Host: site.Host, URL: site.URL, Gateway: spec.Gateway, Key: string(key), Expect: site.Expect}
 	t.App, _ = spec.Part(site.App)
 	if k := kinds.Of(t.App.Kind); k != nil {
-		t.Probed, _ = k.(kind.Probed)
+		t.Maker, _ = k.(kind.PageMaker)
 	}
 	for _, name := range []string{site.App, site.Server} {
 		if p, ok := spec.Part(name); ok {
@@ -103,7 +103,7 @@ func Spec(h *home.Home, self string, port, secure int, t Table) (materialise.Spe
 			return materialise.Spec{}, err
 		}
 	}
-	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.Web, Port: port, Self: self, Hash: fmt.Sprintf("%s %d %d", self, port, secure), Want: stackfile.Part{Port: secure},
+	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.RoleWeb, Port: port, Self: self, Hash: fmt.Sprintf("%s %d %d", self, port, secure), Want: stackfile.Part{Port: secure},
 		Project: h.Dir, Conf: h.Stack(id), Temp: h.Stack(id, "temp"), Log: h.Stack(id, "logs", "gateway.log"), Lock: h.Stack(id, "state", "gateway.lock"),
 		Env: []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")}, Config: fmt.Sprint(t.Resolver, t.Doors)}
 	spec := materialise.Spec{Format: 1, ID: id, Name: name, Parts: []kind.Part{p}}
@@ -111,16 +111,18 @@ func Spec(h *home.Home, self string, port, secure int, t Table) (materialise.Spe
 }
 
 // Kind is how the keeper runs the gateway.
-func Kind() kind.Server { return gateway{} }
+func Kind() kind.Kind { return gateway{} }
 
 type gateway struct{ kind.Defaults }
 
-func (gateway) Name() string                    { return KindName }
-func (gateway) Role() kind.Role                 { return kind.Web }
-func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
+var traits = kind.Traits{
+	Name:   KindName,
+	Role:   kind.RoleWeb,
+	Reload: syscall.SIGHUP, // it opens and closes doors as its table says
+}
 
-// Reload is HUP: the gateway opens and closes doors as its table says.
-func (gateway) Reload() syscall.Signal { return syscall.SIGHUP }
+func (gateway) Traits() *kind.Traits            { return &traits }
+func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
 
 func (gateway) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port), fmt.Sprint(p.Want.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}

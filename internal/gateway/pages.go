@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"dravit/internal/kind"
+	"dravit/internal/webrules"
 )
 
 // stopped returns the name of the stack that a host belongs to though nothing serves it, "" where there is none.
@@ -25,7 +26,7 @@ func (t *table) stopped(host string) string {
 		slog.Error("the ledger cannot be read", "error", err)
 		return ""
 	}
-	for _, key := range kind.HostKeys(host) {
+	for _, key := range webrules.HostKeys(host) {
 		for _, s := range book.Stacks {
 			for _, known := range s.Hosts {
 				if known == key {

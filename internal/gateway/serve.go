@@ -19,6 +19,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
+	"dravit/internal/webrules"
 )
 
 // loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost: the second must not be left to others.
@@ -100,7 +101,7 @@ func newServers() *servers {
 
 func (s *servers) serve(server *http.Server, listener net.Listener) {
 	s.wg.Go(func() {
-		if err := kind.ServeHTTP(s.ctx, server, listener); err != nil && s.ctx.Err() == nil {
+		if err := webrules.ServeHTTP(s.ctx, server, listener); err != nil && s.ctx.Err() == nil {
 			s.errs <- err
 		}
 	})

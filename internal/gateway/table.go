@@ -20,6 +20,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/proc"
+	"dravit/internal/webrules"
 )
 
 // table is the routes, read again whenever their file has changed.
@@ -98,7 +99,7 @@ func (t *table) known(host string, err error) (*target, error) {
 
 // of returns the target of a host: its own, else that of the closest wildcard. The caller holds mu.
 func (t *table) of(host string) *target {
-	for _, key := range kind.HostKeys(host) {
+	for _, key := range webrules.HostKeys(host) {
 		if x := t.routes[key]; x != nil {
 			return x
 		}

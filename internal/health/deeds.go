@@ -31,7 +31,7 @@ type DeedResult struct {
 const deedTime = 30 * time.Second
 
 // Prove asks for deeds side by side.
-func Prove(ctx context.Context, subjects []string, deeds []kind.Deed) []DeedResult {
+func Prove(ctx context.Context, subjects []string, deeds []kind.DeepCheck) []DeedResult {
 	results := make([]DeedResult, len(deeds))
 	var wg sync.WaitGroup
 	for i, d := range deeds {
@@ -49,12 +49,12 @@ func Prove(ctx context.Context, subjects []string, deeds []kind.Deed) []DeedResu
 const uploadSize = 3 << 20
 
 // SiteDeeds are those of a site whose runtime has a probe: a large upload arrives whole.
-func SiteDeeds(site Target) []kind.Deed {
-	if site.Probed == nil {
+func SiteDeeds(site Target) []kind.DeepCheck {
+	if site.Maker == nil {
 		return nil
 	}
-	return []kind.Deed{{Name: "uploads", Ask: func(ctx context.Context) error {
-		token, err := site.Probed.ProbeToken(site.App)
+	return []kind.DeepCheck{{Name: "uploads", Ask: func(ctx context.Context) error {
+		token, err := site.Maker.ProbeToken(site.App)
 		if err != nil {
 			return err
 		}
@@ -82,8 +82,8 @@ func SiteDeeds(site Target) []kind.Deed {
 }
 
 // CacheDeeds are those of a part that speaks Redis' protocol: what one connection writes another reads.
-func CacheDeeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+func CacheDeeds(p kind.Part) []kind.DeepCheck {
+	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		dial := Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
 		key, value := "dravit:proof:"+rand.Text(), rand.Text()
 		if _, err := Redis(ctx, dial, p.Password, []string{"SET", key, value, "EX", "60"}); err != nil {
@@ -98,8 +98,8 @@ func CacheDeeds(p kind.Part) []kind.Deed {
 }
 
 // SQLDeeds are those of a database: what one connection writes into a table another reads. The table goes again.
-func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.Deed {
-	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepCheck {
+	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := "dravit_proof_" + rand.Text()
 		session := func(ctx context.Context, do func(db *sql.DB) error) error {
 			db, err := open(ctx)

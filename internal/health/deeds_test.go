@@ -41,7 +41,7 @@ func TestInterruptedProofLeavesNothing(t *testing.T) {
 // A deed has more time than a rung.
 func TestDeedsHaveTheirTime(t *testing.T) {
 	var left time.Duration
-	Prove(t.Context(), []string{"part.db"}, []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+	Prove(t.Context(), []string{"part.db"}, []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		end, ok := ctx.Deadline()
 		left = time.Until(end)
 		if !ok {

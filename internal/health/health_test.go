@@ -203,9 +203,10 @@ func gatewayFor(t *testing.T, key, stack, site string, page http.HandlerFunc) Ta
 	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", Gateway: port, Key: "right"}
 }
 
-type probed struct{ verdict error }
-
-func (probed) Legs(kind.Part, []byte) []kind.Leg { return nil }
+type probed struct {
+	kind.PageMaker
+	verdict error
+}
 
 func (probed) Fault(page []byte) string {
 	if bytes.Contains(page, []byte("Fatal error")) {
@@ -235,7 +236,7 @@ func TestSiteLadder(t *testing.T) {
 	for name, c := range map[string]struct {
 		key, stack, site string
 		expect           *stackfile.Expect
-		probed           kind.Probed
+		probed           kind.PageMaker
 		dots, got        string
 	}{
 		"plain":            {"right", "abc", "ferry", nil, nil, "xxx", ""},
@@ -249,10 +250,10 @@ func TestSiteLadder(t *testing.T) {
 		"another site":     {"right", "abc", "crew", nil, nil, "xo.", "another one"},
 		"runtime":          {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},
 		"runtime gave up":  {"right", "abc", "ferry", &stackfile.Expect{Path: "/fatal"}, probed{}, "xxo.", "Fatal error: low tide"},
-		"runtime is unfit": {"right", "abc", "ferry", nil, probed{&kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
+		"runtime is unfit": {"right", "abc", "ferry", nil, probed{verdict: &kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
 	} {
 		target := gatewayFor(t, c.key, c.stack, c.site, page)
-		target.Expect, target.Probed = c.expect, c.probed
+		target.Expect, target.Maker = c.expect, c.probed
 		got := climb(target, t.Context())
 		assert.Equal(t, c.dots, dots(got), name)
 		if c.got != "" {

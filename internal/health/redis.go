@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // session is a connection to a server that speaks Redis' protocol (RESP), after the log-in.
@@ -138,3 +139,6 @@ func CacheExports(p kind.Part) kind.Exports {
 		"REDIS_URL": url, "REDIS_HOST": kind.Host, "REDIS_PORT": port, "REDIS_PASSWORD": p.Password,
 	}}
 }
+
+// RedisClients match what clients of a part write that speaks Redis' protocol.
+var RedisClients = pattern.New(`(?i)redis|WRONGPASS|NOAUTH`)

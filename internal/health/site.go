@@ -53,8 +53,8 @@ type Target struct {
 	Key     string // the gateway's
 	Expect  *stackfile.Expect
 	App     kind.Part
-	Probed  kind.Probed // how the app is probed, nil where it has no probe
-	Logs    []string    // files into which the app's errors go
+	Maker   kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
+	Logs    []string       // files into which the app's errors go
 }
 
 // Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
@@ -123,8 +123,8 @@ func Site(site Target) []kind.Rung {
 			case status == 0 && got >= 400:
 				return &kind.Miss{Expected: "a status below 400 at " + path, Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
 			}
-			if site.Probed != nil {
-				if fault := site.Probed.Fault(body); fault != "" {
+			if site.Maker != nil {
+				if fault := site.Maker.Fault(body); fault != "" {
 					return &kind.Miss{Expected: "a page at " + path, Got: fault}
 				}
 				if fault := cutOff(site, body, sizes); fault != "" {
@@ -134,17 +134,17 @@ func Site(site Target) []kind.Rung {
 			return nil
 		}},
 	}
-	if text == "" && site.Probed == nil {
+	if text == "" && site.Maker == nil {
 		return ladder
 	}
 	return append(ladder, kind.Rung{Name: kind.Matches, Ask: func(ctx context.Context) error {
 		if !bytes.Contains(page, []byte(text)) {
 			return &kind.Miss{Expected: fmt.Sprintf("%q in the page at %s", text, path), Got: excerpt(page)}
 		}
-		if site.Probed == nil {
+		if site.Maker == nil {
 			return nil
 		}
-		token, err := site.Probed.ProbeToken(site.App)
+		token, err := site.Maker.ProbeToken(site.App)
 		if err != nil {
 			return err
 		}
@@ -152,7 +152,7 @@ func Site(site Target) []kind.Rung {
 		if err != nil {
 			return err
 		}
-		return site.Probed.Judge(site.App, status, body)
+		return site.Maker.Judge(site.App, status, body)
 	}})
 }
 
@@ -169,7 +169,7 @@ func cutOff(site Target, page []byte, sizes []int64) string {
 	begun := bytes.Contains(lower, []byte("<html")) || bytes.Contains(lower, []byte("<!doctype html"))
 	for tries := 0; ; tries++ {
 		for i, file := range site.Logs {
-			if fault := site.Probed.LoggedFault(textFrom(file, sizes[i])); fault != "" {
+			if fault := site.Maker.LoggedFault(textFrom(file, sizes[i])); fault != "" {
 				return fault
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
 )
@@ -25,13 +26,13 @@ type request struct {
 
 // Event is one line of the answer to start. An empty one says that the keeper is alive.
 type Event struct {
-	Part  *kind.Status `json:"part,omitempty"`  // a part's state changed
-	Site  *SiteResult  `json:"site,omitempty"`  // a site's ladder came to an end
-	Error string       `json:"error,omitempty"` // the start went no further
-	Done  bool         `json:"done,omitempty"`  // the last line
-	Begun []string     `json:"begun,omitempty"` // with Done: the parts that this start began
+	Part  *lifecycle.Status `json:"part,omitempty"`  // a part's state changed
+	Site  *SiteResult       `json:"site,omitempty"`  // a site's ladder came to an end
+	Error string            `json:"error,omitempty"` // the start went no further
+	Done  bool              `json:"done,omitempty"`  // the last line
+	Begun []string          `json:"begun,omitempty"` // with Done: the parts that this start began
 	// Spans, with Done, are what those did until they answered.
-	Spans map[string][]kind.Span `json:"spans,omitempty"`
+	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
 }
 
 // SiteResult is a site's ladder.
@@ -44,7 +45,7 @@ type SiteResult struct {
 // Seen is a stack as the keeper sees it.
 type Seen struct {
 	Name  string             `json:"name"`
-	Parts []kind.Status      `json:"parts"`
+	Parts []lifecycle.Status `json:"parts"`
 	Sites []materialise.Site `json:"sites"`
 	Notes []string           `json:"notes,omitempty"` // what the plan passed over
 	// SiteStates are the states of Sites, in the same order.
@@ -55,16 +56,16 @@ type Seen struct {
 func Unseen(spec materialise.Spec) Seen {
 	s := Seen{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
 	for _, p := range spec.Parts {
-		s.Parts = append(s.Parts, statusOf(p, kind.Stopped))
+		s.Parts = append(s.Parts, statusOf(p, lifecycle.Stopped))
 	}
 	for _, site := range spec.Sites {
-		s.SiteStates = append(s.SiteStates, SiteStatus{Name: site.Name, URL: site.URL, State: kind.Stopped})
+		s.SiteStates = append(s.SiteStates, SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Stopped})
 	}
 	return s
 }
 
-func statusOf(p kind.Part, state kind.State) kind.Status {
-	return kind.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, Port: p.Port, Socket: p.Socket, State: state}
+func statusOf(p kind.Part, state lifecycle.State) lifecycle.Status {
+	return lifecycle.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, Port: p.Port, Socket: p.Socket, State: state}
 }
 
 // Hello is what the keeper says of itself.
@@ -192,10 +193,10 @@ func beat(say func()) (stop func()) {
 }
 
 // spans returns what parts did on their way to their first answer.
-func (s *stack) spans(names []string) map[string][]kind.Span {
+func (s *stack) spans(names []string) map[string][]lifecycle.Span {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := map[string][]kind.Span{}
+	out := map[string][]lifecycle.Span{}
 	for _, name := range names {
 		if p, ok := s.parts[name]; ok {
 			out[name] = slices.Clone(p.spans)
@@ -211,7 +212,7 @@ func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, sa
 		ctx, cancel = context.WithTimeout(ctx, timeout)
 		defer cancel()
 	}
-	said := map[string]kind.Status{}
+	said := map[string]lifecycle.Status{}
 	for {
 		changed := s.changes()
 		all := s.statuses()
@@ -251,10 +252,10 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 			}
 			needs := readyFor(spec, site)
 			s.waitUntil(ctx, settled, needs)
-			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == kind.Failed }) {
+			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == lifecycle.Failed }) {
 				return // what it came to is said of the part
 			}
-			if app := target.App; app.Role == kind.Runtime {
+			if app := target.App; app.Role == kind.RoleRuntime {
 				for settled.Err() == nil && ctx.Err() == nil && !accepts(ctx, app.Socket) {
 					_ = proc.Sleep(ctx, pollEvery)
 				}
@@ -272,7 +273,7 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 			}()
 			var end time.Time
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
-				if k.gateway.stateOf(gatewayID) == kind.Failed {
+				if k.gateway.stateOf(gatewayID) == lifecycle.Failed {
 					return // whoever answers at its port is not ours
 				}
 				sizes = s.logSizes(site)
@@ -335,7 +336,7 @@ func accepts(ctx context.Context, socket string) bool {
 func readyFor(spec materialise.Spec, site materialise.Site) []string {
 	names := []string{site.Server}
 	if app, ok := spec.Part(site.App); ok {
-		if app.Role == kind.Runtime { // its own ladder reaches the stores, as the site's does: no need for one after the other
+		if app.Role == kind.RoleRuntime { // its own ladder reaches the stores, as the site's does: no need for one after the other
 			return append(names, app.Uses...)
 		}
 		names = append(names, app.Name)

@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"dravit/internal/home"
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/proc"
 )
@@ -229,13 +229,13 @@ func (c *Client) Seen(ctx context.Context, id string) (Seen, error) {
 }
 
 // Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has nothing left to do.
-func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]kind.Status, error) {
+func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecycle.Status, error) {
 	hello, err := c.Hello(ctx)
 	if err != nil {
 		return nil, err
 	}
 	who, _ := proc.Identify(hello.PID)
-	var last []kind.Status
+	var last []lifecycle.Status
 	if err := c.do(ctx, http.MethodPost, "/v1/stacks/"+id+"/stop", request{Parts: parts}, &last); err != nil {
 		return nil, err
 	}

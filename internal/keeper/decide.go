@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 )
 
 // This file decides and does nothing: what becomes of a part, from what was seen of it just now. life.go does it.
@@ -85,7 +86,7 @@ type look struct {
 	results    []health.Result // of its ladder
 	lived      time.Duration   // since its process was started, and what it uses answered
 	answered   bool            // this process has, before
-	state      kind.State      // what the part was until now
+	state      lifecycle.State // what the part was until now
 	stale      bool            // it runs with another configuration than it should
 	unprepared bool            // its users and databases are not made yet
 	socketGone string          // its socket, where that was deleted; "": it is there, or none is wanted
@@ -123,7 +124,7 @@ func decide(l look) (next step, why string, wait time.Duration) {
 	case fell == nil:
 		return proven, "", askAgain
 	}
-	if fell.Rung == kind.Ours && l.lived > moment && l.state != kind.Answers {
+	if fell.Rung == kind.Ours && l.lived > moment && l.state != lifecycle.Answers {
 		if thief := l.thief(); thief != "" {
 			return portIsGone, thief, l.wait
 		}

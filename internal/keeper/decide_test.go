@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 )
 
 // climbed is a ladder that holds up to a rung, which fell; "": the whole of it holds.
@@ -65,9 +66,9 @@ func TestDecide(t *testing.T) {
 			"ours: expected a berth, got fog", pollOwn},
 		"no thief": {look{results: climbed(kind.Ours), lived: moment + 1, thief: nobody, wait: 3}, isStarting,
 			"ours: expected a berth, got fog", pollOwn},
-		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: kind.Answers,
+		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Answers,
 			thief: none, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
-		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: kind.Unwell,
+		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Unwell,
 			thief: thief}, portIsGone, thief(), 0},
 
 		"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: elsewhere}, isElsewhere,

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/trouble"
 )
 
@@ -30,15 +31,10 @@ func (e ending) killed() bool { return e.code == trouble.Killed || e.code == tro
 
 // explain finds the cause of an end in the part's last words.
 func (p *part) explain(log, what string) (because, next string) {
-	if k, ok := p.kind.(kind.Symptomatic); ok {
-		if because, next = kind.Explain(k.Symptoms(), log, p.spec.Name); because != "" {
-			return because, next
-		}
+	if because, next = kind.Explain(p.kind.Traits().Symptoms, log, p.spec.Name); because != "" {
+		return because, next
 	}
-	if e, ok := p.kind.(kind.Explainer); ok {
-		because = e.LastWords(log)
-	}
-	return cmp.Or(because, what), ""
+	return cmp.Or(p.kind.LastWords(log), what), ""
 }
 
 // lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
@@ -57,7 +53,7 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 }
 
 // exitOf says how a process ended. short tells that the kernel killed for want of memory meanwhile.
-func exitOf(err error, state kind.State, short bool) ending {
+func exitOf(err error, state lifecycle.State, short bool) ending {
 	var exit *exec.ExitError
 	how, code, number := "it ended", trouble.Exited, -1
 	switch {
@@ -79,7 +75,7 @@ func exitOf(err error, state kind.State, short bool) ending {
 	case err == nil:
 		how, number = "it ended with code 0", 0
 	}
-	if state != kind.Answers && state != kind.Unwell {
+	if state != lifecycle.Answers && state != lifecycle.Unwell {
 		how += " before it answered"
 	}
 	return ending{what: how, code: code, exit: number}

@@ -6,6 +6,7 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 )
 
@@ -55,10 +56,10 @@ func (k *Keeper) reroute() {
 // comesBack reports whether a part that dies is back soon, so that requests may wait for it. The caller holds mu.
 func (s *stack) comesBack(name string) bool {
 	p, runs := s.parts[name]
-	if !runs || p.status.State == kind.Failed {
+	if !runs || p.status.State == lifecycle.Failed {
 		return false
 	}
-	return p.status.State != kind.Pausing || s.held[name]
+	return p.status.State != lifecycle.Pausing || s.held[name]
 }
 
 // route adds what leads to a site. The caller holds mu.
@@ -69,7 +70,7 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	}
 	network, address := p.Entrance()
 	x, runs := s.parts[p.Name]
-	runs = runs && x.status.State != kind.Failed
+	runs = runs && x.status.State != lifecycle.Failed
 	app, _ := s.spec.Part(site.App)
 	appNetwork, appAddress := "", ""
 	if s.comesBack(app.Name) {
@@ -87,8 +88,8 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 			Held:       s.held[site.App],
 			AppNetwork: appNetwork,
 			AppAddress: appAddress,
-			Buffered:   app.Role == kind.Runtime,
-			Private:    p.Role == kind.Mail,
+			Buffered:   app.Role == kind.RoleRuntime,
+			Private:    s.keeper.kinds.TraitsOf(p.Kind).Inbox,
 		})
 	}
 	if site.Network != 0 {

@@ -19,6 +19,7 @@ import (
 	"dravit/internal/ledger"
 	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/webrules"
 )
 
 // Keeper is the background process.
@@ -86,7 +87,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	}
 	var guarding sync.WaitGroup
 	guarding.Go(func() { k.guard(ctx, lock, server) })
-	err = kind.ServeHTTP(ctx, server, home.OwnPeers(listener))
+	err = webrules.ServeHTTP(ctx, server, home.OwnPeers(listener))
 	guarding.Wait()
 	k.mu.Lock()
 	k.leaving = true
@@ -132,7 +133,7 @@ func (k *Keeper) takeOver() error {
 	return k.gateway.adopt()
 }
 
-func (k *Keeper) kindOf(name string) kind.Server {
+func (k *Keeper) kindOf(name string) kind.Kind {
 	if name == gateway.KindName {
 		return gateway.Kind()
 	}

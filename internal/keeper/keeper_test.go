@@ -15,6 +15,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
 	"dravit/internal/trouble"
@@ -58,7 +59,7 @@ func TestClientStart(t *testing.T) {
 	var got []Event
 	require.NoError(t, c.Start(t.Context(), "abc", nil, 0, func(e Event) { got = append(got, e) }))
 	require.Len(t, got, 5)
-	assert.Equal(t, kind.Answers, got[1].Part.State)
+	assert.Equal(t, lifecycle.Answers, got[1].Part.State)
 	assert.Equal(t, "ferry", got[2].Site.Name)
 	assert.Equal(t, "odd", got[3].Error)
 	assert.Equal(t, []string{"db"}, got[4].Begun)
@@ -98,20 +99,20 @@ func TestClientWithoutKeeper(t *testing.T) {
 func TestSettled(t *testing.T) {
 	s := newStack(&Keeper{}, "abc")
 	s.parts["app"] = &part{spec: kind.Part{Name: "app", Uses: []string{"db"}}}
-	state := func(db, app kind.State) []kind.Status {
-		return []kind.Status{{Name: "db", State: db}, {Name: "app", State: app}}
+	state := func(db, app lifecycle.State) []lifecycle.Status {
+		return []lifecycle.Status{{Name: "db", State: db}, {Name: "app", State: app}}
 	}
 	for _, c := range []struct {
-		db, app          kind.State
+		db, app          lifecycle.State
 		settled, answers bool
 	}{
-		{kind.Answers, kind.Answers, true, true},
-		{kind.Starting, kind.Answers, false, false},
-		{kind.Answers, kind.Waiting, false, false},
-		{kind.Failed, kind.Waiting, true, false},
-		{kind.Unwell, kind.Answers, true, false},
-		{kind.Pausing, kind.Answers, false, false},
-		{kind.Stopping, kind.Stopped, false, false},
+		{lifecycle.Answers, lifecycle.Answers, true, true},
+		{lifecycle.Starting, lifecycle.Answers, false, false},
+		{lifecycle.Answers, lifecycle.Waiting, false, false},
+		{lifecycle.Failed, lifecycle.Waiting, true, false},
+		{lifecycle.Unwell, lifecycle.Answers, true, false},
+		{lifecycle.Pausing, lifecycle.Answers, false, false},
+		{lifecycle.Stopping, lifecycle.Stopped, false, false},
 	} {
 		settled, answers := s.settled(state(c.db, c.app))
 		assert.Equal(t, c.settled, settled, "%s %s", c.db, c.app)
@@ -137,7 +138,7 @@ func TestWished(t *testing.T) {
 
 func TestUnseen(t *testing.T) {
 	got := Unseen(materialise.Spec{Name: "ferry", Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
-	assert.Equal(t, Seen{Name: "ferry", Parts: []kind.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: kind.Stopped}}}, got)
+	assert.Equal(t, Seen{Name: "ferry", Parts: []lifecycle.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: lifecycle.Stopped}}}, got)
 }
 
 // One keeper for each home folder; one without anything to do ends when asked.
@@ -158,24 +159,38 @@ func TestOneKeeper(t *testing.T) {
 	assert.False(t, Running(h))
 }
 
+// tested is a kind whose program tests its configuration with a command.
+type tested struct {
+	kind.Kind
+	test kind.Command
+}
+
+func (k tested) Test(kind.Part) kind.Command { return k.test }
+func (tested) Traits() *kind.Traits          { return &kind.Traits{Name: "tested"} }
+func (tested) LastWords(string) string       { return "" }
+
 // A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it changes.
 func TestConfigurationIsTested(t *testing.T) {
 	dir := t.TempDir()
-	p := &part{stack: newStack(&Keeper{}, "abc"), spec: kind.Part{Name: "web", Conf: dir, Log: filepath.Join(dir, "web.log"), Hash: "one"}}
-	script := func(text string) kind.Command {
-		return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: dir}
+	p := &part{
+		stack: newStack(&Keeper{}, "abc"),
+		spec:  kind.Part{Name: "web", Conf: dir, Log: filepath.Join(dir, "web.log"), Hash: "one"},
 	}
-	err := p.test(t.Context(), script("echo '[emerg] unknown directive \"tide\" in web.conf:3' >&2; exit 1"))
+	test := func(script string) error {
+		p.kind = tested{test: kind.Command{Path: "/bin/sh", Args: []string{"-c", script}, Dir: dir}}
+		return p.test(t.Context())
+	}
+	err := test("echo '[emerg] unknown directive \"tide\" in web.conf:3' >&2; exit 1")
 	assert.ErrorContains(t, err, `its own test refuses the configuration: [emerg] unknown directive "tide" in web.conf:3`)
 	assert.Contains(t, p.logSince(0), "unknown directive", "the whole of it stands in the part's log")
-	count := script("echo x >> asked")
-	require.NoError(t, p.test(t.Context(), count))
-	require.NoError(t, p.test(t.Context(), count))
+	const count = "echo x >> asked"
+	require.NoError(t, test(count))
+	require.NoError(t, test(count))
 	asked, err := os.ReadFile(filepath.Join(dir, "asked"))
 	require.NoError(t, err)
 	assert.Equal(t, "x\n", string(asked))
 	p.spec.Hash = "two"
-	require.NoError(t, p.test(t.Context(), count))
+	require.NoError(t, test(count))
 	asked, _ = os.ReadFile(filepath.Join(dir, "asked"))
 	assert.Equal(t, "x\nx\n", string(asked))
 }
@@ -184,21 +199,21 @@ func TestExitOf(t *testing.T) {
 	run := func(command string) error { return exec.Command("sh", "-c", command).Run() }
 	for _, c := range []struct {
 		err   error
-		state kind.State
+		state lifecycle.State
 		short bool
 		want  string
 		code  trouble.Code
 		exit  int
 	}{
-		{nil, kind.Starting, false, "it ended with code 0 before it answered", trouble.Exited, 0},
-		{nil, kind.Answers, false, "it ended with code 0", trouble.Exited, 0},
-		{errUnseen, kind.Answers, false, "it ended while an earlier keeper was gone", trouble.Exited, -1},
-		{run("exit 3"), kind.Answers, true, "it ended with code 3", trouble.Exited, 3},
-		{run("kill -9 $$"), kind.Starting, false, "it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
-		{run("kill -15 $$"), kind.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
-		{run("kill -9 $$"), kind.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 137"), kind.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 139"), kind.Answers, false, "it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
+		{nil, lifecycle.Starting, false, "it ended with code 0 before it answered", trouble.Exited, 0},
+		{nil, lifecycle.Answers, false, "it ended with code 0", trouble.Exited, 0},
+		{errUnseen, lifecycle.Answers, false, "it ended while an earlier keeper was gone", trouble.Exited, -1},
+		{run("exit 3"), lifecycle.Answers, true, "it ended with code 3", trouble.Exited, 3},
+		{run("kill -9 $$"), lifecycle.Starting, false, "it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
+		{run("kill -15 $$"), lifecycle.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
+		{run("kill -9 $$"), lifecycle.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 137"), lifecycle.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 139"), lifecycle.Answers, false, "it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
 	} {
 		got := exitOf(c.err, c.state, c.short)
 		assert.Equal(t, c.want, got.what)

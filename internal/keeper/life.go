@@ -10,6 +10,7 @@ import (
 	"dravit/internal/data"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/proc"
 	"dravit/internal/trouble"
@@ -33,7 +34,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		if ctx.Err() != nil {
 			break
 		}
-		exit := &kind.Exit{
+		exit := &lifecycle.Exit{
 			At:    time.Now(),
 			How:   ended.what,
 			Code:  ended.exit,
@@ -67,7 +68,7 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 			<-ctx.Done() // until somebody starts it again
 			break
 		}
-		p.setWith(kind.Pausing, ended.code, because, next, nil)
+		p.setWith(lifecycle.Pausing, ended.code, because, next, nil)
 		if after.pause > longPause {
 			p.stack.release(p.spec.Name)
 		}
@@ -102,20 +103,19 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	if command.Path == "" {
 		return p.lifeWithoutProcess(ctx)
 	}
-	_, prepares := p.kind.(kind.Preparer)
 	l := &lifetime{part: p, hasAnswered: adopted != (proc.Identity{})}
 	if l.hasAnswered {
 		p.stack.mu.Lock()
-		p.status.State, p.status.PID, p.identity = kind.Starting, adopted.PID, adopted
+		p.status.State, p.status.PID, p.identity = lifecycle.Starting, adopted.PID, adopted
 		p.stack.mu.Unlock()
 		l.exited = p.watch(ctx, adopted)
 	} else if ended := l.launch(ctx, command); ended != nil {
 		return *ended
 	}
-	l.unprepared = prepares && (p.unsynced || p.spec.UpgradeFrom != "")
+	l.unprepared = p.kind.Traits().Accounts && (p.unsynced || p.spec.UpgradeFrom != "")
 	l.shortages.note(time.Now(), proc.OutOfMemory())
 	// Its process starts at once; its ladder is climbed when what it uses answers.
-	if ended, err := p.waitForUses(ctx, kind.Starting, l.exited); ended {
+	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
 		return l.gone(err)
 	} else if err != nil {
 		return ending{}
@@ -126,16 +126,16 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 
 // launch makes what the process needs, and starts it. It returns how the life ended already, nil if it did not.
 func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
-	if l.spec.Role == kind.App { // a server of the project's own may look for its stores at once
-		if _, err := l.waitForUses(ctx, kind.Waiting, nil); err != nil {
+	if l.spec.Role == kind.RoleApp { // a server of the project's own may look for its stores at once
+		if _, err := l.waitForUses(ctx, lifecycle.Waiting, nil); err != nil {
 			return &ending{}
 		}
 	}
-	l.set(kind.Starting, "", "")
-	if l.spec.Role == kind.Web {
+	l.set(lifecycle.Starting, "", "")
+	if l.spec.Role == kind.RoleWeb {
 		l.waitForRuntimes(ctx)
 	}
-	l.mark(kind.PhasePreparing, "")
+	l.mark(lifecycle.PhasePreparing, "")
 	if err := l.endOrphans(ctx); err != nil {
 		return &ending{what: err.Error(), final: true}
 	}
@@ -153,7 +153,7 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
 	l.note("part %s is started", l.spec.Name)
 	var err error
 	l.exited, err = l.spawn(command)
-	l.mark(kind.PhaseStarting, "")
+	l.mark(lifecycle.PhaseStarting, "")
 	l.closeLaunched()
 	if err != nil {
 		return &ending{what: err.Error(), final: true}
@@ -199,11 +199,11 @@ func (l *lifetime) watchOver(ctx context.Context) ending {
 		case proven:
 			wait = l.prove(ctx, logSize)
 		case isElsewhere:
-			l.setWith(kind.Unwell, trouble.Elsewhere, why, "dravit diagnose", nil)
+			l.setWith(lifecycle.Unwell, trouble.Elsewhere, why, "dravit diagnose", nil)
 		case isUnwell:
-			l.set(kind.Unwell, why, "dravit check")
+			l.set(lifecycle.Unwell, why, "dravit check")
 		case isStarting:
-			l.set(kind.Starting, why, "")
+			l.set(lifecycle.Starting, why, "")
 		}
 		select {
 		case <-ctx.Done():
@@ -228,9 +228,9 @@ func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 // tellPhase notes how far the part has come, and lets the requests go that wait for it in vain.
 func (l *lifetime) tellPhase(seen look) {
 	if holds(seen.results, kind.Open) { // since when, the rungs above it tell
-		l.markAt(kind.PhaseAnswering, "", time.Now().Add(-above(seen.results, kind.Open)))
+		l.markAt(lifecycle.PhaseAnswering, "", time.Now().Add(-above(seen.results, kind.Open)))
 	} else {
-		l.mark(kind.PhaseStarting, "")
+		l.mark(lifecycle.PhaseStarting, "")
 	}
 	if health.Fell(seen.results) != nil && holds(seen.results, kind.Ours) && seen.lived > slow {
 		l.stack.release(l.spec.Name) // it takes requests, and waiting longer makes none of them well
@@ -240,11 +240,11 @@ func (l *lifetime) tellPhase(seen look) {
 // prepareClients makes the users and databases that are missing. It tells whether they are made now, and were not
 // before.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
-	preparer, prepares := l.kind.(kind.Preparer)
-	if !prepares || !holds(results, kind.Ours) || !l.unprepared && health.Fell(results) == nil {
+	store, ok := l.kind.(kind.Store)
+	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) || !l.unprepared && health.Fell(results) == nil {
 		return false
 	}
-	if err := preparer.Prepare(ctx, l.spec); err != nil {
+	if err := store.Prepare(ctx, l.spec); err != nil {
 		l.stack.keeper.log.Info("preparing", "part", l.spec.Name, "error", err)
 		return false
 	}
@@ -279,19 +279,19 @@ func (l *lifetime) endWith(ctx context.Context, e ending) ending {
 
 // lifeWithoutProcess keeps asking a part that is only files.
 func (p *part) lifeWithoutProcess(ctx context.Context) ending {
-	p.set(kind.Starting, "", "")
-	p.mark(kind.PhasePreparing, "")
+	p.set(lifecycle.Starting, "", "")
+	p.mark(lifecycle.PhasePreparing, "")
 	if err := p.prepare(ctx); err != nil {
 		return ending{what: err.Error(), final: true}
 	}
-	p.mark(kind.PhaseAnswering, "")
+	p.mark(lifecycle.PhaseAnswering, "")
 	for ctx.Err() == nil {
 		p.takeSpec()
 		logSize := sizeOf(p.spec.Log)
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
 			p.proved(logSize)
 		} else if ctx.Err() == nil {
-			p.set(kind.Unwell, miss(fell), "dravit check")
+			p.set(lifecycle.Unwell, miss(fell), "dravit check")
 		}
 		select {
 		case <-ctx.Done():
@@ -309,7 +309,7 @@ func exists(file string) bool {
 
 // listensElsewhere says where a server of the project's own listens instead of on its port, "" if nowhere.
 func (p *part) listensElsewhere() string {
-	if p.spec.Role != kind.App {
+	if p.spec.Role != kind.RoleApp {
 		return ""
 	}
 	ids, err := members.Of(p.spec.Lock)
@@ -332,7 +332,7 @@ func (p *part) climb(ctx context.Context) []health.Result {
 func (p *part) proved(logSize int64) (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
-	first = p.status.State != kind.Answers
+	first = p.status.State != lifecycle.Answers
 	p.stack.mu.Unlock()
 	var memory int64
 	var known []proc.Identity
@@ -359,27 +359,27 @@ func (p *part) proved(logSize int64) (first bool) {
 	p.answered = true
 	p.stack.mu.Unlock()
 	if p.refused != "" {
-		p.set(kind.Unwell, p.refused, "dravit start, once it is mended")
+		p.set(lifecycle.Unwell, p.refused, "dravit start, once it is mended")
 		return false
 	}
 	if p.lacking != "" {
-		p.set(kind.Unwell, p.lacking, "dravit check shows all that it requires")
+		p.set(lifecycle.Unwell, p.lacking, "dravit check shows all that it requires")
 		return false
 	}
-	p.set(kind.Answers, "", "")
+	p.set(lifecycle.Answers, "", "")
 	return first
 }
 
 // waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process, whose error it
 // then returns, and by the context.
-func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan error) (ended bool, err error) {
+func (p *part) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
 		waitsFor, failed := "", ""
 		for _, name := range p.spec.Uses {
 			switch p.stack.stateOf(name) {
-			case kind.Answers, kind.Unwell: // it lives; what is wrong with it shows on its own line
-			case kind.Failed:
+			case lifecycle.Answers, lifecycle.Unwell: // it lives; what is wrong with it shows on its own line
+			case lifecycle.Failed:
 				failed = name
 			default:
 				waitsFor = name
@@ -387,9 +387,9 @@ func (p *part) waitForUses(ctx context.Context, as kind.State, exited <-chan err
 		}
 		switch {
 		case failed != "":
-			p.set(kind.Waiting, failed+" failed, which it needs", "dravit logs "+failed)
+			p.set(lifecycle.Waiting, failed+" failed, which it needs", "dravit logs "+failed)
 		case waitsFor != "":
-			p.mark(kind.PhaseWaiting, waitsFor)
+			p.mark(lifecycle.PhaseWaiting, waitsFor)
 			p.set(as, "needs "+waitsFor, "")
 		default:
 			return false, nil
@@ -413,7 +413,7 @@ func (p *part) waitForRuntimes(ctx context.Context) {
 	defer cancel()
 	for _, s := range p.spec.Sites {
 		for s.FPM != "" && ctx.Err() == nil && !accepts(ctx, s.FPM) {
-			p.mark(kind.PhaseWaiting, s.App)
+			p.mark(lifecycle.PhaseWaiting, s.App)
 			_ = proc.Sleep(ctx, pollEvery)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/proc"
 	"dravit/internal/trouble"
 )
@@ -16,7 +17,7 @@ import (
 type part struct {
 	stack *stack
 	spec  kind.Part
-	kind  kind.Server
+	kind  kind.Kind
 
 	stop  context.CancelFunc // ends the part's process, then its goroutine
 	leave context.CancelFunc // ends the goroutine only: another keeper takes over
@@ -38,10 +39,10 @@ type part struct {
 	poke chan struct{} // next has another configuration
 
 	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
-	next     *kind.Part  // what spec is to become
-	config   string      // spec.Config of what the process runs with
-	spans    []kind.Span // until the first answer; the last one is open
-	status   kind.Status
+	next     *kind.Part       // what spec is to become
+	config   string           // spec.Config of what the process runs with
+	spans    []lifecycle.Span // until the first answer; the last one is open
+	status   lifecycle.Status
 	identity proc.Identity   // of the leading process, zero where unknown
 	members  []proc.Identity // every process of the part, as of the last proof
 	answered bool            // since the stack was started
@@ -58,8 +59,8 @@ func (p *part) give(spec kind.Part) {
 
 // askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
 func (p *part) askNow() {
-	if p.status.State == kind.Answers || p.status.State == kind.Unwell {
-		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = kind.Starting, "", "", "", time.Now()
+	if p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell {
+		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = lifecycle.Starting, "", "", "", time.Now()
 	}
 	select {
 	case p.poke <- struct{}{}:
@@ -88,26 +89,24 @@ func (p *part) tookConfig() {
 // reload has the running process take its new configuration, once its own test accepts that.
 func (p *part) reload(ctx context.Context) {
 	p.refused = ""
-	if tester, ok := p.kind.(kind.Tester); ok {
-		if err := p.test(ctx, tester.Test(p.spec)); err != nil {
-			p.refused = err.Error() + "; it runs on with the one before"
-			p.tookConfig() // until there is another
-			return
-		}
+	if err := p.test(ctx); err != nil {
+		p.refused = err.Error() + "; it runs on with the one before"
+		p.tookConfig() // until there is another
+		return
 	}
 	p.stack.mu.Lock()
 	id := p.identity
 	p.stack.mu.Unlock()
-	if err := id.Signal(p.kind.(kind.Reloader).Reload()); err != nil {
+	if err := id.Signal(p.kind.Traits().Reload); err != nil {
 		p.stack.keeper.log.Error("reloading", "part", p.spec.Name, "error", err)
 	}
 	p.tookConfig()
 }
 
 // mark notes that the part, on the way to its first answer, goes over to another phase; "": it is there.
-func (p *part) mark(phase kind.Phase, waitsFor string) { p.markAt(phase, waitsFor, time.Now()) }
+func (p *part) mark(phase lifecycle.Phase, waitsFor string) { p.markAt(phase, waitsFor, time.Now()) }
 
-func (p *part) markAt(phase kind.Phase, waitsFor string, now time.Time) {
+func (p *part) markAt(phase lifecycle.Phase, waitsFor string, now time.Time) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.answered {
@@ -121,15 +120,17 @@ func (p *part) markAt(phase kind.Phase, waitsFor string, now time.Time) {
 		last.To = now
 	}
 	if phase != "" {
-		p.spans = append(p.spans, kind.Span{Phase: phase, From: now, For: waitsFor})
+		p.spans = append(p.spans, lifecycle.Span{Phase: phase, From: now, For: waitsFor})
 	}
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
-func (p *part) set(state kind.State, because, next string) { p.setWith(state, "", because, next, nil) }
+func (p *part) set(state lifecycle.State, because, next string) {
+	p.setWith(state, "", because, next, nil)
+}
 
 // setWith is set with a code and the end of the log.
-func (p *part) setWith(state kind.State, code trouble.Code, because, next string, tail []string) {
+func (p *part) setWith(state lifecycle.State, code trouble.Code, because, next string, tail []string) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.status.State == state && p.status.Because == because {
@@ -140,11 +141,11 @@ func (p *part) setWith(state kind.State, code trouble.Code, because, next string
 	}
 	p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.LogTail = state, code, because, next, tail
 	p.stack.wake()
-	back := p.stack.held[p.spec.Name] && !slices.Contains([]kind.State{kind.Stopping, kind.Stopped, kind.Waiting, kind.Starting, kind.Pausing}, state)
+	back := p.stack.held[p.spec.Name] && !slices.Contains([]lifecycle.State{lifecycle.Stopping, lifecycle.Stopped, lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing}, state)
 	if back {
 		delete(p.stack.held, p.spec.Name)
 	}
-	if back || state == kind.Failed && p.stack.id != gatewayID {
+	if back || state == lifecycle.Failed && p.stack.id != gatewayID {
 		p.stack.keeper.parts.Go(p.stack.keeper.reroute)
 	}
 }
@@ -169,6 +170,6 @@ func (p *part) fail(code trouble.Code, because, next, log string) {
 	if next == "" {
 		next = "dravit logs " + p.spec.Name
 	}
-	p.setWith(kind.Failed, code, because, next, tail)
+	p.setWith(lifecycle.Failed, code, because, next, tail)
 	p.stack.keeper.log.Warn("part failed", "stack", p.stack.id, "part", p.spec.Name, "because", because)
 }

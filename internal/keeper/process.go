@@ -19,6 +19,7 @@ import (
 	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/proc"
 	"dravit/internal/trouble"
@@ -30,7 +31,7 @@ func (p *part) prepare(ctx context.Context) error {
 	if err := os.RemoveAll(p.spec.Temp); err != nil {
 		return err
 	}
-	if k, ok := p.kind.(kind.Cleaner); ok && p.spec.Data != "" {
+	if k, ok := p.kind.(kind.Store); ok && p.spec.Data != "" {
 		if err := k.Clean(p.spec, proc.Runs); err != nil {
 			return err
 		}
@@ -58,15 +59,12 @@ func (p *part) prepare(ctx context.Context) error {
 		}
 		p.unsynced = p.unsynced || filled
 	}
-	if _, ok := p.kind.(kind.Probed); ok {
+	if _, ok := p.kind.(kind.PageMaker); ok {
 		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
 			return err
 		}
 	}
-	if tester, ok := p.kind.(kind.Tester); ok {
-		return p.test(ctx, tester.Test(p.spec))
-	}
-	return nil
+	return p.test(ctx)
 }
 
 // clearSocket removes a socket that a crash left behind. A live one is never touched: some servers would steal it silently.
@@ -81,8 +79,12 @@ func clearSocket(path string) error {
 	return os.Remove(path)
 }
 
-// test has the program test its configuration, once for each configuration and version.
-func (p *part) test(ctx context.Context, c kind.Command) error {
+// test has the program test its configuration, once for each configuration and version, if it can.
+func (p *part) test(ctx context.Context) error {
+	c := p.kind.Test(p.spec)
+	if c.Path == "" {
+		return nil
+	}
 	mark := filepath.Join(p.spec.Conf, ".tested")
 	sum := sha256.Sum256([]byte(p.spec.Hash + p.spec.Config + p.spec.Version + p.spec.Program))
 	if old, err := os.ReadFile(mark); err == nil && bytes.Equal(old, sum[:]) {
@@ -224,7 +226,7 @@ const stopPatience = 15 * time.Second
 
 // end ends the part's processes and clears away what only they needed.
 func (p *part) end() {
-	p.set(kind.Stopping, "", "")
+	p.set(lifecycle.Stopping, "", "")
 	if p.spec.Log != "" && p.status.PID != 0 {
 		p.note("part %s is stopped", p.spec.Name)
 	}
@@ -237,7 +239,7 @@ func (p *part) end() {
 		command := p.kind.Command(p.spec)
 		signal, patience := command.Stop, stopPatience/2
 		if p.finish.Load() && command.Finish != 0 {
-			signal, patience = command.Finish, kind.Grace
+			signal, patience = command.Finish, lifecycle.Grace
 		}
 		_ = id.Signal(signal) // gone meanwhile is as good
 		gentle, cancel := context.WithTimeout(ctx, patience)
@@ -267,5 +269,5 @@ func (p *part) end() {
 	p.stack.mu.Lock()
 	p.status.PID, p.status.Memory, p.identity, p.members = 0, 0, proc.Identity{}, nil
 	p.stack.mu.Unlock()
-	p.set(kind.Stopped, "", "")
+	p.set(lifecycle.Stopped, "", "")
 }

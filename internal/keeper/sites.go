@@ -12,18 +12,19 @@ import (
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
 )
 
 // SiteStatus is a site's state as the keeper sees it.
 type SiteStatus struct {
-	Name     string     `json:"name"`
-	URL      string     `json:"url"`
-	State    kind.State `json:"state"`
-	Because  string     `json:"because,omitempty"`
-	Since    time.Time  `json:"since,omitzero"`     // when it took this state
-	ProvedAt time.Time  `json:"proved_at,omitzero"` // when its whole ladder held last
+	Name     string          `json:"name"`
+	URL      string          `json:"url"`
+	State    lifecycle.State `json:"state"`
+	Because  string          `json:"because,omitempty"`
+	Since    time.Time       `json:"since,omitzero"`     // when it took this state
+	ProvedAt time.Time       `json:"proved_at,omitzero"` // when its whole ladder held last
 	// LogFrom is where in the logs of its parts, in bytes, what was written since the ladder held last begins.
 	LogFrom map[string]int64 `json:"log_from,omitempty"`
 }
@@ -51,13 +52,13 @@ func behind(spec materialise.Spec, site materialise.Site) []string {
 }
 
 // blocker returns the first part behind a site that does not answer, and its state; "" if all do. The caller holds mu.
-func (s *stack) blocker(site materialise.Site) (name string, state kind.State) {
+func (s *stack) blocker(site materialise.Site) (name string, state lifecycle.State) {
 	for _, name := range behind(s.spec, site) {
 		p, runs := s.parts[name]
 		switch {
 		case !runs:
-			return name, kind.Stopped
-		case p.status.State != kind.Answers:
+			return name, lifecycle.Stopped
+		case p.status.State != lifecycle.Answers:
 			return name, p.status.State
 		}
 	}
@@ -68,7 +69,7 @@ func (s *stack) blocker(site materialise.Site) (name string, state kind.State) {
 func (s *stack) siteOf(site materialise.Site) *siteState {
 	x, ok := s.sites[site.Name]
 	if !ok {
-		x = &siteState{status: SiteStatus{Name: site.Name, URL: site.URL, State: kind.Starting, Since: time.Now()}}
+		x = &siteState{status: SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Starting, Since: time.Now()}}
 		s.sites[site.Name] = x
 	}
 	return x
@@ -83,11 +84,11 @@ func (s *stack) siteStatuses() []SiteStatus {
 		status.LogFrom = maps.Clone(status.LogFrom)
 		switch name, state := s.blocker(site); {
 		case len(s.parts) == 0:
-			status.State, status.Because = kind.Stopped, ""
-		case name != "" && state == kind.Stopped:
-			status.State, status.Because = kind.Waiting, "since "+name+" is stopped"
+			status.State, status.Because = lifecycle.Stopped, ""
+		case name != "" && state == lifecycle.Stopped:
+			status.State, status.Because = lifecycle.Waiting, "since "+name+" is stopped"
 		case name != "":
-			status.State, status.Because = kind.Waiting, "since "+name+" does not answer"
+			status.State, status.Because = lifecycle.Waiting, "since "+name+" does not answer"
 		}
 		all = append(all, status)
 	}
@@ -120,9 +121,9 @@ func (s *stack) recordSite(site materialise.Site, results []health.Result, sizes
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	x, now := s.siteOf(site), time.Now()
-	state, because, again := kind.Answers, "", askSiteAgain
+	state, because, again := lifecycle.Answers, "", askSiteAgain
 	if fell := health.Fell(results); fell != nil {
-		state, because, again = kind.Unwell, miss(fell), askSiteSoon
+		state, because, again = lifecycle.Unwell, miss(fell), askSiteSoon
 	} else {
 		x.status.ProvedAt, x.status.LogFrom = now, sizes
 	}
@@ -219,7 +220,7 @@ func withoutAdvisory(ladder []kind.Rung) []kind.Rung {
 
 // unmetRequirement says what the part's application requires and its process does not have, "" if nothing.
 func (p *part) unmetRequirement(ctx context.Context) string {
-	k, ok := p.kind.(kind.Requirer)
+	k, ok := p.kind.(kind.PageMaker)
 	if !ok || !p.spec.Want.Demanding() {
 		return ""
 	}

@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/proc"
@@ -54,27 +55,27 @@ func (s *stack) changes() <-chan struct{} {
 	return s.changed
 }
 
-func (s *stack) ofPart(p *part) kind.Status {
+func (s *stack) ofPart(p *part) lifecycle.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return p.status
 }
 
 // stateOf returns the state of a part, stopped where there is none.
-func (s *stack) stateOf(name string) kind.State {
+func (s *stack) stateOf(name string) lifecycle.State {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if p, ok := s.parts[name]; ok {
 		return p.status.State
 	}
-	return kind.Stopped
+	return lifecycle.Stopped
 }
 
 // statuses returns every part's state in the order of the stack file's plan.
-func (s *stack) statuses() []kind.Status {
+func (s *stack) statuses() []lifecycle.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	all := []kind.Status{}
+	all := []lifecycle.Status{}
 	for _, spec := range s.spec.Parts {
 		if p, ok := s.parts[spec.Name]; ok {
 			all = append(all, p.status)
@@ -90,7 +91,7 @@ func (s *stack) seen() Seen {
 	defer s.mu.Unlock()
 	all := Unseen(s.spec)
 	for i, p := range all.Parts {
-		if j := slices.IndexFunc(running, func(x kind.Status) bool { return x.Name == p.Name }); j >= 0 {
+		if j := slices.IndexFunc(running, func(x lifecycle.Status) bool { return x.Name == p.Name }); j >= 0 {
 			all.Parts[i] = running[j]
 		}
 	}
@@ -189,11 +190,11 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 	s.mu.Lock()
 	var end []*part
 	for name, p := range s.parts {
-		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == kind.Failed {
+		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == lifecycle.Failed {
 			end = append(end, p)
 		} else {
 			p.give(x)
-			if p.status.State == kind.Unwell { // what it came to before may be mended
+			if p.status.State == lifecycle.Unwell { // what it came to before may be mended
 				p.askNow()
 			}
 		}
@@ -258,7 +259,7 @@ func (s *stack) hold(end []*part, wanted map[string]kind.Part) {
 // crashed has requests wait for sites whose pages were made by a part that died while it answered.
 func (s *stack) crashed(p *part) {
 	s.mu.Lock()
-	answered := p.status.State == kind.Answers || p.status.State == kind.Unwell
+	answered := p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell
 	hold := answered && slices.ContainsFunc(s.spec.Sites, func(x materialise.Site) bool { return x.App == p.spec.Name })
 	if hold {
 		s.held[p.spec.Name] = true
@@ -309,7 +310,7 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was rem
 		stopped, stop := context.WithCancel(context.Background())
 		left, leave := context.WithCancel(context.Background())
 		p := &part{stack: s, spec: spec, kind: k, stop: stop, leave: leave, done: make(chan struct{}),
-			status: statusOf(spec, kind.Waiting)}
+			status: statusOf(spec, lifecycle.Waiting)}
 		p.status.Since = time.Now()
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
 		p.poke, p.config, p.members = make(chan struct{}, 1), was.Configs[spec.Name], was.Members[spec.Name]
@@ -324,7 +325,7 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was rem
 	slices.SortStableFunc(launches, func(a, b launch) int { return weight(a.part) - weight(b.part) })
 	for _, l := range launches {
 		s.keeper.parts.Go(l.run)
-		if l.part.spec.Role == kind.Database {
+		if l.part.kind.Traits().HeadStart {
 			select {
 			case <-l.part.launched:
 			case <-time.After(headStart):
@@ -337,10 +338,10 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was rem
 const headStart = 10 * time.Millisecond
 
 func weight(p *part) int {
-	switch p.spec.Role {
-	case kind.Database:
+	switch {
+	case p.kind.Traits().HeadStart:
 		return 0
-	case kind.Runtime:
+	case p.spec.Role == kind.RoleRuntime:
 		return 1
 	}
 	return 2
@@ -352,7 +353,7 @@ func (s *stack) end(parts []*part, toComeBack bool) {
 	for depth := range 3 {
 		var now []*part
 		for _, p := range parts {
-			if depthOf(p.kind.Role()) == depth {
+			if depthOf(p.spec.Role) == depth {
 				now = append(now, p)
 			}
 		}
@@ -375,7 +376,7 @@ func (s *stack) end(parts []*part, toComeBack bool) {
 // depthOf is how far a role is from the visitor.
 func depthOf(r kind.Role) int {
 	switch {
-	case r == kind.Web:
+	case r == kind.RoleWeb:
 		return 0
 	case r.Store():
 		return 2
@@ -384,7 +385,7 @@ func depthOf(r kind.Role) int {
 }
 
 // halt ends the named parts, all where none is named, and returns their last states.
-func (s *stack) halt(names []string) ([]kind.Status, error) {
+func (s *stack) halt(names []string) ([]lifecycle.Status, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	s.mu.Lock()
@@ -404,7 +405,7 @@ func (s *stack) halt(names []string) ([]kind.Status, error) {
 		s.asking()
 	}
 	s.end(parts, false)
-	var last []kind.Status
+	var last []lifecycle.Status
 	for _, p := range parts {
 		last = append(last, p.status) // its goroutine has ended
 	}
@@ -459,19 +460,19 @@ func (s *stack) adopt() error {
 }
 
 // settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states have it.
-func (s *stack) settled(all []kind.Status) (settled, answers bool) {
+func (s *stack) settled(all []lifecycle.Status) (settled, answers bool) {
 	settled, answers = true, true
 	failed := map[string]bool{}
 	for _, p := range all {
-		failed[p.Name] = p.State == kind.Failed
-		answers = answers && p.State == kind.Answers
+		failed[p.Name] = p.State == lifecycle.Failed
+		answers = answers && p.State == lifecycle.Answers
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range all {
 		switch p.State {
-		case kind.Answers, kind.Failed, kind.Unwell:
-		case kind.Waiting:
+		case lifecycle.Answers, lifecycle.Failed, lifecycle.Unwell:
+		case lifecycle.Waiting:
 			// What waits for a failed part waits for ever.
 			x := s.parts[p.Name]
 			settled = settled && x != nil && slices.ContainsFunc(x.spec.Uses, func(n string) bool { return failed[n] })
@@ -486,7 +487,7 @@ func (s *stack) settled(all []kind.Status) (settled, answers bool) {
 func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
 	for {
 		changed := s.changes()
-		if !slices.ContainsFunc(names, func(n string) bool { return s.stateOf(n) != kind.Answers }) {
+		if !slices.ContainsFunc(names, func(n string) bool { return s.stateOf(n) != lifecycle.Answers }) {
 			return
 		}
 		select {

@@ -1,7 +1,9 @@
 package kind
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"os"
 
 	"dravit/internal/stackfile"
@@ -10,11 +12,44 @@ import (
 // Defaults is embedded by kinds and stands for what they do not have: keys, a program, exports, configuration files.
 type Defaults struct{}
 
-func (Defaults) Keys() []string                     { return nil }
-func (Defaults) Programs() []string                 { return nil }
 func (Defaults) Fit(stackfile.Part, Program) string { return "" }
 func (Defaults) Exports(Part) Exports               { return Exports{} }
 func (Defaults) Files(Part) ([]File, error)         { return nil, nil }
+func (Defaults) Folders(Part) []string              { return nil }
+func (Defaults) Test(Part) Command                  { return Command{} }
+func (Defaults) DeepChecks(Part) []DeepCheck        { return nil }
+func (Defaults) LastWords(string) string            { return "" }
+
+func (Defaults) Inspect(context.Context, string, func(string, ...string) (string, error)) (string, map[string]string, error) {
+	return "", nil, errors.ErrUnsupported
+}
+
+// StoreDefaults are the answers of a store that starts with an empty folder and needs no accounts.
+type StoreDefaults struct{ Defaults }
+
+func (StoreDefaults) Template(Part) string                              { return "" }
+func (StoreDefaults) Fill(context.Context, Part, string) error          { return nil }
+func (StoreDefaults) Clean(Part, func(pid int, name string) bool) error { return nil }
+func (StoreDefaults) Prepare(context.Context, Part) error               { return nil }
+
+func (StoreDefaults) Sessions(context.Context, Part) ([]Session, int, string, error) {
+	return nil, 0, "", errors.ErrUnsupported
+}
+
+// RuntimeDefaults are the answers of a runtime whose modules belong to the project's own packages.
+type RuntimeDefaults struct{}
+
+func (RuntimeDefaults) ModuleFolders(Program) []string    { return nil }
+func (RuntimeDefaults) ReadModules(string) []Module       { return nil }
+func (RuntimeDefaults) Clients(string) []string           { return nil }
+func (RuntimeDefaults) ExtensionName(entry string) string { return entry }
+func (RuntimeDefaults) OfOneProcess(string) bool          { return false }
+
+func (RuntimeDefaults) LoadedModules(context.Context, Part) (Proof, error) {
+	return Proof{}, errors.ErrUnsupported
+}
+
+func (RuntimeDefaults) Debug(context.Context, Part) (string, error) { return "", errors.ErrUnsupported }
 
 // ConfigFile is the configuration of a part that the dravit program itself runs.
 func ConfigFile(name string, config any) ([]File, error) {

@@ -3,32 +3,40 @@ package kind
 import "dravit/internal/stackfile"
 
 // List is the kinds that a dravit program knows.
-type List []Server
+type List []Kind
 
 // Of returns the kind of that name, nil where there is none.
-func (l List) Of(name string) Server {
+func (l List) Of(name string) Kind {
 	for _, k := range l {
-		if k.Name() == name {
+		if k.Traits().Name == name {
 			return k
 		}
 	}
 	return nil
 }
 
-// Pure returns the pure half of every kind, for the planner.
-func (l List) Pure() map[string]Kind {
+// ByName returns every kind under its name.
+func (l List) ByName() map[string]Kind {
 	all := map[string]Kind{}
 	for _, k := range l {
-		all[k.Name()] = k
+		all[k.Traits().Name] = k
 	}
 	return all
+}
+
+// TraitsOf returns the traits of the kind of that name, zero if there is none: a newer Dravit may have written it down.
+func (l List) TraitsOf(name string) *Traits {
+	if k := l.Of(name); k != nil {
+		return k.Traits()
+	}
+	return &Traits{}
 }
 
 // Vocabulary says which keys each kind understands, for the stack file's reader.
 func (l List) Vocabulary() stackfile.Vocabulary {
 	words := stackfile.Vocabulary{}
 	for _, k := range l {
-		words[k.Name()] = k.Keys()
+		words[k.Traits().Name] = k.Traits().Keys
 	}
 	return words
 }

@@ -1,12 +1,10 @@
 package kind
 
 import (
-	"context"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
 
@@ -45,37 +43,6 @@ type Extended struct {
 	Unfit   []Choice // of the project's own modules: built for another runtime, so that one is better
 }
 
-// Extender is a runtime with modules: its pure half.
-type Extender interface {
-	// Extend chooses the modules for a part among those of the machine and the project.
-	Extend(want stackfile.Part, p Program, l *Library) Extended
-}
-
-// Client is a runtime that needs a module to reach some stores.
-type Client interface {
-	// Clients are the modules of which any one reaches a store of that kind. None: none is needed.
-	Clients(store string) []string
-}
-
-// Librarian finds and reads the modules of the machine.
-type Librarian interface {
-	// ModuleFolders are where modules for a found program may be.
-	ModuleFolders(p Program) []string
-	// ReadModules reads every module in a folder, in the order of their names.
-	ReadModules(dir string) []Module
-}
-
-// Scout reads the modules that a project brings itself. Their files are relative to it.
-type Scout interface {
-	Scan(project string, want stackfile.Part) []Module
-}
-
-// Equipped is a kind with programs for commands of the stack.
-type Equipped interface {
-	// Folders come first on the PATH of the part and of the stack's commands.
-	Folders(p Part) []string
-}
-
 // GoArch is an architecture as Go names it, of the name that some runtime has for it: x86_64-linux-gnu is amd64.
 func GoArch(text string) string {
 	for _, known := range [][2]string{{"x86_64", "amd64"}, {"x64", "amd64"}, {"amd64", "amd64"}, {"aarch64", "arm64"}, {"arm64", "arm64"}, {"i686", "386"}, {"ia32", "386"}, {"x86", "386"}} {
@@ -111,36 +78,9 @@ const (
 	Lacking   EntryState = "missing"   // wanted, and not there
 )
 
-// Inventory lists every module that a runtime could have, in the order of their names.
-type Inventory interface {
-	List(p Program, e Extended, l *Library) []Entry
-}
-
 // Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not answer.
 type Proof struct {
 	Web, Command []string
-}
-
-// Switcher is a runtime whose extensions are a list in the stack file.
-type Switcher interface {
-	// ExtensionName is the extension that an entry of the list means, in the form in which the runtime names what it has loaded.
-	ExtensionName(entry string) string
-	// OfOneProcess tells that only one of the web process and the command-line program can have an extension.
-	OfOneProcess(name string) bool
-}
-
-// Prover asks the running processes which modules they have loaded.
-type Prover interface {
-	Loaded(ctx context.Context, p Part) (Proof, error)
-}
-
-// Debugged is a runtime with a debugger.
-type Debugged interface {
-	// DebuggerName is the extension that debugger = true loads.
-	DebuggerName() string
-	// Debug proves that the part's debugger is live: it listens in the editor's place, has the part run a little code, and waits for the
-	// call. It returns what the debugger said of itself.
-	Debug(ctx context.Context, p Part) (string, error)
 }
 
 // Library is every module of the machine and the project, by what is asked of it: of many programs each looks up a few.

@@ -15,9 +15,6 @@ type Symptom struct {
 	Means, Remedy string
 }
 
-// Symptomatic is a kind that knows what its programs write. What stands first is the likelier cause of what stands after it.
-type Symptomatic interface{ Symptoms() []Symptom }
-
 // When makes a symptom.
 func When(cause string, words func() *regexp.Regexp, means, remedy string) Symptom {
 	return Symptom{Cause: cause, Words: words, Means: means, Remedy: remedy}

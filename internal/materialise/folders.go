@@ -63,7 +63,7 @@ func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec,
 			}
 		}
 	}
-	p := plan.Make(m.Input, kinds.Pure())
+	p := plan.Make(m.Input, kinds.ByName())
 	if !p.OK {
 		return Spec{}, fmt.Errorf("%s: %s", p.Faults[0].What, p.Faults[0].Because)
 	}

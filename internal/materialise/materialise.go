@@ -2,6 +2,7 @@
 package materialise
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
@@ -97,7 +98,11 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		return spec, err
 	}
 	for _, x := range p.Parts {
-		spec.Parts = append(spec.Parts, place(h, in, p, x, secrets[x.Name], host))
+		part := place(h, in, p, x, secrets[x.Name], host)
+		if kinds.Of(x.Kind).Traits().Databases {
+			giveAccount(&part, in.File.Name)
+		}
+		spec.Parts = append(spec.Parts, part)
 	}
 	for _, s := range p.Sites {
 		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Secure, s.Server, s.App, s.Expect, s.NetworkPort})
@@ -195,17 +200,13 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password strin
 	if x.Program == "" { // it runs the dravit program, or may
 		part.Self = host.Self
 	}
-	if x.Role == kind.Database {
-		part.Database = x.Want.Database
-		if part.Database == "" {
-			part.Database = databaseName(in.File.Name)
-		}
-		part.User = x.Want.User
-		if part.User == "" {
-			part.User = part.Database[:min(len(part.Database), 32)]
-		}
-	}
 	return part
+}
+
+// giveAccount names the database and the user of a part: as the stack file says, else after the stack.
+func giveAccount(p *kind.Part, stack string) {
+	p.Database = cmp.Or(p.Want.Database, databaseName(stack))
+	p.User = cmp.Or(p.Want.User, p.Database[:min(len(p.Database), 32)])
 }
 
 // databaseName makes a name that needs no quotes of a stack's.
@@ -227,7 +228,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		parts[spec.Parts[i].Name] = &spec.Parts[i]
 	}
 	for _, s := range p.Sites {
-		site := kind.Site{Name: s.Name, Host: s.Host, Aliases: s.Aliases, App: s.App}
+		site := kind.VirtualHost{Name: s.Name, Host: s.Host, Aliases: s.Aliases, App: s.App}
 		if s.Root != "" {
 			site.Root = filepath.Join(in.Project.Dir, s.Root)
 		}
@@ -240,7 +241,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 			site.Included = fmt.Sprintf("%x", sha256.Sum256(text))
 		}
 		if app := parts[s.App]; app != nil {
-			if app.Role == kind.App {
+			if app.Role == kind.RoleApp {
 				site.Proxy = fmt.Sprintf("%s:%d", kind.Host, app.Port)
 			} else {
 				site.FPM, site.Probe = app.Socket, filepath.Join(app.Conf, "probe.php")
@@ -253,7 +254,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 	for i := range spec.Parts {
 		for _, use := range spec.Parts[i].Uses {
 			if x := parts[use]; x != nil && x.Role.Store() {
-				spec.Parts[i].Stores = append(spec.Parts[i].Stores, kind.Store{Name: x.Name, Kind: x.Kind, Role: x.Role, Prefix: stackfile.EnvPrefix(x.Name)})
+				spec.Parts[i].Stores = append(spec.Parts[i].Stores, kind.StoreRef{Name: x.Name, Kind: x.Kind, Role: x.Role, Prefix: stackfile.EnvPrefix(x.Name)})
 			}
 		}
 	}
@@ -288,7 +289,7 @@ func configure(p *kind.Part, kinds kind.List) error {
 	bare.UpgradeFrom = ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
 	bare.Sites = nil // what a process knows of them stands in its files
-	if _, ok := k.(kind.Reloader); ok {
+	if k.Traits().Reload != 0 {
 		included := []string{}
 		for _, s := range p.Sites {
 			included = append(included, s.Included)
@@ -324,10 +325,10 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 		if e.NoLogin {
 			f["user"], f["password"] = "", ""
 		}
-		if p.Role == kind.Mail { // its secret is its inbox's own
+		if kinds.Of(p.Kind).Traits().Inbox { // its secret is its inbox's own
 			f["password"], f["socket"] = "", ""
 		}
-		if !p.Role.Store() && p.Role != kind.App {
+		if !p.Role.Store() && p.Role != kind.RoleApp {
 			f = map[string]string{}
 		}
 		fields[p.Name] = f
@@ -363,10 +364,8 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 	}
 	for i := range spec.Parts {
 		p := &spec.Parts[i]
-		if e, ok := kinds.Of(p.Kind).(kind.Equipped); ok {
-			p.Path = e.Folders(*p)
-			spec.Path = append(spec.Path, p.Path...)
-		}
+		p.Path = kinds.Of(p.Kind).Folders(*p)
+		spec.Path = append(spec.Path, p.Path...)
 	}
 	for i := range spec.Parts {
 		p := &spec.Parts[i]
@@ -374,7 +373,7 @@ func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) e
 		path := slices.Concat(p.Path, others, []string{host.Path}) // of two versions of one runtime, each part sees its own first
 		base := []string{"HOME=" + host.Home, "USER=" + host.User, "LOGNAME=" + host.User, "LANG=C.UTF-8", "PATH=" + strings.Join(path, string(os.PathListSeparator))}
 		p.Env = base
-		if p.Role == kind.Runtime || p.Role == kind.App {
+		if p.Role == kind.RoleRuntime || p.Role == kind.RoleApp {
 			p.Env = append(slices.Clone(base), spec.Env...)
 		}
 	}

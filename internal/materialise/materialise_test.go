@@ -32,7 +32,7 @@ func write(t *testing.T, h *home.Home, file string, path string) Spec {
 		Survey: survey.Survey{Host: survey.Host{EphemeralLow: 32768, EphemeralHigh: 60999}, Programs: []kind.Program{
 			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"built_in": "mysqli mysqlnd sqlite3", "cli": "/usr/bin/php8.2"}},
 			{Kind: "mariadb", Version: "10.11.19", Path: "/usr/sbin/mariadbd", Facts: map[string]string{"share": "/usr/share/mysql"}}}}}
-	p := plan.Make(in, all.Kinds().Pure())
+	p := plan.Make(in, all.Kinds().ByName())
 	require.True(t, p.OK, "%+v", p.Faults)
 	spec, err := Write(h, in, p, all.Kinds(), Host{Path: path, Home: "/home/ada", User: "ada", Self: "/d/bin/1/dravit", Link: "/d/bin/dravit"})
 	require.NoError(t, err)

@@ -15,23 +15,22 @@ type lack struct{ store, because string }
 // reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the part uses by name
 // must be reached: the returned text says which is not. One that it uses since the stack has it may be lacking.
 func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.Part) string {
-	client, ok := k.(kind.Client)
+	runtime, ok := k.(kind.Runtime)
 	if !ok {
 		return ""
 	}
-	extender := k.(kind.Extender)
 	has := func(name string) bool {
 		return slices.ContainsFunc(c.extended.Load, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(c.program.Facts["built_in"]), name)
 	}
 	for _, store := range m.plan.Parts { // those are decided before runtimes
-		names := client.Clients(store.Kind)
+		names := runtime.Clients(store.Kind)
 		if len(names) == 0 || slices.ContainsFunc(names, has) || want.Uses != nil && !slices.Contains(want.Uses, store.Name) {
 			continue
 		}
 		for _, name := range names { // every one that there is: which of them the application calls, nobody said
 			try := want
 			try.Also = append(slices.Clone(want.Also), name)
-			if e := extender.Extend(try, *c.program, m.modules()); len(e.Missing) == 0 {
+			if e := runtime.Extend(try, *c.program, m.modules()); len(e.Missing) == 0 {
 				want, c.extended = try, e
 				c.reaches = append(c.reaches, [2]string{name, store.Name})
 			}

@@ -95,7 +95,9 @@ func about(subject string) string {
 
 // needsClients tells whether a part may be a runtime that needs modules to reach stores.
 func (m *maker) needsClients(p stackfile.Part) bool {
-	return slices.ContainsFunc(p.Kind, func(k string) bool { _, ok := m.kinds[k].(kind.Client); return ok })
+	return slices.ContainsFunc(p.Kind, func(k string) bool {
+		return m.kinds[k] != nil && m.kinds[k].Traits().Extensions
+	})
 }
 
 // inOrder puts the decisions about one thing together, in the order in which things were decided first.
@@ -165,7 +167,7 @@ func (m *maker) addWebServer() map[string]stackfile.Part {
 	needed := slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.Server == "" })
 	for _, p := range parts {
 		for _, k := range p.Kind {
-			if m.kinds[k] != nil && m.kinds[k].Role() == kind.Web {
+			if m.kinds[k] != nil && m.kinds[k].Traits().Role == kind.RoleWeb {
 				needed = false
 			}
 		}
@@ -215,7 +217,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 		}
 		m.lacks[name] = c.lacks
 		want = m.guard(name, want, k)
-		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Role(), Data: k.Needs(want).Data,
+		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {
 			m.decide(subject+".data", "changed from "+c.upgrade, nil, "a newer program takes it over, with consent; a copy is made first")
@@ -295,7 +297,7 @@ func (m *maker) uses(file map[string]stackfile.Part) {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
 		p.Uses = p.Want.Uses
-		if p.Want.Uses != nil || p.Role != kind.Runtime && p.Role != kind.App {
+		if p.Want.Uses != nil || p.Role != kind.RoleRuntime && p.Role != kind.RoleApp {
 			continue
 		}
 		for _, other := range m.plan.Parts {

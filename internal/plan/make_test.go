@@ -35,7 +35,7 @@ func machine(t *testing.T, name, file string) plan.Input {
 	return in
 }
 
-func decide(in plan.Input) plan.Plan { return plan.Make(in, all.Kinds().Pure()) }
+func decide(in plan.Input) plan.Plan { return plan.Make(in, all.Kinds().ByName()) }
 
 func part(t *testing.T, p plan.Plan, name string) plan.Part {
 	t.Helper()
@@ -346,7 +346,7 @@ func TestManyParts(t *testing.T) {
 		ports[x.Port] = true
 	}
 	assert.Len(t, ports, 50)
-	assert.Equal(t, kind.Cache, p.Parts[0].Role)
+	assert.Equal(t, kind.RoleCache, p.Parts[0].Role)
 }
 
 // An input goes through JSON without changing its meaning: an empty list is a wish, an absent one is none.

@@ -76,10 +76,7 @@ func PartConsent(name string) string { return "part." + name }
 // guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes
 // those away that open a server to the network, until this machine's user agrees, and returns the rest.
 func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.Part {
-	var rules map[string]setting.Rule
-	if ruled, ok := k.(kind.Ruled); ok {
-		rules = ruled.Rules()
-	}
+	rules := k.Traits().Rules
 	left := maps.Clone(want.Settings)
 	for _, key := range slices.Sorted(maps.Keys(want.Settings)) {
 		subject, value := "part."+name+".settings."+key, string(want.Settings[key])

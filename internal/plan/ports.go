@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 )
@@ -94,7 +93,7 @@ func (m *maker) sockets() {
 
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
-	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return p.Role == kind.Mail }) {
+	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return m.kinds[p.Kind].Traits().Inbox }) {
 		m.plan.Gateway, m.plan.Secure, m.plan.Resolver = m.in.Ledger.Gateway, m.in.Ledger.Secure, m.in.Ledger.Resolver
 		return
 	}

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
-	"dravit/internal/kind"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 )
@@ -21,7 +21,7 @@ func (m *maker) settings() {
 		}
 		m.raise(p, p.Name, r.Settings)
 		for j := range m.plan.Parts {
-			if store := &m.plan.Parts[j]; store.Role == kind.Database && slices.Contains(p.Uses, store.Name) {
+			if store := &m.plan.Parts[j]; m.kinds[store.Kind].Traits().Databases && slices.Contains(p.Uses, store.Name) {
 				m.raise(store, p.Name, r.Database)
 			}
 		}
@@ -30,23 +30,24 @@ func (m *maker) settings() {
 
 // raise brings a part's settings to what an application of the part named by demands.
 func (m *maker) raise(p *Part, by string, wanted map[string]stackfile.Text) {
-	k, ok := m.kinds[p.Kind].(kind.Configured)
+	own := m.kinds[p.Kind].Traits().Settings
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
 		want, err := setting.Parse(string(wanted[name]))
 		if err != nil {
 			continue // the stack file was read already
 		}
 		subject := "part." + p.Name + ".settings." + name
-		if own, set := p.Want.Settings[name]; set {
-			if !want.Meets(name, string(own)) {
-				m.fault(subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, own), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
+		if said, set := p.Want.Settings[name]; set {
+			if !want.Meets(name, string(said)) {
+				m.fault(subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, said), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
 			}
 			continue
 		}
-		if !ok {
-			continue // a check will tell
+		now, known := own[name]
+		if !known {
+			now, known = own[strings.ReplaceAll(name, "_", "-")]
 		}
-		if now, known := k.Default(name); known && !want.Meets(name, now) {
+		if known && !want.Meets(name, now) { // of one that is not known, a check will tell
 			p.Want.Settings = maps.Clone(p.Want.Settings)
 			if p.Want.Settings == nil {
 				p.Want.Settings = map[string]stackfile.Text{}

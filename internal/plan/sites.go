@@ -24,7 +24,7 @@ func (m *maker) sites(number int) {
 	var servers []string
 	for _, p := range m.plan.Parts {
 		byName[p.Name] = p
-		if p.Role == kind.Web {
+		if p.Role == kind.RoleWeb {
 			servers = append(servers, p.Name)
 		}
 	}
@@ -48,7 +48,7 @@ func (m *maker) sites(number int) {
 		for _, folder := range m.in.Project.Each[s.Each] {
 			name := strings.ToLower(filepath.Base(folder))
 			h := host(s, name, number)
-			root, why := m.rootOf(s, folder, byName[s.App].Role == kind.App)
+			root, why := m.rootOf(s, folder, byName[s.App].Role == kind.RoleApp)
 			switch {
 			case !siteName().MatchString(name):
 				why = fmt.Sprintf("%q cannot be a host name, which has letters, digits and - only", name)
@@ -116,16 +116,16 @@ func (m *maker) site(s stackfile.Site, name, root string, number int, servers []
 		default:
 			m.fault(subject+".server", "the site "+name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
 		}
-	} else if p, ok := byName[s.Server]; ok && p.Role != kind.Web {
+	} else if p, ok := byName[s.Server]; ok && p.Role != kind.RoleWeb {
 		m.fault(subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
 	}
 	m.include(subject, site, byName[site.Server])
 	app, hasApp := byName[s.App]
-	if hasApp && app.Role != kind.Runtime && app.Role != kind.App {
+	if hasApp && app.Role != kind.RoleRuntime && app.Role != kind.RoleApp {
 		m.fault(subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
 	}
 	switch {
-	case hasApp && app.Role == kind.App: // it finds its files itself
+	case hasApp && app.Role == kind.RoleApp: // it finds its files itself
 	case s.Each != "":
 		site.Root = root
 		m.decide(subject+".root", root, nil, "it is the folder's")
@@ -141,7 +141,7 @@ func (m *maker) include(subject string, site Site, server Part) {
 	if site.Include == "" || server.Kind == "" {
 		return
 	}
-	if _, ok := m.kinds[server.Kind].(kind.Includer); !ok {
+	if !m.kinds[server.Kind].Traits().Includes {
 		m.fault(subject+".include", fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include), server.Kind+" has no directives",
 			"name the server that the file is written for: [part."+server.Name+"] kind = \"nginx\"")
 		return
@@ -156,7 +156,7 @@ func (m *maker) include(subject string, site Site, server Part) {
 // inboxes are sites, too: their addresses begin with the part's name and the stack's.
 func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
-		if p.Role == kind.Mail {
+		if m.kinds[p.Kind].Traits().Inbox {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
 			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
 		}

@@ -43,12 +43,13 @@ func (c candidate) flaws() int { return len(c.extended.Unfit) + len(c.lacks) }
 
 // offersOf returns the programs of a kind, the newest first.
 func (m *maker) offersOf(k kind.Kind) []offer {
-	if len(k.Programs()) == 0 {
-		own := kind.Program{Kind: k.Name(), Version: m.in.Version, Origin: "built-in"}
-		if v, ok := k.(kind.Versioned); ok {
-			own.Version = v.Version()
+	if len(k.Traits().Programs) == 0 {
+		own := kind.Program{
+			Kind:    k.Traits().Name,
+			Version: cmp.Or(k.Traits().BuiltIn, m.in.Version),
+			Origin:  "built-in",
 		}
-		if k.Role() == kind.App { // the project's own: Dravit does not know its version
+		if k.Traits().Role == kind.RoleApp { // the project's own: Dravit does not know its version
 			own.Version, own.Origin = "", "project"
 		}
 		return []offer{{program: own}}
@@ -73,7 +74,7 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 			})
 		}
 	}
-	return m.offers[k.Name()]
+	return m.offers[k.Traits().Name]
 }
 
 // modules is what the machine and the project have, sorted once.
@@ -95,7 +96,7 @@ func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand 
 	}
 	for _, folder := range m.foldersOf(name) {
 		for _, d := range m.in.Project.Manifests[folder].Demands {
-			if d.Program != k.Name() || d.Grammar == version.Pin && want.Version != "" {
+			if d.Program != k.Traits().Name || d.Grammar == version.Pin && want.Version != "" {
 				continue
 			}
 			if c, err := version.Read(d.Grammar, d.Text); err == nil {
@@ -134,7 +135,7 @@ func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile
 	by := map[string]string{}
 	for _, folder := range m.foldersOf(name) {
 		for _, e := range m.in.Project.Manifests[folder].Extensions {
-			if e.Program == k.Name() {
+			if e.Program == k.Traits().Name {
 				by[e.Name] = e.File + " wants it"
 				want.Also = append(want.Also, e.Name)
 			}
@@ -148,10 +149,10 @@ func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile
 func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written Written) candidate {
 	offers := m.offersOf(k)
 	if len(offers) == 0 {
-		return candidate{rejected: []Option{{Option: k.Name(), Because: "this machine has none"}}}
+		return candidate{rejected: []Option{{Option: k.Traits().Name, Because: "this machine has none"}}}
 	}
 	demands := m.demands(name, k, want)
-	extender, extends := k.(kind.Extender)
+	runtime, extends := k.(kind.Runtime)
 	var by map[string]string
 	if extends {
 		want, by = m.wanted(name, k, want)
@@ -168,7 +169,7 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 			why = k.Fit(want, *c.program)
 		}
 		if why == "" && extends {
-			c.extended = extender.Extend(want, *c.program, m.modules())
+			c.extended = runtime.Extend(want, *c.program, m.modules())
 			if why = missing(c.extended.Missing, by); why == "" {
 				why = m.reach(&c, k, want)
 			}
@@ -199,7 +200,7 @@ func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int,
 		}
 	}
 	good, had := m.in.History.Good.Parts[name]
-	if !had || good.Kind != k.Name() || m.in.Consent.Afresh {
+	if !had || good.Kind != k.Traits().Name || m.in.Consent.Afresh {
 		return best, false
 	}
 	i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program })
@@ -372,7 +373,7 @@ func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.P
 	file := in.File.Parts[name]
 	for _, kindName := range file.Kind {
 		k := kinds[kindName]
-		extender, ok := k.(kind.Extender)
+		runtime, ok := k.(kind.Runtime)
 		if !ok {
 			continue
 		}
@@ -390,7 +391,7 @@ func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.P
 			}
 		}
 		if best != nil {
-			return best, extender.Extend(want, *best, m.modules()), want
+			return best, runtime.Extend(want, *best, m.modules()), want
 		}
 	}
 	return nil, kind.Extended{}, file

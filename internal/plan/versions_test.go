@@ -303,12 +303,12 @@ func TestRuntime(t *testing.T) {
 	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nversion = \"< 8.3\"\nextensions = [\"kelp\", \"redis\"]\n[part.db]\nkind = \"sqlite\"\n")
 	p := decide(in)
 	require.False(t, p.OK)
-	program, extended, _ := plan.Runtime(in, p, all.Kinds().Pure(), "app")
+	program, extended, _ := plan.Runtime(in, p, all.Kinds().ByName(), "app")
 	require.NotNil(t, program)
 	assert.Equal(t, "8.2.36", program.Version, "where no plan is, the newest whose version serves tells what it lacks")
 	require.Len(t, extended.Missing, 1)
 	assert.Equal(t, "kelp", extended.Missing[0].Name)
-	program, _, _ = plan.Runtime(in, p, all.Kinds().Pure(), "db")
+	program, _, _ = plan.Runtime(in, p, all.Kinds().ByName(), "db")
 	assert.Nil(t, program)
 }
 

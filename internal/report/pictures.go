@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
@@ -45,11 +46,11 @@ func (c *canvas) close(height float64, title string) string {
 	return fmt.Sprintf(`<svg viewBox="0 0 %d %.0f" role="img" aria-label="%s">%s</svg>`, width, height, html.EscapeString(title), c.String())
 }
 
-func class(s kind.State) string {
+func class(s lifecycle.State) string {
 	switch s {
-	case kind.Answers:
+	case lifecycle.Answers:
 		return "good"
-	case kind.Failed, kind.Unwell:
+	case lifecycle.Failed, lifecycle.Unwell:
 		return "bad"
 	}
 	return "fair"
@@ -58,7 +59,7 @@ func class(s kind.State) string {
 // node is a box of the topology.
 type node struct {
 	id, name, what, where string
-	state                 kind.State
+	state                 lifecycle.State
 	x, y                  float64
 }
 
@@ -85,18 +86,18 @@ func topology(d Data) string {
 		add(0, node{id: "site." + s.Name, name: s.Name, what: strings.TrimPrefix(what, "http://"), where: "and HTTPS", state: d.siteState(s.Name)})
 	}
 	if len(d.Spec.Sites) > 0 {
-		state := kind.Stopped
+		state := lifecycle.Stopped
 		if slices.ContainsFunc(d.Checked.Sites, func(s stack.SiteCheck) bool {
 			return slices.ContainsFunc(s.Rungs, func(r health.Result) bool { return r.Rung == kind.Reaches && r.Holds != nil && *r.Holds })
 		}) {
-			state = kind.Answers
+			state = lifecycle.Answers
 		}
 		add(1, node{id: "gateway", name: "gateway", what: "Dravit " + d.Version, where: fmt.Sprintf("ports %d, %d", d.Spec.Gateway, d.Spec.Secure), state: state})
 	}
 	for _, p := range d.Spec.Parts {
 		column := 3
 		switch {
-		case p.Role == kind.Web:
+		case p.Role == kind.RoleWeb:
 			column = 2
 		case p.Role.Store():
 			column = 4
@@ -215,7 +216,7 @@ func timeline(d Data) string {
 		c.text(left+done*scale+6, y+15, "soft", "start", milliseconds(done))
 	}
 	x := left
-	for _, phase := range []kind.Phase{kind.PhaseWaiting, kind.PhasePreparing, kind.PhaseStarting, kind.PhaseAnswering} {
+	for _, phase := range []lifecycle.Phase{lifecycle.PhaseWaiting, lifecycle.PhasePreparing, lifecycle.PhaseStarting, lifecycle.PhaseAnswering} {
 		fmt.Fprintf(&c, `<rect class="%s" x="%.1f" y="%.1f" width="12" height="12"/>`, phase, x, height-17)
 		c.text(x+18, height-7, "soft", "start", string(phase))
 		x += 110

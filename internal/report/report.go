@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"dravit/internal/health"
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -28,35 +28,35 @@ type Data struct {
 }
 
 // state of a part or a site as it was asked, "" where it was not.
-func (d Data) stateOf(name string) kind.State {
+func (d Data) stateOf(name string) lifecycle.State {
 	for _, p := range d.Checked.Parts {
 		if p.Name == name {
 			return p.State
 		}
 	}
-	return kind.Stopped
+	return lifecycle.Stopped
 }
 
-func (d Data) siteState(name string) kind.State {
+func (d Data) siteState(name string) lifecycle.State {
 	for _, s := range d.Checked.Sites {
 		if s.Name == name {
 			return s.State
 		}
 	}
-	return kind.Stopped
+	return lifecycle.Stopped
 }
 
 // State is the stack's.
-func (d Data) State() kind.State {
+func (d Data) State() lifecycle.State {
 	if len(d.Checked.Parts) == 0 {
-		return kind.Stopped
+		return lifecycle.Stopped
 	}
 	state := d.Checked.Parts[0].State
 	for _, p := range d.Checked.Parts {
-		state = kind.Worse(state, p.State)
+		state = lifecycle.Worse(state, p.State)
 	}
 	for _, s := range d.Checked.Sites {
-		state = kind.Worse(state, s.State)
+		state = lifecycle.Worse(state, s.State)
 	}
 	return state
 }
@@ -66,7 +66,7 @@ var text string
 
 type ladder struct {
 	Name, Kind string
-	State      kind.State
+	State      lifecycle.State
 	Rungs      []health.Result
 	MS         float64
 	Miss       string
@@ -99,7 +99,7 @@ func HTML(d Data) ([]byte, error) {
 	if n := len(d.Starts); n > 0 {
 		p.Last = &d.Starts[n-1]
 	}
-	add := func(name, kindName string, state kind.State, rungs []health.Result) {
+	add := func(name, kindName string, state lifecycle.State, rungs []health.Result) {
 		l := ladder{Name: name, Kind: kindName, State: state, Rungs: rungs}
 		for _, r := range rungs {
 			l.MS += r.MS
@@ -108,7 +108,7 @@ func HTML(d Data) ([]byte, error) {
 			l.Miss = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 		}
 		p.Total++
-		if state == kind.Answers {
+		if state == lifecycle.Answers {
 			p.Answering++
 		}
 		p.Ladders = append(p.Ladders, l)

@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -21,21 +22,21 @@ import (
 func data() Data {
 	yes, no := true, false
 	at := time.Date(2026, 11, 23, 7, 30, 0, 0, time.UTC)
-	span := func(phase kind.Phase, from, to int, waitsFor string) kind.Span {
-		return kind.Span{Phase: phase, From: at.Add(time.Duration(from) * time.Millisecond), To: at.Add(time.Duration(to) * time.Millisecond), For: waitsFor}
+	span := func(phase lifecycle.Phase, from, to int, waitsFor string) lifecycle.Span {
+		return lifecycle.Span{Phase: phase, From: at.Add(time.Duration(from) * time.Millisecond), To: at.Add(time.Duration(to) * time.Millisecond), For: waitsFor}
 	}
 	return Data{
 		Spec: materialise.Spec{Name: "ferry <&>", Dir: "/p/ferry", Gateway: 8080, Secure: 8443,
-			Parts: []kind.Part{{Name: "web", Kind: "nginx", Version: "1.22", Role: kind.Web, Socket: "/s"}, {Name: "app", Kind: "php", Role: kind.Runtime, Uses: []string{"db"}, Socket: "/s"}, {Name: "db", Kind: "mariadb", Role: kind.Database, Port: 13306}},
+			Parts: []kind.Part{{Name: "web", Kind: "nginx", Version: "1.22", Role: kind.RoleWeb, Socket: "/s"}, {Name: "app", Kind: "php", Role: kind.RoleRuntime, Uses: []string{"db"}, Socket: "/s"}, {Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306}},
 			Sites: []materialise.Site{{Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:8080/", Server: "web", App: "app"}}},
 		Checked: stack.Checked{
-			Parts: []stack.PartCheck{{Name: "web", Kind: "nginx", State: kind.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 1}}}, {Name: "app", Kind: "php", State: kind.Answers},
-				{Name: "db", Kind: "mariadb", State: kind.Failed, Rungs: []health.Result{{Rung: kind.Alive, Holds: &no, Expected: "a running process", Got: "<none>"}, {Rung: kind.Open}}}},
-			Sites: []stack.SiteCheck{{Name: "ferry", State: kind.Unwell, Rungs: []health.Result{{Rung: kind.Resolves, Holds: &no, Advisory: true}, {Rung: kind.Reaches, Holds: &yes}}}}},
+			Parts: []stack.PartCheck{{Name: "web", Kind: "nginx", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 1}}}, {Name: "app", Kind: "php", State: lifecycle.Answers},
+				{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Rungs: []health.Result{{Rung: kind.Alive, Holds: &no, Expected: "a running process", Got: "<none>"}, {Rung: kind.Open}}}},
+			Sites: []stack.SiteCheck{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{{Rung: kind.Resolves, Holds: &no, Advisory: true}, {Rung: kind.Reaches, Holds: &yes}}}}},
 		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: "part.db.port", Choice: "13306", Because: []string{"the first free port"}, Rejected: []plan.Option{{Option: "3306", Because: "held by <mysqld>"}}}},
 			Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.1", Now: "php 8.2", Because: "it was upgraded"}}},
-		Starts: []stack.StartRecord{{At: at, Took: 300, Begun: []string{"web"}, Spans: map[string][]kind.Span{}}, {At: at, Took: 200, All: true, Begun: []string{"web", "app", "db"}, Spans: map[string][]kind.Span{
-			"db": {span(kind.PhasePreparing, 20, 30, ""), span(kind.PhaseStarting, 30, 150, ""), span(kind.PhaseAnswering, 150, 160, "")}, "app": {span(kind.PhaseWaiting, 40, 160, "db"), span(kind.PhaseAnswering, 160, 190, "")}}}},
+		Starts: []stack.StartRecord{{At: at, Took: 300, Begun: []string{"web"}, Spans: map[string][]lifecycle.Span{}}, {At: at, Took: 200, All: true, Begun: []string{"web", "app", "db"}, Spans: map[string][]lifecycle.Span{
+			"db": {span(lifecycle.PhasePreparing, 20, 30, ""), span(lifecycle.PhaseStarting, 30, 150, ""), span(lifecycle.PhaseAnswering, 150, 160, "")}, "app": {span(lifecycle.PhaseWaiting, 40, 160, "db"), span(lifecycle.PhaseAnswering, 160, 190, "")}}}},
 		At: at, Version: "0.1.0",
 	}
 }

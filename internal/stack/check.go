@@ -9,6 +9,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 )
 
@@ -16,7 +17,7 @@ import (
 type PartCheck struct {
 	Name  string          `json:"name"`
 	Kind  string          `json:"kind"`
-	State kind.State      `json:"state"`
+	State lifecycle.State `json:"state"`
 	Rungs []health.Result `json:"rungs"`
 	// BecauseOf is the part that it uses and that does not answer: what fails here, fails for that.
 	BecauseOf string `json:"because_of,omitempty"`
@@ -28,7 +29,7 @@ type PartCheck struct {
 type SiteCheck struct {
 	Name  string          `json:"name"`
 	URL   string          `json:"url"`
-	State kind.State      `json:"state"`
+	State lifecycle.State `json:"state"`
 	Rungs []health.Result `json:"rungs"`
 	// BecauseOf is the part behind the site that does not answer: what fails here, fails for that.
 	BecauseOf string `json:"because_of,omitempty"`
@@ -42,7 +43,7 @@ type Checked struct {
 	Reachable []Reach // from other machines
 	Deeds     []health.DeedResult
 
-	seen  []kind.Status       // by the keeper, just before
+	seen  []lifecycle.Status  // by the keeper, just before
 	sites []keeper.SiteStatus // likewise
 	logs  map[string]int64    // how long each part's log was before anything was asked, in bytes
 }
@@ -86,41 +87,41 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		return out, err
 	}
 	out.Answers = len(results) > 0
-	stateOf := func(holds bool, seen kind.State) kind.State {
+	stateOf := func(holds bool, seen lifecycle.State) lifecycle.State {
 		switch {
-		case holds && seen != kind.Stopped:
-			return kind.Answers
-		case seen == kind.Answers:
-			return kind.Unwell
+		case holds && seen != lifecycle.Stopped:
+			return lifecycle.Answers
+		case seen == lifecycle.Answers:
+			return lifecycle.Unwell
 		}
 		return seen
 	}
 	for i, p := range spec.Parts {
-		seen := kind.Stopped
-		if j := slices.IndexFunc(status.Parts, func(x kind.Status) bool { return x.Name == p.Name }); j >= 0 {
+		seen := lifecycle.Stopped
+		if j := slices.IndexFunc(status.Parts, func(x lifecycle.Status) bool { return x.Name == p.Name }); j >= 0 {
 			seen = status.Parts[j].State
 		}
 		state := stateOf(health.Holds(results[i]), seen)
 		var requires []kind.Requirement
-		if state == kind.Answers {
+		if state == lifecycle.Answers {
 			if requires, err = s.requirements(ctx, p); err != nil {
 				return out, err
 			}
 			if _, unmet := kind.Unmet(requires); unmet {
-				state = kind.Unwell
+				state = lifecycle.Unwell
 			}
 		}
-		out.Answers = out.Answers && state == kind.Answers
+		out.Answers = out.Answers && state == lifecycle.Answers
 		out.Parts = append(out.Parts, PartCheck{p.Name, p.Kind, state, results[i], "", requires})
 	}
-	stopped := !slices.ContainsFunc(status.Parts, func(p kind.Status) bool { return p.State != kind.Stopped })
+	stopped := !slices.ContainsFunc(status.Parts, func(p lifecycle.Status) bool { return p.State != lifecycle.Stopped })
 	for i, site := range spec.Sites {
 		r := results[len(spec.Parts)+i]
-		state := stateOf(health.Holds(r), kind.Answers)
+		state := stateOf(health.Holds(r), lifecycle.Answers)
 		if stopped {
-			state = kind.Stopped
+			state = lifecycle.Stopped
 		}
-		out.Answers = out.Answers && state == kind.Answers
+		out.Answers = out.Answers && state == lifecycle.Answers
 		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r, ""})
 	}
 	out.blame(whole, s.Kinds)
@@ -131,7 +132,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	failing := func(name string) bool {
 		i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == name })
-		return i >= 0 && c.Parts[i].State != kind.Answers
+		return i >= 0 && c.Parts[i].State != lifecycle.Answers
 	}
 	first := func(names []string) string {
 		if i := slices.IndexFunc(names, failing); i >= 0 {
@@ -140,13 +141,13 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 		return ""
 	}
 	for i, p := range c.Parts {
-		if part, ok := spec.Part(p.Name); ok && p.State != kind.Answers && p.State != kind.Failed && p.State != kind.Stopped {
+		if part, ok := spec.Part(p.Name); ok && p.State != lifecycle.Answers && p.State != lifecycle.Failed && p.State != lifecycle.Stopped {
 			c.Parts[i].BecauseOf = first(part.Uses)
 		}
 	}
 	for i, x := range c.Sites {
 		j := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
-		if x.State == kind.Answers || x.State == kind.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App, kinds) {
+		if x.State == lifecycle.Answers || x.State == lifecycle.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App, kinds) {
 			continue
 		}
 		site := spec.Sites[j]
@@ -167,8 +168,7 @@ func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	if runs := health.Fell(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not take the request
 		return false
 	}
-	k, ok := kinds.Of(part.Kind).(kind.Symptomatic)
-	return !ok || !slices.ContainsFunc(k.Symptoms(), func(s kind.Symptom) bool {
+	return !slices.ContainsFunc(kinds.TraitsOf(part.Kind).Symptoms, func(s kind.Symptom) bool {
 		_, _, at := s.Find(fell.Got, app)
 		return at >= 0 && s.Cause == "store-elsewhere"
 	})
@@ -176,7 +176,7 @@ func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 
 // requirements asks the process that serves pages for what the part's application requires.
 func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, error) {
-	if k, ok := s.Kinds.Of(p.Kind).(kind.Requirer); ok {
+	if k, ok := s.Kinds.Of(p.Kind).(kind.PageMaker); ok {
 		return k.Requirements(ctx, p)
 	}
 	return nil, nil
@@ -189,21 +189,21 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 		return err
 	}
 	var subjects []string
-	var deeds []kind.Deed
-	add := func(subject string, all []kind.Deed) {
+	var deeds []kind.DeepCheck
+	add := func(subject string, all []kind.DeepCheck) {
 		for _, d := range all {
 			subjects, deeds = append(subjects, subject), append(deeds, d)
 		}
 	}
 	for _, p := range c.Parts {
 		part, _ := spec.Part(p.Name)
-		if k, ok := s.Kinds.Of(part.Kind).(kind.Thorough); ok && p.State == kind.Answers {
-			add("part."+p.Name, k.Deeds(part))
+		if k := s.Kinds.Of(part.Kind); k != nil && p.State == lifecycle.Answers {
+			add("part."+p.Name, k.DeepChecks(part))
 		}
 	}
 	for _, x := range c.Sites {
 		i := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
-		if i < 0 || x.State != kind.Answers {
+		if i < 0 || x.State != lifecycle.Answers {
 			continue
 		}
 		target, err := gateway.Target(s.Home, spec, spec.Sites[i], s.Kinds)

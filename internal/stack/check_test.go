@@ -8,6 +8,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 )
 
@@ -24,20 +25,20 @@ func TestBlame(t *testing.T) {
 		Sites: []materialise.Site{{Name: "crew", App: "app", Server: "web"}, {Name: "inbox", Server: "mail"}},
 	}
 	for name, c := range map[string]struct {
-		mail, app, web kind.State
+		mail, app, web lifecycle.State
 		appFell        kind.RungName
 		crew           kind.RungName
 		got            string
 		want           []string // of app, crew and inbox
 	}{
-		"a store": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Matches, "", []string{"mail", "mail", "mail"}},
-		"a page with words": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies,
+		"a store": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Matches, "", []string{"mail", "mail", "mail"}},
+		"a page with words": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Replies,
 			"Fatal error: Uncaught mysqli_sql_exception: Table 'ferry.bookings' doesn't exist", []string{"mail", "", "mail"}},
-		"a page without a store": {kind.Stopped, kind.Unwell, kind.Answers, kind.Works, kind.Replies,
+		"a page without a store": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Replies,
 			"Fatal error: Uncaught RedisException: Connection refused in ferry.php:77", []string{"mail", "mail", "mail"}},
-		"no page":         {kind.Answers, kind.Failed, kind.Answers, kind.Alive, kind.Replies, "", []string{"", "app", ""}},
-		"no server":       {kind.Answers, kind.Answers, kind.Stopped, "", kind.Routed, "", []string{"", "web", ""}},
-		"the page itself": {kind.Answers, kind.Answers, kind.Answers, "", kind.Replies, "", []string{"", "", ""}},
+		"no page":         {lifecycle.Answers, lifecycle.Failed, lifecycle.Answers, kind.Alive, kind.Replies, "", []string{"", "app", ""}},
+		"no server":       {lifecycle.Answers, lifecycle.Answers, lifecycle.Stopped, "", kind.Routed, "", []string{"", "web", ""}},
+		"the page itself": {lifecycle.Answers, lifecycle.Answers, lifecycle.Answers, "", kind.Replies, "", []string{"", "", ""}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			app := PartCheck{Name: "app", Kind: "php", State: c.app}
@@ -46,11 +47,11 @@ func TestBlame(t *testing.T) {
 			}
 			got := Checked{
 				Parts: []PartCheck{
-					{Name: "mail", State: c.mail}, {Name: "db", State: kind.Answers}, app, {Name: "web", State: c.web},
+					{Name: "mail", State: c.mail}, {Name: "db", State: lifecycle.Answers}, app, {Name: "web", State: c.web},
 				},
 				Sites: []SiteCheck{
-					{Name: "crew", State: kind.Unwell, Rungs: fallen(c.crew, c.got)},
-					{Name: "inbox", State: kind.Unwell, Rungs: fallen(kind.Replies, "")},
+					{Name: "crew", State: lifecycle.Unwell, Rungs: fallen(c.crew, c.got)},
+					{Name: "inbox", State: lifecycle.Unwell, Rungs: fallen(kind.Replies, "")},
 				},
 			}
 			got.blame(spec, all.Kinds())

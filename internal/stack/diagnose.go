@@ -27,6 +27,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/plan"
@@ -44,7 +45,7 @@ type Diagnosis struct {
 	Since   string
 	Changes []plan.Change
 	// Exits are how processes ended since the stack was started, by part, also of parts that answer again.
-	Exits map[string]kind.Exit
+	Exits map[string]lifecycle.Exit
 }
 
 // Diagnose asks everything as Check does, gathers what there is to know of what does not answer, and finds the causes.
@@ -64,7 +65,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	if err != nil {
 		return Diagnosis{}, err
 	}
-	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits), Exits: map[string]kind.Exit{}}
+	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits), Exits: map[string]lifecycle.Exit{}}
 	spec, err := s.spec()
 	if err != nil {
 		return out, err
@@ -74,11 +75,11 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		if status.LastExit != nil {
 			out.Exits[p.Name] = *status.LastExit
 		}
-		if checked.Parts[i].State == kind.Answers { // whatever the keeper saw before
-			status.State, status.Because, status.Next = kind.Answers, "", ""
+		if checked.Parts[i].State == lifecycle.Answers { // whatever the keeper saw before
+			status.State, status.Because, status.Next = lifecycle.Answers, "", ""
 		}
-		if checked.Parts[i].State != kind.Answers && status.State == kind.Answers { // it fell since the keeper looked
-			status.State = kind.Unwell
+		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers { // it fell since the keeper looked
+			status.State = lifecycle.Unwell
 			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
 				status.Because = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 			}
@@ -102,50 +103,48 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	return out, ctx.Err()
 }
 
-func statusOf(all []kind.Status, name string) kind.Status {
-	if i := slices.IndexFunc(all, func(x kind.Status) bool { return x.Name == name }); i >= 0 {
+func statusOf(all []lifecycle.Status, name string) lifecycle.Status {
+	if i := slices.IndexFunc(all, func(x lifecycle.Status) bool { return x.Name == name }); i >= 0 {
 		return all[i]
 	}
-	return kind.Status{Name: name, State: kind.Stopped}
+	return lifecycle.Status{Name: name, State: lifecycle.Stopped}
 }
 
 // maxLogRead is how much of a log is read for causes.
 const maxLogRead = 256 << 10
 
 // examine gathers what there is to know of a part.
-func (s *Stack) examine(ctx context.Context, p kind.Part, status kind.Status, rungs []health.Result) diagnose.Part {
-	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: readFrom(p.Log, status.LogFrom), Program: true}
-	if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok {
-		out.Symptoms = k.Symptoms()
-	}
-	if p.Program != "" && p.Role != kind.App {
+func (s *Stack) examine(ctx context.Context, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.Part {
+	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: readFrom(p.Log, status.LogFrom), Program: true,
+		Traits: *s.Kinds.TraitsOf(p.Kind)}
+	if p.Program != "" && p.Role != kind.RoleApp {
 		_, err := os.Stat(p.Program)
 		out.Program = err == nil
 	}
 	for _, site := range p.Sites {
-		if site.Include != "" && p.Role == kind.Web {
+		if site.Include != "" && p.Role == kind.RoleWeb {
 			out.Included = append(out.Included, site.Include)
 		}
 	}
-	if status.State == kind.Answers {
+	if status.State == lifecycle.Answers {
 		return out
 	}
 	if p.Data != "" {
 		out.Data = examineTree(p.Data)
 	}
-	if p.Role == kind.App {
+	if p.Role == kind.RoleApp {
 		if ids, err := members.Of(p.Lock); err == nil {
 			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // none is known: none is said
 		}
 	}
-	if k, ok := s.Kinds.Of(p.Kind).(kind.SessionLister); ok {
+	if k, ok := s.Kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts {
 		out.Clients = clients(ctx, k, p)
 	}
 	return out
 }
 
 // clients asks a store who is connected to it. nil: it does not say.
-func clients(ctx context.Context, k kind.SessionLister, p kind.Part) *diagnose.Clients {
+func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
 	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
 	defer cancel()
 	sessions, limit, setting, err := k.Sessions(ctx, p)
@@ -276,7 +275,7 @@ func examineSite(ctx context.Context, spec materialise.Spec, site materialise.Si
 		}
 	}
 	server, _ := spec.Part(site.Server)
-	if i := slices.IndexFunc(server.Sites, func(x kind.Site) bool { return x.Name == site.Name }); i >= 0 && server.Sites[i].Root != "" {
+	if i := slices.IndexFunc(server.Sites, func(x kind.VirtualHost) bool { return x.Name == site.Name }); i >= 0 && server.Sites[i].Root != "" {
 		out.Root = examineRoot(server.Sites[i].Root)
 	}
 	return out

@@ -14,6 +14,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
@@ -76,14 +77,14 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 		if part != "" && name != part {
 			continue
 		}
-		program, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), name)
+		program, extended, _ := plan.Runtime(in, p, s.Kinds.ByName(), name)
 		if program == nil {
 			continue
 		}
 		x := PartExtensions{Part: name, Kind: program.Kind, Version: program.Version, Program: program.Path, Facts: program.Facts, Entries: []kind.Entry{}, Differences: []Difference{}}
 		k := s.Kinds.Of(program.Kind)
-		if lister, ok := k.(kind.Inventory); ok {
-			if list := lister.List(*program, extended, library); list != nil {
+		if runtime, ok := k.(kind.Runtime); ok {
+			if list := runtime.List(*program, extended, library); list != nil {
 				x.Entries = list
 			}
 		}
@@ -101,9 +102,9 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 }
 
 // prove asks the processes of a running part what they have loaded.
-func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, want kind.Extended) error {
-	prover, ok := k.(kind.Prover)
-	if !ok {
+func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Kind, want kind.Extended) error {
+	runtime, ok := k.(kind.Runtime)
+	if !ok || !k.Traits().Extensions {
 		return nil
 	}
 	spec, err := s.spec()
@@ -119,7 +120,7 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 		x.Unproved = fmt.Sprintf("it runs on %s %s still: dravit start brings it to this plan", runs.Kind, runs.Version)
 		return nil
 	}
-	proof, err := prover.Loaded(ctx, runs)
+	proof, err := runtime.LoadedModules(ctx, runs)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -128,10 +129,6 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 		return nil
 	}
 	x.Proved = true
-	ofOne := func(string) bool { return false }
-	if switcher, ok := k.(kind.Switcher); ok {
-		ofOne = switcher.OfOneProcess
-	}
 	planned := map[string]bool{}
 	for _, m := range want.Load {
 		planned[m.Name] = true
@@ -143,12 +140,12 @@ func (s *Stack) prove(ctx context.Context, x *PartExtensions, k kind.Server, wan
 	}
 	for _, name := range unionOf(planned, proof.Web, proof.Command) {
 		d := Difference{name, planned[name], slices.Contains(proof.Web, name), slices.Contains(proof.Command, name)}
-		if d.Web != d.Command && !ofOne(name) || planned[name] && !d.Web {
+		if d.Web != d.Command && !runtime.OfOneProcess(name) || planned[name] && !d.Web {
 			x.Differences = append(x.Differences, d)
 		}
 	}
-	if debugged, ok := k.(kind.Debugged); ok && runs.Debug != 0 {
-		x.Debugger = s.debugger(ctx, debugged, runs)
+	if k.Traits().Debugger != "" && runs.Debug != 0 {
+		x.Debugger = s.debugger(ctx, runtime, runs)
 	}
 	return nil
 }
@@ -163,7 +160,7 @@ func unionOf(planned map[string]bool, lists ...[]string) []string {
 	return slices.Compact(all)
 }
 
-func (s *Stack) debugger(ctx context.Context, k kind.Debugged, p kind.Part) *Debugger {
+func (s *Stack) debugger(ctx context.Context, k kind.Runtime, p kind.Part) *Debugger {
 	d := &Debugger{Host: kind.Host, Port: p.Debug, Local: p.Project, Remote: p.Project}
 	said, err := k.Debug(ctx, p)
 	switch {
@@ -200,7 +197,7 @@ type Switched struct {
 
 // Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it and asks the processes.
 // The file is left alone where no plan would satisfy it.
-func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(kind.Status)) (Switched, error) {
+func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(lifecycle.Status)) (Switched, error) {
 	out := Switched{Format: 1, Name: name, On: on}
 	in, p, err := s.Plan(ctx, plan.Consent{})
 	if err != nil {
@@ -212,9 +209,9 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		return out, err
 	}
 	out.Part = part
-	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
+	nameOf := s.extensionNames(kindName)
 	want := in.File.Parts[part].For(kindName)
-	if !on && want.Debugger && nameOf(name) == s.debuggerOf(kindName) {
+	if !on && want.Debugger && nameOf(name) == s.Kinds.TraitsOf(kindName).Debugger {
 		return out, &NoRuntimeError{"debugger = true of part " + part + " loads " + name, "take debugger out of [part." + part + "] in " + stackfile.Name}
 	}
 	key, list, change := s.listOf(in, p, part, kindName, name, on)
@@ -230,7 +227,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		}
 		out.File = text.File
 		if err := s.tryList(&in, part, kindName, key, list); err != nil {
-			out.Plan = plan.Make(in, s.Kinds.Pure())
+			out.Plan = plan.Make(in, s.Kinds.ByName())
 			return out, err
 		}
 		if err := home.ReplaceFile(filepath.Join(s.Dir, text.File), text.Text); err != nil {
@@ -260,7 +257,11 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		return out, err
 	}
 	if runs, ok := spec.Part(part); ok && x.Proved {
-		proof, err := s.Kinds.Of(runs.Kind).(kind.Prover).Loaded(ctx, runs)
+		runtime, ok := s.Kinds.Of(runs.Kind).(kind.Runtime)
+		if !ok {
+			return out, fmt.Errorf("part %s is of the kind %s, which has no extensions", part, runs.Kind)
+		}
+		proof, err := runtime.LoadedModules(ctx, runs)
 		if err != nil {
 			return out, err
 		}
@@ -273,22 +274,22 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	return out, nil
 }
 
-// debuggerOf is the extension that debugger = true loads, "" for a kind without one.
-func (s *Stack) debuggerOf(kindName string) string {
-	if k, ok := s.Kinds.Of(kindName).(kind.Debugged); ok {
-		return k.DebuggerName()
+// extensionNames returns what turns an entry of a list of extensions into the name of what is loaded.
+func (s *Stack) extensionNames(kindName string) func(entry string) string {
+	if k, ok := s.Kinds.Of(kindName).(kind.Runtime); ok {
+		return k.ExtensionName
 	}
-	return ""
+	return func(entry string) string { return entry }
 }
 
 // listOf returns which list of the stack file an extension is switched in, and what it is then. Where the file has no
 // list of extensions, all are loaded: then the list of those to leave out is the shorter one, and holds on other
 // machines.
 func (s *Stack) listOf(in plan.Input, p plan.Plan, part, kindName, name string, on bool) (key string, list []string, change bool) {
-	nameOf := s.Kinds.Of(kindName).(kind.Switcher).ExtensionName
+	nameOf := s.extensionNames(kindName)
 	same := func(e string) bool { return nameOf(e) == nameOf(name) }
 	want := in.File.Parts[part].For(kindName)
-	_, extended, _ := plan.Runtime(in, p, s.Kinds.Pure(), part)
+	_, extended, _ := plan.Runtime(in, p, s.Kinds.ByName(), part)
 	loaded := slices.ContainsFunc(extended.Load, func(m kind.Module) bool { return same(m.Name) })
 	left := slices.IndexFunc(want.Without, same)
 	switch {
@@ -352,11 +353,11 @@ func (s *Stack) tryList(in *plan.Input, part, kindName, key string, list []strin
 		f.Parts[name] = p
 	}
 	in.File = &f
-	if scout, ok := s.Kinds.Of(kindName).(kind.Scout); ok {
+	if runtime, ok := s.Kinds.Of(kindName).(kind.Runtime); ok {
 		others := slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool { return m.Kind == kindName })
-		in.Project.Modules = append(others, scout.Scan(s.Dir, f.Parts[part].For(kindName))...)
+		in.Project.Modules = append(others, runtime.Scan(s.Dir, f.Parts[part].For(kindName))...)
 	}
-	for _, fault := range plan.Make(*in, s.Kinds.Pure()).Faults {
+	for _, fault := range plan.Make(*in, s.Kinds.ByName()).Faults {
 		if fault.Subject == "part."+part {
 			return ErrNoPlan
 		}
@@ -370,7 +371,7 @@ func (s *Stack) switched(in plan.Input, part string) (name, kindName string, err
 	var runtimes []string
 	for _, name := range in.File.PartNames() {
 		for _, k := range in.File.Parts[name].Kind {
-			if _, ok := s.Kinds.Of(k).(kind.Switcher); ok && kinds[name] == "" {
+			if s.Kinds.TraitsOf(k).Extensions && kinds[name] == "" {
 				kinds[name] = k
 				runtimes = append(runtimes, name)
 			}

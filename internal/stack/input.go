@@ -44,7 +44,7 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	}
 	in.Consent = said.with(consent)
 	in.Consent.Suffixes = suffixes
-	return in, plan.Make(in, s.Kinds.Pure()), nil
+	return in, plan.Make(in, s.Kinds.ByName()), nil
 }
 
 // PathError says that a project's path holds a control character, which no configuration file can carry.
@@ -140,11 +140,11 @@ func (s *Stack) project(file *stackfile.File, allowed []string) project.Facts {
 	seen := map[string]bool{}
 	for _, name := range file.PartNames() {
 		for _, k := range file.Parts[name].Kind {
-			scout, ok := s.Kinds.Of(k).(kind.Scout)
+			runtime, ok := s.Kinds.Of(k).(kind.Runtime)
 			if !ok {
 				continue
 			}
-			for _, m := range scout.Scan(s.Dir, file.Parts[name].For(k)) {
+			for _, m := range runtime.Scan(s.Dir, file.Parts[name].For(k)) {
 				if key := m.Kind + " " + m.File + " " + m.Name; !seen[key] {
 					seen[key] = true
 					facts.Modules = append(facts.Modules, m)

@@ -161,12 +161,8 @@ func (s *Stack) subjects(file *stackfile.File, names []string) []string {
 
 // opens reports whether settings of a part open its server to the network.
 func opens(k kind.Kind, want stackfile.Part) bool {
-	ruled, ok := k.(kind.Ruled)
-	if !ok {
-		return false
-	}
 	for name, value := range want.Settings {
-		if setting.RuleOf(ruled.Rules(), name) == setting.Opens && !setting.Loopback(string(value)) {
+		if setting.RuleOf(k.Traits().Rules, name) == setting.Opens && !setting.Loopback(string(value)) {
 			return true
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/pattern"
@@ -122,7 +123,7 @@ type NoPartError struct {
 func (e *NoPartError) Error() string { return fmt.Sprintf("the stack has no part %q", e.Name) }
 
 // Stop ends the named parts, all where none is named. Data stays.
-func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error) {
+func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
 	var damaged *home.DamagedError
 	if len(parts) == 0 && errors.As(err, &damaged) { // the keeper knows what runs
@@ -142,7 +143,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]kind.Status, error)
 	if err != nil {
 		return nil, err
 	}
-	var last []kind.Status
+	var last []lifecycle.Status
 	err = s.withKeeper(ctx, program, func() (err error) {
 		last, err = s.Keeper.Stop(ctx, s.ID, parts)
 		return err
@@ -178,13 +179,13 @@ func (s *Stack) spec() (materialise.Spec, error) {
 // Status is what the keeper sees of a stack.
 type Status struct {
 	keeper.Seen
-	State     kind.State
+	State     lifecycle.State
 	Reachable []Reach // from other machines
 }
 
 // Status returns the states of the parts. A keeper that died is started again first.
 func (s *Stack) Status(ctx context.Context) (Status, error) {
-	out := Status{State: kind.Stopped}
+	out := Status{State: lifecycle.Stopped}
 	var err error
 	if s.Runs() {
 		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, keeper.ErrLeft) { // it died: another takes over
@@ -209,10 +210,10 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 		out.State = out.Parts[0].State
 	}
 	for _, p := range out.Parts {
-		out.State = kind.Worse(out.State, p.State)
+		out.State = lifecycle.Worse(out.State, p.State)
 	}
 	for _, x := range out.SiteStates {
-		out.State = kind.Worse(out.State, x.State)
+		out.State = lifecycle.Worse(out.State, x.State)
 	}
 	out.Reachable, err = s.reachable(out.Sites)
 	return out, err

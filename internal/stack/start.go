@@ -20,6 +20,7 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/plan"
@@ -52,15 +53,15 @@ type Started struct {
 	Plan  plan.Plan
 	file  *stackfile.File
 	Begun []string // parts
-	Parts []kind.Status
+	Parts []lifecycle.Status
 	Sites []keeper.SiteResult
-	Spans map[string][]kind.Span // of the parts that were begun
+	Spans map[string][]lifecycle.Span // of the parts that were begun
 }
 
 // Answers tells whether every part and every site answers.
 func (s Started) Answers() bool {
 	for _, p := range s.Parts {
-		if p.State != kind.Answers {
+		if p.State != lifecycle.Answers {
 			return false
 		}
 	}
@@ -82,7 +83,7 @@ type StartOptions struct {
 
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
 // change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
-func (s *Stack) Start(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+func (s *Stack) Start(ctx context.Context, o StartOptions, report func(lifecycle.Status)) (Started, error) {
 	began := time.Now()
 	var begun []string
 	timeout := o.Timeout
@@ -116,14 +117,14 @@ const maxMoves = 5
 func (s *Stack) robbed(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
-		i := slices.IndexFunc(out.Parts, func(x kind.Status) bool { return x.Name == p.Name })
-		if p.Port == 0 || i < 0 || out.Parts[i].State != kind.Failed {
+		i := slices.IndexFunc(out.Parts, func(x lifecycle.Status) bool { return x.Name == p.Name })
+		if p.Port == 0 || i < 0 || out.Parts[i].State != lifecycle.Failed {
 			continue
 		}
 		if out.Parts[i].Code == trouble.PortTaken {
 			return true // whoever had it may be gone by now
 		}
-		if k, ok := s.Kinds.Of(p.Kind).(kind.Symptomatic); ok && lostPort(p.Name, p.Port, k.Symptoms(), readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
 			return true // whoever had it may be gone by now
 		}
 		held[p.Port] = true
@@ -147,7 +148,7 @@ func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool
 }
 
 // startOnce makes one plan and brings the stack to it.
-func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.Status)) (Started, error) {
+func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifecycle.Status)) (Started, error) {
 	var out Started
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
 	if err != nil {
@@ -174,7 +175,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(kind.
 		}
 	}
 	var failed error
-	states, order := map[string]kind.Status{}, []string{}
+	states, order := map[string]lifecycle.Status{}, []string{}
 	err = s.withKeeper(ctx, program, func() error {
 		return s.Keeper.Start(ctx, s.ID, o.Restart, o.Timeout, func(e keeper.Event) {
 			switch {
@@ -238,7 +239,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		suffixes := in.Consent.Suffixes
 		in.Consent = said.with(o.Consent)
 		in.Consent.Suffixes = suffixes
-		out.Plan = plan.Make(in, s.Kinds.Pure())
+		out.Plan = plan.Make(in, s.Kinds.ByName())
 		if !out.Plan.OK {
 			return ErrNoPlan
 		}

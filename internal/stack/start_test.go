@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/home"
-	"dravit/internal/kind"
 	"dravit/internal/kind/all"
+	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/trouble"
 )
@@ -29,22 +29,22 @@ func TestRobbed(t *testing.T) {
 	const free = 1 // nobody but root listens there
 	for name, c := range map[string]struct {
 		port   int
-		status kind.Status
+		status lifecycle.Status
 		says   string
 		want   bool
 	}{
-		"the keeper saw a thief":     {free, kind.Status{State: kind.Failed, Code: trouble.PortTaken}, "", true},
-		"it says that it was robbed": {free, kind.Status{State: kind.Failed}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},
-		"it said so in another life": {free, kind.Status{State: kind.Failed, LogFrom: 150}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", false},
-		"somebody listens there":     {held, kind.Status{State: kind.Failed}, "", true},
-		"it failed by itself":        {free, kind.Status{State: kind.Failed, Code: trouble.Exited}, "TypeError: low tide\n", false},
-		"it did not fail":            {held, kind.Status{State: kind.Unwell, Code: trouble.PortTaken}, "", false},
-		"it has no port":             {0, kind.Status{State: kind.Failed, Code: trouble.PortTaken}, "", false},
+		"the keeper saw a thief":     {free, lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", true},
+		"it says that it was robbed": {free, lifecycle.Status{State: lifecycle.Failed}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},
+		"it said so in another life": {free, lifecycle.Status{State: lifecycle.Failed, LogFrom: 150}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", false},
+		"somebody listens there":     {held, lifecycle.Status{State: lifecycle.Failed}, "", true},
+		"it failed by itself":        {free, lifecycle.Status{State: lifecycle.Failed, Code: trouble.Exited}, "TypeError: low tide\n", false},
+		"it did not fail":            {held, lifecycle.Status{State: lifecycle.Unwell, Code: trouble.PortTaken}, "", false},
+		"it has no port":             {0, lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.NoError(t, os.WriteFile(log, fmt.Appendf(nil, "%-200s", c.says), 0o600))
 			c.status.Name = "app"
-			out := Started{Parts: []kind.Status{c.status}}
+			out := Started{Parts: []lifecycle.Status{c.status}}
 			out.Plan.Parts = []plan.Part{{Name: "app", Kind: "node", Port: c.port}}
 			assert.Equal(t, c.want, s.robbed(out))
 		})

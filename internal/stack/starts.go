@@ -4,16 +4,16 @@ import (
 	"time"
 
 	"dravit/internal/home"
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 )
 
 // StartRecord is one start after which everything answered.
 type StartRecord struct {
-	At    time.Time              `json:"at"`      // when it began
-	Took  int64                  `json:"took_ms"` // until everything answered
-	Begun []string               `json:"began"`   // parts
-	All   bool                   `json:"all"`     // it began every part: such starts can be compared
-	Spans map[string][]kind.Span `json:"spans"`   // what each did on its way
+	At    time.Time                   `json:"at"`      // when it began
+	Took  int64                       `json:"took_ms"` // until everything answered
+	Begun []string                    `json:"began"`   // parts
+	All   bool                        `json:"all"`     // it began every part: such starts can be compared
+	Spans map[string][]lifecycle.Span `json:"spans"`   // what each did on its way
 }
 
 // maxStarts is how many starts are kept.

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/leg"
 	"dravit/internal/materialise"
 	"dravit/internal/pattern"
 	"dravit/internal/resolver"
@@ -23,15 +24,15 @@ import (
 
 // Trace is the way of one request, leg by leg.
 type Trace struct {
-	Site    string     `json:"site"`
-	URL     string     `json:"url"`
-	Answers bool       `json:"answers"`
-	MS      float64    `json:"ms"` // of the whole request
-	Legs    []kind.Leg `json:"legs"`
+	Site    string    `json:"site"`
+	URL     string    `json:"url"`
+	Answers bool      `json:"answers"`
+	MS      float64   `json:"ms"` // of the whole request
+	Legs    []leg.Leg `json:"legs"`
 }
 
 // Fell returns the first leg that does not hold, nil where all do.
-func (t Trace) Fell() *kind.Leg {
+func (t Trace) Fell() *leg.Leg {
 	for i, l := range t.Legs {
 		if l.Holds != nil && !*l.Holds && !l.Advisory {
 			return &t.Legs[i]
@@ -65,7 +66,7 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 	t := Trace{Site: name, URL: site.URL}
 	held, failed := true, false
 	server, _ := spec.Part(site.Server)
-	legs := map[string]*kind.Leg{
+	legs := map[string]*leg.Leg{
 		"name":    {Leg: "name", Who: site.Host, Advisory: strings.HasSuffix(site.Host, "."+stackfile.DefaultSuffix)},
 		"gateway": {Leg: "gateway", Who: gateway.KindName, Version: s.Version},
 		"server":  {Leg: "server", Who: server.Name, Version: server.Version},
@@ -82,22 +83,22 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 			legs["name"].Holds = &failed
 		}
 	}
-	var behind []kind.Leg
+	var behind []leg.Leg
 	if target.App.Name != "" {
-		leg := "runtime"
-		if target.App.Role == kind.App {
-			leg = "application"
+		name := "runtime"
+		if target.App.Role == kind.RoleApp {
+			name = "application"
 		}
-		behind = []kind.Leg{{Leg: leg, Who: target.App.Name}}
+		behind = []leg.Leg{{Leg: name, Who: target.App.Name}}
 		for _, x := range target.App.Stores {
-			behind = append(behind, kind.Leg{Leg: "store", Who: x.Name})
+			behind = append(behind, leg.Leg{Leg: "store", Who: x.Name})
 		}
-		if target.Probed == nil {
+		if target.Maker == nil {
 			behind = behind[:1]
 		}
 	}
 	finish := func() (Trace, error) {
-		t.Legs = append([]kind.Leg{*legs["name"], *legs["gateway"], *legs["server"]}, behind...)
+		t.Legs = append([]leg.Leg{*legs["name"], *legs["gateway"], *legs["server"]}, behind...)
 		t.Answers = t.Fell() == nil
 		return t, ctx.Err()
 	}
@@ -106,9 +107,9 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 		path = site.Expect.Path
 	}
 	token := ""
-	if target.Probed != nil {
+	if target.Maker != nil {
 		path = kind.ProbePath
-		if token, err = target.Probed.ProbeToken(target.App); err != nil {
+		if token, err = target.Maker.ProbeToken(target.App); err != nil {
 			token = "none" // PHP does not run: the web server says so
 		}
 	}
@@ -145,12 +146,12 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 	legs["gateway"].MS = max(0, t.MS-passed)
 	legs["server"].Holds, legs["server"].MS = &held, passed
 	switch {
-	case target.Probed != nil && resp.StatusCode == http.StatusOK:
-		behind = target.Probed.Legs(target.App, body)
+	case target.Maker != nil && resp.StatusCode == http.StatusOK:
+		behind = target.Maker.Legs(target.App, body)
 		for _, l := range behind {
 			legs["server"].MS = max(0, legs["server"].MS-l.MS)
 		}
-	case target.Probed != nil:
+	case target.Maker != nil:
 		behind[0].Holds, behind[0].Got = &failed, fmt.Sprintf("status %d from the web server", resp.StatusCode)
 	case resp.StatusCode >= http.StatusInternalServerError && len(behind) > 0:
 		behind[0].Holds, behind[0].Got = &failed, fmt.Sprintf("status %d", resp.StatusCode)

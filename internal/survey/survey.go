@@ -56,7 +56,7 @@ type Host struct {
 
 // Machine is where to look and what for.
 type Machine struct {
-	Kinds    []kind.Server
+	Kinds    []kind.Kind
 	Settings settings.Settings
 	Cache    string // the file that remembers what programs said
 	Root     string // of the file system; "" is the machine's own. Recorded trees have another
@@ -66,7 +66,7 @@ type Machine struct {
 }
 
 // Here is this machine as this user sees it.
-func Here(kinds []kind.Server, set settings.Settings, cache string) Machine {
+func Here(kinds []kind.Kind, set settings.Settings, cache string) Machine {
 	base, _ := os.UserHomeDir() // without one, its folders are not looked into
 	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH")}
 }
@@ -123,10 +123,8 @@ func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require
 	l := m.look()
 	var wg sync.WaitGroup
 	for _, k := range m.Kinds {
-		if prober, ok := k.(kind.Prober); ok {
-			for _, found := range l.find(k.Programs()) {
-				l.ask(ctx, &wg, k.Name(), prober, found)
-			}
+		for _, found := range l.find(k.Traits().Programs) {
+			l.ask(ctx, &wg, k, found)
 		}
 	}
 	s.Tools = l.tools(ctx, &wg, requires)
@@ -172,11 +170,12 @@ func (l *looker) remember() {
 }
 
 // ask asks a found program what it is, unless it was asked before and is the same file.
-func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, kindName string, prober kind.Prober, found place) {
+func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found place) {
 	info, err := os.Stat(l.Root + found.path)
 	if err != nil {
 		return
 	}
+	kindName := k.Traits().Name
 	key := kindName + " " + found.path
 	if e, ok := l.known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) && (e.Until.IsZero() || time.Now().Before(e.Until)) {
 		l.mu.Lock()
@@ -198,7 +197,7 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, kindName string, p
 			}
 			return out, err
 		}
-		if v, facts, err := prober.Probe(ctx, l.Root+found.path, run); err == nil {
+		if v, facts, err := k.Inspect(ctx, l.Root+found.path, run); err == nil {
 			if _, err := version.Parse(v); err == nil {
 				e.Program = &kind.Program{Kind: kindName, Version: v, Path: found.path, Origin: found.origin, Facts: facts}
 				for _, fact := range facts {
@@ -282,26 +281,27 @@ func (l *looker) real(path string) string {
 func (l *looker) modules(programs []kind.Program) []kind.Module {
 	all := []kind.Module{}
 	for _, k := range l.Kinds {
-		librarian, ok := k.(kind.Librarian)
-		if !ok {
+		runtime, ok := k.(kind.Runtime)
+		if !ok || !k.Traits().Extensions {
 			continue
 		}
+		name := k.Traits().Name
 		dirs := slices.Clone(l.Settings.Extensions)
 		for _, p := range programs {
-			if p.Kind == k.Name() {
-				dirs = append(dirs, librarian.ModuleFolders(p)...)
+			if p.Kind == name {
+				dirs = append(dirs, runtime.ModuleFolders(p)...)
 			}
 		}
 		slices.Sort(dirs)
 		for _, dir := range slices.Compact(dirs) {
-			stamp, key := stampOf(dir), k.Name()+" "+dir
+			stamp, key := stampOf(dir), name+" "+dir
 			if stamp == "" {
 				continue
 			}
 			now, ok := l.known.Modules[key]
 			if !ok || now.Stamp != stamp {
 				l.changed = true
-				now = shelf{stamp, librarian.ReadModules(dir)}
+				now = shelf{stamp, runtime.ReadModules(dir)}
 			}
 			l.fresh.Modules[key] = now
 			all = append(all, now.Modules...)

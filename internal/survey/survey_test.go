@@ -26,13 +26,15 @@ import (
 
 // boat is a kind whose programs are called boat and tell their version when asked.
 type boat struct {
-	kind.Server
+	kind.Kind
 	asked *atomic.Int64
 }
 
-func (boat) Name() string       { return "boat" }
-func (boat) Programs() []string { return []string{"boat", "boat[0-9]*"} }
-func (b boat) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (boat) Traits() *kind.Traits {
+	return &kind.Traits{Name: "boat", Programs: []string{"boat", "boat[0-9]*"}}
+}
+
+func (b boat) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	b.asked.Add(1)
 	out, err := run(path, "--version")
 	version, ok := strings.CutPrefix(strings.TrimSpace(out), "boat ")
@@ -250,7 +252,7 @@ func TestScriptBeforeAProgram(t *testing.T) {
 // fleet is a kind whose programs tell which file they really are.
 type fleet struct{ boat }
 
-func (fleet) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (fleet) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	return "3.1.0", map[string]string{kind.FactExecutable: "/home/ada/.fleet/versions/3.1/bin/boat"}, nil
 }
 
@@ -348,8 +350,8 @@ func TestMissingCompanion(t *testing.T) {
 // alone is a boat whose oars are missing.
 type alone struct{ boat }
 
-func (a alone) Probe(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
-	v, facts, err := a.boat.Probe(ctx, path, run)
+func (a alone) Inspect(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	v, facts, err := a.boat.Inspect(ctx, path, run)
 	facts["oars"] = ""
 	return v, facts, err
 }

@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
@@ -71,15 +72,15 @@ func sum(results []health.Result) string {
 
 // Check writes every ladder.
 func (u *UI) Check(name string, c stack.Checked) {
-	state := kind.Answers
+	state := lifecycle.Answers
 	answering := 0
 	var rows []row
-	add := func(name, kindName string, s kind.State, r []health.Result, because string) {
-		if s == kind.Answers {
+	add := func(name, kindName string, s lifecycle.State, r []health.Result, because string) {
+		if s == lifecycle.Answers {
 			answering++
 		}
 		var n []string
-		if s != kind.Stopped {
+		if s != lifecycle.Stopped {
 			n = misses(r)
 		}
 		if because != "" {
@@ -88,7 +89,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 		rows = append(rows, row{[]string{name, kindName, u.state(s), u.dots(r), sum(r)}, n})
 	}
 	for _, p := range c.Parts {
-		state = kind.Worse(state, p.State)
+		state = lifecycle.Worse(state, p.State)
 		add(p.Name, p.Kind, p.State, p.Rungs, p.BecauseOf)
 		for _, r := range p.Requires {
 			mark := u.paint(green, "●")
@@ -101,7 +102,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 	advisory := 0
 	for _, s := range c.Sites {
-		state = kind.Worse(state, s.State)
+		state = lifecycle.Worse(state, s.State)
 		add(s.Name, "site", s.State, s.Rungs, s.BecauseOf)
 		if unresolved(s.Rungs) {
 			advisory++
@@ -116,7 +117,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 			r := row{cells: []string{d.Subject, d.Deed, u.paint(green, "holds"), milliseconds(d.MS)}}
 			if d.Holds == nil || !*d.Holds {
 				r.cells[2], r.notes = u.paint(red, "does not hold"), []string{"expected " + d.Expected + ", got " + d.Got}
-				state = kind.Worse(state, kind.Unwell)
+				state = lifecycle.Worse(state, lifecycle.Unwell)
 			}
 			rows = append(rows, r)
 		}
@@ -125,19 +126,19 @@ func (u *UI) Check(name string, c stack.Checked) {
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
 	u.say(u.dim("● holds  ○ does not  · not asked  - does not hold, and is advisory"))
-	if state != kind.Stopped {
+	if state != lifecycle.Stopped {
 		u.advice(advisory)
 		u.reachable(c.Reachable)
 	}
 	switch state {
-	case kind.Answers:
+	case lifecycle.Answers:
 		if len(c.Sites) > 0 {
 			u.Next("open " + c.Sites[0].URL)
 		}
-	case kind.Stopped:
+	case lifecycle.Stopped:
 		u.Next("dravit start")
 	default:
-		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool { return p.State != kind.Answers }) {
+		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool { return p.State != lifecycle.Answers }) {
 			u.Next("dravit names hosts on, or dravit names resolver on")
 			return
 		}
@@ -147,9 +148,9 @@ func (u *UI) Check(name string, c stack.Checked) {
 
 // Trace writes the way of one request, leg by leg, each with its share of the time.
 func (u *UI) Trace(t stack.Trace) {
-	state := kind.Answers
+	state := lifecycle.Answers
 	if !t.Answers {
-		state = kind.Unwell
+		state = lifecycle.Unwell
 	}
 	u.say(u.bold(t.Site) + "  " + u.state(state) + "  " + t.URL + "  " + u.dim(milliseconds(t.MS)))
 	var rows []row

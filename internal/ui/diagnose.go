@@ -7,18 +7,18 @@ import (
 	"strings"
 	"time"
 
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
 // Diagnosis writes the causes, each with its evidence and its remedy.
 func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
-	state := kind.Answers
+	state := lifecycle.Answers
 	switch {
 	case d.Stopped:
-		state = kind.Stopped
+		state = lifecycle.Stopped
 	case !d.Answers:
-		state = kind.Unwell
+		state = lifecycle.Unwell
 	}
 	head := u.bold(name) + "  " + u.state(state)
 	switch {

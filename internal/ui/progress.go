@@ -1,36 +1,35 @@
 package ui
 
 import (
+	"dravit/internal/lifecycle"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"time"
-
-	"dravit/internal/kind"
 )
 
 // Progress shows a start on its way.
 type Progress struct {
 	u     *UI
 	began time.Time
-	said  map[string]kind.State
+	said  map[string]lifecycle.State
 	busy  map[string]string
 	tick  *time.Ticker
-	lines chan kind.Status
+	lines chan lifecycle.Status
 	ended chan struct{}
 }
 
 // Progress begins to show a start. End must be called.
 func (u *UI) Progress() *Progress {
-	p := &Progress{u: u, began: time.Now(), said: map[string]kind.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
-		lines: make(chan kind.Status), ended: make(chan struct{})}
+	p := &Progress{u: u, began: time.Now(), said: map[string]lifecycle.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
+		lines: make(chan lifecycle.Status), ended: make(chan struct{})}
 	go p.run()
 	return p
 }
 
 // Report takes a part's new state.
-func (p *Progress) Report(s kind.Status) { p.lines <- s }
+func (p *Progress) Report(s lifecycle.Status) { p.lines <- s }
 
 // End ends the showing.
 func (p *Progress) End() {
@@ -56,12 +55,12 @@ func (p *Progress) run() {
 }
 
 // take writes a line for each part that has come to rest, and keeps the others for the line at the bottom.
-func (p *Progress) take(s kind.Status) {
-	if s.State == kind.Answers && s.Since.Before(p.began) {
+func (p *Progress) take(s lifecycle.Status) {
+	if s.State == lifecycle.Answers && s.Since.Before(p.began) {
 		return // it ran before
 	}
 	switch s.State {
-	case kind.Answers, kind.Failed, kind.Unwell, kind.Pausing:
+	case lifecycle.Answers, lifecycle.Failed, lifecycle.Unwell, lifecycle.Pausing:
 		delete(p.busy, s.Name)
 		if p.said[s.Name] == s.State {
 			return

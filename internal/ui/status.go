@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
@@ -48,7 +48,7 @@ func (u *UI) Status(s stack.Status) {
 	var rows []row
 	for _, p := range s.Parts {
 		proved := "-"
-		if !p.ProvedAt.IsZero() && p.State != kind.Stopped {
+		if !p.ProvedAt.IsZero() && p.State != lifecycle.Stopped {
 			proved = duration(now.Sub(p.ProvedAt)) + " ago"
 		}
 		var n []string
@@ -58,7 +58,7 @@ func (u *UI) Status(s stack.Status) {
 		if p.Restarts > 0 {
 			n = append(n, "restarted "+plural(p.Restarts, "time"))
 		}
-		if x := p.LastExit; x != nil && p.State != kind.Stopped {
+		if x := p.LastExit; x != nil && p.State != lifecycle.Stopped {
 			ran := time.Duration(x.RanMS) * time.Millisecond
 			n = append(n, duration(now.Sub(x.At))+" ago, after "+duration(ran)+": "+x.How)
 		}
@@ -73,7 +73,7 @@ func (u *UI) Status(s stack.Status) {
 		rows = nil
 		for _, x := range s.SiteStates {
 			proved := "-"
-			if !x.ProvedAt.IsZero() && x.State != kind.Stopped {
+			if !x.ProvedAt.IsZero() && x.State != lifecycle.Stopped {
 				proved = duration(now.Sub(x.ProvedAt)) + " ago"
 			}
 			var n []string
@@ -86,13 +86,13 @@ func (u *UI) Status(s stack.Status) {
 	}
 	u.passedOver(s.Notes)
 	u.say("")
-	if s.State != kind.Stopped {
+	if s.State != lifecycle.Stopped {
 		u.reachable(s.Reachable)
 	}
 	switch s.State {
-	case kind.Answers:
+	case lifecycle.Answers:
 		u.Next("dravit check asks every part now")
-	case kind.Stopped:
+	case lifecycle.Stopped:
 		u.Next("dravit start")
 	default:
 		u.Next("dravit check shows which rung does not hold; dravit diagnose says why")
@@ -101,7 +101,7 @@ func (u *UI) Status(s stack.Status) {
 
 // Started writes what a start came to, once all parts answer.
 func (u *UI) Started(name string, s stack.Started, took time.Duration) {
-	head := u.bold(name) + "  " + u.state(kind.Answers)
+	head := u.bold(name) + "  " + u.state(lifecycle.Answers)
 	if len(s.Begun) == 0 {
 		head += "  nothing to start: every part runs already"
 	} else {
@@ -123,9 +123,9 @@ func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 }
 
 // Stopped writes what a stop ended.
-func (u *UI) Stopped(name string, parts []kind.Status) {
+func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 	if len(parts) == 0 {
-		u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  nothing was running")
+		u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  nothing was running")
 		return
 	}
 	var names []string
@@ -133,5 +133,5 @@ func (u *UI) Stopped(name string, parts []kind.Status) {
 		names = append(names, p.Name)
 	}
 	slices.Sort(names)
-	u.say(u.bold(name) + "  " + u.state(kind.Stopped) + "  " + plural(len(parts), "part") + " ended: " + strings.Join(names, ", ") + "; data stays")
+	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " ended: " + strings.Join(names, ", ") + "; data stays")
 }

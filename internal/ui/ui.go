@@ -2,6 +2,7 @@
 package ui
 
 import (
+	"dravit/internal/lifecycle"
 	"fmt"
 	"io"
 	"os"
@@ -10,8 +11,6 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"golang.org/x/term"
-
-	"dravit/internal/kind"
 )
 
 func plural(n int, word string) string {
@@ -65,13 +64,13 @@ func (u *UI) bold(text string) string {
 	return style("1", text)
 }
 
-func (u *UI) state(s kind.State) string {
+func (u *UI) state(s lifecycle.State) string {
 	switch s {
-	case kind.Answers:
+	case lifecycle.Answers:
 		return u.paint(green, string(s))
-	case kind.Failed, kind.Unwell:
+	case lifecycle.Failed, lifecycle.Unwell:
 		return u.paint(red, string(s))
-	case kind.Stopped, kind.Asleep:
+	case lifecycle.Stopped, lifecycle.Asleep:
 		return u.dim(string(s))
 	}
 	return u.paint(yellow, string(s))

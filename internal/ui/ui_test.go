@@ -15,6 +15,8 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/leg"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -36,10 +38,10 @@ func TestCheck(t *testing.T) {
 	u, out := plainUI()
 	u.Check("ferry", stack.Checked{
 		Parts: []stack.PartCheck{
-			{Name: "app", Kind: "php", State: kind.Answers, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &yes)}},
-			{Name: "db", Kind: "mariadb", State: kind.Unwell, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
+			{Name: "app", Kind: "php", State: lifecycle.Answers, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &yes)}},
+			{Name: "db", Kind: "mariadb", State: lifecycle.Unwell, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
 		},
-		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: kind.Answers, Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"}, rung(kind.Reaches, &yes)}}},
+		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"}, rung(kind.Reaches, &yes)}}},
 	})
 	text := out.String()
 	assert.Contains(t, text, "ferry  unwell  2 of 3 answer\n")
@@ -57,10 +59,10 @@ func lastLine(text string) string {
 
 func TestStatus(t *testing.T) {
 	u, out := plainUI()
-	u.Status(stack.Status{State: kind.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
-		SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: kind.Waiting, Because: "since db does not answer"}}, Parts: []kind.Status{
-			{Name: "app", Kind: "php", Version: "8.2.36", State: kind.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
-			{Name: "db", Kind: "mariadb", State: kind.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
+	u.Status(stack.Status{State: lifecycle.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
+		SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Waiting, Because: "since db does not answer"}}, Parts: []lifecycle.Status{
+			{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
+			{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
 		}}})
 	text := out.String()
 	assert.Contains(t, text, "ferry  failed\n")
@@ -106,10 +108,10 @@ func TestFailure(t *testing.T) {
 func TestProgress(t *testing.T) {
 	u, out := plainUI()
 	p := u.Progress()
-	p.Report(kind.Status{Name: "old", State: kind.Answers, Since: time.Now().Add(-time.Hour)})
-	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Starting})
-	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Answers, Since: time.Now()})
-	p.Report(kind.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: kind.Answers, Since: time.Now()})
+	p.Report(lifecycle.Status{Name: "old", State: lifecycle.Answers, Since: time.Now().Add(-time.Hour)})
+	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Starting})
+	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()})
+	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()})
 	p.End()
 	assert.Equal(t, 1, strings.Count(out.String(), "db            mariadb 10.11         answers"), out.String())
 	assert.NotContains(t, out.String(), "old", "what ran before is no news")
@@ -126,7 +128,7 @@ func TestStartedAndStopped(t *testing.T) {
 	assert.Contains(t, out.String(), "- resolves is advisory: the system's resolver does not know 1 name;")
 	u.Started("ferry", stack.Started{}, time.Second)
 	assert.Contains(t, out.String(), "nothing to start")
-	u.Stopped("ferry", []kind.Status{{Name: "db"}, {Name: "app"}})
+	u.Stopped("ferry", []lifecycle.Status{{Name: "db"}, {Name: "app"}})
 	assert.Contains(t, out.String(), "2 parts ended: app, db; data stays")
 	u.Stopped("ferry", nil)
 	assert.Contains(t, out.String(), "nothing was running")
@@ -135,9 +137,9 @@ func TestStartedAndStopped(t *testing.T) {
 func TestColourNeverAlone(t *testing.T) {
 	var out bytes.Buffer
 	u := &UI{Out: &out, Err: &out}
-	assert.Contains(t, u.state(kind.Failed), "failed")
-	assert.Contains(t, u.state(kind.Failed), "\x1b[")
-	u.table([]string{"a", "b"}, []row{{cells: []string{u.state(kind.Answers), "x"}}, {cells: []string{"y", "z"}}})
+	assert.Contains(t, u.state(lifecycle.Failed), "failed")
+	assert.Contains(t, u.state(lifecycle.Failed), "\x1b[")
+	u.table([]string{"a", "b"}, []row{{cells: []string{u.state(lifecycle.Answers), "x"}}, {cells: []string{"y", "z"}}})
 	lines := strings.Split(out.String(), "\n")
 	assert.Equal(t, lipgloss.Width("answers  x"), lipgloss.Width(lines[1]), "colour takes no room")
 }
@@ -236,7 +238,7 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 
 	yes, no := true, false
 	out.Reset()
-	u.Trace(stack.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []kind.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
+	u.Trace(stack.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []leg.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
 	text = out.String()
 	for _, want := range []string{"gateway  gateway  -        holds          5.0 ms  ▪▪▪▪▪▪▪▪▪▪▪▪\n", "does not hold", "  refused\n", "not asked", "dravit diagnose says why db"} {
 		assert.Contains(t, text, want)
@@ -246,7 +248,7 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	w := u.Watch()
 	c := stack.Checked{}
 	for i := range 30 {
-		c.Parts = append(c.Parts, stack.PartCheck{Name: fmt.Sprintf("a-rather-long-name-of-a-boat-%d", i), Kind: "dravit-cache", State: kind.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 3}}})
+		c.Parts = append(c.Parts, stack.PartCheck{Name: fmt.Sprintf("a-rather-long-name-of-a-boat-%d", i), Kind: "dravit-cache", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 3}}})
 	}
 	for range 40 {
 		out.Reset()

@@ -10,7 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"dravit/internal/health"
-	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 )
 
@@ -54,20 +54,20 @@ func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows i
 
 func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) []string {
 	u := w.u
-	state := kind.Answers
+	state := lifecycle.Answers
 	answering, total := 0, 0
 	type line struct {
 		key, name, what, took, dots string
-		state                       kind.State
+		state                       lifecycle.State
 		misses                      []string
 	}
 	var all []line
-	add := func(key, name, what string, s kind.State, results []health.Result) {
+	add := func(key, name, what string, s lifecycle.State, results []health.Result) {
 		total++
-		if s == kind.Answers {
+		if s == lifecycle.Answers {
 			answering++
 		}
-		state = kind.Worse(state, s)
+		state = lifecycle.Worse(state, s)
 		ms := 0.0
 		for _, r := range results {
 			if !r.Advisory {
@@ -75,13 +75,13 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 			}
 		}
 		took := milliseconds(ms)
-		if s != kind.Answers {
+		if s != lifecycle.Answers {
 			ms = math.NaN()
 		}
 		h := append(w.history[key], ms)
 		w.history[key] = h[max(0, len(h)-maxHistory):]
 		l := line{key: key, name: name, what: what, took: took, dots: u.dots(results), state: s}
-		if s != kind.Stopped {
+		if s != lifecycle.Stopped {
 			l.misses = misses(results)
 		}
 		all = append(all, l)
@@ -115,11 +115,11 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 
 // Glance writes a look as one line: what does not answer, and why.
 func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
-	state := kind.Answers
+	state := lifecycle.Answers
 	var wrong []string
-	note := func(name string, s kind.State, results []health.Result) {
-		state = kind.Worse(state, s)
-		if s != kind.Answers {
+	note := func(name string, s lifecycle.State, results []health.Result) {
+		state = lifecycle.Worse(state, s)
+		if s != lifecycle.Answers {
 			wrong = append(wrong, strings.TrimSpace(name+" "+string(s)+" "+strings.Join(misses(results), "; ")))
 		}
 	}

@@ -9,22 +9,35 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/webrules"
 )
 
 // New returns the kind.
-func New() kind.Server { return apache{} }
+func New() kind.Kind { return apache{} }
 
 type apache struct{ kind.Defaults }
 
-func (apache) Name() string       { return "apache" }
-func (apache) Role() kind.Role    { return kind.Web }
-func (apache) Programs() []string { return []string{"apache2", "httpd"} }
+var _ kind.Kind = apache{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:     "apache",
+		Role:     kind.RoleWeb,
+		Programs: []string{"apache2", "httpd"},
+		Includes: true,
+		Reload:   syscall.SIGUSR1, // a graceful restart, in which requests finish as they began
+		Symptoms: symptoms(),
+	}
+})
+
+func (apache) Traits() *kind.Traits { return traits() }
 
 // Needs a port: Apache listens on no Unix socket.
 func (apache) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18080} }
@@ -41,7 +54,7 @@ var modules = []string{"mpm_event", "unixd", "authn_core", "authz_core", "authz_
 // optional modules are ones that a project's .htaccess may ask for; the rest is needed.
 var optional = []string{"access_compat", "authn_file", "auth_basic", "authz_user", "expires", "deflate", "filter", "proxy_wstunnel", "authz_host", "authn_core", "unixd"}
 
-func (apache) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (apache) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // Server version: Apache/2.4.71 (Debian)
 	m := pattern.Of(`Apache/(\d\S*)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -112,7 +125,7 @@ AddDefaultCharset UTF-8
 RequestHeader set Host "expr=%{HTTP:Dravit-Visited}" "expr=-n %{HTTP:Dravit-Visited}"
 RequestHeader unset Dravit-Visited
 `)
-	for _, t := range kind.MIMETypes {
+	for _, t := range webrules.MIMETypes {
 		fmt.Fprintf(&b, "AddType %s\n", t)
 	}
 	b.WriteString(`<Directory />
@@ -136,8 +149,8 @@ RequestHeader unset Dravit-Visited
 
 // hosts puts the sites in the order in which Apache looks at them, which takes the first that matches: those of whole names, then each
 // wildcard as a host of its own, the longest first.
-func hosts(sites []kind.Site) []kind.Site {
-	var whole, wild []kind.Site
+func hosts(sites []kind.VirtualHost) []kind.VirtualHost {
+	var whole, wild []kind.VirtualHost
 	for _, s := range sites {
 		own := s
 		own.Aliases = nil
@@ -152,11 +165,11 @@ func hosts(sites []kind.Site) []kind.Site {
 		}
 		whole = append(whole, own)
 	}
-	slices.SortStableFunc(wild, func(a, b kind.Site) int { return strings.Count(b.Host, ".") - strings.Count(a.Host, ".") })
+	slices.SortStableFunc(wild, func(a, b kind.VirtualHost) int { return strings.Count(b.Host, ".") - strings.Count(a.Host, ".") })
 	return append(whole, wild...)
 }
 
-func site(b *strings.Builder, s kind.Site) {
+func site(b *strings.Builder, s kind.VirtualHost) {
 	fmt.Fprintf(b, "<VirtualHost *>\n  ServerName %s\n", s.Host)
 	for _, alias := range s.Aliases {
 		fmt.Fprintf(b, "  ServerAlias %s\n", alias)
@@ -180,7 +193,7 @@ func site(b *strings.Builder, s kind.Site) {
   RewriteRule %[3]s - [R=404,L]
   RewriteCond %%{REQUEST_URI} ^/\.well-known/
   RewriteRule %[3]s - [R=404,L]
-`, quote(s.Root), kind.SecretPattern, kind.ScriptPattern)
+`, quote(s.Root), webrules.SecretPattern, webrules.ScriptPattern)
 	index := "index.html"
 	if s.FPM != "" {
 		index = "index.php index.html"
@@ -197,7 +210,7 @@ func site(b *strings.Builder, s kind.Site) {
     RewriteCond %%{REQUEST_FILENAME}/index.html !-f
 `, index, quote(pattern.Literal(s.Root)))
 	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
-		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n", kind.ScriptPattern)
+		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n", webrules.ScriptPattern)
 		return
 	}
 	fpm := "proxy:unix:" + s.FPM + "|fcgi://localhost/"
@@ -234,12 +247,6 @@ func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
 
-// Includes tells that sites may have directives of their own.
-func (apache) Includes() {}
-
-// Reload is USR1: a graceful restart, in which requests finish as they began.
-func (apache) Reload() syscall.Signal { return syscall.SIGUSR1 }
-
 func (apache) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGWINCH}
 }
@@ -268,8 +275,8 @@ func (apache) LastWords(log string) string {
 	return ""
 }
 
-// Symptoms are what the server writes.
-func (apache) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`), "Apache does not accept a directive, $1: $2", "correct the file that the site includes"),
 		kind.When("directive-refused", pattern.New(`(\.htaccess): Invalid command '(php_(?:admin_)?(?:value|flag))'`),

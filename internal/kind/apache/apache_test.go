@@ -11,7 +11,7 @@ import (
 )
 
 func TestFiles(t *testing.T) {
-	files, err := New().Files(kind.Part{Port: 18080, Conf: "/c", Temp: "/t", Log: "/l", Facts: map[string]string{factModules: "/nowhere", factBuiltin: "unixd proxy_fcgi"}, Sites: []kind.Site{
+	files, err := New().Files(kind.Part{Port: 18080, Conf: "/c", Temp: "/t", Log: "/l", Facts: map[string]string{factModules: "/nowhere", factBuiltin: "unixd proxy_fcgi"}, Sites: []kind.VirtualHost{
 		{Host: "ferry.localhost", Root: `/projects/"ferry" office`, FPM: "/tmp/d/app.sock", Probe: "/c/probe.php"},
 		{Host: "files.localhost", Root: "/projects/files"},
 		{Host: "api.localhost", Proxy: "127.0.0.1:18000"},

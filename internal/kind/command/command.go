@@ -17,8 +17,18 @@ import (
 // Base is embedded by such kinds.
 type Base struct{ kind.Defaults }
 
-func (Base) Role() kind.Role                 { return kind.App }
-func (Base) Keys() []string                  { return []string{"command", "port"} }
+// Traits are those of a kind whose server is a command of the project's own. programs is nil if Dravit does not know
+// what runs the command.
+func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Traits {
+	return &kind.Traits{
+		Name:     name,
+		Role:     kind.RoleApp,
+		Keys:     []string{"command", "port"},
+		Programs: programs,
+		Symptoms: symptoms,
+	}
+}
+
 func (Base) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
 
 func (Base) Fit(want stackfile.Part, _ kind.Program) string {

@@ -15,7 +15,7 @@ const refused = `connection to server (?:at|on socket) ("[^"]+"(?:(?: \([^)]*\))
 	`(?:Error 111 connecting to |Connection refused - connect\(2\) for )"?([\w.:]+(?:" port \d+)?)`
 
 // Symptoms are what servers of a project's own write, in whatever language.
-func (Base) Symptoms() []kind.Symptom {
+func Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`), "the server wants $1, which somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),

@@ -4,11 +4,16 @@ package custom
 import (
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"sync"
 )
 
 // New returns the kind.
-func New() kind.Server { return custom{} }
+func New() kind.Kind { return custom{} }
 
 type custom struct{ command.Base }
 
-func (custom) Name() string { return "custom" }
+var _ kind.Kind = custom{}
+
+var traits = sync.OnceValue(func() *kind.Traits { return command.Traits("custom", nil, command.Symptoms()) })
+
+func (custom) Traits() *kind.Traits { return traits() }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -19,13 +20,24 @@ import (
 const Name = "dravit-cache"
 
 // New returns the kind.
-func New() kind.Server { return cache{} }
+func New() kind.Kind { return cache{} }
 
-type cache struct{ kind.Defaults }
+type cache struct{ kind.StoreDefaults }
 
-func (cache) Name() string                     { return Name }
-func (cache) Role() kind.Role                  { return kind.Cache }
-func (cache) Keys() []string                   { return []string{"port", "main"} }
+var _ kind.Store = cache{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:    Name,
+		Role:    kind.RoleCache,
+		Keys:    []string{"port", "main"},
+		Serve:   serve,
+		Clients: health.RedisClients,
+	}
+})
+
+func (cache) Traits() *kind.Traits { return traits() }
+
 func (cache) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
 func (cache) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
 func (cache) Needs(stackfile.Part) kind.Needs  { return kind.Needs{Port: true, PortBase: 16379} }
@@ -46,8 +58,8 @@ func (cache) Command(p kind.Part) kind.Command {
 // tick is how exact the end of a key's time is: the library leaves its clock to its user.
 const tick = 50 * time.Millisecond
 
-// Serve serves until the context ends.
-func (cache) Serve(ctx context.Context, file string) error {
+// serve serves until the context ends.
+func serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
@@ -73,5 +85,5 @@ func (cache) Serve(ctx context.Context, file string) error {
 	}
 }
 
-// Deeds are the slower proofs.
-func (cache) Deeds(p kind.Part) []kind.Deed { return health.CacheDeeds(p) }
+// DeepChecks are the slower proofs.
+func (cache) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeeds(p) }

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,19 +24,31 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/proc"
 	"dravit/internal/stackfile"
+	"dravit/internal/webrules"
 )
 
 // Name is the kind's name in a stack file.
 const Name = "dravit-mail"
 
 // New returns the kind.
-func New() kind.Server { return catcher{} }
+func New() kind.Kind { return catcher{} }
 
-type catcher struct{ kind.Defaults }
+type catcher struct{ kind.StoreDefaults }
 
-func (catcher) Name() string    { return Name }
-func (catcher) Role() kind.Role { return kind.Mail }
-func (catcher) Keys() []string  { return []string{"port", "main"} }
+var _ kind.Store = catcher{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:  Name,
+		Role:  kind.RoleMail,
+		Keys:  []string{"port", "main"},
+		Serve: serve,
+		Inbox: true,
+	}
+})
+
+func (catcher) Traits() *kind.Traits { return traits() }
+
 func (catcher) Needs(stackfile.Part) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 11025, Socket: true, Data: true}
 }
@@ -132,7 +145,7 @@ func dialogue(ctx context.Context, line *health.Line, do func(*smtp.Client) erro
 }
 
 // Serve catches mail and serves the inbox until the context ends.
-func (catcher) Serve(ctx context.Context, file string) error {
+func serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
@@ -154,7 +167,7 @@ func (catcher) Serve(ctx context.Context, file string) error {
 	ended := make(chan error, 1)
 	own := proc.OwnClients(incoming, "554 5.7.1 this catches the mail of another user's stack\r\n")
 	go func() { ended <- server.Serve(own) }()
-	err = kind.ServeHTTP(ctx, &http.Server{Handler: inbox(c, box), ReadHeaderTimeout: time.Minute}, pages)
+	err = webrules.ServeHTTP(ctx, &http.Server{Handler: inbox(c, box), ReadHeaderTimeout: time.Minute}, pages)
 	server.Close()
 	<-ended
 	return err
@@ -192,9 +205,9 @@ func Recipients(message []byte) ([]string, error) {
 	return to, nil
 }
 
-// Deeds are the slower proofs: a message that is sent is in the inbox. It is taken out again.
-func (catcher) Deeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "delivers", Ask: func(ctx context.Context) error {
+// DeepChecks are the slower proofs: a message that is sent is in the inbox. It is taken out again.
+func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
+	return []kind.DeepCheck{{Name: "delivers", Ask: func(ctx context.Context) error {
 		subject := "Dravit's proof " + rand.Text()
 		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " + subject + "\r\n\r\nIt arrived.\r\n"
 		if err := Send(fmt.Sprintf("%s:%d", kind.Host, p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {

@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -18,24 +19,36 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
+	"dravit/internal/webrules"
 )
 
 // Name is the kind's name in a stack file.
 const Name = "dravit-web"
 
 // New returns the kind.
-func New() kind.Server { return web{} }
+func New() kind.Kind { return web{} }
 
 type web struct{ kind.Defaults }
 
-func (web) Name() string                    { return Name }
-func (web) Role() kind.Role                 { return kind.Web }
+var _ kind.Kind = web{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:   Name,
+		Role:   kind.RoleWeb,
+		Serve:  serve,
+		Reload: syscall.SIGHUP,
+	}
+})
+
+func (web) Traits() *kind.Traits { return traits() }
+
 func (web) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
 // config is what the server reads.
 type config struct {
-	Socket string      `json:"socket"`
-	Sites  []kind.Site `json:"sites"`
+	Socket string             `json:"socket"`
+	Sites  []kind.VirtualHost `json:"sites"`
 }
 
 func (web) Files(p kind.Part) ([]kind.File, error) {
@@ -50,11 +63,8 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 	return health.HTTP(p, "unix", p.Socket)
 }
 
-// Reload is HUP: requests that come after it see the new sites.
-func (web) Reload() syscall.Signal { return syscall.SIGHUP }
-
-// Serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its configuration again.
-func (web) Serve(ctx context.Context, file string) error {
+// serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its configuration again.
+func serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
@@ -70,7 +80,7 @@ func (web) Serve(ctx context.Context, file string) error {
 		return err
 	}
 	var sites atomic.Pointer[http.Handler]
-	take := func(all []kind.Site) {
+	take := func(all []kind.VirtualHost) {
 		h := handler(all)
 		sites.Store(&h)
 	}
@@ -79,7 +89,7 @@ func (web) Serve(ctx context.Context, file string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 1)
-	go func() { ended <- kind.ServeHTTP(ctx, server, listener) }()
+	go func() { ended <- webrules.ServeHTTP(ctx, server, listener) }()
 	for {
 		select {
 		case err := <-ended:
@@ -95,7 +105,7 @@ func (web) Serve(ctx context.Context, file string) error {
 	}
 }
 
-func handler(sites []kind.Site) http.Handler {
+func handler(sites []kind.VirtualHost) http.Handler {
 	byHost := map[string]http.Handler{}
 	for _, s := range sites {
 		h := newSite(s)
@@ -105,7 +115,7 @@ func handler(sites []kind.Site) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var h http.Handler
-		for _, key := range kind.HostKeys(visited(r)) {
+		for _, key := range webrules.HostKeys(visited(r)) {
 			if h = byHost[key]; h != nil {
 				break
 			}

@@ -17,13 +17,14 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/webrules"
 )
 
 // hidden are addresses that no web server of Dravit's gives away: dot files, stack files and dumps.
 var (
 	dotted = pattern.New(`(^|/)\.`)
-	secret = pattern.New(kind.SecretPattern)
-	source = pattern.New(kind.ScriptPattern)
+	secret = pattern.New(webrules.SecretPattern)
+	source = pattern.New(webrules.ScriptPattern)
 	script = pattern.New(`^(.+?\.php)(/.*)?$`)
 )
 
@@ -35,7 +36,7 @@ func visited(r *http.Request) string {
 	return r.Host
 }
 
-func newSite(s kind.Site) http.Handler {
+func newSite(s kind.VirtualHost) http.Handler {
 	if s.Proxy != "" {
 		target := &url.URL{Scheme: "http", Host: s.Proxy}
 		return &httputil.ReverseProxy{
@@ -54,10 +55,10 @@ func newSite(s kind.Site) http.Handler {
 			},
 		}
 	}
-	return &site{Site: s}
+	return &site{VirtualHost: s}
 }
 
-type site struct{ kind.Site }
+type site struct{ kind.VirtualHost }
 
 func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	name := path.Clean("/" + r.URL.Path)
@@ -67,9 +68,9 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case s.FPM != "" && name == kind.ProbePath:
 		s.fastcgi(w, r, s.Probe, kind.ProbePath, "")
-	case dotted().MatchString(strings.TrimPrefix(name, kind.WellKnown)), secret().MatchString(name):
+	case dotted().MatchString(strings.TrimPrefix(name, webrules.WellKnown)), secret().MatchString(name):
 		http.NotFound(w, r)
-	case source().MatchString(name) && (s.FPM == "" || strings.HasPrefix(name, kind.WellKnown) || !script().MatchString(name)):
+	case source().MatchString(name) && (s.FPM == "" || strings.HasPrefix(name, webrules.WellKnown) || !script().MatchString(name)):
 		http.NotFound(w, r) // it would be read, not run
 	case script().MatchString(name):
 		m := script().FindStringSubmatch(name)

@@ -47,7 +47,7 @@ func office(t *testing.T) http.Handler {
 			_, _ = w.Write(append([]byte("ran with "), body...))
 		}))
 	}()
-	return handler([]kind.Site{
+	return handler([]kind.VirtualHost{
 		{Name: "ferry", Host: "ferry.localhost", Root: root, App: "app", FPM: l.Addr().String(), Probe: "/conf/probe.php"},
 		{Name: "files", Host: "files.localhost", Root: root},
 	})
@@ -145,7 +145,7 @@ func TestMethods(t *testing.T) {
 func TestRuntimeAway(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(root, "index.php"), nil, 0o644))
-	h := handler([]kind.Site{{Host: "ferry.localhost", Root: root, App: "app", FPM: filepath.Join(root, "nobody.sock")}})
+	h := handler([]kind.VirtualHost{{Host: "ferry.localhost", Root: root, App: "app", FPM: filepath.Join(root, "nobody.sock")}})
 	got := ask(h, "GET", "http://ferry.localhost/", "")
 	assert.Equal(t, 502, got.Code)
 	assert.Contains(t, got.Body.String(), "the runtime app does not answer")
@@ -156,7 +156,7 @@ func TestProxy(t *testing.T) {
 		_, _ = io.WriteString(w, r.Host+" "+r.Header.Get("X-Forwarded-Proto")+" "+r.Header.Get("X-Forwarded-For"))
 	}))
 	defer app.Close()
-	sites := []kind.Site{{Host: "api.localhost", App: "api", Proxy: strings.TrimPrefix(app.URL, "http://")}}
+	sites := []kind.VirtualHost{{Host: "api.localhost", App: "api", Proxy: strings.TrimPrefix(app.URL, "http://")}}
 	got := ask(handler(sites), "GET", "http://api.localhost:8080/x", "")
 	assert.Equal(t, "api.localhost:8080 https 127.0.0.1", got.Body.String())
 	sites[0].Proxy = "127.0.0.1:1"
@@ -188,7 +188,7 @@ func TestEarlyAnswers(t *testing.T) {
 			}()
 		}
 	}()
-	server := httptest.NewServer(handler([]kind.Site{{Host: "api.localhost", App: "api", Proxy: l.Addr().String()}}))
+	server := httptest.NewServer(handler([]kind.VirtualHost{{Host: "api.localhost", App: "api", Proxy: l.Addr().String()}}))
 	defer server.Close()
 	for i := range 300 {
 		req, err := http.NewRequest("POST", server.URL, strings.NewReader("name=Ada"))

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/go-sql-driver/mysql"
@@ -27,14 +28,30 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return mariadb{} }
+func New() kind.Kind { return mariadb{} }
 
-type mariadb struct{ kind.Defaults }
+type mariadb struct{ kind.StoreDefaults }
 
-func (mariadb) Name() string       { return "mariadb" }
-func (mariadb) Role() kind.Role    { return kind.Database }
-func (mariadb) Keys() []string     { return []string{"port", "main", "database", "user", "settings"} }
-func (mariadb) Programs() []string { return []string{"mariadbd"} }
+var _ kind.Store = mariadb{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:      "mariadb",
+		Role:      kind.RoleDatabase,
+		Keys:      []string{"port", "main", "database", "user", "settings"},
+		Programs:  []string{"mariadbd"},
+		Databases: true,
+		Accounts:  true,
+		HeadStart: true,
+		Clients:   pattern.New(`(?i)mysql|mariadb|Access denied for user`),
+		Settings:  small,
+		Rules:     rules(),
+		Symptoms:  symptoms(),
+	}
+})
+
+func (mariadb) Traits() *kind.Traits { return traits() }
+
 func (mariadb) Needs(stackfile.Part) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 13306, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
@@ -44,7 +61,7 @@ const (
 	factUpgrade = "upgrade" // the program that brings the system tables of older data up to date
 )
 
-func (mariadb) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (mariadb) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--no-defaults", "--version") // mariadbd  Ver 10.11.19-MariaDB-0+deb12u1 for debian-linux-gnu
 	m := pattern.Of(`Ver (\d[\d.]*\d)-MariaDB`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -124,12 +141,6 @@ var small = map[string]string{
 	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "151", "table-open-cache": "200", "table-definition-cache": "400",
 	"query-cache-size": "0", "innodb-buffer-pool-dump-at-shutdown": "0", "innodb-buffer-pool-load-at-startup": "0",
 	"innodb-temp-data-file-path": "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
-}
-
-// Default returns what a variable is where the stack file does not say.
-func (mariadb) Default(name string) (value string, known bool) {
-	value, known = small[strings.ReplaceAll(name, "_", "-")]
-	return value, known
 }
 
 func (mariadb) Files(p kind.Part) ([]kind.File, error) {
@@ -333,8 +344,8 @@ func (mariadb) LastWords(log string) string {
 	return m[1]
 }
 
-// Symptoms are what the server writes.
-func (mariadb) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`), "MariaDB does not know the setting $1", "correct the part's settings in dravit.toml"),
 		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`), "MariaDB refuses a setting: $1", "correct the part's settings in dravit.toml"),
@@ -348,8 +359,8 @@ func (mariadb) Symptoms() []kind.Symptom {
 	}
 }
 
-// Deeds are the slower proofs.
-func (mariadb) Deeds(p kind.Part) []kind.Deed {
+// DeepChecks are the slower proofs.
+func (mariadb) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeeds(func(ctx context.Context) (*sql.DB, error) {
 		db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
 		if err != nil {

@@ -37,7 +37,7 @@ func TestLastWords(t *testing.T) {
 2026-11-23  9:00:00 0 [ERROR] Aborting
 `)
 	assert.Equal(t, "unknown variable 'low-tide=3'", because)
-	_, next := kind.Explain(mariadb{}.Symptoms(), because, "db")
+	_, next := kind.Explain(symptoms(), because, "db")
 	assert.Contains(t, next, "settings in dravit.toml")
 	because = mariadb{}.LastWords("all is well")
 	assert.Empty(t, because)

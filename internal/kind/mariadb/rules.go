@@ -2,9 +2,9 @@ package mariadb
 
 import "dravit/internal/setting"
 
-// Rules are those of the settings that move data, sockets, logs and passwords, or open the server (mariadb.com, "Server
+// rules are those of the settings that move data, sockets, logs and passwords, or open the server (mariadb.com, "Server
 // System Variables").
-func (mariadb) Rules() map[string]setting.Rule {
+func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"bind_address": setting.Opens}
 	for _, name := range []string{
 		"datadir", "socket", "port", "extra_port", "pid_file", "tmpdir", "basedir", "user", "log_error",

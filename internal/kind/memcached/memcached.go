@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -19,21 +20,31 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return memcached{} }
+func New() kind.Kind { return memcached{} }
 
-type memcached struct{ kind.Defaults }
+type memcached struct{ kind.StoreDefaults }
 
-func (memcached) Name() string       { return "memcached" }
-func (memcached) Role() kind.Role    { return kind.Cache }
-func (memcached) Keys() []string     { return []string{"port", "main"} }
-func (memcached) Programs() []string { return []string{"memcached"} }
+var _ kind.Store = memcached{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:     "memcached",
+		Role:     kind.RoleCache,
+		Keys:     []string{"port", "main"},
+		Programs: []string{"memcached"},
+		Clients:  pattern.New(`(?i)memcache`),
+		Symptoms: symptoms(),
+	}
+})
+
+func (memcached) Traits() *kind.Traits { return traits() }
 
 // Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned port listens there instead.
 func (memcached) Needs(want stackfile.Part) kind.Needs {
 	return kind.Needs{Socket: want.Port == 0}
 }
 
-func (memcached) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (memcached) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-V") // memcached 1.6.18
 	v, ok := strings.CutPrefix(strings.TrimSpace(out), "memcached ")
 	if err != nil || !ok {
@@ -98,8 +109,8 @@ func (memcached) LastWords(log string) string {
 	return ""
 }
 
-// Symptoms are what the server writes.
-func (memcached) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("port-taken", pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
 		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`), "it got no memory", "let other things end"),

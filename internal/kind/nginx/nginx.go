@@ -6,25 +6,39 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/webrules"
 )
 
 // New returns the kind.
-func New() kind.Server { return nginx{} }
+func New() kind.Kind { return nginx{} }
 
 type nginx struct{ kind.Defaults }
 
-func (nginx) Name() string                    { return "nginx" }
-func (nginx) Role() kind.Role                 { return kind.Web }
-func (nginx) Programs() []string              { return []string{"nginx"} }
+var _ kind.Kind = nginx{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:     "nginx",
+		Role:     kind.RoleWeb,
+		Programs: []string{"nginx"},
+		Includes: true,
+		Reload:   syscall.SIGHUP,
+		Symptoms: symptoms(),
+	}
+})
+
+func (nginx) Traits() *kind.Traits { return traits() }
+
 func (nginx) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
-func (nginx) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (nginx) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // nginx version: nginx/1.22.1
 	_, v, ok := strings.Cut(out, "nginx/")
 	if err != nil || !ok {
@@ -59,7 +73,7 @@ http {
   map $http_upgrade $connection_upgrade { default upgrade; "" ""; }
   types {
 `, temp("nginx.pid"), temp("body"), temp("proxy"), temp("fastcgi"), temp("uwsgi"), temp("scgi"), bodyLimit)
-	for _, t := range kind.MIMETypes {
+	for _, t := range webrules.MIMETypes {
 		fmt.Fprintf(&b, "    %s;\n", t)
 	}
 	b.WriteString("  }\n  default_type application/octet-stream;\n  charset utf-8;\n")
@@ -74,7 +88,7 @@ http {
 // bodyLimit is far above the runtime's own limit, which is the one that a developer sets and sees.
 const bodyLimit = "2g"
 
-func site(b *strings.Builder, p kind.Part, s kind.Site) {
+func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
 	names := quote(s.Host)
 	for _, alias := range s.Aliases {
 		names += " " + quote(alias)
@@ -115,9 +129,9 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
     }
     location ~ (^|/)\. { return 404; }
     location ~ %[4]s { return 404; }
-`, quote(s.Root), index, kind.WellKnown, kind.SecretPattern, kind.ScriptPattern)
+`, quote(s.Root), index, webrules.WellKnown, webrules.SecretPattern, webrules.ScriptPattern)
 	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
-		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n", kind.ScriptPattern)
+		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n", webrules.ScriptPattern)
 		return
 	}
 	fmt.Fprintf(b, `    location / { try_files $uri $uri/ /index.php$is_args$args; }
@@ -137,7 +151,7 @@ func site(b *strings.Builder, p kind.Part, s kind.Site) {
 %s    }
     location ~ %s { return 404; }
   }
-`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params, kind.ScriptPattern)
+`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params, webrules.ScriptPattern)
 }
 
 // params are the CGI variables (RFC 3875) as the visitor sees them, not as the socket behind the gateway does.
@@ -175,12 +189,6 @@ func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
 }
 
-// Includes tells that sites may have directives of their own.
-func (nginx) Includes() {}
-
-// Reload is HUP: new workers take the new configuration, the old ones finish what they have.
-func (nginx) Reload() syscall.Signal { return syscall.SIGHUP }
-
 func (nginx) Command(p kind.Part) kind.Command {
 	return kind.Command{Path: p.Program, Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
 		Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT}
@@ -206,8 +214,8 @@ func (nginx) LastWords(log string) string {
 	return m[len(m)-1][1]
 }
 
-// Symptoms are what the server writes.
-func (nginx) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("directive-refused", pattern.New(`\[emerg\][^\n]*?((?:unknown directive|invalid|unexpected|directive)[^\n]*? in (?:\S| )+?:\d+)`), "nginx does not accept a directive: $1", "correct the file that the site includes"),
 		kind.When("folder-unreadable", pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|is forbidden) \(13: Permission denied\)`), "the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),

@@ -21,7 +21,7 @@ func TestQuote(t *testing.T) {
 }
 
 func TestFiles(t *testing.T) {
-	files, err := New().Files(kind.Part{Socket: "/tmp/d/web.sock", Temp: "/t", Sites: []kind.Site{
+	files, err := New().Files(kind.Part{Socket: "/tmp/d/web.sock", Temp: "/t", Sites: []kind.VirtualHost{
 		{Host: "ferry.localhost", Root: "/projects/ferry/public", FPM: "/tmp/d/app.sock", Probe: "/c/probe.php"},
 		{Host: "files.localhost", Root: "/projects/files"},
 		{Host: "api.localhost", Proxy: "127.0.0.1:18000"},

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
@@ -14,12 +15,20 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return node{} }
+func New() kind.Kind { return node{} }
 
-type node struct{ command.Base }
+type node struct {
+	command.Base
+	kind.RuntimeDefaults
+}
 
-func (node) Name() string       { return "node" }
-func (node) Programs() []string { return []string{"node", "nodejs"} }
+var _ kind.Runtime = node{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return command.Traits("node", []string{"node", "nodejs"}, symptoms())
+})
+
+func (node) Traits() *kind.Traits { return traits() }
 
 // Facts of a found Node.js, beside its version.
 const (
@@ -27,7 +36,7 @@ const (
 	factNAPI = "node_api"   // the stable interface, which does not depend on the ABI
 )
 
-func (node) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (node) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-p", "JSON.stringify({version: process.versions.node, abi: process.versions.modules, napi: process.versions.napi, arch: process.arch, executable: process.execPath})")
 	var v struct{ Version, ABI, NAPI, Arch, Executable string }
 	if err == nil {
@@ -48,15 +57,15 @@ func (node) Folders(p kind.Part) []string {
 	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "node_modules", ".bin")}
 }
 
-// Symptoms are what Node.js writes, beside what any server of a project's own may.
-func (n node) Symptoms() []kind.Symptom {
+// symptoms are what Node.js writes, beside what any server of a project's own may.
+func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime", pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`), "the native module $1 was built for module ABI $2, and this Node.js has $3", "dravit run --part {part} -- npm rebuild"),
 		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`), "the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
 		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`), "the module $1 is not there", "dravit run --part {part} -- npm install"),
 		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1", "node --max-old-space-size=MB in the part's command"),
 		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
-	}, n.Base.Symptoms(), []kind.Symptom{
+	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: [^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

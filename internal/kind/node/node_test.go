@@ -32,7 +32,7 @@ func TestScan(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/whelk/build/config.gypi"), []byte("# Do not edit\n{ \"variables\": { \"node_module_version\": \"108\" } }"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(project, "node_modules/torn/build/Release"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/torn/build/Release/torn.node"), []byte("no library"), 0o644))
-	modules := New().(kind.Scout).Scan(project, stackfile.Part{})
+	modules := node{}.Scan(project, stackfile.Part{})
 	built := map[string]string{}
 	for _, m := range modules {
 		built[m.Name] = m.Built + m.Fault
@@ -40,16 +40,16 @@ func TestScan(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"kelp": "93", "any": "", "whelk": "108", "torn": "it is no compiled file"}, built)
 
-	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
+	e := node{}.Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 2)
 	assert.Equal(t, "it was built for module ABI 93, and node 20.1.0 has 108", e.Unfit[0].Because)
-	assert.Empty(t, New().(kind.Scout).Scan(t.TempDir(), stackfile.Part{}))
+	assert.Empty(t, node{}.Scan(t.TempDir(), stackfile.Part{}))
 }
 
 func TestExplain(t *testing.T) {
-	because, next := kind.Explain(node{}.Symptoms(), "Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try", "crew")
+	because, next := kind.Explain(symptoms(), "Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try", "crew")
 	assert.Equal(t, "the native module /p/kelp.node was built for module ABI 93, and this Node.js has 115", because)
 	assert.Equal(t, "dravit run --part crew -- npm rebuild", next)
-	because, _ = kind.Explain(node{}.Symptoms(), "all is well", "crew")
+	because, _ = kind.Explain(symptoms(), "all is well", "crew")
 	assert.Empty(t, because)
 }

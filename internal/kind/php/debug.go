@@ -9,9 +9,6 @@ import (
 // debugger is the extension that `debugger = true` loads.
 const debugger = "xdebug"
 
-// DebuggerName is the extension that debugger = true loads.
-func (php) DebuggerName() string { return debugger }
-
 // debugging sets the debugger up to call the editor, which listens, when a request asks for it. Its author's names: xdebug.org, "all settings".
 func debugging(p kind.Part) map[string]string {
 	return map[string]string{

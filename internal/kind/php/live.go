@@ -18,8 +18,8 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Loaded asks FPM, through the probe, and the command-line program with the part's configuration.
-func (php) Loaded(ctx context.Context, p kind.Part) (kind.Proof, error) {
+// LoadedModules asks FPM, through the probe, and the command-line program with the part's configuration.
+func (php) LoadedModules(ctx context.Context, p kind.Part) (kind.Proof, error) {
 	var proof kind.Proof
 	verdict, err := askFPM(ctx, p, "")
 	if err != nil {
@@ -101,10 +101,10 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	return said, nil
 }
 
-// Deeds are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and on the command line.
-func (k php) Deeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "extensions", Ask: func(ctx context.Context) error {
-		proof, err := k.Loaded(ctx, p)
+// DeepChecks are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and on the command line.
+func (k php) DeepChecks(p kind.Part) []kind.DeepCheck {
+	return []kind.DeepCheck{{Name: "extensions", Ask: func(ctx context.Context) error {
+		proof, err := k.LoadedModules(ctx, p)
 		if err != nil {
 			return err
 		}

@@ -10,27 +10,47 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/lifecycle"
 	"dravit/internal/objfile"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
 // New returns the kind.
-func New() kind.Server { return php{} }
+func New() kind.Kind { return php{} }
 
-type php struct{ kind.Defaults }
-
-func (php) Name() string    { return "php" }
-func (php) Role() kind.Role { return kind.Runtime }
-func (php) Keys() []string {
-	return []string{"extensions", "without", "settings", "debugger", "requires"}
+type php struct {
+	kind.Defaults
+	kind.RuntimeDefaults
 }
-func (php) Programs() []string              { return []string{"php-fpm", "php-fpm[0-9]*"} }
+
+var (
+	_ kind.Runtime   = php{}
+	_ kind.PageMaker = php{}
+)
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:       "php",
+		Role:       kind.RoleRuntime,
+		Keys:       []string{"extensions", "without", "settings", "debugger", "requires"},
+		Programs:   []string{"php-fpm", "php-fpm[0-9]*"},
+		Extensions: true,
+		Debugger:   debugger,
+		Settings:   known(),
+		Rules:      rules(),
+		Symptoms:   symptoms(),
+	}
+})
+
+func (php) Traits() *kind.Traits { return traits() }
+
 func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
 
 // Facts of a found PHP, beside its version.
@@ -52,7 +72,7 @@ var (
 	moduleLine  = pattern.New(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
 )
 
-func (php) Probe(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (php) Inspect(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	info, err := run(path, "-i")
 	v := versionLine().FindStringSubmatch(info)
 	if err != nil || v == nil {
@@ -146,12 +166,11 @@ var defaults = map[string]string{
 var builtin = map[string]string{"max_execution_time": "30", "max_input_time": "-1", "max_input_vars": "1000", "max_file_uploads": "20", "short_open_tag": "1", "allow_url_fopen": "1", "allow_url_include": "0",
 	"file_uploads": "1", "session.auto_start": "0", "output_buffering": "0", "zlib.output_compression": "0", "realpath_cache_size": "4096K"}
 
-// Default returns what a setting is where the stack file does not say.
-func (php) Default(name string) (value string, known bool) {
-	if value, known = defaults[name]; !known {
-		value, known = builtin[name]
-	}
-	return value, known
+// known are the values of settings if the stack file says nothing.
+func known() map[string]string {
+	all := maps.Clone(builtin)
+	maps.Copy(all, defaults)
+	return all
 }
 
 // ini holds what a developer's machine wants, then what reaches the stack, then the settings of the stack file.
@@ -159,7 +178,7 @@ func ini(p kind.Part) string {
 	set := maps.Clone(defaults)
 	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
-		if s.Role == kind.Mail { // mail() goes to the stack's catcher
+		if s.Role == kind.RoleMail { // mail() goes to the stack's catcher
 			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", command.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
 		}
 		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
@@ -216,7 +235,7 @@ ping.path = %s
 clear_env = no
 catch_workers_output = yes
 decorate_workers_output = no
-%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(kind.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
+%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(lifecycle.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
 }
 
 // pagesLog has what pages say go to the web server and FPM's log, as PHP does by itself, where startLog sends it elsewhere. They may still change it.

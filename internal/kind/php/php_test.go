@@ -3,6 +3,7 @@ package php
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -139,7 +140,7 @@ func part(t *testing.T) kind.Part {
 	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.Part{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Keep: "/home/ada lovelace/keep", Log: "/l",
 		Self:   "/home/ada o'hara/dravit",
 		Env:    []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
-		Stores: []kind.Store{{Name: "db", Kind: "mariadb", Role: kind.Database, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.Mail, Prefix: "MAIL"}},
+		Stores: []kind.StoreRef{{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.RoleMail, Prefix: "MAIL"}},
 		Want:   stackfile.Part{Extensions: []string{"mysqli"}, Settings: map[string]stackfile.Text{"memory_limit": "99M", "date.timezone": "Pacific/Auckland", "user_agent": `a "b" $c \ d; e`, "error_reporting": "E_ALL & ~E_NOTICE"}}}
 }
 
@@ -244,11 +245,11 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 		}
 		return "", errors.New("unexpected: " + path)
 	}
-	version, facts, err := php{}.Probe(t.Context(), filepath.Join(dir, "sbin/php-fpm8.2"), run)
+	version, facts, err := php{}.Inspect(t.Context(), filepath.Join(dir, "sbin/php-fpm8.2"), run)
 	require.NoError(t, err)
 	assert.Equal(t, "8.2.36", version)
 	assert.Equal(t, map[string]string{factBuiltin: "core spl opcache", factThreads: "disabled", kind.FactArch: "amd64", factFolder: dir + "/ext", factAPI: "API20220829,NTS", factCLI: filepath.Join(dir, "bin/php8.2")}, facts)
-	_, _, err = php{}.Probe(t.Context(), "/x", func(string, ...string) (string, error) { return "I am a tide table", nil })
+	_, _, err = php{}.Inspect(t.Context(), "/x", func(string, ...string) (string, error) { return "I am a tide table", nil })
 	assert.Error(t, err)
 }
 
@@ -259,4 +260,24 @@ func TestFault(t *testing.T) {
 	for _, page := range []string{"", "<h1>Fatal error: a play in three acts</h1>", "Warning: x in y on line 3"} {
 		assert.Empty(t, php{}.Fault([]byte(page)), page)
 	}
+}
+
+// A store that the probe has no client for was not asked: that is neither well nor unwell.
+func TestStoreThatWasNotAsked(t *testing.T) {
+	p := part(t)
+	p.Stores = []kind.StoreRef{{Name: "db"}, {Name: "signals", Kind: "semaphore"}, {Name: "mail"}}
+	body := `{"version": "` + p.Version + `", "extensions": [%s], "stores": {"db": "ok", "signals": null, "mail": %q}}`
+	var loaded []string
+	for _, m := range p.Modules {
+		loaded = append(loaded, fmt.Sprintf("%q", m.Name))
+	}
+	answer := func(mail string) []byte { return fmt.Appendf(nil, body, strings.Join(loaded, ","), mail) }
+	legs := php{}.Legs(p, answer("ok"))
+	require.Len(t, legs, 4)
+	assert.True(t, *legs[1].Holds)
+	assert.Nil(t, legs[2].Holds)
+	assert.Equal(t, "the probe has no client for semaphore", legs[2].Got)
+	assert.True(t, *legs[3].Holds)
+	assert.NoError(t, php{}.Judge(p, 200, answer("ok")))
+	assert.ErrorContains(t, php{}.Judge(p, 200, answer("")), "PHP reaching mail", "an empty answer is one")
 }

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/fastcgi"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/leg"
 	"dravit/internal/pattern"
 )
 
@@ -23,9 +24,10 @@ var probe string
 
 // Verdict is what the probe says: that PHP runs, as which version, and what came of each store.
 type Verdict struct {
-	Version string            `json:"version"`
-	SAPI    string            `json:"sapi"`
-	Stores  map[string]string `json:"stores"` // "ok", or what went wrong
+	Version string `json:"version"`
+	SAPI    string `json:"sapi"`
+	// Stores has what came of each: "ok", or what went wrong. nil: it was not asked, since the probe has no client for it.
+	Stores map[string]*string `json:"stores"`
 
 	Versions map[string]string  `json:"versions"` // of the stores that answered
 	MS       map[string]float64 `json:"ms"`       // what each took
@@ -98,29 +100,32 @@ func runProbe(ctx context.Context, p kind.Part, query, asked string) (int, []byt
 	return resp.Status, body, err
 }
 
-// ProbeToken and Judge make it a kind.Probed.
+// ProbeToken and Judge, with those below, make it a kind.PageMaker.
 func (php) ProbeToken(p kind.Part) (string, error) { return token(p.Conf) }
 
 func (php) Judge(p kind.Part, status int, body []byte) error { return judge(p, status, body) }
 
 // Legs takes the probe's verdict apart.
-func (php) Legs(p kind.Part, body []byte) []kind.Leg {
+func (php) Legs(p kind.Part, body []byte) []leg.Leg {
 	var v Verdict
 	held, failed := true, false
-	runtime := kind.Leg{Leg: "runtime", Who: p.Name, Holds: &failed}
+	runtime := leg.Leg{Leg: "runtime", Who: p.Name, Holds: &failed}
 	if err := json.Unmarshal(body, &v); err != nil {
 		runtime.Got = excerpt(body)
-		return []kind.Leg{runtime}
+		return []leg.Leg{runtime}
 	}
 	runtime.Holds, runtime.Version, runtime.MS = &held, v.Version, v.Took
-	legs := []kind.Leg{runtime}
+	legs := []leg.Leg{runtime}
 	for _, s := range p.Stores {
-		leg := kind.Leg{Leg: "store", Who: s.Name, Version: v.Versions[s.Name], MS: v.MS[s.Name], Holds: &held}
-		if verdict := v.Stores[s.Name]; verdict != "ok" {
-			leg.Holds, leg.Got = &failed, verdict
+		l := leg.Leg{Leg: "store", Who: s.Name, Version: v.Versions[s.Name], MS: v.MS[s.Name], Holds: &held}
+		switch verdict := v.Stores[s.Name]; {
+		case verdict == nil:
+			l.Holds, l.Got = nil, "the probe has no client for "+s.Kind
+		case *verdict != "ok":
+			l.Holds, l.Got = &failed, *verdict
 		}
-		legs[0].MS -= leg.MS
-		legs = append(legs, leg)
+		legs[0].MS -= l.MS
+		legs = append(legs, l)
 	}
 	return legs
 }
@@ -157,8 +162,8 @@ func judge(p kind.Part, status int, body []byte) error {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.Stores)) {
-		if verdict := v.Stores[name]; verdict != "ok" {
-			return &kind.Miss{Expected: "PHP reaching " + name, Got: verdict}
+		if verdict := v.Stores[name]; verdict != nil && *verdict != "ok" {
+			return &kind.Miss{Expected: "PHP reaching " + name, Got: *verdict}
 		}
 	}
 	return nil

@@ -2,9 +2,9 @@ package php
 
 import "dravit/internal/setting"
 
-// Rules are those of the settings that say where Dravit keeps sessions and temporary files, and which extensions it
+// rules are those of the settings that say where Dravit keeps sessions and temporary files, and which extensions it
 // loads.
-func (php) Rules() map[string]setting.Rule {
+func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{}
 	for _, name := range []string{
 		"extension_dir", "extension", "zend_extension", "session.save_path", "upload_tmp_dir", "sys_temp_dir",

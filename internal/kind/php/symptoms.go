@@ -6,8 +6,8 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Symptoms are what PHP and its FPM write, in the log and on the page.
-func (php) Symptoms() []kind.Symptom {
+// symptoms are what PHP and its FPM write, in the log and on the page.
+func symptoms() []kind.Symptom {
 	return append(command.Certificates(), []kind.Symptom{
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize module[\s\S]{0,40}Module compiled with module API=(\d+)`), "the extension $1 was built for another PHP (API $2)", "dravit extensions, which names a file that fits; or take the path out of the part's extensions"),
 		kind.When("extension-other-build", pattern.New(`Unable to load dynamic library '([^']+)'[^\n]*(undefined symbol: \w+|version .GLIBC\S+ not found|was built with configuration API\S+)`), "the extension file $1 does not fit this PHP: $2", "dravit extensions, which names a file that fits"),

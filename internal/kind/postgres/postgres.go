@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -27,14 +28,28 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return postgres{} }
+func New() kind.Kind { return postgres{} }
 
-type postgres struct{ kind.Defaults }
+type postgres struct{ kind.StoreDefaults }
 
-func (postgres) Name() string       { return "postgres" }
-func (postgres) Role() kind.Role    { return kind.Database }
-func (postgres) Keys() []string     { return []string{"port", "main", "database", "user", "settings"} }
-func (postgres) Programs() []string { return []string{"postgres"} }
+var _ kind.Store = postgres{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:      "postgres",
+		Role:      kind.RoleDatabase,
+		Keys:      []string{"port", "main", "database", "user", "settings"},
+		Programs:  []string{"postgres"},
+		Databases: true,
+		Accounts:  true,
+		HeadStart: true,
+		Clients:   pattern.New(`(?i)postgres|psycopg|pg_connect|PG::|password authentication failed`),
+		Rules:     rules(),
+		Symptoms:  symptoms(),
+	}
+})
+
+func (postgres) Traits() *kind.Traits { return traits() }
 
 // Needs names the socket as the server does: after its port. Minor releases read each other's data, major ones do not.
 func (postgres) Needs(stackfile.Part) kind.Needs {
@@ -43,7 +58,7 @@ func (postgres) Needs(stackfile.Part) kind.Needs {
 
 const factInit = "initdb" // the program that fills a data folder, of the same version
 
-func (postgres) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (postgres) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // postgres (PostgreSQL) 15.20 (Debian 15.20-0+deb12u1)
 	m := pattern.Of(`\(PostgreSQL\) (\d\S*)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -258,8 +273,8 @@ func (postgres) LastWords(log string) string {
 	return because
 }
 
-// Symptoms are what the server writes.
-func (postgres) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL refuses a setting: $1", "correct the part's settings in dravit.toml"),
 		kind.When("data-mode", pattern.New(`data directory "([^"]+)" has invalid permissions`), "PostgreSQL wants its data folder for its account alone", "chmod 700 $1"),
@@ -274,9 +289,9 @@ func (postgres) Symptoms() []kind.Symptom {
 	}
 }
 
-// Deeds are the slower proofs: what one connection writes into a table another reads.
-func (postgres) Deeds(p kind.Part) []kind.Deed {
-	return []kind.Deed{{Name: "stores", Ask: func(ctx context.Context) error {
+// DeepChecks are the slower proofs: what one connection writes into a table another reads.
+func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
+	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := `"dravit_proof_` + rand.Text() + `"`
 		session := func(ctx context.Context, statements string) ([]*pgconn.Result, error) {
 			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)

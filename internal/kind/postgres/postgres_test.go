@@ -38,7 +38,7 @@ func TestLastWords(t *testing.T) {
 		because := postgres{}.LastWords(log)
 		assert.Equal(t, want, because)
 		if want != "" && want[0] == 'u' {
-			_, next := kind.Explain(postgres{}.Symptoms(), log, "db")
+			_, next := kind.Explain(symptoms(), log, "db")
 			assert.Contains(t, next, "settings in dravit.toml")
 		}
 	}

@@ -2,9 +2,9 @@ package postgres
 
 import "dravit/internal/setting"
 
-// Rules are those of the settings that move data, sockets, logs and passwords, or open the server (postgresql.org,
+// rules are those of the settings that move data, sockets, logs and passwords, or open the server (postgresql.org,
 // "Server Configuration").
-func (postgres) Rules() map[string]setting.Rule {
+func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"listen_addresses": setting.Opens}
 	for _, name := range []string{
 		"data_directory", "config_file", "hba_file", "ident_file", "external_pid_file", "port",

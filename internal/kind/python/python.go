@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
@@ -14,14 +15,20 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return python{} }
+func New() kind.Kind { return python{} }
 
-type python struct{ command.Base }
-
-func (python) Name() string { return "python" }
-func (python) Programs() []string {
-	return []string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}
+type python struct {
+	command.Base
+	kind.RuntimeDefaults
 }
+
+var _ kind.Runtime = python{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return command.Traits("python", []string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}, symptoms())
+})
+
+func (python) Traits() *kind.Traits { return traits() }
 
 // Facts of a found Python, beside its version.
 const (
@@ -42,7 +49,7 @@ print(json.dumps({"version": "%d.%d.%d" % sys.version_info[:3] + ("" if sys.vers
   "executable": getattr(sys, "_base_executable", "") or sys.executable, "venv": "yes" if not lacks else "no " + ", ".join(lacks), "prefix": sys.prefix, "base": getattr(sys, "base_prefix", sys.prefix)}))
 `
 
-func (python) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (python) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-E", "-s", "-c", ask)
 	var v struct{ Version, SOABI, Arch, Executable, Venv, Prefix, Base string }
 	if err == nil {
@@ -72,14 +79,14 @@ func (python) Folders(p kind.Part) []string {
 	return folders
 }
 
-// Symptoms are what Python writes, beside what any server of a project's own may.
-func (p python) Symptoms() []kind.Symptom {
+// symptoms are what Python writes, beside what any server of a project's own may.
+func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`), "the package $1 is not installed for this interpreter", "dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
 		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`), "a compiled package was built for another Python: $1", "install it again for this one: dravit run --part {part} -- python3 -m pip install --force-reinstall PACKAGE"),
 		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1", "install what is missing, in the project's virtual environment"),
 		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1", "correct it; dravit logs {part} shows the line"),
-	}, p.Base.Symptoms(), []kind.Symptom{
+	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    [^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: $3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"dravit/internal/health"
@@ -17,21 +18,33 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return redis{} }
+func New() kind.Kind { return redis{} }
 
-type redis struct{ kind.Defaults }
+type redis struct{ kind.StoreDefaults }
 
-func (redis) Name() string                     { return "redis" }
-func (redis) Role() kind.Role                  { return kind.Cache }
-func (redis) Keys() []string                   { return []string{"port", "main", "settings"} }
-func (redis) Programs() []string               { return []string{"redis-server"} }
+var _ kind.Store = redis{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:     "redis",
+		Role:     kind.RoleCache,
+		Keys:     []string{"port", "main", "settings"},
+		Programs: []string{"redis-server"},
+		Clients:  health.RedisClients,
+		Rules:    rules(),
+		Symptoms: symptoms(),
+	}
+})
+
+func (redis) Traits() *kind.Traits { return traits() }
+
 func (redis) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
 func (redis) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
 func (redis) Needs(stackfile.Part) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 
-func (redis) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (redis) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // Redis server v=7.0.15 sha=...
 	m := pattern.Of(`v=(\S+)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -78,8 +91,8 @@ func (redis) LastWords(log string) string {
 	return strings.Join(strings.Fields(last[1]+last[2]), " ")
 }
 
-// Symptoms are what the server writes.
-func (redis) Symptoms() []kind.Symptom {
+// symptoms are what the server writes.
+func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`), "Redis refuses the setting $1: $2", "correct the part's settings in dravit.toml"),
 		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
@@ -90,5 +103,5 @@ func (redis) Symptoms() []kind.Symptom {
 	}
 }
 
-// Deeds are the slower proofs.
-func (redis) Deeds(p kind.Part) []kind.Deed { return health.CacheDeeds(p) }
+// DeepChecks are the slower proofs.
+func (redis) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeeds(p) }

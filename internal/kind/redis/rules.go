@@ -2,9 +2,9 @@ package redis
 
 import "dravit/internal/setting"
 
-// Rules are those of the settings that move data, sockets, logs and passwords, or open the server (redis.io, "Redis
+// rules are those of the settings that move data, sockets, logs and passwords, or open the server (redis.io, "Redis
 // configuration file example").
-func (redis) Rules() map[string]setting.Rule {
+func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"bind": setting.Opens, "protected_mode": setting.Opens}
 	for _, name := range []string{
 		"dir", "port", "tls_port", "unixsocket", "unixsocketperm", "pidfile", "logfile", "dbfilename",

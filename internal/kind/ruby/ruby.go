@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
@@ -14,18 +15,24 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return ruby{} }
+func New() kind.Kind { return ruby{} }
 
-type ruby struct{ command.Base }
-
-func (ruby) Name() string { return "ruby" }
-func (ruby) Programs() []string {
-	return []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}
+type ruby struct {
+	command.Base
+	kind.RuntimeDefaults
 }
+
+var _ kind.Runtime = ruby{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return command.Traits("ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
+})
+
+func (ruby) Traits() *kind.Traits { return traits() }
 
 const factABI = "abi" // 3.1.0: what native extensions of gems are built for, and the folder that they are in
 
-func (ruby) Probe(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (ruby) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--disable-gems", "-rrbconfig", "-e", `puts RUBY_VERSION, RbConfig::CONFIG["ruby_version"], RbConfig::CONFIG["arch"], RbConfig.ruby`)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	if err != nil || len(lines) != 4 {
@@ -46,14 +53,14 @@ func (ruby) Files(p kind.Part) ([]kind.File, error) {
 
 func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
 
-// Symptoms are what Ruby writes, beside what any server of a project's own may.
-func (r ruby) Symptoms() []kind.Symptom {
+// symptoms are what Ruby writes, beside what any server of a project's own may.
+func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`), "the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
 		kind.When("packages-missing", pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`), "the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`), "the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1", "correct it; dravit logs {part} shows the line"),
-	}, r.Base.Symptoms(), []kind.Symptom{
+	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error", pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"), "the application ended with an error: $2, at $1", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

@@ -17,13 +17,13 @@ func TestScan(t *testing.T) {
 	for _, dir := range []string{"ruby/3.1.0/extensions/x86_64-linux/3.1.0/kelp-1.2.3", "ruby/2.7.0/extensions/x86_64-linux/2.7.0-static/sea-weed-0.1.0"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(project, "vendor/bundle", dir), 0o755))
 	}
-	modules := New().(kind.Scout).Scan(project, stackfile.Part{})
+	modules := ruby{}.Scan(project, stackfile.Part{})
 	built := map[string]string{}
 	for _, m := range modules {
 		built[m.Name] = m.Built
 	}
 	assert.Equal(t, map[string]string{"kelp": "3.1.0", "sea-weed": "2.7.0"}, built)
-	e := New().(kind.Extender).Extend(stackfile.Part{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, kind.NewLibrary(modules))
+	e := ruby{}.Extend(stackfile.Part{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 1)
 	assert.Equal(t, "it was built for Ruby ABI 2.7.0, and ruby 3.1.7 has 3.1.0", e.Unfit[0].Because)
 }
@@ -35,7 +35,7 @@ func TestExplain(t *testing.T) {
 		"Could not find kelp-1.2 in locally installed gems (Bundler::GemNotFound)": "the gem kelp-1.2 is not installed for this Ruby",
 		"all is well": "",
 	} {
-		because, _ := kind.Explain(ruby{}.Symptoms(), log, "crew")
+		because, _ := kind.Explain(symptoms(), log, "crew")
 		assert.Equal(t, want, because)
 	}
 }

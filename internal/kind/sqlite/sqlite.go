@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 
 	_ "modernc.org/sqlite" // the driver
 	lib "modernc.org/sqlite/lib"
@@ -18,19 +19,27 @@ import (
 )
 
 // New returns the kind.
-func New() kind.Server { return sqlite{} }
+func New() kind.Kind { return sqlite{} }
 
-type sqlite struct{ kind.Defaults }
+type sqlite struct{ kind.StoreDefaults }
 
-func (sqlite) Name() string                    { return "sqlite" }
-func (sqlite) Role() kind.Role                 { return kind.Database }
-func (sqlite) Keys() []string                  { return []string{"main", "database"} }
+var _ kind.Store = sqlite{}
+
+var traits = sync.OnceValue(func() *kind.Traits {
+	return &kind.Traits{
+		Name:      "sqlite",
+		Role:      kind.RoleDatabase,
+		Keys:      []string{"main", "database"},
+		BuiltIn:   lib.SQLITE_VERSION,
+		Databases: true,
+	}
+})
+
+func (sqlite) Traits() *kind.Traits { return traits() }
+
 func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true, Series: 1} }
 func (sqlite) Command(kind.Part) kind.Command  { return kind.Command{} }
 func (sqlite) Template(p kind.Part) string     { return "database=" + p.Database }
-
-// Version is the library's.
-func (sqlite) Version() string { return lib.SQLITE_VERSION }
 
 func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite") }
 
@@ -112,7 +121,7 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 	}
 }
 
-// Deeds are the slower proofs.
-func (sqlite) Deeds(p kind.Part) []kind.Deed {
+// DeepChecks are the slower proofs.
+func (sqlite) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeeds(func(context.Context) (*sql.DB, error) { return open(path(p)) })
 }

@@ -1,4 +1,4 @@
-package kind
+package webrules
 
 // What no web server of Dravit's gives away, as regular expressions that Go, nginx and Apache read alike. They are
 // matched with the path of an address, decoded, from its first slash on.

@@ -1,4 +1,4 @@
-package kind
+package webrules
 
 // MIMETypes are the media types that web servers give files by their extensions: a type, then its extensions, with spaces between. No
 // system's list is read, so that a site is served alike everywhere.

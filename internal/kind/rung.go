@@ -1,0 +1,40 @@
+package kind
+
+import "context"
+
+// RungName is one step of a ladder.
+type RungName string
+
+const (
+	Alive    RungName = "alive"    // something of the part lives
+	Open     RungName = "open"     // its socket accepts
+	Ours     RungName = "ours"     // that socket belongs to it
+	Greets   RungName = "greets"   // greeting and credentials accepted in its own protocol
+	Works    RungName = "works"    // a round trip of real work
+	Resolves RungName = "resolves" // the system's resolver gives loopback
+	Reaches  RungName = "reaches"  // the gateway accepts
+	Routed   RungName = "routed"   // the right stack took it
+	Replies  RungName = "replies"  // status as expected
+	Matches  RungName = "matches"  // the expected text came, from the runtime
+)
+
+// Rung is one step of a ladder and how to ask for it.
+type Rung struct {
+	Name     RungName
+	Advisory bool // does not count for the ladder
+	// Ask returns nil where the rung holds. A *Miss says what was expected and what came.
+	Ask func(ctx context.Context) error
+	// After, where there is one, is called once the ladder has been climbed, as far as it held.
+	After func()
+}
+
+// Miss is a rung that does not hold.
+type Miss struct{ Expected, Got string }
+
+func (m *Miss) Error() string { return "expected " + m.Expected + ", got " + m.Got }
+
+// DeepCheck proves more than a rung does, and takes longer: `check --deep` asks it.
+type DeepCheck struct {
+	Name string // stores, delivers, extensions, uploads
+	Ask  func(ctx context.Context) error
+}

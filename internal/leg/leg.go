@@ -1,0 +1,13 @@
+// Package leg describes the way of one request, from the site's name to the stores behind its runtime.
+package leg
+
+// Leg is one part of the way of a request, from the name to the stores.
+type Leg struct {
+	Leg      string  `json:"leg"` // name, gateway, server, runtime, store
+	Who      string  `json:"who"`
+	Version  string  `json:"version,omitempty"` // that answered
+	MS       float64 `json:"ms"`                // its own time, without that of the legs behind it
+	Holds    *bool   `json:"holds"`             // null: not asked
+	Advisory bool    `json:"advisory"`
+	Got      string  `json:"got,omitempty"` // where it does not hold, or what it found
+}

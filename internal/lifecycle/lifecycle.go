@@ -1,0 +1,88 @@
+// Package lifecycle has the states of a part and what the keeper says of it: since when, why, and how its process ended.
+package lifecycle
+
+import (
+	"time"
+
+	"dravit/internal/trouble"
+)
+
+// State is what a part is doing.
+type State string
+
+const (
+	Waiting  State = "waiting"
+	Starting State = "starting"
+	Answers  State = "answers"
+	Unwell   State = "unwell"
+	Pausing  State = "pausing"
+	Failed   State = "failed"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Asleep   State = "asleep"
+)
+
+// worst orders the states; a stack's state is its worst part's.
+var worst = map[State]int{Answers: 0, Asleep: 1, Stopped: 2, Stopping: 3, Starting: 4, Waiting: 5, Pausing: 6, Unwell: 7, Failed: 8}
+
+// Worse returns the worse of two states.
+func Worse(a, b State) State {
+	if worst[a] >= worst[b] {
+		return a
+	}
+	return b
+}
+
+// Phase is what a part does on its way to its first answer.
+type Phase string
+
+const (
+	PhaseWaiting   Phase = "waiting"   // for another part
+	PhasePreparing Phase = "preparing" // what must be there before its process: data, a tested configuration
+	PhaseStarting  Phase = "starting"  // its process runs, and does not listen yet
+	PhaseAnswering Phase = "answering" // its ladder is climbed
+)
+
+// Span is the time that a part spent in a phase.
+type Span struct {
+	Phase Phase     `json:"phase"`
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to"`
+	For   string    `json:"for,omitempty"` // the part that was waited for
+}
+
+// Exit is how a process of a part ended.
+type Exit struct {
+	At    time.Time `json:"at"`
+	How   string    `json:"how"`    // it ended with code 1
+	Code  int       `json:"code"`   // the process's exit code, -1 if a signal ended it or nobody saw it
+	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
+	Tail  []string  `json:"log_tail,omitempty"`
+}
+
+// Status is a part's state as the keeper sees it.
+type Status struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind"`
+	Version  string    `json:"version"`
+	State    State     `json:"state"`
+	PID      int       `json:"pid,omitempty"`
+	Port     int       `json:"port,omitempty"`
+	Socket   string    `json:"socket,omitempty"`
+	Memory   int64     `json:"memory_bytes"`
+	Since    time.Time `json:"since,omitzero"`     // when it took this state
+	ProvedAt time.Time `json:"proved_at,omitzero"` // when its whole ladder held last
+	Restarts int       `json:"restarts,omitempty"` // since the stack was started
+	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
+	Next     string    `json:"next,omitempty"`
+	// LastExit is how its process ended last; nil: it did not since the stack was started.
+	LastExit *Exit `json:"last_exit,omitempty"`
+	// Code says what is wrong, as far as code has to know it; "": see Because.
+	Code     trouble.Code `json:"code,omitempty"`
+	LogTail  []string     `json:"log_tail,omitempty"`  // last words of a part that failed
+	LogFrom  int64        `json:"log_from,omitempty"`  // where in its log, in bytes, what was written since it last answered begins
+	LogStart int64        `json:"log_start,omitempty"` // where in its log, in bytes, its process began
+}
+
+// Grace is how long requests in flight may take to finish, where a part ends to come back.
+const Grace = 2 * time.Second

@@ -1,0 +1,16 @@
+package webrules
+
+import "strings"
+
+// HostKeys are the names under which a host may be found in a table with wildcards, the closest first: itself, then *. before each
+// of its parents.
+func HostKeys(host string) []string {
+	keys := []string{host}
+	for {
+		_, rest, ok := strings.Cut(host, ".")
+		if !ok {
+			return keys
+		}
+		keys, host = append(keys, "*."+rest), rest
+	}
+}
