@@ -10,6 +10,7 @@ import (
 	"dravit/internal/kind/dravitweb"
 	"dravit/internal/kind/mariadb"
 	"dravit/internal/kind/memcached"
+	"dravit/internal/kind/nats"
 	"dravit/internal/kind/nginx"
 	"dravit/internal/kind/node"
 	"dravit/internal/kind/php"
@@ -24,6 +25,6 @@ import (
 func Kinds() kind.List {
 	return kind.List{
 		apache.New(), custom.New(), dravitcache.New(), dravitmail.New(), dravitweb.New(),
-		mariadb.New(), memcached.New(), nginx.New(), node.New(), php.New(), postgres.New(), python.New(), redis.New(), ruby.New(), sqlite.New(),
+		mariadb.New(), memcached.New(), nats.New(), nginx.New(), node.New(), php.New(), postgres.New(), python.New(), redis.New(), ruby.New(), sqlite.New(),
 	}
 }
