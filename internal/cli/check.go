@@ -82,7 +82,7 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 			case a.json:
 				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.Deeds})
 			case len(c.Parts) == 0 && len(names) == 0:
-				err = &ui.Failure{Code: exitFailed, What: "nothing to check", Because: "this stack was never started", Next: "dravit start"}
+				err = &ui.Failure{Exit: exitFailed, What: "nothing to check", Because: "this stack was never started", Next: "dravit start"}
 			default:
 				a.ui.Check(s.Name, c)
 			}
@@ -109,10 +109,10 @@ const leastWatch = 200 * time.Millisecond
 // watch looks again and again until the context ends, and repaints in place. Where there is no terminal, each look is a line.
 func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
 	if a.json {
-		return &ui.Failure{Code: exitUsage, What: "--watch has no JSON object", Next: "dravit check --json, as often as you like"}
+		return &ui.Failure{Exit: exitUsage, What: "--watch has no JSON object", Next: "dravit check --json, as often as you like"}
 	}
 	if every < leastWatch {
-		return &ui.Failure{Code: exitUsage, What: "--watch " + every.String() + " is too often", Because: "a look takes time, too", Next: "dravit check --watch=1s"}
+		return &ui.Failure{Exit: exitUsage, What: "--watch " + every.String() + " is too often", Because: "a look takes time, too", Next: "dravit check --watch=1s"}
 	}
 	out := int(os.Stdout.Fd())
 	live := term.IsTerminal(out) && !a.ui.Plain
@@ -146,7 +146,7 @@ func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every t
 
 func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 	if len(cmd.Flags().Args()) > 0 {
-		return &ui.Failure{Code: exitUsage, What: "a trace goes to one site", Because: "parts are named, too", Next: "dravit check --trace " + site}
+		return &ui.Failure{Exit: exitUsage, What: "a trace goes to one site", Because: "parts are named, too", Next: "dravit check --trace " + site}
 	}
 	if s.ID == "" {
 		return stack.ErrNeverStarted
@@ -169,7 +169,7 @@ func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 // saveText writes a text to a file that the user names.
 func saveText(file, text string) error {
 	if err := home.WriteFile(file, []byte(text), 0o644); err != nil {
-		return &ui.Failure{Code: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
+		return &ui.Failure{Exit: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
 	}
 	return nil
 }

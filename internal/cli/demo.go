@@ -42,7 +42,7 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			}
 			if err := demo.Write(dir); err != nil {
 				if errors.Is(err, demo.ErrNotEmpty) {
-					return &ui.Failure{Code: exitUsage, What: "the demo is not written to " + dir, Because: "the folder is not empty and holds no demo", Next: "dravit demo OTHER-FOLDER"}
+					return &ui.Failure{Exit: exitUsage, What: "the demo is not written to " + dir, Because: "the folder is not empty and holds no demo", Next: "dravit demo OTHER-FOLDER"}
 				}
 				return err
 			}
@@ -82,7 +82,7 @@ func demoDir(args []string) (string, error) {
 
 func (a *app) removeDemo(cmd *cobra.Command, dir string) error {
 	if !demo.Is(dir) {
-		return &ui.Failure{Code: exitUsage, What: "there is no demo in " + dir, Because: "the folder was not written by dravit demo", Next: "dravit demo --remove FOLDER"}
+		return &ui.Failure{Exit: exitUsage, What: "there is no demo in " + dir, Because: "the folder was not written by dravit demo", Next: "dravit demo --remove FOLDER"}
 	}
 	m, err := a.machine()
 	if err != nil {

@@ -63,7 +63,7 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 		Example: "  dravit extensions " + word + " intl",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return &ui.Failure{Code: exitUsage, What: "extensions " + word + " needs one name", Next: "dravit extensions lists them"}
+				return &ui.Failure{Exit: exitUsage, What: "extensions " + word + " needs one name", Next: "dravit extensions lists them"}
 			}
 			return nil
 		},
@@ -97,7 +97,7 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 				return exitCode(exitFailed)
 			}
 			if err == nil && !out.Runs && out.Report != nil {
-				return &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s could not be asked", out.Part), Because: out.Report.Unproved, Next: "dravit status"}
+				return &ui.Failure{Exit: exitFailed, What: fmt.Sprintf("part %s could not be asked", out.Part), Because: out.Report.Unproved, Next: "dravit status"}
 			}
 			return err
 		},

@@ -84,7 +84,7 @@ func (a *app) sendmailCommand() *cobra.Command {
 		if headers {
 			found, err := dravitmail.Recipients(text)
 			if err != nil {
-				return &ui.Failure{Code: exitUsage, What: "the message's recipients cannot be read", Because: err.Error()}
+				return &ui.Failure{Exit: exitUsage, What: "the message's recipients cannot be read", Because: err.Error()}
 			}
 			to = append(to, found...)
 		}

@@ -27,7 +27,7 @@ func (a *app) logsCommand() *cobra.Command {
 		Example: "  dravit logs\n  dravit logs app -n 100\n  dravit logs web app --follow",
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			if lines < 0 {
-				return &ui.Failure{Code: exitUsage, What: "-n must not be negative"}
+				return &ui.Failure{Exit: exitUsage, What: "-n must not be negative"}
 			}
 			s, err := a.stack()
 			if err != nil {

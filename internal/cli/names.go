@@ -12,6 +12,7 @@ import (
 	"dravit/internal/setup"
 	"dravit/internal/stack"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 	"dravit/internal/ui"
 )
 
@@ -57,7 +58,7 @@ A hosts file knows no wildcards, and has to be brought up to date when names cha
 					hosts = nil
 				}
 				if on && len(hosts) == 0 && err == nil {
-					err = &setup.NoWayError{Because: "no stack has a name yet", Next: "dravit start"}
+					err = setup.NoWay("no stack has a name yet", "dravit start")
 				}
 				if err != nil {
 					return nil, "", err
@@ -89,7 +90,7 @@ only, while any stack runs, and asks nobody else. Where the system's resolver ca
 				if !on {
 					suffixes = nil
 				} else if len(suffixes) == 0 {
-					return nil, "", &setup.NoWayError{Because: "every name ends with localhost, which needs no set-up", Next: "a site with suffix = \"test\" in dravit.toml, then dravit start"}
+					return nil, "", setup.NoWay("every name ends with localhost, which needs no set-up", "a site with suffix = \"test\" in dravit.toml, then dravit start")
 				}
 				steps, err := p.Resolver(suffixes, port)
 				return steps, "", err
@@ -100,7 +101,7 @@ themselves (their tool is certutil), or takes it out. The browsers' need no root
 			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 				file := certificates.File(m.Home)
 				if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
-					return nil, "", &setup.NoWayError{Because: "there is no authority before the first start", Next: "dravit start"}
+					return nil, "", setup.NoWay("there is no authority before the first start", "dravit start")
 				}
 				if !on {
 					return p.Distrust(file), "", nil
@@ -134,7 +135,7 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 		ValidArgs: []string{"on", "off"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
-				return &ui.Failure{Code: exitUsage, What: "names " + name + " wants on or off"}
+				return &ui.Failure{Exit: exitUsage, What: "names " + name + " wants on or off"}
 			}
 			return nil
 		},
@@ -155,9 +156,10 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 			if errors.As(err, &partly) {
 				return a.partly("names "+name+" "+args[0], partly)
 			}
-			var none *setup.NoWayError
-			if errors.As(err, &none) {
-				return &ui.Failure{Code: exitForbidden, What: "names " + name + " " + args[0] + " changed nothing", Because: none.Because, Next: none.Next}
+			if errors.Is(err, trouble.NoWay) {
+				f := explain(err)
+				f.What = "names " + name + " " + args[0] + " changed nothing"
+				return f
 			}
 			return err
 		},
@@ -166,7 +168,7 @@ func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine
 
 // partly says which steps were carried out, and which are left to type.
 func (a *app) partly(command string, e *setup.PartlyError) error {
-	f := &ui.Failure{Code: exitForbidden, What: command + " did only a part", Because: e.Error()}
+	f := &ui.Failure{Exit: exitForbidden, What: command + " did only a part", Because: e.Error()}
 	done, left := []string{}, []string{}
 	for _, s := range e.Done {
 		done = append(done, s.String())
@@ -201,7 +203,7 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 		if !a.asks() {
 			a.ui.Note("Dravit would run\n    " + strings.Join(texts, "\n    "))
 		}
-		return &ui.Failure{Code: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself"}
+		return &ui.Failure{Exit: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself"}
 	}
 	if err := setup.Run(cmd.Context(), steps, a.ui.Err); err != nil {
 		return err

@@ -78,9 +78,9 @@ func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
 	in, err := plan.ReadInput(file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return in, plan.Plan{}, &ui.Failure{Code: exitUsage, What: "there is no file " + file, Next: "dravit plan --save " + file + ", where the stack is"}
+		return in, plan.Plan{}, &ui.Failure{Exit: exitUsage, What: "there is no file " + file, Next: "dravit plan --save " + file + ", where the stack is"}
 	case err != nil:
-		return in, plan.Plan{}, &ui.Failure{Code: exitUsage, What: file + " holds no saved plan", Because: err.Error(), Next: "dravit plan --save makes one"}
+		return in, plan.Plan{}, &ui.Failure{Exit: exitUsage, What: file + " holds no saved plan", Because: err.Error(), Next: "dravit plan --save makes one"}
 	}
 	in.Consent.Afresh = in.Consent.Afresh || afresh
 	return in, plan.Make(in, all.Kinds().ByName()), nil

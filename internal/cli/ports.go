@@ -30,11 +30,11 @@ part that wants that port would get.`,
 		Example: "  dravit ports\n  dravit ports 8080\n  dravit ports --json | jq '.ports[] | select(.state == \"taken\")'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return &ui.Failure{Code: exitUsage, What: "ports takes one port", Next: "dravit ports 8080"}
+				return &ui.Failure{Exit: exitUsage, What: "ports takes one port", Next: "dravit ports 8080"}
 			}
 			for _, arg := range args {
 				if n, err := strconv.Atoi(arg); err != nil || n < 1 || n > 65535 {
-					return &ui.Failure{Code: exitUsage, What: fmt.Sprintf("%q is no port", arg), Because: "a port is a number from 1 to 65535"}
+					return &ui.Failure{Exit: exitUsage, What: fmt.Sprintf("%q is no port", arg), Because: "a port is a number from 1 to 65535"}
 				}
 			}
 			return nil

@@ -39,7 +39,7 @@ another kind. Remove shows what goes, with its size, and asks.`,
 			}
 			if len(parts) > 0 && !withData {
 				return &ui.Failure{
-					Code:    exitUsage,
+					Exit:    exitUsage,
 					What:    "a part alone is not removed",
 					Because: "the stack file says which parts there are; only their data can be deleted",
 					Next:    "dravit remove " + strings.Join(parts, " ") + " --data",
@@ -71,7 +71,7 @@ func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withDat
 		out.Data = slices.DeleteFunc(out.Data, func(d stack.PartData) bool { return !slices.Contains(parts, d.Part) })
 	}
 	if s.ID == "" {
-		return &ui.Failure{Code: exitUsage, What: "there is nothing to remove", Because: "this stack was never started"}
+		return &ui.Failure{Exit: exitUsage, What: "there is nothing to remove", Because: "this stack was never started"}
 	}
 	if !a.agrees(ui.Removal(s.Name, s.Dir, kept, parts, withData), "Remove it?") {
 		if a.json {
@@ -79,7 +79,7 @@ func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withDat
 			return exitCode(exitForbidden)
 		}
 		return &ui.Failure{
-			Code:    exitForbidden,
+			Exit:    exitForbidden,
 			What:    "nothing was removed",
 			Because: "you did not agree",
 			Next: strings.TrimSpace(

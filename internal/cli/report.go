@@ -32,10 +32,10 @@ With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (only == "") != (svg == "") || svg != "" && len(args) > 0 {
-				return &ui.Failure{Code: exitUsage, What: "--only and --svg go together, without another file"}
+				return &ui.Failure{Exit: exitUsage, What: "--only and --svg go together, without another file"}
 			}
 			if only != "" && !slices.Contains(report.Pictures, only) {
-				return &ui.Failure{Code: exitUsage, What: "there is no picture " + only, Because: "the pictures are " + strings.Join(report.Pictures, ", ")}
+				return &ui.Failure{Exit: exitUsage, What: "there is no picture " + only, Because: "the pictures are " + strings.Join(report.Pictures, ", ")}
 			}
 			s, err := a.stack()
 			if err != nil {

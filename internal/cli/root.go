@@ -63,23 +63,23 @@ func Main() int {
 	}
 	f := explain(err)
 	if ctx.Err() != nil {
-		f = &ui.Failure{Code: exitInterrupted, What: "interrupted", Because: "what this command began is ended again"}
+		f = &ui.Failure{Exit: exitInterrupted, What: "interrupted", Because: "what this command began is ended again"}
 	}
 	if a.ui == nil {
 		a.ui = ui.New(a.plain)
 	}
-	if f.Code == exitUsage && f.Next == "" {
+	if f.Exit == exitUsage && f.Next == "" {
 		f.Next = command.CommandPath() + " --help"
 	}
-	if command.Name() == "run" && f.Code != exitInterrupted {
-		f.Code = exitRunFailed
+	if command.Name() == "run" && f.Exit != exitInterrupted {
+		f.Exit = exitRunFailed
 	}
 	if a.json {
 		_ = a.print(map[string]any{"format": 1, "error": f})
 	} else {
 		a.ui.Failure(f)
 	}
-	return f.Code
+	return f.Exit
 }
 
 // exitCode ends a command whose result is written already.
@@ -125,7 +125,7 @@ database and helpers fit, says why, starts them together, and proves that each a
 	flags.BoolVar(&a.plain, "plain", false, "no colour, nothing that repaints")
 	flags.StringVar(&a.account, "account", "", "run by root: become this ordinary `account`")
 	flags.BoolVar(&a.yes, "yes", false, "consent to what would be asked")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &ui.Failure{Code: exitUsage, What: err.Error()} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &ui.Failure{Exit: exitUsage, What: err.Error()} })
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"}, &cobra.Group{ID: "prove", Title: "Prove"},
 		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "machine", Title: "Machine"}, &cobra.Group{ID: "learn", Title: "Learn"})
 	add := func(group string, commands ...*cobra.Command) {
@@ -161,7 +161,7 @@ func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
-	f := &ui.Failure{Code: exitUsage, What: fmt.Sprintf("%s takes no %q", cmd.CommandPath(), args[0])}
+	f := &ui.Failure{Exit: exitUsage, What: fmt.Sprintf("%s takes no %q", cmd.CommandPath(), args[0])}
 	if !cmd.HasParent() {
 		f.What = fmt.Sprintf("dravit has no command %q", args[0])
 		if meant := commandWords[strings.ToLower(args[0])]; meant != "" {
@@ -189,7 +189,7 @@ func (a *app) stack() (*stack.Stack, error) {
 // save writes a JSON object to a file that the user names.
 func save(file string, v any) error {
 	if err := home.WriteJSON(file, v); err != nil {
-		return &ui.Failure{Code: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
+		return &ui.Failure{Exit: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
 	}
 	return nil
 }

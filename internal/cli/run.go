@@ -30,7 +30,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n  dravit run -- sh -c 'echo $DATABASE_URL'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return &ui.Failure{Code: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
+				return &ui.Failure{Exit: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
 			}
 			return nil
 		},

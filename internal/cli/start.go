@@ -77,7 +77,7 @@ func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
 		return nil
 	}
 	return &ui.Failure{
-		Code:    exitForbidden,
+		Exit:    exitForbidden,
 		What:    "nothing was started",
 		Because: strings.TrimSuffix(found, ".") + ", and nobody said whether its data go along",
 		Next:    "dravit start --yes takes them along; dravit start --as-new begins with new data",
@@ -225,7 +225,7 @@ func notAnswering(out stack.Started) *ui.Failure {
 				if p.State != state {
 					continue
 				}
-				f := &ui.Failure{Code: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == lifecycle.Unwell]), Because: p.Because, Next: p.Next}
+				f := &ui.Failure{Exit: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == lifecycle.Unwell]), Because: p.Because, Next: p.Next}
 				if len(p.LogTail) > 0 {
 					f.Detail = "its log ends with\n  " + strings.Join(p.LogTail, "\n  ")
 				}
@@ -241,10 +241,10 @@ func notAnswering(out stack.Started) *ui.Failure {
 	}
 	for _, s := range out.Sites {
 		if len(s.Rungs) == 0 {
-			return &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer", Because: "the gateway does not run", Next: "dravit diagnose"}
+			return &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer", Because: "the gateway does not run", Next: "dravit diagnose"}
 		}
 		if fell := health.Fell(s.Rungs); fell != nil {
-			f := &ui.Failure{Code: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit diagnose"}
+			f := &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got), Next: "dravit diagnose"}
 			if fell.Rung == kind.Resolves {
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}

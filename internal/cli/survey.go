@@ -26,7 +26,7 @@ and what this user may do; each can be shown alone. What a program said is remem
 		Args: func(_ *cobra.Command, args []string) error {
 			for _, a := range args {
 				if !slices.Contains(ui.SurveySections, a) {
-					return &ui.Failure{Code: exitUsage, What: fmt.Sprintf("a survey has no %q", a), Because: "its parts are " + strings.Join(ui.SurveySections, ", ")}
+					return &ui.Failure{Exit: exitUsage, What: fmt.Sprintf("a survey has no %q", a), Because: "its parts are " + strings.Join(ui.SurveySections, ", ")}
 				}
 			}
 			return nil

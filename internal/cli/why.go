@@ -25,7 +25,7 @@ subject, why lists them all.`,
 		Example: "  dravit why\n  dravit why app.version\n  dravit why part.app.extensions.redis\n  dravit why db.port",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return &ui.Failure{Code: exitUsage, What: "why takes one subject", Next: "dravit why lists them"}
+				return &ui.Failure{Exit: exitUsage, What: "why takes one subject", Next: "dravit why lists them"}
 			}
 			return nil
 		},
@@ -63,11 +63,11 @@ subject, why lists them all.`,
 			d, fault, near := p.Why(args[0])
 			switch {
 			case fault != nil:
-				return &ui.Failure{Code: exitNoPlan, What: fault.What, Because: fault.Because, Next: fault.Next}
+				return &ui.Failure{Exit: exitNoPlan, What: fault.What, Because: fault.Because, Next: fault.Next}
 			case d == nil && len(near) > 0:
-				return &ui.Failure{Code: exitUsage, What: "it is not clear what " + args[0] + " means", Because: "there are " + strings.Join(near, ", "), Next: "dravit why " + near[0]}
+				return &ui.Failure{Exit: exitUsage, What: "it is not clear what " + args[0] + " means", Because: "there are " + strings.Join(near, ", "), Next: "dravit why " + near[0]}
 			case d == nil:
-				return &ui.Failure{Code: exitUsage, What: "nothing was decided about " + args[0], Next: "dravit why lists every subject"}
+				return &ui.Failure{Exit: exitUsage, What: "nothing was decided about " + args[0], Next: "dravit why lists every subject"}
 			case a.json:
 				return a.print(whyJSON{1, *d})
 			}

@@ -1,10 +1,11 @@
 package diagnose
 
 import (
-	"dravit/internal/lifecycle"
 	"fmt"
-	"regexp"
-	"strings"
+
+	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
+	"dravit/internal/trouble"
 )
 
 // disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be written fails.
@@ -12,8 +13,8 @@ func (d *doctor) disks() {
 	short, over, wrong := false, false, d.f.Stopped
 	for _, p := range d.f.Parts {
 		wrong = wrong || p.Status.State != lifecycle.Answers
-		short = short || strings.Contains(p.Log+p.Status.Because, "o space left") || strings.Contains(p.Log, "Errcode: 28") || strings.Contains(p.Log, "Disk is full")
-		over = over || overQuota.MatchString(p.Log+p.Status.Because)
+		short = short || p.Status.Code == trouble.NoSpace || noSpace().MatchString(p.Log)
+		over = over || p.Status.Code == trouble.QuotaUsedUp || overQuota().MatchString(p.Log)
 	}
 	r := seen
 	if !wrong {
@@ -40,7 +41,11 @@ func (d *doctor) disks() {
 	}
 }
 
-var overQuota = regexp.MustCompile(`(?i)disk quota exceeded`) // EDQUOT, errno(3)
+// What servers write when the system gives them ENOSPC or EDQUOT (errno(3)).
+var (
+	noSpace   = pattern.New(`[Nn]o space left|Errcode: 28|Disk is full`)
+	overQuota = pattern.New(`(?i)disk quota exceeded`)
+)
 
 // minRoom is what no server runs with; tightRoom what explains that one found no room.
 const (

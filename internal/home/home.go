@@ -4,6 +4,7 @@ package home
 
 import (
 	"bytes"
+	"dravit/internal/trouble"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -215,18 +216,8 @@ func RemoveJSON(path string) error {
 // Recovered, if set, is told of each file that was damaged or gone, and of the copy that was used instead.
 var Recovered func(file, used string, because error)
 
-// DamagedError says that a file and its copy cannot be read.
-type DamagedError struct {
-	File string
-	Err  error
-}
-
-func (e *DamagedError) Error() string { return fmt.Sprintf("%s is damaged: %v", e.File, e.Err) }
-
-func (e *DamagedError) Unwrap() error { return e.Err }
-
 // ReadJSON reads a value written by WriteJSON: the file, else its copy. If neither is there, it leaves v alone and
-// returns nil. If what is there cannot be read, it leaves v alone and returns a *DamagedError.
+// returns nil. If what is there cannot be read, it leaves v alone and returns trouble.Damaged.
 func ReadJSON[T any](path string, v *T) error {
 	err := readJSON(path, v)
 	if err == nil {
@@ -244,7 +235,13 @@ func ReadJSON[T any](path string, v *T) error {
 	case missing:
 		return nil
 	}
-	return &DamagedError{path, err}
+	return &trouble.Trouble{
+		Code:    trouble.Damaged,
+		What:    "a file of Dravit's is damaged, and so is its copy",
+		Because: fmt.Sprintf("%s is damaged: %v", path, err),
+		Next:    "move it away, then dravit start",
+		Err:     err,
+	}
 }
 
 // repair puts a file's copy in its place, unless somebody else has meanwhile.
@@ -261,9 +258,8 @@ func repair(path string, because error) {
 
 // ReadDerived is ReadJSON for what is found out or made again: a damaged file counts as one that is not there.
 func ReadDerived[T any](path string, v *T) error {
-	var damaged *DamagedError
 	err := ReadJSON(path, v)
-	if errors.As(err, &damaged) && !errors.Is(err, fs.ErrPermission) {
+	if errors.Is(err, trouble.Damaged) && !errors.Is(err, fs.ErrPermission) {
 		return nil
 	}
 	return err

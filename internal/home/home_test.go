@@ -1,6 +1,7 @@
 package home
 
 import (
+	"dravit/internal/trouble"
 	"errors"
 	"os"
 	"path/filepath"
@@ -162,9 +163,9 @@ func TestJSON(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
 	require.NoError(t, os.WriteFile(path+".last", []byte(`{"a": "x"}`), 0o600))
 	got = map[string]int{"kept": 1}
-	var damaged *DamagedError
-	assert.ErrorAs(t, ReadJSON(path, &got), &damaged)
-	assert.ErrorContains(t, damaged, path)
+	err := ReadJSON(path, &got)
+	assert.ErrorIs(t, err, trouble.Damaged)
+	assert.ErrorContains(t, err, path)
 	assert.Equal(t, map[string]int{"kept": 1}, got)
 	require.NoError(t, ReadDerived(path, &got), "what is made again need not be read")
 	assert.Equal(t, map[string]int{"kept": 1}, got)

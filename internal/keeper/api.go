@@ -16,6 +16,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
 
 // request is the body of start and stop.
@@ -26,11 +27,11 @@ type request struct {
 
 // Event is one line of the answer to start. An empty one says that the keeper is alive.
 type Event struct {
-	Part  *lifecycle.Status `json:"part,omitempty"`  // a part's state changed
-	Site  *SiteResult       `json:"site,omitempty"`  // a site's ladder came to an end
-	Error string            `json:"error,omitempty"` // the start went no further
-	Done  bool              `json:"done,omitempty"`  // the last line
-	Begun []string          `json:"begun,omitempty"` // with Done: the parts that this start began
+	Part    *lifecycle.Status `json:"part,omitempty"`    // a part's state changed
+	Site    *SiteResult       `json:"site,omitempty"`    // a site's ladder came to an end
+	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // the start went no further
+	Done    bool              `json:"done,omitempty"`    // the last line
+	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start began
 	// Spans, with Done, are what those did until they answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
 }
@@ -99,7 +100,7 @@ func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 		k.mu.Lock()
 		if k.leaving {
 			k.mu.Unlock()
-			http.Error(w, "leaving", http.StatusServiceUnavailable)
+			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to end")))
 			return
 		}
 		k.requests++
@@ -115,7 +116,7 @@ func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	var req request
 	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
-		http.Error(w, err.Error(), http.StatusBadRequest)
+		refuse(w, http.StatusBadRequest, err)
 		return
 	}
 	id := r.PathValue("id")
@@ -136,7 +137,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	spec, begun, err := s.begin(func() (materialise.Spec, error) {
 		spec, err := materialise.Read(k.home, id)
 		if err == nil && spec.ID == "" {
-			err = errors.New("this stack was never planned")
+			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never planned"}
 		}
 		return spec, err
 	}, req.Parts)
@@ -144,7 +145,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		err = k.openGateway(spec.Gateway, spec.Secure)
 	}
 	if err != nil {
-		say(Event{Error: err.Error()})
+		say(Event{Trouble: trouble.Of(err)})
 	} else {
 		settled, settle := context.WithCancel(context.WithoutCancel(r.Context()))
 		var sites []SiteResult
@@ -347,7 +348,7 @@ func readyFor(spec materialise.Spec, site materialise.Site) []string {
 func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 	var req request
 	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
-		http.Error(w, err.Error(), http.StatusBadRequest)
+		refuse(w, http.StatusBadRequest, err)
 		return
 	}
 	s := k.stack(r.PathValue("id"))
@@ -357,11 +358,18 @@ func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 	}
 	last, err := s.halt(names)
 	if err != nil {
-		http.Error(w, err.Error(), http.StatusInternalServerError)
+		refuse(w, http.StatusInternalServerError, err)
 		return
 	}
 	k.closeGatewayIfIdle()
 	answer(w, last)
+}
+
+// refuse answers with an error, whose identity the client restores.
+func refuse(w http.ResponseWriter, status int, err error) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(trouble.Of(err)) // a caller who left does not matter
 }
 
 func answer(w http.ResponseWriter, v any) {

@@ -21,6 +21,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/trouble"
 )
 
 // Client talks to the keeper of a home folder: one request a connection.
@@ -43,7 +44,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	req.Close = true
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", filepath.Join(c.home.Run, socketName))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrLeft, err)
+		return nil, left(err)
 	}
 	if err := home.CheckPeer(conn); err != nil {
 		conn.Close()
@@ -63,18 +64,18 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 			return nil, ctx.Err()
 		}
 		if errors.Is(err, os.ErrDeadlineExceeded) {
-			return nil, &SilentError{PID: members.Leader(c.home.Path(home.KeeperLock)).PID}
+			return nil, silent(c.home)
 		}
-		return nil, fmt.Errorf("%w: %w", ErrLeft, err) // it took the request, if at all, without doing anything about it
+		return nil, left(err) // it took the request, if at all, without doing anything about it
 	}
 	resp.Body = &body{patient{resp.Body, conn}, func() { release(); conn.Close() }}
 	if resp.StatusCode != http.StatusOK {
 		defer resp.Body.Close()
-		text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
-		if resp.StatusCode == http.StatusServiceUnavailable {
-			return nil, ErrLeft
+		refusal := &trouble.Trouble{}
+		if err := json.NewDecoder(io.LimitReader(resp.Body, maxRefusal)).Decode(refusal); err != nil {
+			return nil, fmt.Errorf("the keeper says %s, and nothing else: %w", resp.Status, err)
 		}
-		return nil, fmt.Errorf("the keeper says %s: %s", resp.Status, strings.TrimSpace(string(text)))
+		return nil, refusal
 	}
 	return resp, nil
 }
@@ -105,18 +106,31 @@ func (p patient) Read(b []byte) (int, error) {
 	return p.Reader.Read(b)
 }
 
-// SilentError says that a keeper runs and does not answer: it hangs, or somebody stopped its process.
-type SilentError struct{ PID int } // 0: unknown
+// maxRefusal is the longest answer of a keeper that refuses, in bytes.
+const maxRefusal = 64 << 10
 
-func (e *SilentError) Error() string {
-	if e.PID == 0 {
-		return "the keeper does not answer"
+// silent says what to do about a keeper that hangs. Its parts live on without it.
+func silent(h *home.Home) error {
+	t := &trouble.Trouble{
+		Code:    trouble.KeeperSilent,
+		What:    "Dravit's keeper does not answer",
+		Because: "its process hangs, or another process stopped it",
+		Next:    "dravit ports and ps tell which process it is",
 	}
-	return fmt.Sprintf("the keeper (pid %d) does not answer", e.PID)
+	if pid := members.Leader(h.Path(home.KeeperLock)).PID; pid != 0 {
+		t.Because = fmt.Sprintf("its process (pid %d) hangs, or another process stopped it", pid)
+		t.Next = fmt.Sprintf(
+			"kill -CONT %d; if that does not help, kill -9 %d: its parts live on, and the next command takes them over",
+			pid, pid,
+		)
+	}
+	return t
 }
 
-// ErrLeft says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
-var ErrLeft = errors.New("no keeper took the request")
+// left says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
+func left(err error) error {
+	return &trouble.Trouble{Code: trouble.KeeperGone, What: "no keeper took the request", Because: err.Error(), Err: err}
+}
 
 type body struct {
 	io.Reader
@@ -135,8 +149,7 @@ func Running(h *home.Home) bool { return home.Locked(h.Path(home.KeeperLock)) }
 // parts live on under the new one.
 func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	hello, err := c.Hello(ctx)
-	var silent *SilentError
-	if err == nil && hello.Build == build || errors.As(err, &silent) {
+	if err == nil && hello.Build == build || errors.Is(err, trouble.KeeperSilent) {
 		return err
 	}
 	if err == nil {
@@ -268,7 +281,7 @@ func (c *Client) Start(ctx context.Context, id string, restart []string, timeout
 				return ctx.Err()
 			}
 			if errors.Is(err, os.ErrDeadlineExceeded) {
-				return &SilentError{PID: members.Leader(c.home.Path(home.KeeperLock)).PID}
+				return silent(c.home)
 			}
 			return fmt.Errorf("the keeper broke off: %w", err)
 		}

@@ -2,11 +2,14 @@ package keeper
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -49,7 +52,7 @@ func TestClientStart(t *testing.T) {
 	lines := `{"part":{"name":"db","state":"starting","memory_bytes":0}}
 {"part":{"name":"db","state":"answers","memory_bytes":0}}
 {"site":{"name":"ferry","url":"http://ferry.localhost/","rungs":[]}}
-{"error":"odd"}
+{"trouble":{"code":"no-space","what":"odd"}}
 {"done":true,"begun":["db"]}
 `
 	c := serve(t, newHome(t), func(w http.ResponseWriter, r *http.Request) {
@@ -61,7 +64,7 @@ func TestClientStart(t *testing.T) {
 	require.Len(t, got, 5)
 	assert.Equal(t, lifecycle.Answers, got[1].Part.State)
 	assert.Equal(t, "ferry", got[2].Site.Name)
-	assert.Equal(t, "odd", got[3].Error)
+	assert.Equal(t, &trouble.Trouble{Code: trouble.NoSpace, What: "odd"}, got[3].Trouble)
 	assert.Equal(t, []string{"db"}, got[4].Begun)
 }
 
@@ -69,26 +72,29 @@ func TestClientStart(t *testing.T) {
 func TestClientWithoutKeeper(t *testing.T) {
 	h := newHome(t)
 	_, err := Connect(h).Hello(t.Context())
-	assert.ErrorIs(t, err, ErrLeft)
+	assert.ErrorIs(t, err, trouble.KeeperGone)
 	c := serve(t, h, func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/v1/stacks/leaving/start":
-			http.Error(w, "leaving", http.StatusServiceUnavailable)
+			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to end")))
 		case "/v1/stacks/broken/start":
 			_, _ = w.Write([]byte(`{"part":{"name":"db"`))
 		case "/v1/stacks/bad/start":
-			http.Error(w, "bad request", http.StatusBadRequest)
+			refuse(w, http.StatusInternalServerError, fmt.Errorf("writing: %w", syscall.ENOSPC))
 		case "/v1/stacks/slow/start":
 			w.(http.Flusher).Flush()
 			<-r.Context().Done()
 		}
 	})
 	start := func(ctx context.Context, id string) error { return c.Start(ctx, id, nil, 0, func(Event) {}) }
-	assert.ErrorIs(t, start(t.Context(), "leaving"), ErrLeft)
+	assert.ErrorIs(t, start(t.Context(), "leaving"), trouble.KeeperGone)
 	err = start(t.Context(), "broken")
 	assert.ErrorContains(t, err, "the keeper broke off")
-	assert.NotErrorIs(t, err, ErrLeft, "it may have begun something: asking again is the user's choice")
-	assert.ErrorContains(t, start(t.Context(), "bad"), "the keeper says 400 Bad Request: bad request")
+	assert.NotErrorIs(t, err, trouble.KeeperGone, "it may have begun something: asking again is the user's choice")
+	err = start(t.Context(), "bad")
+	assert.ErrorContains(t, err, "writing: no space left on device")
+	assert.ErrorIs(t, err, trouble.NoSpace, "an error is the same on both sides of the socket")
+	assert.ErrorIs(t, err, syscall.ENOSPC)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan error)
 	go func() { done <- start(ctx, "slow") }()

@@ -137,7 +137,7 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
 	}
 	l.mark(lifecycle.PhasePreparing, "")
 	if err := l.endOrphans(ctx); err != nil {
-		return &ending{what: err.Error(), final: true}
+		return &ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	l.logStart = l.rotateLog()
 	l.stack.mu.Lock()
@@ -156,7 +156,7 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
 	l.mark(lifecycle.PhaseStarting, "")
 	l.closeLaunched()
 	if err != nil {
-		return &ending{what: err.Error(), final: true}
+		return &ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	return nil
 }
@@ -282,7 +282,7 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	p.set(lifecycle.Starting, "", "")
 	p.mark(lifecycle.PhasePreparing, "")
 	if err := p.prepare(ctx); err != nil {
-		return ending{what: err.Error(), final: true}
+		return ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	p.mark(lifecycle.PhaseAnswering, "")
 	for ctx.Err() == nil {

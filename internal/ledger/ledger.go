@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"dravit/internal/home"
+	"dravit/internal/trouble"
 )
 
 // Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
@@ -48,8 +49,7 @@ func (l *Ledger) Suffixes() []string {
 func Read(h *home.Home) (*Ledger, error) {
 	l := &Ledger{Format: 1}
 	err := home.ReadJSON(h.Path("ledger.json"), l)
-	var damaged *home.DamagedError
-	if errors.As(err, &damaged) || err == nil && l.Stacks == nil {
+	if errors.Is(err, trouble.Damaged) || err == nil && l.Stacks == nil {
 		if again, ok := rebuild(h); ok {
 			if home.Recovered != nil {
 				home.Recovered(h.Path("ledger.json"), h.Path("stacks")+", what each stack keeps of it", err)

@@ -9,17 +9,12 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/plan"
+	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // dotenvHead begins a file that Dravit wrote: another is never written over.
 const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
-
-// ForeignFileError says that a file of the project is not Dravit's to write.
-type ForeignFileError struct{ File string }
-
-func (e *ForeignFileError) Error() string {
-	return e.File + " is there already, and Dravit did not write it"
-}
 
 // writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
 // files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
@@ -30,7 +25,13 @@ func writeDotenv(in plan.Input, env []string) error {
 	file := filepath.Join(in.Project.Dir, in.File.Dotenv)
 	old, err := os.ReadFile(file)
 	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
-		return &ForeignFileError{in.File.Dotenv}
+		return &trouble.Trouble{
+			Code:    trouble.ForeignFile,
+			Subject: "dotenv",
+			What:    "the stack's variables were not written",
+			Because: in.File.Dotenv + " is there already, and Dravit did not write it",
+			Next:    "move " + in.File.Dotenv + " away, or name another file: dotenv in " + stackfile.Name,
+		}
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err

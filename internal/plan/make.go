@@ -10,6 +10,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // Format is the number of the JSON form of Input and Plan.
@@ -80,11 +81,22 @@ func (m *maker) decide(subject, choice string, rejected []Option, because ...str
 	if rejected == nil {
 		rejected = []Option{}
 	}
-	m.plan.Decisions = append(m.plan.Decisions, Decision{subject, choice, because, rejected})
+	m.plan.Decisions = append(m.plan.Decisions, Decision{
+		Subject:  subject,
+		Choice:   choice,
+		Because:  because,
+		Rejected: rejected,
+	})
 }
 
-func (m *maker) fault(subject, what, because, next string) {
-	m.plan.Faults = append(m.plan.Faults, Fault{subject, what, because, next})
+func (m *maker) fault(code trouble.Code, subject, what, because, next string) {
+	m.plan.Faults = append(m.plan.Faults, Fault{
+		Code:    code,
+		Subject: subject,
+		What:    what,
+		Because: because,
+		Next:    next,
+	})
 }
 
 // about is the thing that a subject speaks of: part.app of part.app.version.
@@ -267,7 +279,7 @@ func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
 	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}
-	m.fault("part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
+	m.fault(trouble.NoProgram, "part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
 }
 
 // demandedBy returns a file of the project's own that wants a version of one of these kinds, "" if none does.

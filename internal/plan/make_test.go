@@ -18,6 +18,7 @@ import (
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // machine reads a recorded input: a survey of some machine, with a stack file laid over it.
@@ -185,7 +186,7 @@ func TestPins(t *testing.T) {
 	in.Survey.Ports = []survey.Port{{Port: 3306, PID: 42, Program: "mysqld", User: "mysql"}}
 	p = decide(in)
 	require.Len(t, p.Faults, 1)
-	assert.Equal(t, plan.Fault{Subject: "part.db.port", What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
+	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: "part.db.port", What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
 		Next: "end it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
 	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: "other"}}
 	in.Ledger.Others = map[int]string{3306: "harbour"}

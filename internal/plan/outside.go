@@ -9,6 +9,7 @@ import (
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 	"dravit/internal/suffix"
+	"dravit/internal/trouble"
 )
 
 // outside refuses paths of the stack file that links lead out of the project, unless this machine's user agreed.
@@ -19,6 +20,7 @@ func (m *maker) outside(file map[string]stackfile.Part) {
 			return
 		}
 		m.fault(
+			trouble.Outside,
 			subject,
 			fmt.Sprintf("%s leads out of the project, to %s", path, real),
 			"a repository says nothing about files beside it",
@@ -64,7 +66,7 @@ func (m *maker) suffixes() {
 		if suffix.Reserved(x) || slices.Contains(m.in.Consent.Suffixes, x) {
 			continue
 		}
-		m.fault("site."+s.Name+".suffix", fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
+		m.fault(trouble.Reserved, "site."+s.Name+".suffix", fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
 			"it is not reserved for private use, and a repository cannot make your machine sign certificates for it",
 			fmt.Sprintf("suffix = \"test\"; or agree for this machine: suffixes = [%q] in Dravit's settings.toml", x))
 	}
@@ -83,6 +85,7 @@ func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.P
 		switch setting.RuleOf(rules, key) {
 		case setting.Own:
 			m.fault(
+				trouble.Reserved,
 				subject,
 				fmt.Sprintf("part %s sets %s", name, key),
 				"it says where Dravit keeps the part's data, sockets, logs or passwords",
@@ -102,6 +105,7 @@ func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.P
 		for _, path := range setting.Paths(value) {
 			if real := m.in.Project.Outside[path]; real != "" && setting.RuleOf(rules, key) == setting.Free {
 				m.fault(
+					trouble.Outside,
 					subject,
 					fmt.Sprintf("part %s names a file outside the project: %s = %q", name, key, value),
 					"a repository says nothing about files beside it",

@@ -7,6 +7,7 @@ import (
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // Input is everything that the decisions for one stack rest on.
@@ -159,15 +160,12 @@ type Decision struct {
 	Choice   string   `json:"choice"`
 	Because  []string `json:"because"`
 	Rejected []Option `json:"rejected"`
+	// State, of an extension, is what became of it: built-in, loaded or unfit. "": the decision is about something else.
+	State kind.EntryState `json:"state,omitempty"`
 }
 
 // Option is one that was turned down.
 type Option = kind.Option
 
 // Fault is a demand that nothing satisfies.
-type Fault struct {
-	Subject string `json:"subject"`
-	What    string `json:"what"`
-	Because string `json:"because"`
-	Next    string `json:"next"`
-}
+type Fault = trouble.Trouble

@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // resolverBase is where the search for the resolver's port begins: 53 is the system's own, 5353 and 5355 are multicast.
@@ -39,17 +40,17 @@ func (m *maker) ports() {
 		case p.Want.Port != 0:
 			p.Port = p.Want.Port
 			if other := pinned[p.Port]; other != "" {
-				m.fault(subject, fmt.Sprintf("port %d is pinned twice", p.Port), "parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
+				m.fault(trouble.Contradiction, subject, fmt.Sprintf("port %d is pinned twice", p.Port), "parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
 				continue
 			}
 			pinned[p.Port] = p.Name
 			if low := lowest(m.in.Survey.Host); p.Port < low {
-				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
+				m.fault(trouble.PortForbidden, subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
 					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d upwards in %s", p.Port, low, stackfile.Name))
 				continue
 			}
 			if holder, held := m.holder(p.Port); held {
-				m.fault(subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
+				m.fault(trouble.PortTaken, subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), nil, "the stack file pins it")
@@ -69,7 +70,7 @@ func (m *maker) ports() {
 			p.Port, rejected = m.free(needs.PortBase, rejected)
 			m.taken[p.Port] = true
 			if p.Port == 0 {
-				m.fault(subject, "no port is free for part "+p.Name, fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow), "end a program that listens, or pin a port in "+stackfile.Name)
+				m.fault(trouble.NoPort, subject, "no port is free for part "+p.Name, fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow), "end a program that listens, or pin a port in "+stackfile.Name)
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
@@ -140,7 +141,7 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	}
 	port, rejected := m.free(base, rejected)
 	if port == 0 {
-		m.fault(subject, "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+		m.fault(trouble.NoPort, subject, "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
 		return 0
 	}
 	m.decide(subject, fmt.Sprint(port), rejected, fmt.Sprintf("the first free port from %d", base))

@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // settings sets what applications require of their runtimes and databases, where nobody has said otherwise: values of Dravit's own that fall
@@ -39,7 +40,7 @@ func (m *maker) raise(p *Part, by string, wanted map[string]stackfile.Text) {
 		subject := "part." + p.Name + ".settings." + name
 		if said, set := p.Want.Settings[name]; set {
 			if !want.Meets(name, string(said)) {
-				m.fault(subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, said), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
+				m.fault(trouble.Contradiction, subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, said), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
 			}
 			continue
 		}

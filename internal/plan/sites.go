@@ -11,6 +11,7 @@ import (
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
 	"dravit/internal/suffix"
+	"dravit/internal/trouble"
 )
 
 // host is the host name that a name of a site gets in the stack of a number.
@@ -114,15 +115,15 @@ func (m *maker) site(s stackfile.Site, name, root string, number int, servers []
 			site.Server = servers[0]
 		case 0: // its web server has no plan, which is a fault already
 		default:
-			m.fault(subject+".server", "the site "+name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
+			m.fault(trouble.Undecided, subject+".server", "the site "+name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
 		}
 	} else if p, ok := byName[s.Server]; ok && p.Role != kind.RoleWeb {
-		m.fault(subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
+		m.fault(trouble.WrongKind, subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
 	}
 	m.include(subject, site, byName[site.Server])
 	app, hasApp := byName[s.App]
 	if hasApp && app.Role != kind.RoleRuntime && app.Role != kind.RoleApp {
-		m.fault(subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
+		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
 	}
 	switch {
 	case hasApp && app.Role == kind.RoleApp: // it finds its files itself
@@ -142,12 +143,12 @@ func (m *maker) include(subject string, site Site, server Part) {
 		return
 	}
 	if !m.kinds[server.Kind].Traits().Includes {
-		m.fault(subject+".include", fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include), server.Kind+" has no directives",
+		m.fault(trouble.WrongKind, subject+".include", fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include), server.Kind+" has no directives",
 			"name the server that the file is written for: [part."+server.Name+"] kind = \"nginx\"")
 		return
 	}
 	if !slices.Contains(m.in.Project.Files, site.Include) {
-		m.fault(subject+".include", fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name), "the project has no such file", "make it, or take include out of "+stackfile.Name)
+		m.fault(trouble.NotThere, subject+".include", fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name), "the project has no such file", "make it, or take include out of "+stackfile.Name)
 		return
 	}
 	m.decide(subject+".include", site.Include, nil, "the stack file names it; "+server.Kind+" tests it before it is used")
@@ -183,7 +184,7 @@ func (m *maker) root(site *Site, named string) {
 	if named != "" {
 		site.Root = filepath.Clean(named)
 		if !m.in.Project.Folders[site.Root].Exists {
-			m.fault(subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
+			m.fault(trouble.NotThere, subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
 			return
 		}
 		m.decide(subject, site.Root, nil, "the stack file names it")
@@ -203,7 +204,7 @@ func (m *maker) root(site *Site, named string) {
 			return
 		}
 	}
-	m.fault(subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
+	m.fault(trouble.NotThere, subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
 }
 
 // network decides the port on which other machines see a site, where its user has agreed.
@@ -234,7 +235,7 @@ func (m *maker) network(subject string, site *Site) {
 	}
 	site.NetworkPort, rejected = m.free(networkBase, rejected)
 	if site.NetworkPort == 0 {
-		m.fault(subject, "no port is free for the site "+site.Name, fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
+		m.fault(trouble.NoPort, subject, "no port is free for the site "+site.Name, fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
 		return
 	}
 	m.taken[site.NetworkPort] = true

@@ -321,18 +321,27 @@ func (m *maker) extensions(subject string, c candidate) {
 	part := strings.TrimPrefix(subject, "part.")
 	_, by := m.wanted(part, m.kinds[c.program.Kind], m.in.File.Parts[part].For(c.program.Kind))
 	for _, x := range c.extended.Chosen {
-		why := []string{x.Because}
+		var why []string // who wants it, then how it fits
 		if i := slices.IndexFunc(c.reaches, func(r [2]string) bool { return r[0] == x.Name }); i >= 0 {
-			why = []string{"the part uses " + c.reaches[i][1] + ", and its list names nothing to reach it with", x.Because}
+			why = append(why, "the part uses "+c.reaches[i][1]+", and its list names nothing to reach it with")
 		}
 		if reason := by[x.Name]; reason != "" {
 			why = append(why, reason)
 		}
-		m.decide(subject+".extensions."+x.Name, cmp.Or(x.File, "built in"), x.Rejected, why...)
+		state := kind.Loads
+		if x.File == "" {
+			state = kind.BuiltIn
+		}
+		m.decideExtension(state, subject+".extensions."+x.Name, cmp.Or(x.File, "built in"), x.Rejected, append(why, x.Because)...)
 	}
 	for _, x := range c.extended.Unfit {
-		m.decide(subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)
+		m.decideExtension(kind.Misfit, subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)
 	}
+}
+
+func (m *maker) decideExtension(state kind.EntryState, subject, choice string, rejected []Option, because ...string) {
+	m.decide(subject, choice, rejected, because...)
+	m.plan.Decisions[len(m.plan.Decisions)-1].State = state
 }
 
 // debuggers gives each part with a debugger the port on which an editor waits for it. An editor that waits there already holds the port, so

@@ -11,6 +11,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"dravit/internal/home"
+	"dravit/internal/trouble"
 )
 
 // Name is the file's name in Dravit's folder.
@@ -33,12 +34,17 @@ type Settings struct {
 	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
 }
 
-// Fault says what is wrong with the file.
-type Fault struct{ File, What string }
+// fault says what is wrong with the file.
+func fault(file, what string) error {
+	return &trouble.Trouble{
+		Code:    trouble.BadSettings,
+		What:    "Dravit's settings have a fault",
+		Because: what,
+		Next:    "correct " + file,
+	}
+}
 
-func (f *Fault) Error() string { return f.File + ": " + f.What }
-
-// Read reads the settings. An unknown key or a relative folder is a Fault.
+// Read reads the settings. An unknown key or a relative folder is trouble.BadSettings.
 func Read(h *home.Home) (Settings, error) {
 	var s Settings
 	file := h.Path(Name)
@@ -53,19 +59,19 @@ func Read(h *home.Home) (Settings, error) {
 	if err := toml.NewDecoder(f).DisallowUnknownFields().Decode(&s); err != nil {
 		var strict *toml.StrictMissingError
 		if errors.As(err, &strict) {
-			return s, &Fault{file, "unknown key:\n" + strict.String()}
+			return s, fault(file, "unknown key:\n"+strict.String())
 		}
-		return s, &Fault{file, err.Error()}
+		return s, fault(file, err.Error())
 	}
 	for name, port := range map[string]int{"http": s.HTTP, "https": s.HTTPS} {
 		if port < 0 || port > 65535 || port != 0 && s.HTTP == s.HTTPS {
-			return s, &Fault{file, fmt.Sprintf("%s = %d is no port of its own", name, port)}
+			return s, fault(file, fmt.Sprintf("%s = %d is no port of its own", name, port))
 		}
 	}
 	for _, folders := range [][]string{s.Programs, s.Extensions, s.Outside} {
 		for i, dir := range folders {
 			if !filepath.IsAbs(dir) {
-				return s, &Fault{file, fmt.Sprintf("the folder %q is not absolute", dir)}
+				return s, fault(file, fmt.Sprintf("the folder %q is not absolute", dir))
 			}
 			folders[i] = filepath.Clean(dir)
 		}

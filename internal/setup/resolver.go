@@ -19,7 +19,7 @@ type resolver struct {
 }
 
 // Resolver returns the steps that have the system's resolver ask Dravit's, on a port of loopback, for names below the suffixes; none: that take it
-// back. A machine whose resolver cannot be told of one suffix gives NoWayError.
+// back. A machine whose resolver cannot be told of one suffix gives trouble.NoWay.
 func (p Place) Resolver(suffixes []string, port int) ([]Step, error) {
 	way, err := p.resolver(suffixes, port)
 	if err != nil {
@@ -87,7 +87,7 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 		}
 		return oneFile(dnsmasq, text, suffixes, refresh...), nil
 	}
-	return resolver{}, &NoWayError{"this machine's resolver asks the servers in " + p.path("etc/resolv.conf") + " for every name, and cannot be told of one suffix", "dravit names hosts on"}
+	return resolver{}, NoWay("this machine's resolver asks the servers in "+p.path("etc/resolv.conf")+" for every name, and cannot be told of one suffix", "dravit names hosts on")
 }
 
 func oneFile(file, text string, suffixes []string, refresh ...string) resolver {

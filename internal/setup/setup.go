@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"dravit/internal/home"
+	"dravit/internal/trouble"
 )
 
 // Step is one command of a change.
@@ -39,10 +40,10 @@ func (s Step) String() string {
 	return strings.Join(words, " ")
 }
 
-// NoWayError says that this machine has no way to do what was asked for.
-type NoWayError struct{ Because, Next string }
-
-func (e *NoWayError) Error() string { return e.Because }
+// NoWay says that this machine has no way to do what was asked for.
+func NoWay(because, next string) error {
+	return &trouble.Trouble{Code: trouble.NoWay, What: "nothing was changed", Because: because, Next: next}
+}
 
 // PartlyError says that some steps were carried out, and which are left.
 type PartlyError struct {
@@ -80,7 +81,7 @@ func runStep(ctx context.Context, s Step, out io.Writer) error {
 	argv := s.Argv
 	if s.Root {
 		if _, err := exec.LookPath("sudo"); err != nil {
-			return &NoWayError{"it needs root, and there is no sudo here", "as root: " + strings.TrimPrefix(s.String(), "sudo ")}
+			return NoWay("it needs root, and there is no sudo here", "as root: "+strings.TrimPrefix(s.String(), "sudo "))
 		}
 		argv = append([]string{"sudo"}, argv...)
 	}

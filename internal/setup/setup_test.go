@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/home"
+	"dravit/internal/trouble"
 )
 
 func place(t *testing.T) Place {
@@ -73,13 +74,12 @@ func TestHosts(t *testing.T) {
 func TestResolver(t *testing.T) {
 	p := place(t)
 	_, err := p.Resolver([]string{"test"}, 5380)
-	var none *NoWayError
-	require.ErrorAs(t, err, &none)
-	assert.Equal(t, "dravit names hosts on", none.Next)
+	require.ErrorIs(t, err, trouble.NoWay)
+	assert.Equal(t, "dravit names hosts on", trouble.Of(err).Next)
 	etc := p.path("etc")
 	require.NoError(t, os.MkdirAll(filepath.Join(etc, "dnsmasq.d"), 0o755))
 	_, err = p.Resolver([]string{"test"}, 5380)
-	require.ErrorAs(t, err, &none, "programs ask somewhere else")
+	require.ErrorIs(t, err, trouble.NoWay, "programs ask somewhere else")
 	require.NoError(t, os.WriteFile(filepath.Join(etc, "resolv.conf"), []byte("# x\nnameserver 127.0.0.53\n"), 0o644))
 	steps, err := p.Resolver([]string{"quay.test", "test"}, 5380)
 	run(t, steps, err)

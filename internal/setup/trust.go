@@ -48,7 +48,7 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 		steps = append(steps, Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
 	}
 	if len(steps) == 0 && !p.Trusted() {
-		return nil, &NoWayError{"Dravit does not know this system's store of certificates", "import " + certificate + " in the settings of your browser"}
+		return nil, NoWay("Dravit does not know this system's store of certificates", "import "+certificate+" in the settings of your browser")
 	}
 	return steps, nil
 }

@@ -230,7 +230,7 @@ func choose(spec *materialise.Spec, wanted []string) error {
 	}
 	for _, name := range wanted {
 		if !slices.Contains(all, name) {
-			return &NoPartError{name, all}
+			return noPart(name, all)
 		}
 	}
 	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })

@@ -18,6 +18,7 @@ import (
 	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Extensions is what the runtimes of a stack have of their modules.
@@ -60,10 +61,10 @@ type Debugger struct {
 	Remote  string `json:"remote_path"` // as the debugger names it
 }
 
-// NoRuntimeError says that no part, or not exactly one, has extensions to change.
-type NoRuntimeError struct{ What, Next string }
-
-func (e *NoRuntimeError) Error() string { return e.What }
+// noExtensions says that no part, or not exactly one, has extensions to change.
+func noExtensions(what, next string) error {
+	return &trouble.Trouble{Code: trouble.NoExtensions, What: what, Next: next}
+}
 
 // Extensions lists what the runtimes have, of one part where it is named, and asks the running processes.
 func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error) {
@@ -95,7 +96,7 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 	}
 	if part != "" && len(out.Parts) == 0 {
 		if _, ok := in.File.Parts[part]; !ok {
-			return out, &NoPartError{part, in.File.PartNames()}
+			return out, noPart(part, in.File.PartNames())
 		}
 	}
 	return out, nil
@@ -212,7 +213,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	nameOf := s.extensionNames(kindName)
 	want := in.File.Parts[part].For(kindName)
 	if !on && want.Debugger && nameOf(name) == s.Kinds.TraitsOf(kindName).Debugger {
-		return out, &NoRuntimeError{"debugger = true of part " + part + " loads " + name, "take debugger out of [part." + part + "] in " + stackfile.Name}
+		return out, noExtensions("debugger = true of part "+part+" loads "+name, "take debugger out of [part."+part+"] in "+stackfile.Name)
 	}
 	key, list, change := s.listOf(in, p, part, kindName, name, on)
 	out.List, out.Key = list, key
@@ -383,11 +384,11 @@ func (s *Stack) switched(in plan.Input, part string) (name, kindName string, err
 	case kinds[part] != "":
 		return part, kinds[part], nil
 	case part != "" && !slices.Contains(in.File.PartNames(), part):
-		return "", "", &NoPartError{part, in.File.PartNames()}
+		return "", "", noPart(part, in.File.PartNames())
 	case part != "":
-		return "", "", &NoRuntimeError{"part " + part + " has no extensions to switch", "dravit extensions lists what its runtimes have"}
+		return "", "", noExtensions("part "+part+" has no extensions to switch", "dravit extensions lists what its runtimes have")
 	case len(runtimes) == 0:
-		return "", "", &NoRuntimeError{"the stack has no part with extensions to switch", "dravit extensions lists what its runtimes have"}
+		return "", "", noExtensions("the stack has no part with extensions to switch", "dravit extensions lists what its runtimes have")
 	}
-	return "", "", &NoRuntimeError{"the stack has several parts with extensions", "name one: --part " + strings.Join(runtimes, ", --part ")}
+	return "", "", noExtensions("the stack has several parts with extensions", "name one: --part "+strings.Join(runtimes, ", --part "))
 }

@@ -17,6 +17,7 @@ import (
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // Plan decides, and changes nothing.
@@ -47,13 +48,6 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	return in, plan.Make(in, s.Kinds.ByName()), nil
 }
 
-// PathError says that a project's path holds a control character, which no configuration file can carry.
-type PathError struct{ Dir string }
-
-func (e *PathError) Error() string {
-	return fmt.Sprintf("the project's path has a control character: %q", e.Dir)
-}
-
 // newID stands for the id of a stack that was never started.
 const newID = "new"
 
@@ -63,8 +57,13 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	if err != nil {
 		return plan.Input{}, err
 	}
-	if !confined.Printable(s.Dir) {
-		return plan.Input{}, &PathError{s.Dir}
+	if !confined.Printable(s.Dir) { // no configuration file can carry it
+		return plan.Input{}, &trouble.Trouble{
+			Code:    trouble.BadFolder,
+			What:    "this folder cannot be a project",
+			Because: fmt.Sprintf("the project's path has a control character: %q", s.Dir),
+			Next:    "rename the folder",
+		}
 	}
 	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes}, Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, set.Outside), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger:  plan.Ledger{Gateway: book.Gateway, Secure: book.Secure, Resolver: book.Resolver, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},

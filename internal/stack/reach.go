@@ -16,6 +16,7 @@ import (
 	"dravit/internal/proc"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Reach is a port of a stack that other machines may reach, or should.
@@ -188,22 +189,18 @@ func (s *Stack) Unasked() ([]string, error) {
 	return out, nil
 }
 
-// NoSiteError says that a stack file has no site of that name that other machines may be let see.
-type NoSiteError struct {
-	Name  string
-	Sites []string
-}
-
-func (e *NoSiteError) Error() string {
-	return "no site " + e.Name + " has listen = \"network\"; those that have it: " + strings.Join(e.Sites, ", ")
-}
-
 // knows tells whether every site of which a consent speaks wants to be seen by other machines.
 func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 	all := s.wantNetwork(file)
 	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {
 		if !slices.Contains(all, name) {
-			return &NoSiteError{name, all}
+			return &trouble.Trouble{
+				Code:    trouble.NoSite,
+				Subject: "site." + name,
+				What: "no site " + name + " has listen = \"network\"; those that have it: " +
+					strings.Join(all, ", "),
+				Next: "listen = \"network\" in the site's table of " + stackfile.Name,
+			}
 		}
 	}
 	return nil

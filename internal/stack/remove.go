@@ -143,7 +143,7 @@ func (s *Stack) Remove(ctx context.Context, withData bool) error {
 	return certificates.Narrow(s.Home, suffixes)
 }
 
-// Discard stops the named parts and deletes their data. Part names that have no data are a NoPartError.
+// Discard stops the named parts and deletes their data. A part that has no data is trouble.NoPart.
 func (s *Stack) Discard(ctx context.Context, parts []string) error {
 	k, err := s.Kept()
 	if err != nil {
@@ -155,7 +155,7 @@ func (s *Stack) Discard(ctx context.Context, parts []string) error {
 	}
 	for _, part := range parts {
 		if !slices.Contains(names, part) {
-			return &NoPartError{part, names}
+			return noPart(part, names)
 		}
 	}
 	spec, err := s.spec()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"dravit/internal/home"
 	"dravit/internal/keeper"
@@ -18,6 +19,7 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Machine is this user's Dravit.
@@ -59,9 +61,6 @@ type Moved struct {
 	Certain  bool   // false: only the stack file tells so
 }
 
-// ErrNoStack says that no stack has the name asked for.
-var ErrNoStack = errors.New("no such stack")
-
 // Find returns the stack of a name, or of the folder dir or one above it.
 func (m *Machine) Find(dir, name string) (*Stack, error) {
 	book, err := ledger.Read(m.Home)
@@ -71,7 +70,12 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 	if name != "" {
 		id := book.ByName(name)
 		if id == "" {
-			return nil, fmt.Errorf("%w: %s", ErrNoStack, name)
+			return nil, &trouble.Trouble{
+				Code:    trouble.NoStack,
+				What:    "no such stack: " + name,
+				Because: "a stack gets its name when it is started",
+				Next:    "dravit start, in the project's folder",
+			}
 		}
 		return &Stack{Machine: m, ID: id, Dir: book.Stacks[id].Dir, Name: name}, nil
 	}
@@ -114,26 +118,27 @@ func (s *Stack) TakeAlong(yes bool) {
 	}
 }
 
-// NoPartError says that the stack has no part of that name.
-type NoPartError struct {
-	Name  string
-	Parts []string
+// noPart says that the stack has no part of that name.
+func noPart(name string, parts []string) error {
+	return &trouble.Trouble{
+		Code:    trouble.NoPart,
+		Subject: "part." + name,
+		What:    fmt.Sprintf("the stack has no part %q", name),
+		Because: "its parts are " + strings.Join(parts, ", "),
+	}
 }
-
-func (e *NoPartError) Error() string { return fmt.Sprintf("the stack has no part %q", e.Name) }
 
 // Stop ends the named parts, all where none is named. Data stays.
 func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
-	var damaged *home.DamagedError
-	if len(parts) == 0 && errors.As(err, &damaged) { // the keeper knows what runs
+	if len(parts) == 0 && errors.Is(err, trouble.Damaged) { // the keeper knows what runs
 		err = nil
 	} else if err != nil || spec.ID == "" {
 		return nil, err
 	}
 	for _, name := range parts {
 		if _, ok := spec.Part(name); !ok {
-			return nil, &NoPartError{name, names(spec)}
+			return nil, noPart(name, names(spec))
 		}
 	}
 	if !s.Runs() {
@@ -188,7 +193,7 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: lifecycle.Stopped}
 	var err error
 	if s.Runs() {
-		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, keeper.ErrLeft) { // it died: another takes over
+		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, trouble.KeeperGone) { // it died: another takes over
 			var program self.Program
 			if program, err = s.install(); err != nil {
 				return out, err
@@ -254,7 +259,7 @@ func (s *Stack) Environment(part string) (vars, path []string, err error) {
 	if part != "" {
 		p, ok := spec.Part(part)
 		if !ok {
-			return nil, nil, &NoPartError{part, names(spec)}
+			return nil, nil, noPart(part, names(spec))
 		}
 		path = p.Path
 	}
@@ -262,7 +267,12 @@ func (s *Stack) Environment(part string) (vars, path []string, err error) {
 }
 
 // ErrNeverStarted says that the stack has no place on this machine yet.
-var ErrNeverStarted = errors.New("this stack was never started")
+var ErrNeverStarted = &trouble.Trouble{
+	Code:    trouble.NeverStarted,
+	What:    "this stack was never started",
+	Because: "its ports and passwords are chosen at the first start",
+	Next:    "dravit start",
+}
 
 // Logs returns the log files of the named parts, all where none is named.
 func (s *Stack) Logs(parts []string) (map[string]string, error) {
@@ -281,7 +291,7 @@ func (s *Stack) Logs(parts []string) (map[string]string, error) {
 	}
 	for _, name := range parts {
 		if _, ok := files[name]; !ok {
-			return nil, &NoPartError{name, names(spec)}
+			return nil, noPart(name, names(spec))
 		}
 	}
 	return files, nil

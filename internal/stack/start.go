@@ -187,8 +187,8 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifec
 				report(*e.Part)
 			case e.Site != nil:
 				out.Sites = append(out.Sites, *e.Site)
-			case e.Error != "":
-				failed = errors.New(e.Error)
+			case e.Trouble != nil:
+				failed = e.Trouble
 			case e.Done:
 				out.Begun, out.Spans = e.Begun, e.Spans
 			}
@@ -203,7 +203,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifec
 // withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
 func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
 	err := ask()
-	for tries := 0; errors.Is(err, keeper.ErrLeft) && tries < 20 && ctx.Err() == nil; tries++ {
+	for tries := 0; errors.Is(err, trouble.KeeperGone) && tries < 20 && ctx.Err() == nil; tries++ {
 		if err = s.Keeper.Ensure(ctx, program.Path, program.Build); err == nil {
 			err = ask()
 		}
@@ -249,7 +249,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		for _, name := range o.Restart {
 			if !slices.Contains(names, name) {
-				return &NoPartError{name, names}
+				return noPart(name, names)
 			}
 		}
 		account, err := s.hostOf(program, book, out.Plan)

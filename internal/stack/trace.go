@@ -20,6 +20,7 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/resolver"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Trace is the way of one request, leg by leg.
@@ -56,7 +57,11 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 		for _, x := range spec.Sites {
 			all = append(all, x.Name)
 		}
-		return Trace{}, &NoSuchSiteError{name, all}
+		return Trace{}, &trouble.Trouble{
+			Code:    trouble.NoSite,
+			Subject: "site." + name,
+			What:    fmt.Sprintf("the stack has no site %q; its sites are %s", name, strings.Join(all, ", ")),
+		}
 	}
 	site := spec.Sites[i]
 	target, err := gateway.Target(s.Home, spec, site, s.Kinds)
@@ -165,13 +170,3 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 }
 
 func since(began time.Time) float64 { return float64(time.Since(began).Microseconds()) / 1000 }
-
-// NoSuchSiteError says that the stack has no site of that name.
-type NoSuchSiteError struct {
-	Name  string
-	Sites []string
-}
-
-func (e *NoSuchSiteError) Error() string {
-	return fmt.Sprintf("the stack has no site %q; its sites are %s", e.Name, strings.Join(e.Sites, ", "))
-}

@@ -10,12 +10,20 @@ import (
 	"strings"
 
 	"dravit/internal/confined"
+	"dravit/internal/trouble"
 
 	"github.com/pelletier/go-toml/v2"
 )
 
-// ErrEdit says that a stack file is written in a way that Dravit does not edit.
-var ErrEdit = errors.New("it is written in a way that Dravit does not edit")
+// notEditable says that a stack file is written in a way that Dravit does not edit.
+func notEditable(because string) error {
+	return &trouble.Trouble{
+		Code:    trouble.NotEditable,
+		What:    "the stack file stays as it is",
+		Because: "it is written in a way that Dravit does not edit: " + because,
+		Next:    "change the part's extensions in " + Name + " by hand",
+	}
+}
 
 // Edit is a changed text of one of a project's stack files.
 type Edit struct {
@@ -61,14 +69,14 @@ func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit
 	}
 	at, ok := found["part."+part+".kind"]
 	if !ok {
-		return Edit{}, fmt.Errorf("%w: part %s is not in %s", ErrEdit, part, Name)
+		return Edit{}, notEditable(fmt.Sprintf("part %s is not in %s", part, Name))
 	}
 	// A line of its own after the kind's, which begins as that one does.
 	start := offsetOf(text, at)
 	line := strings.LastIndexByte(string(text[:start]), '\n') + 1
 	prefix := string(text[line:start])
 	if strings.ContainsAny(prefix, "{=[\"'") {
-		return Edit{}, fmt.Errorf("%w: part %s is written in one line", ErrEdit, part)
+		return Edit{}, notEditable(fmt.Sprintf("part %s is written in one line", part))
 	}
 	end := skipValue(text, start)
 	next := len(text)
@@ -107,14 +115,14 @@ func verified(e Edit, dir, part, kind, key string, list []string, words Vocabula
 	}
 	f, err := Read(temp, words)
 	if err != nil {
-		return Edit{}, fmt.Errorf("%w: %w", ErrEdit, err)
+		return Edit{}, notEditable(err.Error())
 	}
 	got := f.Parts[part].For(kind).Extensions
 	if key == "without" {
 		got = f.Parts[part].For(kind).Without
 	}
 	if !slices.Equal(got, list) {
-		return Edit{}, fmt.Errorf("%w: %s of part %s would read %q", ErrEdit, key, part, got)
+		return Edit{}, notEditable(fmt.Sprintf("%s of part %s would read %q", key, part, got))
 	}
 	return e, nil
 }
@@ -220,7 +228,7 @@ func editList(text []byte, key int, list []string) ([]byte, error) {
 	slices.SortStableFunc(edits, func(a, b [2]int) int { return a[0] - b[0] })
 	for _, d := range edits {
 		if d[0] < at {
-			return nil, fmt.Errorf("%w: its list of extensions", ErrEdit)
+			return nil, notEditable("its list of extensions")
 		}
 		out = append(out, cut[at:d[0]]...)
 		if d == [2]int{insertAt, insertAt} {
@@ -233,7 +241,7 @@ func editList(text []byte, key int, list []string) ([]byte, error) {
 
 // scanArray finds the texts of the array that is the value of the key at an offset (TOML 1.0, "Array").
 func scanArray(text []byte, key int) (open int, elements []element, err error) {
-	refuse := fmt.Errorf("%w: its list of extensions", ErrEdit)
+	refuse := notEditable("its list of extensions")
 	at := skipKey(text, key)
 	if at < 0 || at >= len(text) || text[at] != '[' {
 		return 0, nil, refuse

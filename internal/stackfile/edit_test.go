@@ -1,6 +1,7 @@
 package stackfile
 
 import (
+	"dravit/internal/trouble"
 	"errors"
 	"os"
 	"path/filepath"
@@ -66,7 +67,7 @@ func TestEditRefuses(t *testing.T) {
 		`part = { app = { kind = "php" } }`, `part.app = { kind = "php", settings = {} }`, "[part.web]\nkind = \"nginx\"\n",
 	} {
 		_, err := EditExtensions(folder(t, text, ""), "app", "php", []string{"a"}, words)
-		assert.ErrorIs(t, err, ErrEdit, text)
+		assert.ErrorIs(t, err, trouble.NotEditable, text)
 	}
 }
 
@@ -93,7 +94,7 @@ func FuzzEdit(f *testing.F) {
 		}
 		e, err := EditExtensions(dir, "app", "php", want, words)
 		if err != nil {
-			if !errors.Is(err, ErrEdit) {
+			if !errors.Is(err, trouble.NotEditable) {
 				t.Fatal(err)
 			}
 			return

@@ -16,6 +16,7 @@ import (
 
 	"dravit/internal/confined"
 	"dravit/internal/pattern"
+	"dravit/internal/trouble"
 )
 
 // Vocabulary says which kinds exist and which keys of a part each understands, apart from those that all do.
@@ -49,7 +50,12 @@ func (f Faults) Error() string {
 }
 
 // ErrNone says that a folder and those above it hold no stack file.
-var ErrNone = errors.New("no " + Name + " here or in a folder above")
+var ErrNone = &trouble.Trouble{
+	Code:    trouble.NoStack,
+	What:    "there is no stack here",
+	Because: "no " + Name + " here or in a folder above",
+	Next:    "dravit demo shows one; dravit schema describes every key",
+}
 
 // Find returns the nearest folder, from dir upwards, that holds a stack file.
 func Find(dir string) (string, error) {

@@ -1,13 +1,19 @@
-// Package trouble gives failures a code, so that code that has to know what happened need not read a sentence.
+// Package trouble is a failure with a code, so that code that has to know what happened need not read a sentence. It
+// keeps its identity across the keeper's socket: a Trouble is sent as JSON, and errors.Is answers alike on both sides.
 package trouble
 
-import "errors"
+import (
+	"errors"
+	"io/fs"
+	"syscall"
+)
 
-// Code says what happened. The zero Code says nothing.
+// Code says what happened. The zero Code says nothing. A Code is an error, so that errors.Is(err, NoSpace) asks for it.
 type Code string
 
+// States and ends of parts.
 const (
-	PortTaken     Code = "port-taken"     // another program has the part's port
+	PortTaken     Code = "port-taken"     // another program has the port
 	SocketTaken   Code = "socket-taken"   // another program has the part's socket
 	SocketGone    Code = "socket-gone"    // the part's socket was deleted
 	ConfigRefused Code = "config-refused" // the program's own test refuses its configuration
@@ -15,16 +21,67 @@ const (
 	Killed        Code = "killed"         // something outside killed the process
 	Exited        Code = "exited"         // the process ended by itself
 	Elsewhere     Code = "elsewhere"      // the server listens, but not where it should
-	NeedsConsent  Code = "needs-consent"  // it would change data for good, and nobody consented
 )
+
+// Faults of a plan: demands that nothing satisfies.
+const (
+	NoProgram     Code = "no-program"     // no program of this machine fits the part
+	NeedsConsent  Code = "needs-consent"  // it would change data for good, and nobody consented
+	NotOnPath     Code = "not-on-path"    // the program is there, and PATH does not find it
+	NoPort        Code = "no-port"        // every port that could be given is taken
+	PortForbidden Code = "port-forbidden" // this user may not open the port
+	Contradiction Code = "contradiction"  // two lines of the stack file exclude each other
+	Undecided     Code = "undecided"      // several things fit, and the stack file names none
+	WrongKind     Code = "wrong-kind"     // a part cannot do what the stack file has it do
+	NotThere      Code = "not-there"      // a file or folder of the project is missing
+	Outside       Code = "outside"        // a path leads out of the project
+	Reserved      Code = "reserved"       // the setting or name is not a repository's to decide
+)
+
+// Failures of commands.
+const (
+	NoSpace      Code = "no-space"      // the file system is full
+	QuotaUsedUp  Code = "quota-used-up" // this account may store no more
+	ReadOnly     Code = "read-only"     // the file system takes no changes
+	Forbidden    Code = "forbidden"     // this account may not do that
+	Damaged      Code = "damaged"       // a file of Dravit's and its copy cannot be read
+	KeeperSilent Code = "keeper-silent" // the keeper runs and does not answer
+	KeeperGone   Code = "keeper-gone"   // no keeper took the request: none runs, or it was about to end
+	NoStack      Code = "no-stack"      // there is no such stack
+	NeverStarted Code = "never-started" // the stack has no place on this machine yet
+	NoPart       Code = "no-part"       // the stack has no such part
+	NoSite       Code = "no-site"       // the stack has no such site
+	NoExtensions Code = "no-extensions" // no part, or not exactly one, has extensions to switch
+	BadFolder    Code = "bad-folder"    // the folder cannot be a project
+	BadSettings  Code = "bad-settings"  // Dravit's own settings have a fault
+	NotEditable  Code = "not-editable"  // the stack file is written in a way that Dravit does not edit
+	ForeignFile  Code = "foreign-file"  // the file is not Dravit's to write
+	NoWay        Code = "no-way"        // this machine has no way to do it
+)
+
+// Error returns the code itself.
+func (c Code) Error() string { return string(c) }
+
+// system are the errors of the system that a code stands for.
+var system = []struct {
+	code Code
+	err  error
+}{
+	{NoSpace, syscall.ENOSPC},
+	{QuotaUsedUp, syscall.EDQUOT},
+	{ReadOnly, syscall.EROFS},
+	{Forbidden, fs.ErrPermission},
+}
 
 // Trouble is a failure with a code and the three parts of a message.
 type Trouble struct {
-	Code    Code   `json:"code"`
-	Subject string `json:"subject,omitempty"` // a path of the stack file, such as part.db; "" if it speaks of no one thing
+	Code    Code   `json:"code,omitempty"`
+	Subject string `json:"subject"` // a path of the stack file, such as part.db; "" if it speaks of no one thing
 	What    string `json:"what"`
-	Because string `json:"because,omitempty"`
-	Next    string `json:"next,omitempty"` // what to do or type
+	Because string `json:"because"`
+	Next    string `json:"next"` // what to do or type
+	// Err is the error behind it. nil: there is none, or it stayed on the other side of a socket.
+	Err error `json:"-"`
 }
 
 // Error returns what happened and because of what, in one line.
@@ -35,11 +92,42 @@ func (t *Trouble) Error() string {
 	return t.What + ": " + t.Because
 }
 
-// CodeOf returns the code of the first Trouble in an error's chain, the zero Code if there is none.
-func CodeOf(err error) Code {
+// Unwrap returns the error behind it.
+func (t *Trouble) Unwrap() error { return t.Err }
+
+// Is reports whether target is the trouble's Code, or an error of the system that the code stands for.
+func (t *Trouble) Is(target error) bool {
+	if code, ok := target.(Code); ok {
+		return code != "" && code == t.Code
+	}
+	for _, s := range system {
+		if s.code == t.Code && s.err == target {
+			return true
+		}
+	}
+	return false
+}
+
+// Of returns the first Trouble in an error's chain. Of any other error it makes one: with the code of the system's error,
+// if it stands for one, and the error's text as What.
+func Of(err error) *Trouble {
 	var t *Trouble
 	if errors.As(err, &t) {
-		return t.Code
+		return t
 	}
-	return ""
+	t = &Trouble{What: err.Error(), Err: err}
+	for _, s := range system {
+		if errors.Is(err, s.err) {
+			t.Code = s.code
+		}
+	}
+	return t
+}
+
+// CodeOf returns the code of Of(err), and the zero Code for nil.
+func CodeOf(err error) Code {
+	if err == nil {
+		return ""
+	}
+	return Of(err).Code
 }

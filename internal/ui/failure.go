@@ -1,6 +1,7 @@
 package ui
 
 import (
+	"dravit/internal/trouble"
 	"fmt"
 	"strings"
 
@@ -9,12 +10,13 @@ import (
 
 // Failure is an error as the user reads it: what happened, because of what, and what to do next.
 type Failure struct {
-	Code    int      `json:"-"` // exit code
-	What    string   `json:"what"`
-	Because string   `json:"because,omitempty"`
-	Next    string   `json:"next,omitempty"`
-	Also    []string `json:"also,omitempty"`   // further things that are wrong, a sentence each
-	Detail  string   `json:"detail,omitempty"` // lines that show the place, or a log's last words
+	Exit    int          `json:"-"`
+	Code    trouble.Code `json:"code,omitempty"` // what happened, for programs; see docs/json.md
+	What    string       `json:"what"`
+	Because string       `json:"because,omitempty"`
+	Next    string       `json:"next,omitempty"`
+	Also    []string     `json:"also,omitempty"`   // further things that are wrong, a sentence each
+	Detail  string       `json:"detail,omitempty"` // lines that show the place, or a log's last words
 }
 
 func (f *Failure) Error() string {

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/plan"
 )
 
@@ -116,7 +117,7 @@ func notes(p plan.Plan, prefix string) []string {
 		if rest == "" || prefix == "gateway." {
 			rest = d.Subject
 		}
-		if rest == "kind" && len(d.Rejected) == 0 || strings.HasPrefix(rest, "extensions.") && !strings.HasPrefix(d.Choice, "unfit: ") {
+		if rest == "kind" && len(d.Rejected) == 0 || d.State != "" && d.State != kind.Misfit {
 			continue // what goes without saying; why tells it
 		}
 		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))
@@ -132,10 +133,10 @@ func loading(p plan.Plan, x plan.Part) []string {
 	var names, out []string
 	for _, d := range p.Decisions {
 		name, ok := strings.CutPrefix(d.Subject, "part."+x.Name+".extensions.")
-		if !ok || strings.HasPrefix(d.Choice, "unfit: ") {
+		if !ok || d.State == kind.Misfit {
 			continue
 		}
-		if !strings.HasPrefix(d.Because[0], "built for") && !strings.HasPrefix(d.Because[0], "it is built in") {
+		if len(d.Because) > 1 { // the last is how it fits, which goes without saying
 			name += " (" + d.Because[0] + ")"
 		}
 		names = append(names, name)

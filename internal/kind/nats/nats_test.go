@@ -14,23 +14,26 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// broker answers a session's log-in with first and what follows it with then, and leaves.
+// broker answers a session's log-in with first, and what follows it with then.
 func broker(t *testing.T, first, then string) func(context.Context) (net.Conn, error) {
 	t.Helper()
 	ours, theirs := net.Pipe()
 	t.Cleanup(func() { ours.Close(); theirs.Close() })
 	go func() {
-		defer theirs.Close()
 		_, _ = io.WriteString(theirs, "INFO {}\r\n")
 		buffer := make([]byte, 4096)
 		_, _ = theirs.Read(buffer)
 		_, _ = io.WriteString(theirs, first)
 		if then == "" {
+			theirs.Close()
 			return
 		}
 		_, _ = theirs.Read(buffer)
 		go func() { _, _ = io.Copy(io.Discard, theirs) }()
 		_, _ = io.WriteString(theirs, then)
+		if !strings.HasSuffix(then, "\n") { // cut off
+			theirs.Close()
+		}
 	}()
 	return func(context.Context) (net.Conn, error) { return ours, nil }
 }
