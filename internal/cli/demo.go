@@ -7,11 +7,11 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
 	"dravit/demo"
+	"dravit/internal/shell"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -53,12 +53,7 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			if err := a.start(cmd.Context(), s, stack.StartOptions{Timeout: 2 * time.Minute}); err != nil || a.json {
 				return err
 			}
-			quoted := dir
-			if strings.ContainsFunc(dir, func(r rune) bool {
-				return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("/._-", r)
-			}) {
-				quoted = "'" + strings.ReplaceAll(dir, "'", `'\''`) + "'"
-			}
+			quoted := shell.Quote(dir)
 			a.ui.Line("")
 			a.ui.Line("Book a crossing on the page, and read the mail that it sends at the mail site's address. Then try")
 			for _, line := range [][2]string{{"cd " + quoted, ""}, {"dravit plan", "why these programs, and which were turned down"}, {"dravit check", "prove it again, part by part"},

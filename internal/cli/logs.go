@@ -1,19 +1,15 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"errors"
-	"io"
-	"io/fs"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/logfile"
 	"dravit/internal/ui"
 )
 
@@ -45,6 +41,9 @@ func (a *app) logsCommand() *cobra.Command {
 	return c
 }
 
+// maxFollowed is how much of a log is shown that grew between two looks at it, in bytes.
+const maxFollowed = 1 << 20
+
 type logJSON struct {
 	Part  string   `json:"part"`
 	File  string   `json:"file"`
@@ -56,7 +55,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 	offsets := map[string]int64{}
 	all := []logJSON{}
 	for _, part := range names {
-		last, end, err := tail(files[part], lines)
+		last, end, err := logfile.Tail(files[part], lines)
 		if err != nil {
 			return err
 		}
@@ -83,7 +82,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 		case <-time.After(200 * time.Millisecond):
 		}
 		for _, part := range names {
-			text, end := since(files[part], offsets[part])
+			text, end := logfile.Since(files[part], offsets[part], maxFollowed)
 			offsets[part] = end
 			text = rest[part] + text
 			for {
@@ -98,47 +97,4 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 		}
 	}
 	return nil
-}
-
-// tail returns a file's last lines, of its last megabyte, and its length. A missing file has none.
-func tail(file string, n int) ([]string, int64, error) {
-	f, err := os.Open(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return []string{}, 0, nil
-	}
-	if err != nil {
-		return nil, 0, err
-	}
-	defer f.Close()
-	end, err := f.Seek(0, io.SeekEnd)
-	if err != nil {
-		return nil, 0, err
-	}
-	text := make([]byte, min(end, 1<<20))
-	if _, err := f.ReadAt(text, end-int64(len(text))); err != nil && err != io.EOF {
-		return nil, 0, err
-	}
-	lines := []string{}
-	for line := range bytes.Lines(text) {
-		lines = append(lines, string(bytes.TrimRight(line, "\r\n")))
-	}
-	return lines[max(0, len(lines)-n):], end, nil
-}
-
-// since returns what a file got after an offset. A file that became shorter was put aside: it is read from its beginning.
-func since(file string, offset int64) (string, int64) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", offset
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return "", offset
-	}
-	if info.Size() < offset {
-		offset = 0
-	}
-	text, _ := io.ReadAll(io.NewSectionReader(f, offset, info.Size()-offset))
-	return string(text), offset + int64(len(text))
 }

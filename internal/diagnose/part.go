@@ -105,7 +105,7 @@ func (d *doctor) server(p Part, said string) {
 	if p.Spec.Role != kind.RoleApp {
 		return
 	}
-	subject, wanted := "part."+p.Spec.Name, fmt.Sprintf("%s:%d", kind.Host, p.Spec.Port)
+	subject, wanted := "part."+p.Spec.Name, kind.Loopback(p.Spec.Port)
 	var elsewhere []string
 	for _, at := range p.Listens {
 		if at != wanted && at != fmt.Sprintf("0.0.0.0:%d", p.Spec.Port) && at != fmt.Sprintf("[::]:%d", p.Spec.Port) {

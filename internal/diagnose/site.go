@@ -40,7 +40,7 @@ func (d *doctor) site(s Site) {
 	if fell == nil || d.f.Stopped {
 		return
 	}
-	said := fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+	said := fell.Miss()
 	switch fell.Rung {
 	case kind.Resolves:
 		if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {

@@ -129,5 +129,5 @@ func (gateway) Command(p kind.Part) kind.Command {
 }
 
 func (gateway) Ladder(p kind.Part) []kind.Rung {
-	return health.HTTP(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	return health.HTTP(p, "tcp", kind.Loopback(p.Port))
 }

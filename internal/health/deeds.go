@@ -66,7 +66,7 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 		}
 		req.Header.Set(kind.ProbeHeader, token)
 		req.Header.Set("Content-Type", "application/octet-stream")
-		resp, err := Client(Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, site.Gateway))).Do(req)
+		resp, err := Client(Dial("tcp", kind.Loopback(site.Gateway))).Do(req)
 		if err != nil {
 			return &kind.Miss{Expected: "an answer", Got: Plain(err)}
 		}
@@ -84,7 +84,7 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 // CacheDeeds are those of a part that speaks Redis' protocol: what one connection writes another reads.
 func CacheDeeds(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
-		dial := Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+		dial := Dial("tcp", kind.Loopback(p.Port))
 		key, value := "dravit:proof:"+rand.Text(), rand.Text()
 		if _, err := Redis(ctx, dial, p.Password, []string{"SET", key, value, "EX", "60"}); err != nil {
 			return err

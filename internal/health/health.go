@@ -4,6 +4,7 @@ package health
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -27,6 +28,11 @@ type Result struct {
 	MS       float64       `json:"ms"`
 	Expected string        `json:"expected,omitempty"`
 	Got      string        `json:"got,omitempty"`
+}
+
+// Miss says what the rung expected, and what came. It is meant for one that does not hold.
+func (r Result) Miss() string {
+	return fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
 }
 
 // Climb asks the rungs from the ground up, each with a deadline. The rungs above the first that does not hold are not

@@ -2,14 +2,17 @@ package health
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
-	"strings"
 	"time"
 
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+
+	"github.com/alicebob/miniredis/v2/proto"
 )
 
 // session is a connection to a server that speaks Redis' protocol (RESP), after the log-in.
@@ -66,39 +69,35 @@ func (s *session) all(commands ...[]string) ([]string, error) {
 	return replies, nil
 }
 
+// call sends one command and returns its reply, "" if there is no such thing.
 func (s *session) call(words ...string) (string, error) {
-	var b strings.Builder
-	fmt.Fprintf(&b, "*%d\r\n", len(words))
-	for _, w := range words {
-		fmt.Fprintf(&b, "$%d\r\n%s\r\n", len(w), w)
-	}
-	if _, err := s.conn.Write([]byte(b.String())); err != nil {
+	var command bytes.Buffer // sent at once
+	if err := proto.Write(&command, words); err != nil {
 		return "", err
 	}
-	line, err := s.r.ReadString('\n')
-	if err != nil {
+	if _, err := s.conn.Write(command.Bytes()); err != nil {
 		return "", err
 	}
-	line = strings.TrimRight(line, "\r\n")
-	if line == "" {
-		return "", &kind.Miss{Expected: "a reply to " + words[0], Got: "an empty line"}
+	raw, err := proto.Read(s.r)
+	if errors.Is(err, proto.ErrProtocol) {
+		return "", &kind.Miss{Expected: "a reply to " + words[0], Got: "something else than Redis' protocol"}
 	}
-	switch line[0] {
-	case '-':
-		return "", &kind.Miss{Expected: words[0] + " accepted", Got: line[1:]}
-	case '$':
-		if line == "$-1" {
-			return "", nil
-		}
-		text, err := s.r.ReadString('\n') // probes read short values without line ends only
-		return strings.TrimRight(text, "\r\n"), err
+	if err != nil || raw == noReply {
+		return "", err
 	}
-	return line[1:], nil
+	reply, err := proto.Parse(raw)
+	if refusal, refused := reply.(error); refused {
+		return "", &kind.Miss{Expected: words[0] + " accepted", Got: refusal.Error()}
+	}
+	return fmt.Sprint(reply), err
 }
+
+// noReply is what a server says of a key that it does not have (RESP, "Null bulk strings").
+const noReply = "$-1\r\n"
 
 // Cache are the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
-	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	address := kind.Loopback(p.Port)
 	ground, line := Ground(p, "tcp", address)
 	var s *session // greets logs in, works goes on in the same session
 	return append(ground,

@@ -12,11 +12,11 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/logfile"
 	"dravit/internal/pattern"
 	"dravit/internal/proc"
 	"dravit/internal/resolver"
@@ -60,7 +60,7 @@ type Target struct {
 // Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
 // behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself, as browsers do for them.
 func Site(site Target) []kind.Rung {
-	gateway := fmt.Sprintf("%s:%d", kind.Host, site.Gateway)
+	gateway := kind.Loopback(site.Gateway)
 	client := Client(Dial("tcp", gateway))
 	get := func(ctx context.Context, path, header, value string) (int, []byte, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil)
@@ -78,12 +78,9 @@ func Site(site Target) []kind.Rung {
 		body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
 		return resp.StatusCode, body, err
 	}
-	path, status, text := "/", 0, ""
+	path, status, text := site.Expect.URLPath(), 0, ""
 	if e := site.Expect; e != nil {
 		status, text = e.Status, e.Text
-		if e.Path != "" {
-			path = e.Path
-		}
 	}
 	var page []byte
 	ladder := []kind.Rung{
@@ -111,7 +108,10 @@ func Site(site Target) []kind.Rung {
 			return nil
 		}},
 		{Name: kind.Replies, Ask: func(ctx context.Context) error {
-			sizes := logSizes(site.Logs)
+			sizes := make([]int64, len(site.Logs))
+			for i, file := range site.Logs {
+				sizes[i] = logfile.Size(file)
+			}
 			got, body, err := get(ctx, path, "", "")
 			if err != nil {
 				return err
@@ -169,7 +169,7 @@ func cutOff(site Target, page []byte, sizes []int64) string {
 	begun := bytes.Contains(lower, []byte("<html")) || bytes.Contains(lower, []byte("<!doctype html"))
 	for tries := 0; ; tries++ {
 		for i, file := range site.Logs {
-			if fault := site.Maker.LoggedFault(textFrom(file, sizes[i])); fault != "" {
+			if fault := site.Maker.LoggedFault(said(file, sizes[i])); fault != "" {
 				return fault
 			}
 		}
@@ -180,25 +180,10 @@ func cutOff(site Target, page []byte, sizes []int64) string {
 	}
 }
 
-func logSizes(files []string) []int64 {
-	sizes := make([]int64, len(files))
-	for i, file := range files {
-		if info, err := os.Stat(file); err == nil {
-			sizes[i] = info.Size()
-		}
-	}
-	return sizes
-}
-
-// textFrom returns what a file holds from an offset on, at most 64 KB; "" if it cannot be read.
-func textFrom(file string, offset int64) string {
-	f, err := os.Open(file)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	text, _ := io.ReadAll(io.NewSectionReader(f, offset, 64<<10))
-	return string(text)
+// said returns what a log got after an offset, at most its last 64 KB.
+func said(file string, offset int64) string {
+	text, _ := logfile.Since(file, offset, 64<<10)
+	return text
 }
 
 // unsaid is what a page holds and does not say.

@@ -136,13 +136,13 @@ func decide(l look) (next step, why string, wait time.Duration) {
 	}
 	switch {
 	case l.answered || l.lived > patience:
-		return isUnwell, miss(fell), min(askAgain, max(time.Second, l.wait))
+		return isUnwell, fell.Miss(), min(askAgain, max(time.Second, l.wait))
 	case l.lived > slow && !holds(l.results, kind.Ours):
-		return isStarting, miss(fell), pollOwn
+		return isStarting, fell.Miss(), pollOwn
 	case l.lived > slow: // whoever refuses a log-in is not asked at full speed
-		return isStarting, miss(fell), min(max(2*l.wait, pollOwn), askSoon)
+		return isStarting, fell.Miss(), min(max(2*l.wait, pollOwn), askSoon)
 	}
-	return lookAgain, miss(fell), l.wait
+	return lookAgain, fell.Miss(), l.wait
 }
 
 // elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if it
@@ -164,9 +164,4 @@ func elsewhere(at []string, port int) string {
 // holds tells whether a rung was asked and holds.
 func holds(results []health.Result, rung kind.RungName) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
-}
-
-// miss says what a rung that fell expected, and what came.
-func miss(fell *health.Result) string {
-	return fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"syscall"
@@ -14,6 +13,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/trouble"
 )
 
@@ -36,6 +36,15 @@ func (p *part) explain(log, what string) (because, next string) {
 	}
 	return cmp.Or(p.kind.LastWords(log), what), ""
 }
+
+// logSince returns what the log holds from an offset on, at most its last 64 KB.
+func (p *part) logSince(offset int64) string {
+	text, _ := logfile.Since(p.spec.Log, offset, maxSaid)
+	return text
+}
+
+// maxSaid is how much of its log, in bytes, is looked at for what a part said.
+const maxSaid = 64 << 10
 
 // lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
 const lastSaid = 8 << 10
@@ -112,24 +121,4 @@ func (p *part) appendLog(text []byte) {
 		_, _ = f.Write(text)
 		f.Close()
 	}
-}
-
-// logSince returns what the log holds from an offset on, at most its last 64 KB.
-func (p *part) logSince(offset int64) string {
-	f, err := os.Open(p.spec.Log)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil {
-		if offset > info.Size() { // it was put aside meanwhile
-			offset = 0
-		}
-		offset = max(offset, info.Size()-64<<10)
-	}
-	if _, err := f.Seek(offset, io.SeekStart); err != nil {
-		return ""
-	}
-	text, _ := io.ReadAll(f)
-	return string(text)
 }

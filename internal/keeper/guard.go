@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/home"
+	"dravit/internal/logfile"
 	"dravit/internal/proc"
 )
 
@@ -185,7 +186,7 @@ func (k *Keeper) shortenLogs() {
 // shortenLog copies the end of a log that is too long to FILE.1 and empties it. Its writer appends, so it goes on at
 // the beginning; what it writes between the two steps is lost.
 func shortenLog(file string) {
-	if sizeOf(file) <= maxLog {
+	if logfile.Size(file) <= maxLog {
 		return
 	}
 	from, err := os.OpenFile(file, os.O_RDWR, 0)
@@ -198,7 +199,7 @@ func shortenLog(file string) {
 		return
 	}
 	defer to.Close()
-	size := sizeOf(file)
+	size := logfile.Size(file)
 	_, _ = io.Copy(to, io.NewSectionReader(from, max(0, size-maxLog), maxLog)) // less of it is better than too much
 	_ = from.Truncate(0)
 }

@@ -11,6 +11,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/members"
 	"dravit/internal/proc"
 	"dravit/internal/trouble"
@@ -172,7 +173,7 @@ func (l *lifetime) gone(err error) ending {
 func (l *lifetime) watchOver(ctx context.Context) ending {
 	for wait := pollEvery; ; {
 		seen := look{wait: wait, stale: l.takeSpec(), unprepared: l.unprepared, thief: l.thief, elsewhere: l.listensElsewhere}
-		logSize := sizeOf(l.spec.Log)
+		logSize := logfile.Size(l.spec.Log)
 		seen.results = l.climbAsFarAsItGoes(ctx)
 		l.shortages.note(time.Now(), proc.OutOfMemory())
 		seen.lived, seen.answered, seen.state = time.Since(l.began), l.hasAnswered, l.stack.ofPart(l.part).State
@@ -287,11 +288,11 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 	p.mark(lifecycle.PhaseAnswering, "")
 	for ctx.Err() == nil {
 		p.takeSpec()
-		logSize := sizeOf(p.spec.Log)
+		logSize := logfile.Size(p.spec.Log)
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
 			p.proved(logSize)
 		} else if ctx.Err() == nil {
-			p.set(lifecycle.Unwell, miss(fell), "dravit check")
+			p.set(lifecycle.Unwell, fell.Miss(), "dravit check")
 		}
 		select {
 		case <-ctx.Done():

@@ -196,7 +196,7 @@ func (p *part) thief() string {
 	if p.spec.Port == 0 {
 		return ""
 	}
-	address := fmt.Sprintf("%s:%d", kind.Host, p.spec.Port)
+	address := kind.Loopback(p.spec.Port)
 	if owns, err := members.Own(p.spec.Lock, "tcp", address); err != nil || owns {
 		return ""
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
 )
@@ -102,18 +102,10 @@ func (s *stack) logSizes(site materialise.Site) map[string]int64 {
 	sizes := map[string]int64{}
 	for _, name := range behind(s.spec, site) {
 		if p, ok := s.spec.Part(name); ok {
-			sizes[name] = sizeOf(p.Log)
+			sizes[name] = logfile.Size(p.Log)
 		}
 	}
 	return sizes
-}
-
-func sizeOf(file string) int64 {
-	info, err := os.Stat(file)
-	if err != nil {
-		return 0
-	}
-	return info.Size()
 }
 
 // recordSite notes what a site's ladder came to. sizes are those of the logs before it was climbed.
@@ -123,7 +115,7 @@ func (s *stack) recordSite(site materialise.Site, results []health.Result, sizes
 	x, now := s.siteOf(site), time.Now()
 	state, because, again := lifecycle.Answers, "", askSiteAgain
 	if fell := health.Fell(results); fell != nil {
-		state, because, again = lifecycle.Unwell, miss(fell), askSiteSoon
+		state, because, again = lifecycle.Unwell, fell.Miss(), askSiteSoon
 	} else {
 		x.status.ProvedAt, x.status.LogFrom = now, sizes
 	}

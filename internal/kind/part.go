@@ -2,8 +2,9 @@ package kind
 
 import (
 	"dravit/internal/stackfile"
-	"fmt"
 	"io/fs"
+	"net"
+	"strconv"
 	"syscall"
 )
 
@@ -99,12 +100,15 @@ type Part struct {
 // Host is where parts with a port listen.
 const Host = "127.0.0.1"
 
+// Loopback returns the address (host:port) of a port of this machine.
+func Loopback(port int) string { return net.JoinHostPort(Host, strconv.Itoa(port)) }
+
 // Entrance returns where a web server takes requests: its socket, else its port.
 func (p Part) Entrance() (network, address string) {
 	if p.Socket != "" {
 		return "unix", p.Socket
 	}
-	return "tcp", fmt.Sprintf("%s:%d", Host, p.Port)
+	return "tcp", Loopback(p.Port)
 }
 
 // VirtualHost is a site as its web server sees it.

@@ -242,7 +242,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		}
 		if app := parts[s.App]; app != nil {
 			if app.Role == kind.RoleApp {
-				site.Proxy = fmt.Sprintf("%s:%d", kind.Host, app.Port)
+				site.Proxy = kind.Loopback(app.Port)
 			} else {
 				site.FPM, site.Probe = app.Socket, filepath.Join(app.Conf, "probe.php")
 			}

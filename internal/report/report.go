@@ -105,7 +105,7 @@ func HTML(d Data) ([]byte, error) {
 			l.MS += r.MS
 		}
 		if fell := health.Fell(rungs); fell != nil {
-			l.Miss = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+			l.Miss = fell.Miss()
 		}
 		p.Total++
 		if state == lifecycle.Answers {

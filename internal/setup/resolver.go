@@ -51,7 +51,7 @@ func (p Place) ResolverSet() bool {
 const resolverHead = "# Written by Dravit for names of this machine's stacks: dravit names resolver off takes it back.\n"
 
 func (p Place) resolver(suffixes []string, port int) (resolver, error) {
-	at := fmt.Sprintf("%s:%d", kind.Host, port)
+	at := kind.Loopback(port)
 	dnsmasq := ""
 	for _, dir := range []string{p.path("etc/NetworkManager/dnsmasq.d"), p.path("etc/dnsmasq.d")} {
 		if exists(dir) && p.asksItself() {

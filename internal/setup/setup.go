@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"dravit/internal/home"
+	"dravit/internal/shell"
 	"dravit/internal/trouble"
 )
 
@@ -27,17 +28,10 @@ type Step struct {
 
 // String returns the step as it can be pasted into a shell.
 func (s Step) String() string {
-	var words []string
 	if s.Root {
-		words = append(words, "sudo")
+		return shell.Join(append([]string{"sudo"}, s.Argv...)...)
 	}
-	for _, a := range s.Argv {
-		if a == "" || strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+") != "" {
-			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
-		}
-		words = append(words, a)
-	}
-	return strings.Join(words, " ")
+	return shell.Join(s.Argv...)
 }
 
 // NoWay says that this machine has no way to do what was asked for.

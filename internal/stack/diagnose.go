@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"io/fs"
 	"maps"
@@ -28,6 +29,7 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/plan"
@@ -81,7 +83,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers { // it fell since the keeper looked
 			status.State = lifecycle.Unwell
 			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
-				status.Because = fmt.Sprintf("%s: expected %s, got %s", fell.Rung, fell.Expected, fell.Got)
+				status.Because = fell.Miss()
 			}
 		}
 		facts.Parts = append(facts.Parts, s.examine(ctx, p, status, checked.Parts[i].Rungs))
@@ -115,7 +117,7 @@ const maxLogRead = 256 << 10
 
 // examine gathers what there is to know of a part.
 func (s *Stack) examine(ctx context.Context, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.Part {
-	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: readFrom(p.Log, status.LogFrom), Program: true,
+	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: logOf(p.Log, status.LogFrom), Program: true,
 		Traits: *s.Kinds.TraitsOf(p.Kind)}
 	if p.Program != "" && p.Role != kind.RoleApp {
 		_, err := os.Stat(p.Program)
@@ -164,24 +166,10 @@ func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
 	return &diagnose.Clients{Limit: limit, Setting: setting, Groups: slices.Collect(maps.Values(groups))}
 }
 
-// readFrom reads a file from an offset on, at most its last part.
-func readFrom(file string, offset int64) string {
-	f, err := os.Open(file)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil {
-		if offset > info.Size() { // it was put aside meanwhile
-			offset = 0
-		}
-		offset = max(offset, info.Size()-maxLogRead)
-	}
-	if _, err := f.Seek(offset, io.SeekStart); err != nil {
-		return ""
-	}
-	text, _ := io.ReadAll(f)
-	return string(text)
+// logOf returns what a log holds from an offset on, at most its last part.
+func logOf(file string, offset int64) string {
+	text, _ := logfile.Since(file, offset, maxLogRead)
+	return text
 }
 
 // maxEntries is how many files of a data folder are looked at.
@@ -226,7 +214,7 @@ func examineTree(dir string) *diagnose.Tree {
 func (s *Stack) examineGateway(spec materialise.Spec) diagnose.Gateway {
 	lock := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.Gateway}
-	address := fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)
+	address := kind.Loopback(spec.Gateway)
 	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
 		if holder := proc.Taker(address); holder != (proc.Holder{}) {
 			g.Holder = holder.String()
@@ -248,8 +236,8 @@ func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, sin
 		if !ok {
 			continue
 		}
-		now[name] = readFrom(p.Log, c.logs[name])
-		since[name] = readFrom(p.Log, max(answered[name], statusOf(c.seen, name).LogStart))
+		now[name] = logOf(p.Log, c.logs[name])
+		since[name] = logOf(p.Log, max(answered[name], statusOf(c.seen, name).LogStart))
 	}
 	return now, since
 }
@@ -261,17 +249,14 @@ func examineSite(ctx context.Context, spec materialise.Spec, site materialise.Si
 		return out
 	}
 	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none
-	path := "/"
-	if site.Expect != nil && site.Expect.Path != "" {
-		path = site.Expect.Path
-	}
+	path := site.Expect.URLPath()
 	if req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
-		client := health.Client(health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)))
+		client := health.Client(health.Dial("tcp", kind.Loopback(spec.Gateway)))
 		client.Timeout = health.Deadline
 		if resp, err := client.Do(req); err == nil {
 			text, _ := io.ReadAll(io.LimitReader(resp.Body, maxLogRead))
 			resp.Body.Close()
-			out.Status, out.Page = resp.StatusCode, strings.NewReplacer("&#039;", "'", "&quot;", `"`, "&amp;", "&", "&gt;", ">", "&lt;", "<").Replace(string(text))
+			out.Status, out.Page = resp.StatusCode, html.UnescapeString(string(text))
 		}
 	}
 	server, _ := spec.Part(site.Server)

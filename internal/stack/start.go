@@ -124,7 +124,7 @@ func (s *Stack) robbed(out Started) bool {
 		if out.Parts[i].Code == trouble.PortTaken {
 			return true // whoever had it may be gone by now
 		}
-		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, readFrom(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, logOf(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
 			return true // whoever had it may be gone by now
 		}
 		held[p.Port] = true

@@ -107,10 +107,7 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 		t.Answers = t.Fell() == nil
 		return t, ctx.Err()
 	}
-	path := "/"
-	if site.Expect != nil && site.Expect.Path != "" {
-		path = site.Expect.Path
-	}
+	path := site.Expect.URLPath()
 	token := ""
 	if target.Maker != nil {
 		path = kind.ProbePath
@@ -119,7 +116,7 @@ func (s *Stack) Trace(ctx context.Context, name string) (Trace, error) {
 		}
 	}
 	began = time.Now()
-	conn, err := (&net.Dialer{Timeout: health.Deadline}).DialContext(ctx, "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.Gateway))
+	conn, err := (&net.Dialer{Timeout: health.Deadline}).DialContext(ctx, "tcp", kind.Loopback(spec.Gateway))
 	if err != nil {
 		legs["gateway"].Holds, legs["gateway"].Got = &failed, health.Plain(err)
 		return finish()

@@ -89,6 +89,14 @@ type Expect struct {
 	Text   string `toml:"text" json:"text,omitempty" doc:"A text that the answer must contain."`
 }
 
+// URLPath is the address to ask, also of a site that expects nothing.
+func (e *Expect) URLPath() string {
+	if e == nil || e.Path == "" {
+		return "/"
+	}
+	return e.Path
+}
+
 // Require is a command-line program that must be there. In the file it is a table, or a version alone.
 type Require struct {
 	Version string `toml:"version" json:"version,omitempty" doc:"A version prefix or comparisons. Absent: any version." check:"version"`

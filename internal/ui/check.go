@@ -35,7 +35,7 @@ func misses(results []health.Result) []string {
 	var out []string
 	for _, r := range results {
 		if !r.Advisory && r.Holds != nil && !*r.Holds {
-			out = append(out, fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got))
+			out = append(out, r.Miss())
 		}
 	}
 	return out

@@ -258,7 +258,7 @@ func (a apache) Test(p kind.Part) kind.Command {
 }
 
 func (apache) Ladder(p kind.Part) []kind.Rung {
-	return health.HTTP(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	return health.HTTP(p, "tcp", kind.Loopback(p.Port))
 }
 
 var (

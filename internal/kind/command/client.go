@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/shell"
 )
 
 // clientFolders are where clients of a store are looked for, if not beside its server.
@@ -26,7 +27,7 @@ func Clients(server, body string, names ...string) []kind.File {
 			if info, err := os.Stat(program); err != nil || !info.Mode().IsRegular() {
 				continue
 			}
-			text := "#!/bin/sh\n" + strings.ReplaceAll(body, "PROGRAM", Quote(program)) + "\n"
+			text := "#!/bin/sh\n" + strings.ReplaceAll(body, "PROGRAM", shell.Quote(program)) + "\n"
 			files = append(files, kind.File{Name: "bin/" + name, Text: text, Mode: 0o700})
 			break
 		}

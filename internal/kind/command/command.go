@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 )
 
@@ -44,13 +45,13 @@ func (Base) Exports(p kind.Part) kind.Exports {
 
 // Command runs the text in a shell, in the project's folder. {port} stands for the port and {dravit} for the dravit program.
 func (Base) Command(p kind.Part) kind.Command {
-	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", Quote(p.Self)).Replace(p.Want.Command)
+	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", shell.Quote(p.Self)).Replace(p.Want.Command)
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
 		Env: append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host), Stop: syscall.SIGTERM, Supervised: true}
 }
 
 func (Base) Ladder(p kind.Part) []kind.Rung {
-	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	address := kind.Loopback(p.Port)
 	if len(p.Sites) > 0 { // it speaks HTTP, since sites are proxied to it
 		return health.HTTP(p, "tcp", address)
 	}
@@ -58,14 +59,11 @@ func (Base) Ladder(p kind.Part) []kind.Rung {
 	return ground
 }
 
-// Quote writes a text as one word of a shell command.
-func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // Tool is a small program under the name that a command calls, which runs another.
 func Tool(name, program string, args ...string) kind.File {
-	text := "#!/bin/sh\nexec " + Quote(program)
+	text := "#!/bin/sh\nexec " + shell.Quote(program)
 	for _, a := range args {
-		text += " " + Quote(a)
+		text += " " + shell.Quote(a)
 	}
 	return kind.File{Name: "bin/" + name, Text: text + " \"$@\"\n", Mode: 0o700}
 }

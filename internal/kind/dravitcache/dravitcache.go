@@ -3,7 +3,6 @@ package dravitcache
 
 import (
 	"context"
-	"fmt"
 	"path/filepath"
 	"sync"
 	"syscall"
@@ -48,7 +47,7 @@ type config struct {
 }
 
 func (cache) Files(p kind.Part) ([]kind.File, error) {
-	return kind.ConfigFile("cache.json", config{fmt.Sprintf("%s:%d", kind.Host, p.Port), p.Password})
+	return kind.ConfigFile("cache.json", config{kind.Loopback(p.Port), p.Password})
 }
 
 func (cache) Command(p kind.Part) kind.Command {

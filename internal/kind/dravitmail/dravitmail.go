@@ -70,7 +70,7 @@ type config struct {
 }
 
 func (catcher) Files(p kind.Part) ([]kind.File, error) {
-	c := config{SMTP: fmt.Sprintf("%s:%d", kind.Host, p.Port), Socket: p.Socket, Folder: p.Data, Token: p.Password}
+	c := config{SMTP: kind.Loopback(p.Port), Socket: p.Socket, Folder: p.Data, Token: p.Password}
 	if len(p.Sites) > 0 {
 		c.Host = p.Sites[0].Host
 	}
@@ -82,7 +82,7 @@ func (catcher) Command(p kind.Part) kind.Command {
 }
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
-	address := fmt.Sprintf("%s:%d", kind.Host, p.Port)
+	address := kind.Loopback(p.Port)
 	ground, line := health.Ground(p, "tcp", address)
 	return append(ground,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
@@ -210,7 +210,7 @@ func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "delivers", Ask: func(ctx context.Context) error {
 		subject := "Dravit's proof " + rand.Text()
 		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " + subject + "\r\n\r\nIt arrived.\r\n"
-		if err := Send(fmt.Sprintf("%s:%d", kind.Host, p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {
+		if err := Send(kind.Loopback(p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {
 			return err
 		}
 		all, err := messages(ctx, p)

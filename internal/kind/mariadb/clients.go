@@ -7,6 +7,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/shell"
 )
 
 // clientNames are the clients of MariaDB, under their own names and those of MySQL.
@@ -29,7 +30,7 @@ func clients(p kind.Part) []kind.File {
 	)
 	config := filepath.Join(p.Conf, "client.cnf")
 	body := "case \"$1\" in\n--defaults-*|--no-defaults|--print-defaults) exec PROGRAM \"$@\" ;;\nesac\n" +
-		"exec PROGRAM --defaults-file=" + command.Quote(config) + " \"$@\""
+		"exec PROGRAM --defaults-file=" + shell.Quote(config) + " \"$@\""
 	return append(
 		command.Clients(p.Program, body, clientNames...),
 		kind.File{Name: "client.cnf", Text: text, Mode: 0o600},

@@ -289,7 +289,7 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 }
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
 	var db *sql.DB // greets logs in, works goes on in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,
@@ -362,7 +362,7 @@ func symptoms() []kind.Symptom {
 // DeepChecks are the slower proofs.
 func (mariadb) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeeds(func(ctx context.Context) (*sql.DB, error) {
-		db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
+		db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)
 		if err != nil {
 			return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 		}

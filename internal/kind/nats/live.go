@@ -12,7 +12,7 @@ import (
 
 // Ladder ends with a message that is published and comes back.
 func (nats) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
 	var s *session // greets logs in, works goes on with it
 	return append(ground,
 		kind.Rung{
@@ -72,7 +72,7 @@ func (nats) DeepChecks(p kind.Part) []kind.DeepCheck {
 
 // inSession does something over a connection of its own.
 func inSession(ctx context.Context, p kind.Part, do func(*session) error) error {
-	s, err := open(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.Password)
+	s, err := open(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.Password)
 	if err != nil {
 		return err
 	}

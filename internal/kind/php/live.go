@@ -56,7 +56,7 @@ func names(loaded []string) []string {
 func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
 	defer cancel()
-	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Debug))
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", kind.Loopback(p.Debug))
 	if err != nil {
 		return "", err
 	}

@@ -15,10 +15,10 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
-	"dravit/internal/kind/command"
 	"dravit/internal/lifecycle"
 	"dravit/internal/objfile"
 	"dravit/internal/pattern"
+	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 )
 
@@ -179,7 +179,7 @@ func ini(p kind.Part) string {
 	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
 		if s.Role == kind.RoleMail { // mail() goes to the stack's catcher
-			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", command.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
+			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
 		}
 		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
 			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
@@ -259,7 +259,7 @@ const pingPath = "/.dravit/ping"
 // wrapper is the command-line program with the same ini and extensions as the pages have.
 func wrapper(p kind.Part) string {
 	return fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR=%s exec %s -c %s \"$@\"\n",
-		command.Quote(filepath.Join(p.Conf, "php.d")), command.Quote(p.Facts[factCLI]), command.Quote(filepath.Join(p.Conf, "php.ini")))
+		shell.Quote(filepath.Join(p.Conf, "php.d")), shell.Quote(p.Facts[factCLI]), shell.Quote(filepath.Join(p.Conf, "php.ini")))
 }
 
 func (php) Command(p kind.Part) kind.Command {

@@ -167,7 +167,7 @@ func TestIni(t *testing.T) {
 		assert.Contains(t, ini, line+"\n")
 	}
 	assert.Equal(t, 1, strings.Count(ini, "memory_limit"), "a setting of the stack file replaces the default")
-	assert.Contains(t, file(t, part(t), "bin/php"), "exec '/usr/bin/php8.2' -c '")
+	assert.Contains(t, file(t, part(t), "bin/php"), "exec /usr/bin/php8.2 -c /")
 	modules := file(t, part(t), "php.d/extensions.ini")
 	assert.Contains(t, modules, "zend_extension=/ext/8.2/opcache.so\n")
 	assert.Contains(t, modules, "extension=/ext/8.2/mysqlnd.so\nextension=/ext/8.2/mysqli.so\n")

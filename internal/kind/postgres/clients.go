@@ -7,6 +7,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/shell"
 )
 
 // clientNames are the clients of PostgreSQL.
@@ -35,7 +36,7 @@ func clients(p kind.Part) []kind.File {
 		{"PGDATABASE", p.Database},
 		{"PGPASSFILE", filepath.Join(p.Conf, "pgpass")},
 	} {
-		fmt.Fprintf(&body, "[ -n \"${%[1]s+set}\" ] || export %[1]s=%[2]s\n", v[0], command.Quote(v[1]))
+		fmt.Fprintf(&body, "[ -n \"${%[1]s+set}\" ] || export %[1]s=%[2]s\n", v[0], shell.Quote(v[1]))
 	}
 	body.WriteString("exec PROGRAM \"$@\"")
 	return append(

@@ -219,7 +219,7 @@ func (postgres) Prepare(ctx context.Context, p kind.Part) error {
 }
 
 func (postgres) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port))
+	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
 	var db *pgconn.PgConn // greets logs in, works goes on in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,
@@ -294,7 +294,7 @@ func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := `"dravit_proof_` + rand.Text() + `"`
 		session := func(ctx context.Context, statements string) ([]*pgconn.Result, error) {
-			db, err := connect(ctx, health.Dial("tcp", fmt.Sprintf("%s:%d", kind.Host, p.Port)), p.User, p.Password, p.Database)
+			db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)
 			if err != nil {
 				return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 			}

@@ -6,6 +6,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/shell"
 )
 
 // clients is redis-cli, which reaches the part unless an option says otherwise. The password stands in a file of its
@@ -14,7 +15,7 @@ func clients(p kind.Part) []kind.File {
 	file := filepath.Join(p.Conf, "client-password")
 	body := fmt.Sprintf(
 		"[ -n \"${REDISCLI_AUTH+set}\" ] || export REDISCLI_AUTH=\"$(cat %s)\"\nexec PROGRAM -h %s -p %d \"$@\"",
-		command.Quote(file),
+		shell.Quote(file),
 		kind.Host,
 		p.Port,
 	)

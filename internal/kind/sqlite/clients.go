@@ -5,12 +5,13 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
+	"dravit/internal/shell"
 )
 
 // Files are sqlite3, which opens the part's database where it is told of no file.
 func (sqlite) Files(p kind.Part) ([]kind.File, error) {
 	body := "for word do\n  case \"$word\" in -*) ;; *) exec PROGRAM \"$@\" ;; esac\ndone\n" +
-		"exec PROGRAM \"$@\" " + command.Quote(path(p))
+		"exec PROGRAM \"$@\" " + shell.Quote(path(p))
 	return command.Clients("/usr/bin/sqlite3", body, "sqlite3"), nil
 }
 
