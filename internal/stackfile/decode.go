@@ -2,6 +2,7 @@ package stackfile
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -62,8 +63,8 @@ func title(path string) string {
 	return strings.TrimSpace(kind + " " + name)
 }
 
+// value reads one value into a field of a struct.
 func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructTag) {
-	wrong := func(want string) { r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "") }
 	switch into.Interface().(type) {
 	case Texts:
 		if s, ok := v.(string); ok {
@@ -78,125 +79,161 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 		r.textMap(at, v, into, tag)
 		return
 	case map[string]Part:
-		tree, ok := v.(map[string]any)
-		if !ok {
-			wrong("a table")
-			return
-		}
-		parts := map[string]Part{}
-		for _, name := range slices.Sorted(maps.Keys(tree)) {
-			parts[name] = r.part(join(at, name), name, tree[name])
-		}
-		into.Set(reflect.ValueOf(parts))
+		into.Set(reflect.ValueOf(named(r, at, v, r.part)))
 		return
 	case map[string]Require:
-		tree, ok := v.(map[string]any)
-		if !ok {
-			wrong("a table")
-			return
-		}
-		all := map[string]Require{}
-		for _, name := range slices.Sorted(maps.Keys(tree)) {
-			all[name] = r.require(join(at, name), name, tree[name])
-		}
-		into.Set(reflect.ValueOf(all))
+		into.Set(reflect.ValueOf(named(r, at, v, r.require)))
 		return
 	case []Site:
-		list, ok := v.([]any)
-		if !ok || !tables(list) {
-			wrong("a list of tables, written [[site]]")
-			return
-		}
-		sites := make([]Site, len(list))
-		for i, item := range list {
-			r.table(fmt.Sprintf("%s.%d", at, i), "site", item.(map[string]any), reflect.ValueOf(&sites[i]).Elem(), nil)
-		}
-		into.Set(reflect.ValueOf(sites))
+		into.Set(reflect.ValueOf(r.sites(at, v)))
 		return
 	case *Requirements:
-		tree, ok := v.(map[string]any)
-		if !ok {
-			wrong("a table such as { settings = { memory_limit = \">= 128M\" } }")
-			return
-		}
-		q := &Requirements{}
-		r.table(at, "requirements", tree, reflect.ValueOf(q).Elem(), nil)
-		for i, path := range q.Writable {
-			if !filepath.IsLocal(path) {
-				r.fault(fmt.Sprintf("%s.writable.%d", at, i), fmt.Sprintf("%q lies outside the project", path), "a path relative to the project")
-			}
-		}
-		into.Set(reflect.ValueOf(q))
+		into.Set(reflect.ValueOf(r.requirements(at, v)))
 		return
 	case *Expect:
-		tree, ok := v.(map[string]any)
-		if !ok {
-			wrong("a table such as { path = \"/\", status = 200 }")
-			return
-		}
-		e := &Expect{}
-		r.table(at, "expect", tree, reflect.ValueOf(e).Elem(), nil)
-		into.Set(reflect.ValueOf(e))
+		into.Set(reflect.ValueOf(r.expect(at, v)))
 		return
 	}
 	switch into.Kind() {
 	case reflect.String:
-		s, ok := v.(string)
-		if !ok {
-			wrong("a text")
-			return
-		}
-		if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
-			r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), cmp.Or(tag.Get("hint"), patternHint(p)))
-			return
-		}
-		var err error
-		switch tag.Get("check") {
-		case "version":
-			if s != "" && strings.TrimSpace(s) == "" {
-				err = fmt.Errorf("an empty version says nothing: take it out for any version")
-				break
-			}
-			_, err = version.ParseConstraint(s)
-		case "ask":
-			if !slices.Contains(WaysToAsk, s) {
-				err = fmt.Errorf("a program is not asked with %q: one of %s; for another way on this machine: [ask] in Dravit's settings.toml",
-					s, strings.Join(WaysToAsk, ", "))
-			}
-		case "suffix":
-			err = suffix.Refuse(s)
-		case "expression":
-			var re *regexp.Regexp
-			if re, err = regexp.Compile(s); err == nil && re.NumSubexp() == 0 {
-				err = fmt.Errorf("%q has no group around the version: v([0-9.]+)", s)
-			}
-		}
-		if err != nil {
-			r.fault(at, err.Error(), "")
-			return
-		}
-		into.SetString(s)
+		r.text(at, v, into, tag)
 	case reflect.Int:
-		n, ok := v.(int64)
-		if !ok {
-			wrong("a whole number")
-			return
-		}
-		low, _ := strconv.ParseInt(tag.Get("minimum"), 10, 64)
-		high, _ := strconv.ParseInt(tag.Get("maximum"), 10, 64)
-		if n < low || n > high {
-			r.fault(at, fmt.Sprintf("%s must be between %d and %d, not %d", last(at), low, high, n), "")
-			return
-		}
-		into.SetInt(n)
+		r.number(at, v, into, tag)
 	case reflect.Bool:
-		b, ok := v.(bool)
-		if !ok {
-			wrong("true or false")
-			return
-		}
-		into.SetBool(b)
+		r.flag(at, v, into)
 	}
+}
+
+// wrong notes a value of another type than the key's.
+func (r *reader) wrong(at, want string, v any) {
+	r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "")
+}
+
+// named reads a table of tables, each under a name of the developer's.
+func named[T any](r *reader, at string, v any, read func(at, name string, v any) T) map[string]T {
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.wrong(at, "a table", v)
+		return nil
+	}
+	all := map[string]T{}
+	for _, name := range slices.Sorted(maps.Keys(tree)) {
+		all[name] = read(join(at, name), name, tree[name])
+	}
+	return all
+}
+
+func (r *reader) sites(at string, v any) []Site {
+	list, ok := v.([]any)
+	if !ok || !tables(list) {
+		r.wrong(at, "a list of tables, written [[site]]", v)
+		return nil
+	}
+	sites := make([]Site, len(list))
+	for i, item := range list {
+		r.table(fmt.Sprintf("%s.%d", at, i), "site", item.(map[string]any), reflect.ValueOf(&sites[i]).Elem(), nil)
+	}
+	return sites
+}
+
+func (r *reader) requirements(at string, v any) *Requirements {
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.wrong(at, `a table such as { settings = { memory_limit = ">= 128M" } }`, v)
+		return nil
+	}
+	q := &Requirements{}
+	r.table(at, "requirements", tree, reflect.ValueOf(q).Elem(), nil)
+	for i, path := range q.Writable {
+		if !filepath.IsLocal(path) {
+			r.fault(
+				fmt.Sprintf("%s.writable.%d", at, i),
+				fmt.Sprintf("%q lies outside the project", path),
+				"a path relative to the project",
+			)
+		}
+	}
+	return q
+}
+
+func (r *reader) expect(at string, v any) *Expect {
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.wrong(at, `a table such as { path = "/", status = 200 }`, v)
+		return nil
+	}
+	e := &Expect{}
+	r.table(at, "expect", tree, reflect.ValueOf(e).Elem(), nil)
+	return e
+}
+
+func (r *reader) text(at string, v any, into reflect.Value, tag reflect.StructTag) {
+	s, ok := v.(string)
+	if !ok {
+		r.wrong(at, "a text", v)
+		return
+	}
+	if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
+		r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), cmp.Or(tag.Get("hint"), "it must be one line"))
+		return
+	}
+	if err := checkText(tag.Get("check"), s); err != nil {
+		r.fault(at, err.Error(), "")
+		return
+	}
+	into.SetString(s)
+}
+
+// checkText reads a text as what the tag check of its key says it is.
+func checkText(check, s string) error {
+	switch check {
+	case "version":
+		if s != "" && strings.TrimSpace(s) == "" {
+			return errors.New("an empty version says nothing: take it out for any version")
+		}
+		_, err := version.ParseConstraint(s)
+		return err
+	case "ask":
+		if !slices.Contains(WaysToAsk, s) {
+			return fmt.Errorf(
+				"a program is not asked with %q: one of %s; for another way on this machine: [ask] in Dravit's settings.toml",
+				s, strings.Join(WaysToAsk, ", "),
+			)
+		}
+	case "suffix":
+		return suffix.Refuse(s)
+	case "expression":
+		re, err := regexp.Compile(s)
+		if err == nil && re.NumSubexp() == 0 {
+			err = fmt.Errorf("%q has no group around the version: v([0-9.]+)", s)
+		}
+		return err
+	}
+	return nil
+}
+
+func (r *reader) number(at string, v any, into reflect.Value, tag reflect.StructTag) {
+	n, ok := v.(int64)
+	if !ok {
+		r.wrong(at, "a whole number", v)
+		return
+	}
+	low, _ := strconv.ParseInt(tag.Get("minimum"), 10, 64)
+	high, _ := strconv.ParseInt(tag.Get("maximum"), 10, 64)
+	if n < low || n > high {
+		r.fault(at, fmt.Sprintf("%s must be between %d and %d, not %d", last(at), low, high, n), "")
+		return
+	}
+	into.SetInt(n)
+}
+
+func (r *reader) flag(at string, v any, into reflect.Value) {
+	b, ok := v.(bool)
+	if !ok {
+		r.wrong(at, "true or false", v)
+		return
+	}
+	into.SetBool(b)
 }
 
 // maxItems is how many entries a list of texts may have.
@@ -213,7 +250,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 		s, isText := item.(string)
 		ok = ok && isText
 		if p := tag.Get("items"); isText && p != "" && !pattern.Of(p).MatchString(s) {
-			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), patternHint(p))
+			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), tag.Get("hint"))
 		}
 		if seen[s] {
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q stands in %s twice", s, last(at)), "")
@@ -222,7 +259,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 		out = append(out, s)
 	}
 	if !ok {
-		r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "")
+		r.wrong(at, want, v)
 		return
 	}
 	into.Set(reflect.ValueOf(out).Convert(into.Type()))
@@ -231,7 +268,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.StructTag) {
 	tree, ok := v.(map[string]any)
 	if !ok {
-		r.fault(at, fmt.Sprintf("%s must be a table, not %s", last(at), sortOf(v)), "")
+		r.wrong(at, "a table", v)
 		return
 	}
 	out := map[string]Text{}

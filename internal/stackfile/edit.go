@@ -1,6 +1,8 @@
 package stackfile
 
 import (
+	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -11,8 +13,6 @@ import (
 
 	"dravit/internal/confined"
 	"dravit/internal/trouble"
-
-	"github.com/pelletier/go-toml/v2"
 )
 
 // notEditable says that a stack file is written in a way that Dravit does not edit.
@@ -54,7 +54,7 @@ func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit
 		}
 		for _, path := range []string{"part." + part + "." + kind + "." + key, "part." + part + "." + key} {
 			if at, ok := found[path]; ok {
-				out, err := editList(text, offsetOf(text, at), list)
+				out, err := editList(text, at, list)
 				return verified(Edit{name, out}, dir, part, kind, key, list, words, err)
 			}
 		}
@@ -72,16 +72,14 @@ func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit
 		return Edit{}, notEditable(fmt.Sprintf("part %s is not in %s", part, Name))
 	}
 	// A line of its own after the kind's, which begins as that one does.
-	start := offsetOf(text, at)
-	line := strings.LastIndexByte(string(text[:start]), '\n') + 1
-	prefix := string(text[line:start])
+	line := lineStart(text, at.start)
+	prefix := string(text[line:at.start])
 	if strings.ContainsAny(prefix, "{=[\"'") {
 		return Edit{}, notEditable(fmt.Sprintf("part %s is written in one line", part))
 	}
-	end := skipValue(text, start)
 	next := len(text)
-	if i := strings.IndexByte(string(text[end:]), '\n'); i >= 0 {
-		next = end + i + 1
+	if i := bytes.IndexByte(text[at.end:], '\n'); i >= 0 {
+		next = at.end + i + 1
 	}
 	added := prefix + key + " = " + written(list, len(prefix)+len(key+" = ")) + "\n"
 	if next == len(text) && text[len(text)-1] != '\n' {
@@ -127,13 +125,8 @@ func verified(e Edit, dir, part, kind, key string, list []string, words Vocabula
 	return e, nil
 }
 
-func offsetOf(text []byte, at place) int {
-	offset := 0
-	for range at.line - 1 {
-		offset += strings.IndexByte(string(text[offset:]), '\n') + 1
-	}
-	return offset + at.col - 1
-}
+// lineStart returns the offset at which the line begins that an offset is in.
+func lineStart(text []byte, offset int) int { return bytes.LastIndexByte(text[:offset], '\n') + 1 }
 
 // width is how long a line of a list may be that Dravit writes itself.
 const width = 100
@@ -157,179 +150,111 @@ func written(list []string, before int) string {
 	return text + line + "\n]"
 }
 
-// element is one text of an array: where it stands, and where what belongs to it ends.
-type element struct {
-	start, end int // of the text with its quotes
-	comma      int // after the comma that follows, or end where there is none
-	value      string
-}
-
-// editList changes the array that is the value of the key at an offset: what the list does not have is taken out, what it has more is added
+// editList changes the list that is the value of a key: what list does not have is taken out, what it has more is added
 // at the end. Comments stay.
-func editList(text []byte, key int, list []string) ([]byte, error) {
-	open, elements, err := scanArray(text, key)
-	if err != nil {
-		return nil, err
+func editList(text []byte, key place, list []string) ([]byte, error) {
+	if text[key.value] != '[' {
+		return nil, notEditable("its list of extensions")
 	}
 	var kept []element
-	cut := slices.Clone(text)
-	var drop [][2]int
-	for i, e := range elements {
-		if slices.Contains(list, e.value) {
+	var cuts []cut
+	for i, e := range key.elements {
+		if slices.Contains(list, e.text) {
 			kept = append(kept, e)
 			continue
 		}
-		from, to := e.start, e.comma
-		for to < len(text) && (text[to] == ' ' || text[to] == '\t') {
-			to++
-		}
-		line := strings.LastIndexByte(string(text[:from]), '\n') + 1
-		switch alone := strings.TrimSpace(string(text[line:from])) == ""; {
-		case alone && to < len(text) && text[to] == '\n': // its own line, without a comment
-			from, to = line, to+1
-		case !alone && to < len(text) && text[to] == '\n': // the last of its line
-			for text[from-1] == ' ' || text[from-1] == '\t' {
-				from--
-			}
-		case i == len(elements)-1 && len(kept) > 0 && e.comma == e.end: // the last of a line: the comma before it goes
-			from = kept[len(kept)-1].end
-		}
-		drop = append(drop, [2]int{from, to})
+		last := i == len(key.elements)-1
+		cuts = append(cuts, without(text, e, last, kept))
 	}
 	var added []string
 	for _, name := range list {
-		if !slices.ContainsFunc(kept, func(e element) bool { return e.value == name }) {
+		if !slices.ContainsFunc(kept, func(e element) bool { return e.text == name }) {
 			added = append(added, strconv.Quote(name))
 		}
 	}
-	insertAt, insert := open+1, strings.Join(added, ", ")
-	if len(kept) > 0 && len(added) > 0 {
-		last := kept[len(kept)-1]
-		insertAt, insert = last.end, ", "+insert
-		line := strings.LastIndexByte(string(text[:last.start]), '\n') + 1
-		if indent := string(text[line:last.start]); strings.TrimSpace(indent) == "" { // one a line
-			insertAt, insert = last.comma, "\n"+indent+strings.Join(added, ",\n"+indent)
-			if last.comma == last.end {
-				insert = "," + insert
-			} else {
-				insert += ","
-				if i := strings.IndexByte(string(text[last.comma:]), '\n'); i >= 0 && strings.HasPrefix(strings.TrimSpace(string(text[last.comma:last.comma+i])), "#") {
-					insertAt = last.comma + i // after the comment on its line
-				}
-			}
-		}
+	if len(added) > 0 {
+		cuts = append(cuts, with(text, key, kept, added))
 	}
+	slices.SortStableFunc(cuts, func(a, b cut) int { return cmp.Or(a.from-b.from, a.to-b.to) })
 	var out []byte
 	at := 0
-	edits := drop
-	if len(added) > 0 {
-		edits = append([][2]int{{insertAt, insertAt}}, drop...)
-	}
-	slices.SortStableFunc(edits, func(a, b [2]int) int { return a[0] - b[0] })
-	for _, d := range edits {
-		if d[0] < at {
+	for _, c := range cuts {
+		if c.from < at {
 			return nil, notEditable("its list of extensions")
 		}
-		out = append(out, cut[at:d[0]]...)
-		if d == [2]int{insertAt, insertAt} {
-			out = append(out, insert...)
-		}
-		at = d[1]
+		out = append(append(out, text[at:c.from]...), c.insert...)
+		at = c.to
 	}
-	return append(out, cut[at:]...), nil
+	return append(out, text[at:]...), nil
 }
 
-// scanArray finds the texts of the array that is the value of the key at an offset (TOML 1.0, "Array").
-func scanArray(text []byte, key int) (open int, elements []element, err error) {
-	refuse := notEditable("its list of extensions")
-	at := skipKey(text, key)
-	if at < 0 || at >= len(text) || text[at] != '[' {
-		return 0, nil, refuse
+// cut replaces the bytes from one offset to another.
+type cut struct {
+	from, to int
+	insert   string
+}
+
+// without takes an element out, with the comma after it. kept are those before it that stay.
+func without(text []byte, e element, last bool, kept []element) cut {
+	comma := commaAfter(text, e)
+	from, to := e.start, comma
+	for to < len(text) && (text[to] == ' ' || text[to] == '\t') {
+		to++
 	}
-	open = at
-	for at++; at < len(text); {
-		switch c := text[at]; {
-		case c == ']':
-			return open, elements, nil
-		case c == '#':
-			at = lineEnd(text, at)
-		case c == ',':
-			at++
-			if n := len(elements); n > 0 {
-				elements[n-1].comma = at
-			}
-		case c == '"' || c == '\'':
-			end := stringEnd(text, at)
+	line := lineStart(text, from)
+	endsLine := to < len(text) && text[to] == '\n'
+	switch alone := len(bytes.TrimSpace(text[line:from])) == 0; {
+	case alone && endsLine: // its own line, without a comment
+		from, to = line, to+1
+	case !alone && endsLine: // the last of its line
+		for text[from-1] == ' ' || text[from-1] == '\t' {
+			from--
+		}
+	case last && len(kept) > 0 && comma == e.end: // the last of a line: the comma before it goes
+		from = kept[len(kept)-1].end
+	}
+	return cut{from: from, to: to}
+}
+
+// with adds elements after those that are kept, each on a line of its own if these are.
+func with(text []byte, key place, kept []element, added []string) cut {
+	if len(kept) == 0 {
+		return cut{key.value + 1, key.value + 1, strings.Join(added, ", ")}
+	}
+	last := kept[len(kept)-1]
+	indent := string(text[lineStart(text, last.start):last.start])
+	if strings.TrimSpace(indent) != "" {
+		return cut{last.end, last.end, ", " + strings.Join(added, ", ")}
+	}
+	comma := commaAfter(text, last)
+	at, insert := comma, "\n"+indent+strings.Join(added, ",\n"+indent)
+	if comma == last.end {
+		return cut{at, at, "," + insert}
+	}
+	rest, _, hasNext := bytes.Cut(text[comma:], []byte("\n"))
+	if hasNext && bytes.HasPrefix(bytes.TrimSpace(rest), []byte("#")) {
+		at = comma + len(rest) // after the comment on its line
+	}
+	return cut{at, at, insert + ","}
+}
+
+// commaAfter returns the offset after the comma that follows an element, past spaces, line ends and comments; the end of
+// the element if none follows.
+func commaAfter(text []byte, e element) int {
+	for at := e.end; at < len(text); at++ {
+		switch text[at] {
+		case ',':
+			return at + 1
+		case '#':
+			end := bytes.IndexByte(text[at:], '\n')
 			if end < 0 {
-				return 0, nil, refuse
+				return e.end
 			}
-			var v struct{ X string }
-			if err := toml.Unmarshal(slices.Concat([]byte("X = "), text[at:end]), &v); err != nil {
-				return 0, nil, refuse
-			}
-			elements = append(elements, element{at, end, end, v.X})
-			at = end
+			at += end
+		case ' ', '\t', '\r', '\n':
 		default:
-			at++
+			return e.end
 		}
 	}
-	return 0, nil, refuse
-}
-
-// skipKey returns where the value of the key at an offset begins.
-func skipKey(text []byte, at int) int {
-	i := strings.IndexByte(string(text[at:]), '=')
-	if i < 0 {
-		return -1
-	}
-	for at += i + 1; at < len(text) && (text[at] == ' ' || text[at] == '\t'); at++ {
-	}
-	return at
-}
-
-// skipValue returns where the value of the key at an offset ends.
-func skipValue(text []byte, key int) int {
-	depth := 0
-	for at := skipKey(text, key); at >= 0 && at < len(text); {
-		switch c := text[at]; {
-		case c == '"' || c == '\'':
-			if at = stringEnd(text, at); at < 0 {
-				return len(text)
-			}
-		case c == '[':
-			depth++
-			at++
-		case c == ']':
-			depth--
-			at++
-		case c == '#':
-			at = lineEnd(text, at)
-		case c == '\n' && depth == 0:
-			return at
-		default:
-			at++
-		}
-	}
-	return len(text)
-}
-
-func lineEnd(text []byte, at int) int {
-	if i := strings.IndexByte(string(text[at:]), '\n'); i >= 0 {
-		return at + i
-	}
-	return len(text)
-}
-
-// stringEnd returns the end of the one-line string that begins at an offset, -1 where it has none.
-func stringEnd(text []byte, at int) int {
-	quote := text[at]
-	for i := at + 1; i < len(text) && text[i] != '\n'; i++ {
-		switch {
-		case text[i] == '\\' && quote == '"':
-			i++
-		case text[i] == quote:
-			return i + 1
-		}
-	}
-	return -1
+	return e.end
 }

@@ -30,20 +30,6 @@ func sortOf(v any) string {
 	return "a date"
 }
 
-func patternHint(pattern string) string {
-	switch {
-	case strings.Contains(pattern, "61"):
-		return "small letters, digits and -, as in a host name, at most 63"
-	case pattern == "^/":
-		return "it begins with /"
-	case pattern == `\S`:
-		return "it must not be empty"
-	case pattern != "":
-		return "letters, digits and _"
-	}
-	return "it must be one line"
-}
-
 // nearest offers the known word that the unknown one was probably meant to be.
 func nearest(word string, known []string) string {
 	best, least := "", 3

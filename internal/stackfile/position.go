@@ -12,7 +12,17 @@ import (
 type place struct {
 	file      string
 	line, col int
-	text      string
+	text      string // of the line
+
+	// Of a key with a value, in bytes from the beginning of the file: the last part of the key, the value, and its end.
+	start, value, end int
+	elements          []element // of the value, if it is a list
+}
+
+// element is one entry of a list: where it stands in the file, in bytes, and its text, if it is one.
+type element struct {
+	start, end int
+	text       string
 }
 
 // places finds where every key of a document stands, under its path: "part.app.version", "site.0.name".
@@ -25,7 +35,7 @@ func places(file string, data []byte) (map[string]place, error) {
 		start := int(n.Raw.Offset)
 		line := bytes.Count(data[:start], []byte("\n"))
 		col := start - (bytes.LastIndexByte(data[:start], '\n') + 1)
-		return place{file, line + 1, col + 1, strings.TrimRight(lines[line], "\r")}
+		return place{file: file, line: line + 1, col: col + 1, text: strings.TrimRight(lines[line], "\r")}
 	}
 	prefix, arrays := "", map[string]int{}
 	// keys joins the parts of a dotted key, noting the place of each step.
@@ -42,13 +52,22 @@ func places(file string, data []byte) (map[string]place, error) {
 		return base
 	}
 	var value func(path string, n *unstable.Node)
+	// keyValue notes where the value of a key is, and what is in it.
+	keyValue := func(base string, kv *unstable.Node) {
+		path := keys(base, kv.Key())
+		x := found[path]
+		x.start, x.value = around(data, kv.Key())
+		x.end = int(kv.Raw.Offset + kv.Raw.Length)
+		x.elements = elementsOf(kv.Value())
+		found[path] = x
+		value(path, kv.Value())
+	}
 	value = func(path string, n *unstable.Node) {
 		children := n.Children()
 		switch n.Kind {
 		case unstable.InlineTable:
 			for children.Next() {
-				kv := children.Node()
-				value(keys(path, kv.Key()), kv.Value())
+				keyValue(path, children.Node())
 			}
 		case unstable.Array:
 			for i := 0; children.Next(); i++ {
@@ -86,10 +105,34 @@ func places(file string, data []byte) (map[string]place, error) {
 				found[path] = at(last)
 			}
 		case unstable.KeyValue:
-			value(keys(prefix, e.Key()), e.Value())
+			keyValue(prefix, e)
 		}
 	}
 	return found, p.Error()
+}
+
+// around returns the offsets of the last part of a key, and of the value that follows it after an equals sign between
+// spaces (TOML 1.0, "Key/Value Pair").
+func around(data []byte, key unstable.Iterator) (last, value int) {
+	end := 0
+	for key.Next() {
+		raw := key.Node().Raw
+		last, end = int(raw.Offset), int(raw.Offset+raw.Length)
+	}
+	return last, len(data) - len(bytes.TrimLeft(data[end:], " \t="))
+}
+
+func elementsOf(list *unstable.Node) []element {
+	var all []element
+	if list.Kind != unstable.Array {
+		return nil
+	}
+	for children := list.Children(); children.Next(); {
+		n := children.Node()
+		from := int(n.Raw.Offset)
+		all = append(all, element{start: from, end: from + int(n.Raw.Length), text: string(n.Data)})
+	}
+	return all
 }
 
 func join(base, key string) string {

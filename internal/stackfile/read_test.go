@@ -3,6 +3,7 @@ package stackfile
 import (
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -337,4 +338,37 @@ func FuzzRead(f *testing.F) {
 			require.LessOrEqual(t, x.Line, strings.Count(text, "\n")+1)
 		}
 	})
+}
+
+// Each key that stands in the table of one kind only goes before the part's own, whatever keys there will be.
+func TestForKeepsEachKey(t *testing.T) {
+	own := Part{}
+	fields := reflect.ValueOf(&own).Elem()
+	for i := range fields.NumField() {
+		switch f := fields.Field(i); f.Interface().(type) {
+		case string:
+			f.SetString("kelp")
+		case int:
+			f.SetInt(7)
+		case bool:
+			f.SetBool(true)
+		case []string, Texts:
+			f.Set(reflect.ValueOf([]string{"kelp"}).Convert(f.Type()))
+		case map[string]Text:
+			f.Set(reflect.ValueOf(map[string]Text{"kelp": "1", "both": "own"}))
+		case *Requirements:
+			f.Set(reflect.ValueOf(&Requirements{Functions: []string{"kelp"}}))
+		}
+	}
+	own.Of, own.Also = nil, nil
+	got := Part{Kind: Texts{"php", "node"}, Of: map[string]Part{"php": own}}.For("php")
+	own.Kind = Texts{"php"}
+	assert.Equal(t, own, got)
+
+	all := Part{Uses: []string{"db"}, Settings: map[string]Text{"both": "all", "salt": "2"}, Of: map[string]Part{"php": own}}
+	assert.Equal(t, map[string]Text{"kelp": "1", "both": "own", "salt": "2"}, all.For("php").Settings)
+	assert.Equal(t, map[string]Text{"both": "all", "salt": "2"}, all.Settings, "the part itself stays as it is")
+	assert.Equal(t, map[string]Text{"both": "all", "salt": "2"}, all.For("node").Settings)
+	none := Part{Uses: []string{"db"}, Of: map[string]Part{"php": {Uses: []string{}}}}.For("php")
+	assert.Equal(t, []string{}, none.Uses, "an empty list says: none")
 }
