@@ -7,12 +7,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/kind"
 	"dravit/internal/ui"
 )
 
@@ -39,7 +38,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 			if err != nil {
 				return err
 			}
-			vars, path, err := s.Environment(part)
+			env, err := s.Environment(part, os.Environ())
 			if err != nil {
 				return err
 			}
@@ -48,10 +47,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 					return err
 				}
 			}
-			full := strings.Join(append(path, os.Getenv("PATH")), string(os.PathListSeparator))
-			env := append(os.Environ(), unlessSet(vars, "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE")...)
-			env = append(env, "PATH="+full)
-			if err := os.Setenv("PATH", full); err != nil { // LookPath reads it
+			if err := os.Setenv("PATH", kind.Getenv(env, "PATH")); err != nil { // LookPath reads it
 				return err
 			}
 			file, err := exec.LookPath(args[0])
@@ -59,7 +55,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 				file, err = filepath.Abs(file)
 			}
 			if err == nil {
-				err = syscall.Exec(file, args, unique(env))
+				err = syscall.Exec(file, args, env)
 			}
 			a.ui.Failure(&ui.Failure{What: fmt.Sprintf("the command %s cannot be run", args[0]), Because: err.Error()})
 			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, exec.ErrNotFound) {
@@ -71,28 +67,4 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 	c.Flags().StringVar(&part, "part", "", "as this `part` sees it: of several versions of a runtime, its own comes first")
 	c.Flags().SetInterspersed(false)
 	return c
-}
-
-// unlessSet leaves variables of these names out if the caller has them: he may trust other authorities besides.
-func unlessSet(vars []string, names ...string) []string {
-	return slices.DeleteFunc(slices.Clone(vars), func(v string) bool {
-		name, _, _ := strings.Cut(v, "=")
-		return slices.Contains(names, name) && os.Getenv(name) != ""
-	})
-}
-
-// unique keeps the last value of each variable: which of two a program sees would be its own affair.
-func unique(env []string) []string {
-	var out []string
-	at := map[string]int{}
-	for _, v := range env {
-		name, _, _ := strings.Cut(v, "=")
-		if i, ok := at[name]; ok {
-			out[i] = v
-			continue
-		}
-		at[name] = len(out)
-		out = append(out, v)
-	}
-	return out
 }

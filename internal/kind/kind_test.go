@@ -11,3 +11,8 @@ func TestStores(t *testing.T) {
 		assert.Equal(t, want, role.Store(), role)
 	}
 }
+
+func TestGetenv(t *testing.T) {
+	assert.Equal(t, "2", Getenv([]string{"A=1", "AB=3", "A=2"}, "A"), "the last counts")
+	assert.Empty(t, Getenv([]string{"AB=3"}, "A"))
+}

@@ -4,7 +4,9 @@ import (
 	"dravit/internal/stackfile"
 	"io/fs"
 	"net"
+	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 )
 
@@ -156,3 +158,13 @@ type Command struct {
 
 // ProbeHeader carries a probe's token.
 const ProbeHeader = "Dravit-Probe"
+
+// Getenv returns the value of a variable in an environment, "" if it has none.
+func Getenv(env []string, name string) string {
+	for _, v := range slices.Backward(env) {
+		if value, ok := strings.CutPrefix(v, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}

@@ -7,13 +7,13 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"dravit/internal/confined"
+	"dravit/internal/environment"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
@@ -74,14 +74,9 @@ func (s Spec) Part(name string) (kind.Part, bool) {
 
 // Host is what the machine gives to every part.
 type Host struct {
-	Path string // PATH of the command that starts
-	Home string // the user's home folder
-	User string
+	environment.Machine
 	Self string // the dravit program of this build, which stays as long as it is used
 	Link string // a link to the newest dravit program
-	// Authority is the file with the certificate that signs those of the sites, and Bundle one with those that the system
-	// trusts, too. "" where there are none.
-	Authority, Bundle string
 }
 
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
@@ -110,9 +105,8 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	if err := placeSites(&spec, in, p); err != nil {
 		return spec, err
 	}
-	if err := environment(&spec, in.File, kinds, host); err != nil {
-		return spec, err
-	}
+	spec.Env = environment.Variables(spec.Parts, kinds, in.File.Env, host.Machine, spec.siteField)
+	spec.Path = environment.Give(spec.Parts, kinds, spec.Env, host.Machine)
 	for i := range spec.Parts {
 		if err := configure(&spec.Parts[i], kinds); err != nil {
 			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)
@@ -309,110 +303,18 @@ func hash(values ...any) (string, error) {
 	return fmt.Sprintf("%x", sum[:12]), err
 }
 
-// environment computes what the stack adds to a command's environment, and gives each part its own.
-func environment(spec *Spec, file *stackfile.File, kinds kind.List, host Host) error {
-	vars := map[string]string{}
-	fields := map[string]map[string]string{}
-	for _, p := range spec.Parts {
-		e := kinds.Of(p.Kind).Exports(p)
-		f := map[string]string{"url": e.URL, "user": p.User, "password": p.Password, "database": p.Database, "socket": p.Socket}
-		if p.Port != 0 {
-			f["host"], f["port"] = kind.Host, fmt.Sprint(p.Port)
-		}
-		if e.Database != "" {
-			f["database"] = e.Database
-		}
-		if e.NoLogin {
-			f["user"], f["password"] = "", ""
-		}
-		if kinds.Of(p.Kind).Traits().Inbox { // its secret is its inbox's own
-			f["password"], f["socket"] = "", ""
-		}
-		if !p.Role.Store() && p.Role != kind.RoleApp {
-			f = map[string]string{}
-		}
-		fields[p.Name] = f
-		for field, value := range f {
-			if value != "" {
-				vars[stackfile.EnvPrefix(p.Name)+"_"+strings.ToUpper(field)] = value
-			}
-		}
-	}
-	// Names without a prefix come after: DB_HOST of a part db is the same either way.
-	for _, p := range mains(spec.Parts) {
-		for name, value := range kinds.Of(p.Kind).Exports(p).Common {
-			if _, taken := vars[name]; !taken {
-				vars[name] = value
-			}
-		}
-	}
-	for name, file := range map[string]string{"NODE_EXTRA_CA_CERTS": host.Authority, "SSL_CERT_FILE": host.Bundle} {
-		if file != "" {
-			vars[name] = file
-		}
-	}
-	for name, value := range file.Env {
-		vars[name] = stackfile.Expand(string(value), func(path []string) string {
-			if len(path) == 3 {
-				return siteField(spec, path[1], path[2])
-			}
-			return fields[path[0]][path[1]]
-		})
-	}
-	for _, name := range slices.Sorted(maps.Keys(vars)) {
-		spec.Env = append(spec.Env, name+"="+vars[name])
-	}
-	for i := range spec.Parts {
-		p := &spec.Parts[i]
-		p.Path = kinds.Of(p.Kind).Folders(*p)
-		spec.Path = append(spec.Path, p.Path...)
-	}
-	for i := range spec.Parts {
-		p := &spec.Parts[i]
-		others := slices.DeleteFunc(slices.Clone(spec.Path), func(dir string) bool { return slices.Contains(p.Path, dir) })
-		path := slices.Concat(p.Path, others, []string{host.Path}) // of two versions of one runtime, each part sees its own first
-		base := []string{"HOME=" + host.Home, "USER=" + host.User, "LOGNAME=" + host.User, "LANG=C.UTF-8", "PATH=" + strings.Join(path, string(os.PathListSeparator))}
-		p.Env = base
-		if p.Role == kind.RoleRuntime || p.Role == kind.RoleApp {
-			p.Env = append(slices.Clone(base), spec.Env...)
-		}
-	}
-	return nil
-}
-
 // siteField returns what {site.NAME.FIELD} stands for.
-func siteField(spec *Spec, name, field string) string {
-	i := slices.IndexFunc(spec.Sites, func(s Site) bool { return s.Name == name })
+func (s Spec) siteField(name, field string) string {
+	i := slices.IndexFunc(s.Sites, func(x Site) bool { return x.Name == name })
 	if i < 0 {
 		return "" // a site of a folder that is gone
 	}
-	s := spec.Sites[i]
+	site := s.Sites[i]
 	switch field {
 	case "url":
-		return strings.TrimSuffix(s.URL, "/")
+		return strings.TrimSuffix(site.URL, "/")
 	case "host":
-		return s.Host
+		return site.Host
 	}
-	return fmt.Sprint(spec.Gateway)
-}
-
-// mains returns of each sort of store the part that unprefixed names point to: the only one, or the one marked main.
-func mains(parts []kind.Part) []kind.Part {
-	bySort := map[kind.Role][]kind.Part{}
-	for _, p := range parts {
-		if p.Role.Store() {
-			bySort[p.Role] = append(bySort[p.Role], p)
-		}
-	}
-	var out []kind.Part
-	for _, role := range slices.Sorted(maps.Keys(bySort)) {
-		all := bySort[role]
-		if len(all) > 1 {
-			all = slices.DeleteFunc(all, func(p kind.Part) bool { return !p.Want.Main })
-		}
-		if len(all) == 1 {
-			out = append(out, all[0])
-		}
-	}
-	return out
+	return fmt.Sprint(s.Gateway)
 }

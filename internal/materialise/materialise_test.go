@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/environment"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
@@ -34,7 +35,7 @@ func write(t *testing.T, h *home.Home, file string, path string) Spec {
 			{Kind: "mariadb", Version: "10.11.19", Path: "/usr/sbin/mariadbd", Facts: map[string]string{"share": "/usr/share/mysql"}}}}}
 	p := plan.Make(in, all.Kinds().ByName())
 	require.True(t, p.OK, "%+v", p.Faults)
-	spec, err := Write(h, in, p, all.Kinds(), Host{Path: path, Home: "/home/ada", User: "ada", Self: "/d/bin/1/dravit", Link: "/d/bin/dravit"})
+	spec, err := Write(h, in, p, all.Kinds(), Host{Machine: environment.Machine{Path: path, Home: "/home/ada", User: "ada"}, Self: "/d/bin/1/dravit", Link: "/d/bin/dravit"})
 	require.NoError(t, err)
 	return spec
 }

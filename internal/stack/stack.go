@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/environment"
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
@@ -246,24 +247,25 @@ func (s *Stack) Runs() bool {
 	return keeper.Wish(s.Home, s.ID) == nil
 }
 
-// Environment returns what the stack adds to a command's environment and which folders come first in its PATH, those of the named part before the others'. It is an error
-// where the stack was never started.
-func (s *Stack) Environment(part string) (vars, path []string, err error) {
+// Environment returns the environment of a command of the stack that a user runs, whose own is user. Of several versions
+// of a runtime the named part's comes first on PATH; "" names none. A stack that was never started has none.
+func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	spec, err := s.spec()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if spec.ID == "" {
-		return nil, nil, ErrNeverStarted
+		return nil, ErrNeverStarted
 	}
+	folders := spec.Path
 	if part != "" {
 		p, ok := spec.Part(part)
 		if !ok {
-			return nil, nil, noPart(part, names(spec))
+			return nil, noPart(part, names(spec))
 		}
-		path = p.Path
+		folders = slices.Concat(p.Path, folders)
 	}
-	return spec.Env, slices.Concat(path, spec.Path), nil
+	return environment.Command(user, spec.Env, folders), nil
 }
 
 // ErrNeverStarted says that the stack has no place on this machine yet.

@@ -179,13 +179,13 @@ func ini(p kind.Part) string {
 	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
 		if s.Role == kind.RoleMail { // mail() goes to the stack's catcher
-			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self), env(p, s.Prefix+"_HOST")+":"+env(p, s.Prefix+"_PORT"))
+			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self), kind.Getenv(p.Env, s.Prefix+"_HOST")+":"+kind.Getenv(p.Env, s.Prefix+"_PORT"))
 		}
-		if socket := env(p, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
+		if socket := kind.Getenv(p.Env, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
 			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
 		}
 	}
-	if bundle := env(p, "SSL_CERT_FILE"); bundle != "" { // the stack's sites are trusted, too
+	if bundle := kind.Getenv(p.Env, "SSL_CERT_FILE"); bundle != "" { // the stack's sites are trusted, too
 		set["curl.cainfo"], set["openssl.cafile"] = bundle, bundle
 	}
 	if p.Debug != 0 {
@@ -207,15 +207,6 @@ func iniValue(v string) string {
 		return v
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`
-}
-
-func env(p kind.Part, name string) string {
-	for _, v := range p.Env {
-		if value, ok := strings.CutPrefix(v, name+"="); ok {
-			return value
-		}
-	}
-	return ""
 }
 
 func pool(p kind.Part) string {
