@@ -13,6 +13,7 @@ import (
 	"dravit/internal/proc"
 	"dravit/internal/report"
 	"dravit/internal/stack"
+	"dravit/internal/trace"
 	"dravit/internal/ui"
 )
 
@@ -31,7 +32,7 @@ type checkJSON struct {
 type traceJSON struct {
 	Format int    `json:"format"`
 	Stack  string `json:"stack"`
-	stack.Trace
+	trace.Trace
 }
 
 func (a *app) checkCommand() *cobra.Command {

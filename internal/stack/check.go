@@ -2,8 +2,10 @@ package stack
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"slices"
+	"strings"
 
 	"dravit/internal/gateway"
 	"dravit/internal/health"
@@ -11,6 +13,8 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
+	"dravit/internal/trace"
+	"dravit/internal/trouble"
 )
 
 // PartCheck is the ladder of one part, as asked just now.
@@ -236,4 +240,25 @@ func choose(spec *materialise.Spec, wanted []string) error {
 	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })
 	spec.Sites = slices.DeleteFunc(spec.Sites, func(x materialise.Site) bool { return !slices.Contains(wanted, x.Name) })
 	return nil
+}
+
+// Trace sends one request to a site and says what each leg of its way took.
+func (s *Stack) Trace(ctx context.Context, name string) (trace.Trace, error) {
+	spec, err := s.spec()
+	if err != nil {
+		return trace.Trace{}, err
+	}
+	i := slices.IndexFunc(spec.Sites, func(x materialise.Site) bool { return x.Name == name })
+	if i < 0 {
+		var all []string
+		for _, x := range spec.Sites {
+			all = append(all, x.Name)
+		}
+		return trace.Trace{}, &trouble.Trouble{
+			Code:    trouble.NoSite,
+			Subject: "site." + name,
+			What:    fmt.Sprintf("the stack has no site %q; its sites are %s", name, strings.Join(all, ", ")),
+		}
+	}
+	return trace.Follow(ctx, s.Home, spec, s.Kinds, s.Version, spec.Sites[i])
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"dravit/internal/certificates"
+	"dravit/internal/examine"
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/home"
@@ -124,7 +125,7 @@ func (s *Stack) robbed(out Started) bool {
 		if out.Parts[i].Code == trouble.PortTaken {
 			return true // whoever had it may be gone by now
 		}
-		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, logOf(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, examine.Log(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
 			return true // whoever had it may be gone by now
 		}
 		held[p.Port] = true

@@ -10,6 +10,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
+	"dravit/internal/trace"
 )
 
 // dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not asked.
@@ -147,7 +148,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 }
 
 // Trace writes the way of one request, leg by leg, each with its share of the time.
-func (u *UI) Trace(t stack.Trace) {
+func (u *UI) Trace(t trace.Trace) {
 	state := lifecycle.Answers
 	if !t.Answers {
 		state = lifecycle.Unwell
@@ -177,8 +178,8 @@ func (u *UI) Trace(t stack.Trace) {
 	u.table([]string{"leg", "who", "version", "", "time", "share"}, rows, 4)
 	u.say("")
 	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the system's resolver beforehand"))
-	if fell := t.Fell(); fell != nil {
-		u.Next("dravit diagnose says why " + fell.Who + " does not answer")
+	if miss := t.FirstMiss(); miss != nil {
+		u.Next("dravit diagnose says why " + miss.Who + " does not answer")
 		return
 	}
 	u.Next("dravit check asks everything")

@@ -21,6 +21,7 @@ import (
 	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/survey"
+	"dravit/internal/trace"
 )
 
 func plainUI() (*UI, *bytes.Buffer) {
@@ -238,7 +239,7 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 
 	yes, no := true, false
 	out.Reset()
-	u.Trace(stack.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []leg.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
+	u.Trace(trace.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []leg.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
 	text = out.String()
 	for _, want := range []string{"gateway  gateway  -        holds          5.0 ms  ▪▪▪▪▪▪▪▪▪▪▪▪\n", "does not hold", "  refused\n", "not asked", "dravit diagnose says why db"} {
 		assert.Contains(t, text, want)

@@ -1,4 +1,4 @@
-package stack
+package examine
 
 import "golang.org/x/sys/unix"
 

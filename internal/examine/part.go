@@ -1,0 +1,138 @@
+// Package examine gathers what there is to know of the parts, sites and disks of a stack: the facts that a diagnosis
+// rests on. It changes nothing.
+package examine
+
+import (
+	"context"
+	"dravit/internal/diagnose"
+	"dravit/internal/gateway"
+	"dravit/internal/health"
+	"dravit/internal/home"
+	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
+	"dravit/internal/materialise"
+	"dravit/internal/members"
+	"dravit/internal/proc"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"syscall"
+)
+
+// maxLogRead is how much of a log is read for causes, in bytes.
+const maxLogRead = 256 << 10
+
+// Part gathers what there is to know of a part. rungs are what a check just asked.
+func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.Part {
+	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: Log(p.Log, status.LogFrom), Program: true,
+		Traits: *kinds.TraitsOf(p.Kind)}
+	if p.Program != "" && p.Role != kind.RoleApp {
+		_, err := os.Stat(p.Program)
+		out.Program = err == nil
+	}
+	for _, site := range p.Sites {
+		if site.Include != "" && p.Role == kind.RoleWeb {
+			out.Included = append(out.Included, site.Include)
+		}
+	}
+	if status.State == lifecycle.Answers {
+		return out
+	}
+	if p.Data != "" {
+		out.Data = examineTree(p.Data)
+	}
+	if p.Role == kind.RoleApp {
+		if ids, err := members.Of(p.Lock); err == nil {
+			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // none is known: none is said
+		}
+	}
+	if k, ok := kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts {
+		out.Clients = clients(ctx, k, p)
+	}
+	return out
+}
+
+// clients asks a store who is connected to it. nil: it does not say.
+func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
+	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
+	defer cancel()
+	sessions, limit, setting, err := k.Sessions(ctx, p)
+	if err != nil {
+		return nil
+	}
+	who, _ := proc.Clients(p.Port) // whoever is not told of is counted all the same
+	groups := map[int]diagnose.ClientGroup{}
+	for _, s := range sessions {
+		holder := who[s.Port]
+		g := groups[holder.PID]
+		g.PID, g.Program = holder.PID, holder.Program
+		g.Count++
+		g.Idle = max(g.Idle, s.Idle)
+		groups[holder.PID] = g
+	}
+	return &diagnose.Clients{Limit: limit, Setting: setting, Groups: slices.Collect(maps.Values(groups))}
+}
+
+// Log returns what a log holds from an offset on, at most its last part.
+func Log(file string, offset int64) string {
+	text, _ := logfile.Since(file, offset, maxLogRead)
+	return text
+}
+
+// maxEntries is how many files of a data folder are looked at.
+const maxEntries = 5000
+
+// examineTree looks for what in a folder is not its owner's to use.
+func examineTree(dir string) *diagnose.Tree {
+	t := &diagnose.Tree{Path: dir}
+	seen := 0
+	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil && t.Locked == "" && errors.Is(err, fs.ErrPermission) {
+			t.Locked = path
+		}
+		if e == nil {
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return nil
+		}
+		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() && t.Foreign == "" {
+			t.Foreign, t.Owner = path, fmt.Sprintf("user %d", stat.Uid)
+			if u, err := user.LookupId(fmt.Sprint(stat.Uid)); err == nil {
+				t.Owner = u.Username
+			}
+		}
+		need := fs.FileMode(0o600)
+		if info.IsDir() {
+			need = 0o700
+		}
+		if info.Mode().Type()&fs.ModeSymlink == 0 && info.Mode().Perm()&need != need && t.Locked == "" {
+			t.Locked = path
+		}
+		if seen++; seen > maxEntries {
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return t
+}
+
+// Gateway looks whether the gateway runs, and who else has its port.
+func Gateway(h *home.Home, spec materialise.Spec) diagnose.Gateway {
+	lock := h.Stack(gateway.KindName, "state", gateway.KindName+".lock")
+	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.Gateway}
+	address := kind.Loopback(spec.Gateway)
+	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
+		if holder := proc.Taker(address); holder != (proc.Holder{}) {
+			g.Holder = holder.String()
+		}
+	}
+	return g
+}
