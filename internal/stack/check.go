@@ -234,7 +234,7 @@ func choose(spec *materialise.Spec, wanted []string) error {
 	}
 	for _, name := range wanted {
 		if !slices.Contains(all, name) {
-			return noPart(name, all)
+			return trouble.NoSuchPart(name, all)
 		}
 	}
 	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })

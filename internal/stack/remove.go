@@ -12,6 +12,7 @@ import (
 	"dravit/internal/certificates"
 	"dravit/internal/data"
 	"dravit/internal/ledger"
+	"dravit/internal/trouble"
 )
 
 // PartData is the data that Dravit keeps of one part.
@@ -155,7 +156,7 @@ func (s *Stack) Discard(ctx context.Context, parts []string) error {
 	}
 	for _, part := range parts {
 		if !slices.Contains(names, part) {
-			return noPart(part, names)
+			return trouble.NoSuchPart(part, names)
 		}
 	}
 	spec, err := s.spec()

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"dravit/internal/environment"
 	"dravit/internal/home"
@@ -119,16 +118,6 @@ func (s *Stack) TakeAlong(yes bool) {
 	}
 }
 
-// noPart says that the stack has no part of that name.
-func noPart(name string, parts []string) error {
-	return &trouble.Trouble{
-		Code:    trouble.NoPart,
-		Subject: "part." + name,
-		What:    fmt.Sprintf("the stack has no part %q", name),
-		Because: "its parts are " + strings.Join(parts, ", "),
-	}
-}
-
 // Stop ends the named parts, all where none is named. Data stays.
 func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
@@ -139,7 +128,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, e
 	}
 	for _, name := range parts {
 		if _, ok := spec.Part(name); !ok {
-			return nil, noPart(name, names(spec))
+			return nil, trouble.NoSuchPart(name, names(spec))
 		}
 	}
 	if !s.Runs() {
@@ -261,7 +250,7 @@ func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	if part != "" {
 		p, ok := spec.Part(part)
 		if !ok {
-			return nil, noPart(part, names(spec))
+			return nil, trouble.NoSuchPart(part, names(spec))
 		}
 		folders = slices.Concat(p.Path, folders)
 	}
@@ -293,7 +282,7 @@ func (s *Stack) Logs(parts []string) (map[string]string, error) {
 	}
 	for _, name := range parts {
 		if _, ok := files[name]; !ok {
-			return nil, noPart(name, names(spec))
+			return nil, trouble.NoSuchPart(name, names(spec))
 		}
 	}
 	return files, nil

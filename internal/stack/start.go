@@ -250,7 +250,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		for _, name := range o.Restart {
 			if !slices.Contains(names, name) {
-				return noPart(name, names)
+				return trouble.NoSuchPart(name, names)
 			}
 		}
 		account, err := s.hostOf(program, book, out.Plan)

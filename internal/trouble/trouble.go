@@ -4,7 +4,9 @@ package trouble
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
+	"strings"
 	"syscall"
 )
 
@@ -130,4 +132,14 @@ func CodeOf(err error) Code {
 		return ""
 	}
 	return Of(err).Code
+}
+
+// NoSuchPart says that a stack has no part of that name, and which it has.
+func NoSuchPart(name string, parts []string) *Trouble {
+	return &Trouble{
+		Code:    NoPart,
+		Subject: "part." + name,
+		What:    fmt.Sprintf("the stack has no part %q", name),
+		Because: "its parts are " + strings.Join(parts, ", "),
+	}
 }

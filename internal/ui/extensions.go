@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/extensions"
 	"dravit/internal/kind"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -34,7 +35,7 @@ func (u *UI) Extensions(x stack.Extensions) {
 	}
 }
 
-func (u *UI) partExtensions(p stack.PartExtensions) {
+func (u *UI) partExtensions(p extensions.Report) {
 	head := fmt.Sprintf("%s  %s %s  %s", u.bold(p.Part), p.Kind, p.Version, p.Program)
 	if api := p.Facts["extension_api"]; api != "" {
 		head += u.dim("  " + api)

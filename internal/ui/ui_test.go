@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"dravit/internal/diagnose"
+	"dravit/internal/extensions"
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
@@ -190,10 +191,10 @@ func TestSurvey(t *testing.T) {
 
 func TestExtensions(t *testing.T) {
 	u, out := plainUI()
-	u.Extensions(stack.Extensions{Stack: "ferry", Parts: []stack.PartExtensions{{Part: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"extension_api": "API20220829,NTS"}, Proved: true,
+	u.Extensions(stack.Extensions{Stack: "ferry", Parts: []extensions.Report{{Part: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"extension_api": "API20220829,NTS"}, Proved: true,
 		Entries: []kind.Entry{{Name: "json", State: kind.BuiltIn}, {Name: "redis", State: kind.Loads}, {Name: "intl", State: kind.Available}, {Name: "kelp", State: kind.Misfit, File: "/old/kelp.so", Because: "it was built for API20190902,NTS"},
 			{Name: "whelk", State: kind.Misfit, File: "/old/whelk.so", Because: "it was built for API20190902,NTS"}, {Name: "imagick", State: kind.Lacking, Because: "no extension folder has it"}},
-		Differences: []stack.Difference{{Name: "redis", Planned: true, Web: false, Command: true}}, Debugger: &stack.Debugger{Host: "127.0.0.1", Port: 9003, Live: true, Because: "Xdebug called", Local: "/p", Remote: "/p"}}}})
+		Differences: []extensions.Difference{{Name: "redis", Planned: true, Web: false, Command: true}}, Debugger: &extensions.Debugger{Host: "127.0.0.1", Port: 9003, Live: true, Because: "Xdebug called", Local: "/p", Remote: "/p"}}}})
 	text := out.String()
 	for _, want := range []string{
 		"app  php 8.2.36  /usr/sbin/php-fpm8.2  API20220829,NTS\n", "  built-in   json\n  loaded     redis\n  available  intl\n  unfit      kelp, whelk\n             in /old: it was built for API20190902,NTS\n  missing    imagick\n",
