@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/diagnose"
+	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -73,14 +74,14 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
 	agree := func(c diagnose.Cause) bool { return a.agrees(c.What+": "+strings.Join(c.Fix, " "), "Do it?") }
 	if a.json {
-		return s.Mend(ctx, d, agree, func(lifecycle.Status) {})
+		return s.Mend(ctx, d, agree, func(keeper.Event) {})
 	}
 	var progress *ui.Progress // begins with the first part that changes: the questions come before
-	d, err := s.Mend(ctx, d, agree, func(state lifecycle.Status) {
+	d, err := s.Mend(ctx, d, agree, func(e keeper.Event) {
 		if progress == nil {
 			progress = a.ui.Progress()
 		}
-		progress.Report(state)
+		progress.Report(e)
 	})
 	if progress != nil {
 		progress.End()

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/lifecycle"
+	"dravit/internal/keeper"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -72,7 +72,7 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 			if err != nil {
 				return err
 			}
-			report, end := func(lifecycle.Status) {}, func() {}
+			report, end := func(keeper.Event) {}, func() {}
 			if !a.json {
 				progress := a.ui.Progress()
 				report, end = progress.Report, progress.End

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/health"
+	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
@@ -136,7 +137,7 @@ func (a *app) restartCommand() *cobra.Command {
 // start starts a stack and shows how it goes.
 func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
 	began := time.Now()
-	report, end := func(lifecycle.Status) {}, func() {}
+	report, end := func(keeper.Event) {}, func() {}
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End

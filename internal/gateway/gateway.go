@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -90,8 +91,9 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 // KindName is the kind of the gateway's part. It is no kind of a stack file.
 const KindName = "gateway"
 
-// Spec describes the gateway to the keeper as a stack of one part, and makes its key where it has none.
-func Spec(h *home.Home, self string, port, secure int, t Table) (materialise.Spec, error) {
+// Spec describes the gateway on these ports as a stack of one part, whose Gateway and Secure they are, and makes its key
+// if it has none.
+func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec, error) {
 	id, name := KindName, KindName
 	for _, dir := range []string{"state", "logs", "temp"} {
 		if err := os.MkdirAll(h.Stack(id, dir), 0o700); err != nil {
@@ -103,17 +105,34 @@ func Spec(h *home.Home, self string, port, secure int, t Table) (materialise.Spe
 			return materialise.Spec{}, err
 		}
 	}
-	p := kind.Part{Stack: name, StackID: id, Name: name, Kind: KindName, Role: kind.RoleWeb, Port: port, Self: self, Hash: fmt.Sprintf("%s %d %d", self, port, secure), Want: stackfile.Part{Port: secure},
-		Project: h.Dir, Conf: h.Stack(id), Temp: h.Stack(id, "temp"), Log: h.Stack(id, "logs", "gateway.log"), Lock: h.Stack(id, "state", "gateway.lock"),
-		Env: []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")}, Config: fmt.Sprint(t.Resolver, t.Doors)}
-	spec := materialise.Spec{Format: 1, ID: id, Name: name, Parts: []kind.Part{p}}
+	p := kind.Part{
+		Stack:   name,
+		StackID: id,
+		Name:    name,
+		Kind:    KindName,
+		Role:    kind.RoleWeb,
+		Port:    http,
+		Self:    self,
+		Project: h.Dir,
+		Conf:    h.Stack(id),
+		Temp:    h.Stack(id, "temp"),
+		Log:     h.Stack(id, "logs", "gateway.log"),
+		Lock:    h.Stack(id, "state", "gateway.lock"),
+		Env:     []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")},
+		Hash:    fmt.Sprintf("%s %d %d", self, http, https),
+		Config:  fmt.Sprint(t.Resolver, t.Doors),
+	}
+	spec := materialise.Spec{Format: 1, ID: id, Name: name, Gateway: http, Secure: https, Parts: []kind.Part{p}}
 	return spec, home.WriteState(materialise.File(h, id), spec)
 }
 
-// Kind is how the keeper runs the gateway.
-func Kind() kind.Kind { return gateway{} }
+// Kind is how the keeper runs the gateway with this HTTPS port. The HTTP port is the part's.
+func Kind(https int) kind.Kind { return gateway{https: https} }
 
-type gateway struct{ kind.Defaults }
+type gateway struct {
+	kind.Defaults
+	https int
+}
 
 var traits = kind.Traits{
 	Name:   KindName,
@@ -124,8 +143,14 @@ var traits = kind.Traits{
 func (gateway) Traits() *kind.Traits            { return &traits }
 func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
 
-func (gateway) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Self, Args: []string{"internal", "gateway", fmt.Sprint(p.Port), fmt.Sprint(p.Want.Port)}, Dir: "/", Env: p.Env, Stop: syscall.SIGTERM}
+func (g gateway) Command(p kind.Part) kind.Command {
+	return kind.Command{
+		Path: p.Self,
+		Args: []string{"internal", "gateway", strconv.Itoa(p.Port), strconv.Itoa(g.https)},
+		Dir:  "/",
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 func (gateway) Ladder(p kind.Part) []kind.Rung {

@@ -29,11 +29,28 @@ type request struct {
 type Event struct {
 	Part    *lifecycle.Status `json:"part,omitempty"`    // a part's state changed
 	Site    *SiteResult       `json:"site,omitempty"`    // a site's ladder came to an end
+	Stage   lifecycle.Stage   `json:"stage,omitempty"`   // the start has come to it
 	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // the start went no further
 	Done    bool              `json:"done,omitempty"`    // the last line
 	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start began
 	// Spans, with Done, are what those did until they answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
+}
+
+// stageOf returns the stage of a start whose parts are in these states.
+func stageOf(parts []kind.Part, states map[string]lifecycle.State) lifecycle.Stage {
+	stage := lifecycle.StageSites
+	for _, p := range parts {
+		switch states[p.Name] {
+		case lifecycle.Answers, lifecycle.Unwell, lifecycle.Failed:
+		default:
+			if p.Role.Store() {
+				return lifecycle.StageStores
+			}
+			stage = lifecycle.StageServers
+		}
+	}
+	return stage
 }
 
 // SiteResult is a site's ladder.
@@ -43,8 +60,8 @@ type SiteResult struct {
 	Rungs []health.Result `json:"rungs"`
 }
 
-// Seen is a stack as the keeper sees it.
-type Seen struct {
+// View is a stack as the keeper sees it.
+type View struct {
 	Name  string             `json:"name"`
 	Parts []lifecycle.Status `json:"parts"`
 	Sites []materialise.Site `json:"sites"`
@@ -53,9 +70,9 @@ type Seen struct {
 	SiteStates []SiteStatus `json:"site_states"`
 }
 
-// Unseen is a stack of which nothing runs.
-func Unseen(spec materialise.Spec) Seen {
-	s := Seen{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
+// StoppedView is a stack of which nothing runs.
+func StoppedView(spec materialise.Spec) View {
+	s := View{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
 	for _, p := range spec.Parts {
 		s.Parts = append(s.Parts, statusOf(p, lifecycle.Stopped))
 	}
@@ -134,7 +151,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	s.waiting++
 	s.mu.Unlock()
-	spec, begun, err := s.begin(func() (materialise.Spec, error) {
+	spec, begun, err := s.begin(r.Context(), func() (materialise.Spec, error) {
 		spec, err := materialise.Read(k.home, id)
 		if err == nil && spec.ID == "" {
 			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never planned"}
@@ -142,17 +159,17 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		return spec, err
 	}, req.Parts)
 	if err == nil && len(spec.Sites) > 0 {
-		err = k.openGateway(spec.Gateway, spec.Secure)
+		err = k.gateway.open(r.Context(), spec.Gateway, spec.Secure)
 	}
 	if err != nil {
 		say(Event{Trouble: trouble.Of(err)})
 	} else {
-		settled, settle := context.WithCancel(context.WithoutCancel(r.Context()))
+		settled := make(chan struct{})
 		var sites []SiteResult
 		var asking sync.WaitGroup
 		asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
 		k.follow(r.Context(), s, req.Timeout, say)
-		settle()
+		close(settled)
 		asking.Wait()
 		for _, site := range sites {
 			say(Event{Site: &site})
@@ -163,10 +180,10 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	alone := s.waiting == 0
 	s.mu.Unlock()
 	if r.Context().Err() != nil && alone && len(begun) > 0 { // interrupted: what this start began is ended, nothing else
-		if _, err := s.halt(begun); err != nil {
+		if _, err := s.stop(context.WithoutCancel(r.Context()), begun); err != nil {
 			k.log.Error("ending an interrupted start", "error", err)
 		}
-		k.closeGatewayIfIdle()
+		k.gateway.closeIfIdle(r.Context())
 		return
 	}
 	say(Event{Done: true, Begun: begun, Spans: s.spans(begun)})
@@ -194,7 +211,7 @@ func beat(say func()) (stop func()) {
 }
 
 // spans returns what parts did on their way to their first answer.
-func (s *stack) spans(names []string) map[string][]lifecycle.Span {
+func (s *stackRunner) spans(names []string) map[string][]lifecycle.Span {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := map[string][]lifecycle.Span{}
@@ -207,16 +224,21 @@ func (s *stack) spans(names []string) map[string][]lifecycle.Span {
 }
 
 // follow reports the states of the parts until nothing is on its way any more, or the time is over.
-func (k *Keeper) follow(ctx context.Context, s *stack, timeout time.Duration, say func(Event)) {
+func (k *Keeper) follow(ctx context.Context, s *stackRunner, timeout time.Duration, say func(Event)) {
 	if timeout > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, timeout)
 		defer cancel()
 	}
 	said := map[string]lifecycle.Status{}
+	var stage lifecycle.Stage
 	for {
 		changed := s.changes()
 		all := s.statuses()
+		if now := s.stage(all); now != stage {
+			stage = now
+			say(Event{Stage: stage})
+		}
 		for _, p := range all {
 			was, ok := said[p.Name]
 			if !ok || was.State != p.State || was.Because != p.Because || len(was.LogTail) != len(p.LogTail) {
@@ -240,7 +262,7 @@ const siteGrace = 3 * time.Second
 
 // proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are ready. Once the
 // parts are settled without answering, a site is asked once.
-func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materialise.Spec) []SiteResult {
+func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner, spec materialise.Spec) []SiteResult {
 	results := make([]SiteResult, len(spec.Sites))
 	var wg sync.WaitGroup
 	for i, site := range spec.Sites {
@@ -257,7 +279,7 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 				return // what it came to is said of the part
 			}
 			if app := target.App; app.Role == kind.RoleRuntime {
-				for settled.Err() == nil && ctx.Err() == nil && !accepts(ctx, app.Socket) {
+				for !closed(settled) && ctx.Err() == nil && !accepts(ctx, app.Socket) {
 					_ = proc.Sleep(ctx, pollEvery)
 				}
 			}
@@ -274,7 +296,7 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 			}()
 			var end time.Time
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
-				if k.gateway.stateOf(gatewayID) == lifecycle.Failed {
+				if k.gateway.runner.stateOf(gatewayID) == lifecycle.Failed {
 					return // whoever answers at its port is not ours
 				}
 				sizes = s.logSizes(site)
@@ -284,7 +306,7 @@ func (k *Keeper) proveSites(ctx, settled context.Context, s *stack, spec materia
 				if fell := health.Fell(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
 					return // no waiting teaches the system's resolver a name
 				}
-				if end.IsZero() && settled.Err() != nil {
+				if end.IsZero() && closed(settled) {
 					if _, answers := s.settled(s.statuses()); !answers {
 						return
 					}
@@ -323,6 +345,16 @@ func advised(ctx context.Context, ladder []kind.Rung) []health.Result {
 	return results
 }
 
+// closed reports whether a channel that carries nothing is closed.
+func closed(c <-chan struct{}) bool {
+	select {
+	case <-c:
+		return true
+	default:
+		return false
+	}
+}
+
 // accepts tells whether a socket accepts connections.
 func accepts(ctx context.Context, socket string) bool {
 	conn, err := health.Dial("unix", socket)(ctx)
@@ -356,12 +388,12 @@ func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 	if len(names) == 0 {
 		names = nil
 	}
-	last, err := s.halt(names)
+	last, err := s.stop(r.Context(), names)
 	if err != nil {
 		refuse(w, http.StatusInternalServerError, err)
 		return
 	}
-	k.closeGatewayIfIdle()
+	k.gateway.closeIfIdle(r.Context())
 	answer(w, last)
 }
 

@@ -235,9 +235,9 @@ func (c *Client) Nothing(ctx context.Context) error {
 	return c.do(ctx, http.MethodPost, "/v1/nothing", nil, nil)
 }
 
-// Seen returns what the keeper sees of a stack.
-func (c *Client) Seen(ctx context.Context, id string) (Seen, error) {
-	var s Seen
+// View returns what the keeper sees of a stack.
+func (c *Client) View(ctx context.Context, id string) (View, error) {
+	var s View
 	return s, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &s)
 }
 
@@ -252,7 +252,7 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecyc
 	if err := c.do(ctx, http.MethodPost, "/v1/stacks/"+id+"/stop", request{Parts: parts}, &last); err != nil {
 		return nil, err
 	}
-	if AnyWished(c.home) {
+	if AnyShouldRun(c.home) {
 		return last, nil
 	}
 	for range 1000 {

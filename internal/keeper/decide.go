@@ -41,7 +41,7 @@ type sequel struct {
 
 // afterEnd decides what follows an end. crashes counts those in a row before it, ran is how long the process lived, and
 // answered tells that the part has answered since the stack was started.
-func afterEnd(e ending, answered bool, ran time.Duration, crashes int) sequel {
+func afterEnd(e exitReport, answered bool, ran time.Duration, crashes int) sequel {
 	if ran > steady {
 		crashes = 0
 	}
@@ -93,8 +93,8 @@ type look struct {
 	wait       time.Duration   // before this look
 
 	// These take a look at every process of the machine, and are asked where it matters only. "" says that there is none.
-	thief     func() string // who listens on its port instead
-	elsewhere func() string // where it listens itself, instead of there
+	portHolder func() string // who listens on its port instead
+	elsewhere  func() string // where it listens itself, instead of there
 }
 
 // step is what a look leads to.
@@ -125,8 +125,8 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		return proven, "", askAgain
 	}
 	if fell.Rung == kind.Ours && l.lived > moment && l.state != lifecycle.Answers {
-		if thief := l.thief(); thief != "" {
-			return portIsGone, thief, l.wait
+		if holder := l.portHolder(); holder != "" {
+			return portIsGone, holder, l.wait
 		}
 	}
 	if fell.Rung == kind.Open && !l.answered && l.lived > elsewherePatience {

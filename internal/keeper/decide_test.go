@@ -26,7 +26,7 @@ func climbed(fell kind.RungName) []health.Result {
 
 func TestDecide(t *testing.T) {
 	nobody := func() string { return "" }
-	thief := func() string { return "its port was taken by a ferry" }
+	holder := func() string { return "its port was taken by a ferry" }
 	elsewhere := func() string { return "it listens on 127.0.0.1:9" }
 	none := func() string { t.Error("every process was looked at, which nobody needed"); return "" }
 	for name, c := range map[string]struct {
@@ -61,15 +61,15 @@ func TestDecide(t *testing.T) {
 		"for long": {look{results: climbed(kind.Works), answered: true, wait: time.Hour}, isUnwell,
 			"works: expected a berth, got fog", askAgain},
 
-		"a thief": {look{results: climbed(kind.Ours), lived: moment + 1, thief: thief, wait: 3}, portIsGone, thief(), 3},
-		"a thief, at once": {look{results: climbed(kind.Ours), lived: moment, thief: none, wait: 3}, isStarting,
+		"another process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: holder, wait: 3}, portIsGone, holder(), 3},
+		"another process has the port, at once": {look{results: climbed(kind.Ours), lived: moment, portHolder: none, wait: 3}, isStarting,
 			"ours: expected a berth, got fog", pollOwn},
-		"no thief": {look{results: climbed(kind.Ours), lived: moment + 1, thief: nobody, wait: 3}, isStarting,
+		"no other process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: nobody, wait: 3}, isStarting,
 			"ours: expected a berth, got fog", pollOwn},
 		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Answers,
-			thief: none, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
+			portHolder: none, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
 		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Unwell,
-			thief: thief}, portIsGone, thief(), 0},
+			portHolder: holder}, portIsGone, holder(), 0},
 
 		"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: elsewhere}, isElsewhere,
 			elsewhere(), askSoon},
@@ -85,8 +85,8 @@ func TestDecide(t *testing.T) {
 			if l.results == nil {
 				l.results = climbed("")
 			}
-			if l.thief == nil {
-				l.thief = none
+			if l.portHolder == nil {
+				l.portHolder = none
 			}
 			if l.elsewhere == nil {
 				l.elsewhere = none
@@ -103,15 +103,15 @@ func TestDecide(t *testing.T) {
 func TestAfterEnd(t *testing.T) {
 	crashes := 0
 	for i, pause := range pauses {
-		after := afterEnd(ending{}, true, time.Second, crashes)
+		after := afterEnd(exitReport{}, true, time.Second, crashes)
 		assert.Equal(t, sequel{again: true, pause: pause, crashes: i + 1}, after)
 		crashes = after.crashes
 	}
-	assert.Equal(t, sequel{crashes: len(pauses) + 1, tooOften: true}, afterEnd(ending{}, true, steady, crashes))
-	assert.Equal(t, sequel{again: true, pause: pauses[0], crashes: 1}, afterEnd(ending{}, true, steady+1, crashes),
+	assert.Equal(t, sequel{crashes: len(pauses) + 1, tooOften: true}, afterEnd(exitReport{}, true, steady, crashes))
+	assert.Equal(t, sequel{again: true, pause: pauses[0], crashes: 1}, afterEnd(exitReport{}, true, steady+1, crashes),
 		"what ran long enough begins afresh")
-	assert.Equal(t, sequel{crashes: 1}, afterEnd(ending{}, false, time.Second, 0), "what never answered would end the same way")
-	assert.Equal(t, sequel{crashes: 2}, afterEnd(ending{final: true}, true, time.Second, 1))
+	assert.Equal(t, sequel{crashes: 1}, afterEnd(exitReport{}, false, time.Second, 0), "what never answered would end the same way")
+	assert.Equal(t, sequel{crashes: 2}, afterEnd(exitReport{final: true}, true, time.Second, 1))
 	assert.IsIncreasing(t, pauses)
 }
 

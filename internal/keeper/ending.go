@@ -17,8 +17,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// ending is how a life of the part ended.
-type ending struct {
+// exitReport is how a life of the part ended.
+type exitReport struct {
 	what  string // in our words
 	log   string // what the part said in this life
 	final bool   // another life would end the same way
@@ -27,10 +27,10 @@ type ending struct {
 }
 
 // killed tells whether something outside ended the process, of which its last words know nothing.
-func (e ending) killed() bool { return e.code == trouble.Killed || e.code == trouble.OutOfMemory }
+func (e exitReport) killed() bool { return e.code == trouble.Killed || e.code == trouble.OutOfMemory }
 
 // explain finds the cause of an end in the part's last words.
-func (p *part) explain(log, what string) (because, next string) {
+func (p *partRunner) explain(log, what string) (because, next string) {
 	if because, next = kind.Explain(p.kind.Traits().Symptoms, log, p.spec.Name); because != "" {
 		return because, next
 	}
@@ -38,7 +38,7 @@ func (p *part) explain(log, what string) (because, next string) {
 }
 
 // logSince returns what the log holds from an offset on, at most its last 64 KB.
-func (p *part) logSince(offset int64) string {
+func (p *partRunner) logSince(offset int64) string {
 	text, _ := logfile.Since(p.spec.Log, offset, maxSaid)
 	return text
 }
@@ -62,7 +62,7 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 }
 
 // exitOf says how a process ended. short tells that the kernel killed for want of memory meanwhile.
-func exitOf(err error, state lifecycle.State, short bool) ending {
+func exitOf(err error, state lifecycle.State, short bool) exitReport {
 	var exit *exec.ExitError
 	how, code, number := "it ended", trouble.Exited, -1
 	switch {
@@ -87,14 +87,14 @@ func exitOf(err error, state lifecycle.State, short bool) ending {
 	if state != lifecycle.Answers && state != lifecycle.Unwell {
 		how += " before it answered"
 	}
-	return ending{what: how, code: code, exit: number}
+	return exitReport{what: how, code: code, exit: number}
 }
 
 // maxLog is how long a log may be, in bytes, before it is put aside at the part's next start.
 const maxLog = 8 << 20
 
 // rotateLog puts a long log aside and returns where the next life begins in the file.
-func (p *part) rotateLog() int64 {
+func (p *partRunner) rotateLog() int64 {
 	info, err := os.Stat(p.spec.Log)
 	if err != nil {
 		return 0
@@ -110,12 +110,12 @@ func (p *part) rotateLog() int64 {
 const noteMark = "dravit: "
 
 // note writes a line with the time into the part's log, so that it tells when a process was started and how it ended.
-func (p *part) note(format string, values ...any) {
+func (p *partRunner) note(format string, values ...any) {
 	line := noteMark + time.Now().Format(time.RFC3339) + " " + fmt.Sprintf(format, values...) + "\n"
 	p.appendLog([]byte(line))
 }
 
-func (p *part) appendLog(text []byte) {
+func (p *partRunner) appendLog(text []byte) {
 	f, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err == nil {
 		_, _ = f.Write(text)

@@ -1,8 +1,10 @@
 package keeper
 
 import (
+	"context"
 	"errors"
 	"slices"
+	"sync"
 
 	"dravit/internal/gateway"
 	"dravit/internal/kind"
@@ -13,22 +15,52 @@ import (
 // gatewayID is the id under which the gateway's own state is kept, as if it were a stack.
 const gatewayID = "gateway"
 
-// openGateway starts the gateway where it does not run, and tells it what it serves.
-func (k *Keeper) openGateway(port, secure int) error {
-	k.entrance.Lock()
-	defer k.entrance.Unlock()
-	table, err := k.writeTable()
+// gatewayRunner supervises the gateway, and writes the table that tells it what to serve.
+type gatewayRunner struct {
+	keeper *Keeper
+	runner *stackRunner // of its only part
+
+	mu    sync.Mutex // held while the gateway is opened or closed, and while its table is written
+	stamp string     // of the table as this keeper wrote it; guarded by mu
+}
+
+func newGatewayRunner(k *Keeper) *gatewayRunner {
+	return &gatewayRunner{keeper: k, runner: newStack(k, gatewayID)}
+}
+
+// open starts the gateway on these ports if it does not run, and tells it what it serves.
+func (g *gatewayRunner) open(ctx context.Context, http, https int) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	table, err := g.writeTable()
 	if err != nil {
 		return err
 	}
-	_, _, err = k.gateway.begin(func() (materialise.Spec, error) { return gateway.Spec(k.home, k.self, port, secure, table) }, nil)
+	_, _, err = g.runner.begin(ctx, func() (materialise.Spec, error) {
+		return gateway.Spec(g.keeper.home, g.keeper.self, http, https, table)
+	}, nil)
 	return err
 }
 
-// writeTable writes what the gateway serves. A gateway that runs notices new routes by itself. The caller holds entrance.
-func (k *Keeper) writeTable() (gateway.Table, error) {
+// openAgain starts the gateway for the sites that run, after its folder was deleted.
+func (g *gatewayRunner) openAgain(ctx context.Context) {
+	for _, s := range g.keeper.everyStack() {
+		s.mu.Lock()
+		runs, spec := len(s.parts) > 0 && len(s.spec.Sites) > 0, s.spec
+		s.mu.Unlock()
+		if runs {
+			if err := g.open(ctx, spec.Gateway, spec.Secure); err != nil {
+				g.keeper.log.Error("cannot open the gateway again", "error", err)
+			}
+			return
+		}
+	}
+}
+
+// writeTable writes what the gateway serves. A gateway that runs notices new routes by itself. The caller holds mu.
+func (g *gatewayRunner) writeTable() (gateway.Table, error) {
 	var t gateway.Table
-	for _, s := range k.everyStack() {
+	for _, s := range g.keeper.everyStack() {
 		s.mu.Lock()
 		if len(s.parts) > 0 {
 			t.Resolver = max(t.Resolver, s.spec.Resolver)
@@ -39,31 +71,84 @@ func (k *Keeper) writeTable() (gateway.Table, error) {
 		s.mu.Unlock()
 	}
 	slices.SortFunc(t.Doors, func(a, b gateway.Door) int { return a.Port - b.Port })
-	err := gateway.WriteTable(k.home, t)
-	k.table = gateway.TableStamp(k.home)
+	err := gateway.WriteTable(g.keeper.home, t)
+	g.stamp = gateway.TableStamp(g.keeper.home)
 	return t, err
 }
 
 // reroute tells the gateway what has become of the parts behind its sites: whom nobody need wait for, and who is back.
-func (k *Keeper) reroute() {
-	k.entrance.Lock()
-	defer k.entrance.Unlock()
-	if _, err := k.writeTable(); err != nil {
-		k.log.Error("gateway", "error", err)
+func (g *gatewayRunner) reroute() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if _, err := g.writeTable(); err != nil {
+		g.keeper.log.Error("cannot write the gateway's table", "error", err)
 	}
 }
 
+// checkTable writes the table again if somebody else changed or deleted its file.
+func (g *gatewayRunner) checkTable() {
+	g.mu.Lock()
+	changed := g.stamp != "" && gateway.TableStamp(g.keeper.home) != g.stamp
+	g.mu.Unlock()
+	if changed {
+		g.keeper.log.Warn("the gateway's table was changed from outside: it is written again")
+		g.reroute()
+	}
+}
+
+// closeIfIdle brings the gateway up to date, and stops it with the last stack.
+func (g *gatewayRunner) closeIfIdle(ctx context.Context) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	idle := true
+	g.keeper.mu.Lock()
+	for _, s := range g.keeper.stacks {
+		s.mu.Lock()
+		idle = idle && len(s.parts) == 0 && s.waiting == 0
+		s.mu.Unlock()
+	}
+	g.keeper.mu.Unlock()
+	table, err := g.writeTable()
+	if idle { // also if the disk is full
+		_, stopErr := g.runner.stop(ctx, nil)
+		err = errors.Join(err, stopErr)
+	} else if err == nil {
+		err = g.follow(table)
+	}
+	if err != nil {
+		g.keeper.log.Error("cannot bring the gateway up to date", "error", err)
+	}
+}
+
+// follow has the gateway, if it runs, open and close doors as a table says.
+func (g *gatewayRunner) follow(t gateway.Table) error {
+	g.runner.apply.Lock()
+	defer g.runner.apply.Unlock()
+	g.runner.mu.Lock()
+	was := g.runner.spec
+	g.runner.mu.Unlock()
+	p, runs := was.Part(gateway.KindName)
+	if !runs {
+		return nil
+	}
+	spec, err := gateway.Spec(g.keeper.home, p.Self, was.Gateway, was.Secure, t)
+	if err == nil {
+		g.runner.updateSites(spec)
+	}
+	return err
+}
+
 // comesBack reports whether a part that dies is back soon, so that requests may wait for it. The caller holds mu.
-func (s *stack) comesBack(name string) bool {
+func (s *stackRunner) comesBack(name string) bool {
 	p, runs := s.parts[name]
 	if !runs || p.status.State == lifecycle.Failed {
 		return false
 	}
-	return p.status.State != lifecycle.Pausing || s.held[name]
+	return p.status.State != lifecycle.Pausing || s.restarting[name]
 }
 
 // route adds what leads to a site. The caller holds mu.
-func (s *stack) route(site materialise.Site, t *gateway.Table) {
+func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 	p, ok := s.spec.Part(site.Server)
 	if !ok {
 		return
@@ -85,7 +170,7 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 			Network:    network,
 			Address:    address,
 			Halted:     !runs,
-			Held:       s.held[site.App],
+			Held:       s.restarting[site.App],
 			AppNetwork: appNetwork,
 			AppAddress: appAddress,
 			Buffered:   app.Role == kind.RoleRuntime,
@@ -95,45 +180,4 @@ func (s *stack) route(site materialise.Site, t *gateway.Table) {
 	if site.Network != 0 {
 		t.Doors = append(t.Doors, gateway.Door{Port: site.Network, Host: site.Host})
 	}
-}
-
-// closeGatewayIfIdle brings the gateway up to date, and ends it with the last stack.
-func (k *Keeper) closeGatewayIfIdle() {
-	k.entrance.Lock()
-	defer k.entrance.Unlock()
-	idle := true
-	k.mu.Lock()
-	for _, s := range k.stacks {
-		s.mu.Lock()
-		idle = idle && len(s.parts) == 0 && s.waiting == 0
-		s.mu.Unlock()
-	}
-	k.mu.Unlock()
-	table, err := k.writeTable()
-	if idle { // also where the disk is full
-		_, haltErr := k.gateway.halt(nil)
-		err = errors.Join(err, haltErr)
-	} else if err == nil {
-		err = k.gateway.follow(table)
-	}
-	if err != nil {
-		k.log.Error("gateway", "error", err)
-	}
-}
-
-// follow has the gateway's stack, where it runs, open and close doors as a table says.
-func (s *stack) follow(t gateway.Table) error {
-	s.apply.Lock()
-	defer s.apply.Unlock()
-	s.mu.Lock()
-	p, runs := s.spec.Part(gateway.KindName)
-	s.mu.Unlock()
-	if !runs {
-		return nil
-	}
-	spec, err := gateway.Spec(s.keeper.home, p.Self, p.Port, p.Want.Port, t)
-	if err == nil {
-		s.take(spec)
-	}
-	return err
 }

@@ -14,7 +14,7 @@ import (
 const lookEvery = 300 * time.Millisecond
 
 // watch looks, from now on, for folders that become sites of the stack or are sites no more, in place of an earlier watch. The caller holds apply.
-func (s *stack) watch(spec materialise.Spec) {
+func (s *stackRunner) watch(spec materialise.Spec) {
 	s.watching()
 	s.watching = func() {}
 	if !spec.Each {
@@ -41,7 +41,7 @@ func (s *stack) watch(spec materialise.Spec) {
 }
 
 // refresh serves new folders, and those that are gone no longer. Nothing is restarted.
-func (s *stack) refresh(ctx context.Context) error {
+func (s *stackRunner) refresh(ctx context.Context) error {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	if ctx.Err() != nil { // stopped, or started anew, meanwhile
@@ -53,15 +53,13 @@ func (s *stack) refresh(ctx context.Context) error {
 			return ledger.ErrUnchanged
 		}
 		if err == nil {
-			s.take(spec)
+			s.updateSites(spec)
 		}
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	s.keeper.entrance.Lock()
-	defer s.keeper.entrance.Unlock()
-	_, err = s.keeper.writeTable()
-	return err
+	s.keeper.gateway.reroute()
+	return nil
 }

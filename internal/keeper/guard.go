@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/logfile"
 	"dravit/internal/proc"
@@ -32,7 +31,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 	for proc.Sleep(ctx, guardEvery) == nil {
 		if _, err := os.Stat(k.home.Dir); errors.Is(err, fs.ErrNotExist) {
 			k.log.Error("the home folder was deleted: everything is stopped", "folder", k.home.Dir)
-			k.stopAll()
+			k.stopAll(ctx)
 			k.quit()
 			return
 		}
@@ -48,8 +47,8 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 			held = append(held, again)
 		}
 		k.holdSocket(ctx, server)
-		k.holdStacks()
-		k.holdTable()
+		k.holdStacks(ctx)
+		k.gateway.checkTable()
 		k.shortenLogs()
 	}
 }
@@ -112,8 +111,8 @@ func (k *Keeper) listen() (net.Listener, error) {
 }
 
 // holdStacks ends the stacks whose folder was deleted: what runs of them would keep what is nowhere any more.
-func (k *Keeper) holdStacks() {
-	for _, s := range append(k.everyStack(), k.gateway) {
+func (k *Keeper) holdStacks(ctx context.Context) {
+	for _, s := range append(k.everyStack(), k.gateway.runner) {
 		s.mu.Lock()
 		runs := len(s.parts) > 0
 		s.mu.Unlock()
@@ -121,55 +120,29 @@ func (k *Keeper) holdStacks() {
 			continue
 		}
 		k.log.Error("a stack's folder was deleted: its parts are stopped", "stack", s.id)
-		if _, err := s.halt(nil); err != nil {
+		if _, err := s.stop(ctx, nil); err != nil {
 			k.log.Error("stopping a stack whose folder was deleted", "stack", s.id, "error", err)
 		}
-		if s == k.gateway {
-			k.reopenGateway()
+		if s == k.gateway.runner {
+			k.gateway.openAgain(ctx)
 			continue
 		}
 		_ = os.RemoveAll(k.home.Stack(s.id)) // what stopping made of it again
-		k.closeGatewayIfIdle()
+		k.gateway.closeIfIdle(ctx)
 	}
 	k.endIfIdle()
 }
 
-// holdTable writes the gateway's table again if somebody else changed or deleted its file.
-func (k *Keeper) holdTable() {
-	k.entrance.Lock()
-	changed := k.table != "" && gateway.TableStamp(k.home) != k.table
-	k.entrance.Unlock()
-	if changed {
-		k.log.Warn("the gateway's table was changed from outside: it is written again")
-		k.reroute()
-	}
-}
-
-// reopenGateway starts the gateway again for the sites that run.
-func (k *Keeper) reopenGateway() {
-	for _, s := range k.everyStack() {
-		s.mu.Lock()
-		runs, spec := len(s.parts) > 0 && len(s.spec.Sites) > 0, s.spec
-		s.mu.Unlock()
-		if runs {
-			if err := k.openGateway(spec.Gateway, spec.Secure); err != nil {
-				k.log.Error("opening the gateway again", "error", err)
-			}
-			return
-		}
-	}
-}
-
 // stopAll stops every stack and the gateway.
-func (k *Keeper) stopAll() {
-	for _, s := range append(k.everyStack(), k.gateway) {
-		_, _ = s.halt(nil) // there is nothing left to write to
+func (k *Keeper) stopAll(ctx context.Context) {
+	for _, s := range append(k.everyStack(), k.gateway.runner) {
+		_, _ = s.stop(ctx, nil) // there is nothing left to write to
 	}
 }
 
 // shortenLogs puts logs aside that have grown too long while a part writes.
 func (k *Keeper) shortenLogs() {
-	for _, s := range append(k.everyStack(), k.gateway) {
+	for _, s := range append(k.everyStack(), k.gateway.runner) {
 		s.mu.Lock()
 		var files []string
 		for _, p := range s.parts {

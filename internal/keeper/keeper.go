@@ -13,7 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
@@ -23,6 +22,9 @@ import (
 )
 
 // Keeper is the background process.
+//
+// Locks are taken in this order, and none while a later one is held: apply of a stack, mu of the gatewayRunner, apply of
+// the gateway's own stackRunner, the ledger's lock file, mu of the Keeper, mu of a stackRunner.
 type Keeper struct {
 	home  *home.Home
 	kinds kind.List
@@ -32,14 +34,12 @@ type Keeper struct {
 	quit  context.CancelFunc
 	parts sync.WaitGroup // goroutines of parts
 
-	mu       sync.Mutex
-	stacks   map[string]*stack
-	gateway  *stack
+	gateway *gatewayRunner
+
+	mu       sync.Mutex // guards what follows
+	stacks   map[string]*stackRunner
 	leaving  bool // parts live on: another keeper takes over
 	requests int  // that may still begin something
-
-	entrance sync.Mutex // held while the gateway is opened or closed
-	table    string     // the stamp of the gateway's table as this keeper wrote it; guarded by entrance
 }
 
 // socketName is the keeper's own socket in the run folder.
@@ -68,9 +68,9 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	}
 	ctx, quit := context.WithCancel(ctx)
 	defer quit()
-	k := &Keeper{home: h, kinds: kinds, self: self, build: build, quit: quit, stacks: map[string]*stack{},
+	k := &Keeper{home: h, kinds: kinds, self: self, build: build, quit: quit, stacks: map[string]*stackRunner{},
 		log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
-	k.gateway = newStack(k, gatewayID)
+	k.gateway = newGatewayRunner(k)
 	if err := k.takeOver(); err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	guarding.Wait()
 	k.mu.Lock()
 	k.leaving = true
-	stacks := append(slices.Collect(maps.Values(k.stacks)), k.gateway)
+	stacks := append(slices.Collect(maps.Values(k.stacks)), k.gateway.runner)
 	k.mu.Unlock()
 	for _, s := range stacks {
 		s.leave()
@@ -117,7 +117,7 @@ func (k *Keeper) takeOver() error {
 		return err
 	}
 	for id := range book.Stacks {
-		if !Wished(k.home, id) {
+		if !ShouldRun(k.home, id) {
 			continue
 		}
 		s := newStack(k, id)
@@ -130,17 +130,10 @@ func (k *Keeper) takeOver() error {
 	if len(k.stacks) == 0 {
 		return nil
 	}
-	return k.gateway.adopt()
+	return k.gateway.runner.adopt()
 }
 
-func (k *Keeper) kindOf(name string) kind.Kind {
-	if name == gateway.KindName {
-		return gateway.Kind()
-	}
-	return k.kinds.Of(name)
-}
-
-func (k *Keeper) stack(id string) *stack {
+func (k *Keeper) stack(id string) *stackRunner {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	s, ok := k.stacks[id]
@@ -152,7 +145,7 @@ func (k *Keeper) stack(id string) *stack {
 }
 
 // everyStack returns the stacks that this keeper knows, the gateway's aside.
-func (k *Keeper) everyStack() []*stack {
+func (k *Keeper) everyStack() []*stackRunner {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return slices.Collect(maps.Values(k.stacks))

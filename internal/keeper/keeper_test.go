@@ -104,7 +104,7 @@ func TestClientWithoutKeeper(t *testing.T) {
 
 func TestSettled(t *testing.T) {
 	s := newStack(&Keeper{}, "abc")
-	s.parts["app"] = &part{spec: kind.Part{Name: "app", Uses: []string{"db"}}}
+	s.parts["app"] = &partRunner{spec: kind.Part{Name: "app", Uses: []string{"db"}}}
 	state := func(db, app lifecycle.State) []lifecycle.Status {
 		return []lifecycle.Status{{Name: "db", State: db}, {Name: "app", State: app}}
 	}
@@ -127,24 +127,23 @@ func TestSettled(t *testing.T) {
 }
 
 // A wish to run ends with the machine's boot: nothing runs after one that nobody started.
-func TestWished(t *testing.T) {
+func TestShouldRun(t *testing.T) {
 	h := newHome(t)
-	assert.False(t, AnyWished(h))
-	s := newStack(&Keeper{home: h}, "abc")
-	require.NoError(t, s.wish(true))
-	assert.True(t, Wished(h, "abc"))
-	assert.True(t, AnyWished(h))
-	require.NoError(t, s.wish(false))
-	assert.False(t, Wished(h, "abc"))
-	require.NoError(t, home.WriteState(s.wishFile(), wished{Run: true, Boot: "another " + proc.BootID()}))
-	assert.False(t, Wished(h, "abc"))
-	require.NoError(t, os.WriteFile(s.wishFile(), []byte("{broken"), 0o600))
-	assert.False(t, Wished(h, "abc"))
+	assert.False(t, AnyShouldRun(h))
+	require.NoError(t, NoteShouldRun(h, "abc"))
+	assert.True(t, ShouldRun(h, "abc"))
+	assert.True(t, AnyShouldRun(h))
+	require.NoError(t, noteShouldNotRun(h, "abc"))
+	assert.False(t, ShouldRun(h, "abc"))
+	require.NoError(t, home.WriteState(shouldRunFile(h, "abc"), shouldRun{Run: true, Boot: "another " + proc.BootID()}))
+	assert.False(t, ShouldRun(h, "abc"))
+	require.NoError(t, os.WriteFile(shouldRunFile(h, "abc"), []byte("{broken"), 0o600))
+	assert.False(t, ShouldRun(h, "abc"))
 }
 
-func TestUnseen(t *testing.T) {
-	got := Unseen(materialise.Spec{Name: "ferry", Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
-	assert.Equal(t, Seen{Name: "ferry", Parts: []lifecycle.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: lifecycle.Stopped}}}, got)
+func TestStoppedView(t *testing.T) {
+	got := StoppedView(materialise.Spec{Name: "ferry", Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
+	assert.Equal(t, View{Name: "ferry", Parts: []lifecycle.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: lifecycle.Stopped}}}, got)
 }
 
 // One keeper for each home folder; one without anything to do ends when asked.
@@ -178,7 +177,7 @@ func (tested) LastWords(string) string       { return "" }
 // A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it changes.
 func TestConfigurationIsTested(t *testing.T) {
 	dir := t.TempDir()
-	p := &part{
+	p := &partRunner{
 		stack: newStack(&Keeper{}, "abc"),
 		spec:  kind.Part{Name: "web", Conf: dir, Log: filepath.Join(dir, "web.log"), Hash: "one"},
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"time"
 
 	"dravit/internal/data"
@@ -20,56 +21,32 @@ import (
 // longPause is too long for requests to wait until the part is started again.
 const longPause = 2 * time.Second
 
-// run keeps the part running until it is stopped or left. adopted is the identity of a process of an earlier keeper.
-func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
+// run keeps the part running until ctx ends, and then does with its process what the order says. adopted is the identity
+// of a process of an earlier keeper.
+func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 	defer close(p.done)
 	defer p.closeLaunched()
-	ctx, cancel := context.WithCancel(stopped)
-	defer cancel()
-	defer context.AfterFunc(left, cancel)()
 	crashes := 0
 	for ctx.Err() == nil {
-		began := time.Now()
-		ended := p.life(ctx, adopted)
+		started := time.Now()
+		exit := p.live(ctx, adopted)
 		adopted = proc.Identity{}
 		if ctx.Err() != nil {
 			break
 		}
-		exit := &lifecycle.Exit{
-			At:    time.Now(),
-			How:   ended.what,
-			Code:  ended.exit,
-			RanMS: time.Since(began).Milliseconds(),
-			Tail:  tailOf(ended.log),
-		}
-		p.note("%s after %s", ended.what, time.Since(began).Round(time.Millisecond))
-		p.stack.mu.Lock()
-		p.status.PID, p.identity, p.status.LastExit = 0, proc.Identity{}, exit
-		answered := p.answered
-		p.stack.mu.Unlock()
-		because, next := ended.what, ""
-		switch {
-		case ended.killed():
-		case answered: // what it said long ago does not either
-			because, next = p.explain(ended.log[max(0, len(ended.log)-lastSaid):], ended.what)
-		default:
-			because, next = p.explain(ended.log, ended.what)
-		}
-		if thief := p.thief(); thief != "" {
-			ended.code = trouble.PortTaken
-			because, next = thief, "dravit start, which moves it; a pinned port must be freed: dravit ports "+fmt.Sprint(p.spec.Port)
-		}
-		after := afterEnd(ended, answered, time.Since(began), crashes)
+		answered := p.noteExit(exit, time.Since(started))
+		code, because, next := p.causeOf(exit, answered)
+		after := afterEnd(exit, answered, time.Since(started), crashes)
 		crashes = after.crashes
 		if !after.again {
 			if after.tooOften {
 				because = fmt.Sprintf("it crashed %d times in a row: %s", crashes, because)
 			}
-			p.fail(ended.code, because, next, ended.log)
+			p.fail(code, because, next, exit.log)
 			<-ctx.Done() // until somebody starts it again
 			break
 		}
-		p.setWith(lifecycle.Pausing, ended.code, because, next, nil)
+		p.setWith(lifecycle.Pausing, code, because, next, nil)
 		if after.pause > longPause {
 			p.stack.release(p.spec.Name)
 		}
@@ -80,15 +57,48 @@ func (p *part) run(stopped, left context.Context, adopted proc.Identity) {
 		p.status.Restarts++
 		p.stack.mu.Unlock()
 	}
-	if left.Err() != nil {
-		return
+	if order(p.order.Load()) != letGo {
+		p.stopProcess(context.WithoutCancel(ctx))
 	}
-	p.end()
+}
+
+// noteExit writes down how the part's process ended. It reports whether the part had answered since the stack was
+// started.
+func (p *partRunner) noteExit(exit exitReport, ran time.Duration) (answered bool) {
+	p.note("%s after %s", exit.what, ran.Round(time.Millisecond))
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	p.status.PID, p.identity = 0, proc.Identity{}
+	p.status.LastExit = &lifecycle.Exit{
+		At:    time.Now(),
+		How:   exit.what,
+		Code:  exit.exit,
+		RanMS: ran.Milliseconds(),
+		Tail:  tailOf(exit.log),
+	}
+	return p.answered
+}
+
+// causeOf says why a process ended, and what to do.
+func (p *partRunner) causeOf(exit exitReport, answered bool) (code trouble.Code, because, next string) {
+	if holder := p.portHolder(); holder != "" {
+		return trouble.PortTaken, holder,
+			"dravit start, which moves it; a pinned port must be freed: dravit ports " + strconv.Itoa(p.spec.Port)
+	}
+	log := exit.log
+	switch {
+	case exit.killed(): // what it said itself explains nothing
+		return exit.code, exit.what, ""
+	case answered: // nor does what it said long ago
+		log = log[max(0, len(log)-lastSaid):]
+	}
+	because, next = p.explain(log, exit.what)
+	return exit.code, because, next
 }
 
 // lifetime is one life of a part: a process, from its start or its adoption to its end.
 type lifetime struct {
-	*part
+	*partRunner
 	exited      <-chan error
 	logStart    int64 // where in the log it begins
 	shortages   shortages
@@ -98,13 +108,13 @@ type lifetime struct {
 }
 
 // life is one life of the part: from what must be there before its process, until the process is gone.
-func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
-	p.takeSpec()
+func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport {
+	p.applyNext()
 	command := p.kind.Command(p.spec)
 	if command.Path == "" {
 		return p.lifeWithoutProcess(ctx)
 	}
-	l := &lifetime{part: p, hasAnswered: adopted != (proc.Identity{})}
+	l := &lifetime{partRunner: p, hasAnswered: adopted != (proc.Identity{})}
 	if l.hasAnswered {
 		p.stack.mu.Lock()
 		p.status.State, p.status.PID, p.identity = lifecycle.Starting, adopted.PID, adopted
@@ -119,17 +129,17 @@ func (p *part) life(ctx context.Context, adopted proc.Identity) ending {
 	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
 		return l.gone(err)
 	} else if err != nil {
-		return ending{}
+		return exitReport{}
 	}
 	l.began = time.Now()
 	return l.watchOver(ctx)
 }
 
 // launch makes what the process needs, and starts it. It returns how the life ended already, nil if it did not.
-func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
+func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport {
 	if l.spec.Role == kind.RoleApp { // a server of the project's own may look for its stores at once
 		if _, err := l.waitForUses(ctx, lifecycle.Waiting, nil); err != nil {
-			return &ending{}
+			return &exitReport{}
 		}
 	}
 	l.set(lifecycle.Starting, "", "")
@@ -138,14 +148,14 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
 	}
 	l.mark(lifecycle.PhasePreparing, "")
 	if err := l.endOrphans(ctx); err != nil {
-		return &ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
+		return &exitReport{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	l.logStart = l.rotateLog()
 	l.stack.mu.Lock()
 	l.status.LogFrom, l.status.LogStart = l.logStart, l.logStart
 	l.stack.mu.Unlock()
 	if err := l.prepare(ctx); err != nil {
-		return &ending{what: err.Error(), code: trouble.CodeOf(err), log: l.logSince(l.logStart), final: true}
+		return &exitReport{what: err.Error(), code: trouble.CodeOf(err), log: l.logSince(l.logStart), final: true}
 	}
 	l.refused = ""
 	l.stack.mu.Lock()
@@ -153,36 +163,36 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *ending {
 	l.stack.mu.Unlock()
 	l.note("part %s is started", l.spec.Name)
 	var err error
-	l.exited, err = l.spawn(command)
+	l.exited, err = l.spawn(ctx, command)
 	l.mark(lifecycle.PhaseStarting, "")
 	l.closeLaunched()
 	if err != nil {
-		return &ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
+		return &exitReport{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	return nil
 }
 
 // gone is the end of a process, as it was seen.
-func (l *lifetime) gone(err error) ending {
-	e := exitOf(err, l.stack.ofPart(l.part).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
+func (l *lifetime) gone(err error) exitReport {
+	e := exitOf(err, l.stack.ofPart(l.partRunner).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
 	e.log = l.logSince(l.logStart)
 	return e
 }
 
 // watchOver climbs the ladder of the running process again and again, and does what follows, until the process is gone.
-func (l *lifetime) watchOver(ctx context.Context) ending {
+func (l *lifetime) watchOver(ctx context.Context) exitReport {
 	for wait := pollEvery; ; {
-		seen := look{wait: wait, stale: l.takeSpec(), unprepared: l.unprepared, thief: l.thief, elsewhere: l.listensElsewhere}
+		seen := look{wait: wait, stale: l.applyNext(), unprepared: l.unprepared, portHolder: l.portHolder, elsewhere: l.listensElsewhere}
 		logSize := logfile.Size(l.spec.Log)
 		seen.results = l.climbAsFarAsItGoes(ctx)
 		l.shortages.note(time.Now(), proc.OutOfMemory())
-		seen.lived, seen.answered, seen.state = time.Since(l.began), l.hasAnswered, l.stack.ofPart(l.part).State
+		seen.lived, seen.answered, seen.state = time.Since(l.began), l.hasAnswered, l.stack.ofPart(l.partRunner).State
 		l.tellPhase(seen)
 		if ctx.Err() == nil && l.prepareClients(ctx, seen.results) {
 			continue
 		}
 		if ctx.Err() != nil {
-			return ending{}
+			return exitReport{}
 		}
 		if l.spec.Socket != "" && !exists(l.spec.Socket) {
 			seen.socketGone = l.spec.Socket
@@ -191,9 +201,9 @@ func (l *lifetime) watchOver(ctx context.Context) ending {
 		wait = pause
 		switch next {
 		case beginAgain:
-			return l.endWith(ctx, ending{what: why, code: trouble.SocketGone})
+			return l.endWith(ctx, exitReport{what: why, code: trouble.SocketGone})
 		case portIsGone:
-			return l.endWith(ctx, ending{what: why, code: trouble.PortTaken, final: true})
+			return l.endWith(ctx, exitReport{what: why, code: trouble.PortTaken, final: true})
 		case reloadIt:
 			l.reload(ctx)
 			continue
@@ -208,7 +218,7 @@ func (l *lifetime) watchOver(ctx context.Context) ending {
 		}
 		select {
 		case <-ctx.Done():
-			return ending{}
+			return exitReport{}
 		case err := <-l.exited:
 			return l.gone(err)
 		case <-l.poke:
@@ -270,7 +280,7 @@ func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 }
 
 // endWith ends what is left of the part's processes, and this life.
-func (l *lifetime) endWith(ctx context.Context, e ending) ending {
+func (l *lifetime) endWith(ctx context.Context, e exitReport) exitReport {
 	if err := l.endOrphans(ctx); err != nil {
 		l.stack.keeper.log.Error("ending a part's processes", "part", l.spec.Name, "because", e.what, "error", err)
 	}
@@ -279,15 +289,15 @@ func (l *lifetime) endWith(ctx context.Context, e ending) ending {
 }
 
 // lifeWithoutProcess keeps asking a part that is only files.
-func (p *part) lifeWithoutProcess(ctx context.Context) ending {
+func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 	p.set(lifecycle.Starting, "", "")
 	p.mark(lifecycle.PhasePreparing, "")
 	if err := p.prepare(ctx); err != nil {
-		return ending{what: err.Error(), code: trouble.CodeOf(err), final: true}
+		return exitReport{what: err.Error(), code: trouble.CodeOf(err), final: true}
 	}
 	p.mark(lifecycle.PhaseAnswering, "")
 	for ctx.Err() == nil {
-		p.takeSpec()
+		p.applyNext()
 		logSize := logfile.Size(p.spec.Log)
 		if fell := health.Fell(p.climb(ctx)); fell == nil {
 			p.proved(logSize)
@@ -300,7 +310,7 @@ func (p *part) lifeWithoutProcess(ctx context.Context) ending {
 		case <-time.After(askAgain):
 		}
 	}
-	return ending{}
+	return exitReport{}
 }
 
 func exists(file string) bool {
@@ -309,7 +319,7 @@ func exists(file string) bool {
 }
 
 // listensElsewhere says where a server of the project's own listens instead of on its port, "" if nowhere.
-func (p *part) listensElsewhere() string {
+func (p *partRunner) listensElsewhere() string {
 	if p.spec.Role != kind.RoleApp {
 		return ""
 	}
@@ -324,13 +334,13 @@ func (p *part) listensElsewhere() string {
 	return elsewhere(at, p.spec.Port)
 }
 
-func (p *part) climb(ctx context.Context) []health.Result {
+func (p *partRunner) climb(ctx context.Context) []health.Result {
 	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
 // proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
 // the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
-func (p *part) proved(logSize int64) (first bool) {
+func (p *partRunner) proved(logSize int64) (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
 	first = p.status.State != lifecycle.Answers
@@ -373,7 +383,7 @@ func (p *part) proved(logSize int64) (first bool) {
 
 // waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process, whose error it
 // then returns, and by the context.
-func (p *part) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
+func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
 		waitsFor, failed := "", ""
@@ -409,7 +419,7 @@ func (p *part) waitForUses(ctx context.Context, as lifecycle.State, exited <-cha
 const headStartOfRuntimes = 500 * time.Millisecond
 
 // waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart, visitors wait for it already.
-func (p *part) waitForRuntimes(ctx context.Context) {
+func (p *partRunner) waitForRuntimes(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, headStartOfRuntimes)
 	defer cancel()
 	for _, s := range p.spec.Sites {

@@ -13,17 +13,18 @@ import (
 	"dravit/internal/trouble"
 )
 
-// part is one part under the keeper's care. Its goroutine, run, alone starts and ends its process.
-type part struct {
-	stack *stack
+// partRunner runs one part. Its goroutine, run, alone starts and ends its process.
+type partRunner struct {
+	stack *stackRunner
 	spec  kind.Part
 	kind  kind.Kind
 
-	stop  context.CancelFunc // ends the part's process, then its goroutine
-	leave context.CancelFunc // ends the goroutine only: another keeper takes over
-	done  chan struct{}
+	cancel context.CancelFunc // ends the part's goroutine
+	order  atomic.Int32       // an order: what becomes of the process then
+	done   chan struct{}      // closed when the goroutine has ended
 
-	finish atomic.Bool // it ends to come back: requests in flight have their time
+	// live is one life of the part; see life.
+	live func(ctx context.Context, adopted proc.Identity) exitReport
 
 	unsynced bool // its data is freshly filled, and not on the disk yet
 
@@ -48,8 +49,23 @@ type part struct {
 	answered bool            // since the stack was started
 }
 
-// give has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.
-func (p *part) give(spec kind.Part) {
+// order is what becomes of a part's process when its goroutine ends.
+type order int32
+
+const (
+	stopForGood    order = iota // it is stopped
+	stopToComeBack              // it is stopped, after the requests in flight
+	letGo                       // it runs on: another keeper takes over
+)
+
+// finish ends the part's goroutine, which closes done.
+func (p *partRunner) finish(o order) {
+	p.order.Store(int32(o))
+	p.cancel()
+}
+
+// setNext has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.
+func (p *partRunner) setNext(spec kind.Part) {
 	p.next = &spec
 	if spec.Config == p.config {
 		return
@@ -58,7 +74,7 @@ func (p *part) give(spec kind.Part) {
 }
 
 // askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
-func (p *part) askNow() {
+func (p *partRunner) askNow() {
 	if p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell {
 		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = lifecycle.Starting, "", "", "", time.Now()
 	}
@@ -68,8 +84,8 @@ func (p *part) askNow() {
 	}
 }
 
-// takeSpec takes what was given, and tells whether the process runs with another configuration.
-func (p *part) takeSpec() (stale bool) {
+// applyNext takes what was given, and tells whether the process runs with another configuration.
+func (p *partRunner) applyNext() (stale bool) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.next != nil {
@@ -78,8 +94,8 @@ func (p *part) takeSpec() (stale bool) {
 	return p.spec.Config != p.config
 }
 
-// tookConfig notes that the process runs with what spec says.
-func (p *part) tookConfig() {
+// noteConfig notes that the process runs with what spec says.
+func (p *partRunner) noteConfig() {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	p.config = p.spec.Config
@@ -87,11 +103,11 @@ func (p *part) tookConfig() {
 }
 
 // reload has the running process take its new configuration, once its own test accepts that.
-func (p *part) reload(ctx context.Context) {
+func (p *partRunner) reload(ctx context.Context) {
 	p.refused = ""
 	if err := p.test(ctx); err != nil {
 		p.refused = err.Error() + "; it runs on with the one before"
-		p.tookConfig() // until there is another
+		p.noteConfig() // until there is another
 		return
 	}
 	p.stack.mu.Lock()
@@ -100,13 +116,15 @@ func (p *part) reload(ctx context.Context) {
 	if err := id.Signal(p.kind.Traits().Reload); err != nil {
 		p.stack.keeper.log.Error("reloading", "part", p.spec.Name, "error", err)
 	}
-	p.tookConfig()
+	p.noteConfig()
 }
 
 // mark notes that the part, on the way to its first answer, goes over to another phase; "": it is there.
-func (p *part) mark(phase lifecycle.Phase, waitsFor string) { p.markAt(phase, waitsFor, time.Now()) }
+func (p *partRunner) mark(phase lifecycle.Phase, waitsFor string) {
+	p.markAt(phase, waitsFor, time.Now())
+}
 
-func (p *part) markAt(phase lifecycle.Phase, waitsFor string, now time.Time) {
+func (p *partRunner) markAt(phase lifecycle.Phase, waitsFor string, now time.Time) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.answered {
@@ -125,12 +143,12 @@ func (p *part) markAt(phase lifecycle.Phase, waitsFor string, now time.Time) {
 }
 
 // set changes the part's state and wakes whoever waits for the stack.
-func (p *part) set(state lifecycle.State, because, next string) {
+func (p *partRunner) set(state lifecycle.State, because, next string) {
 	p.setWith(state, "", because, next, nil)
 }
 
 // setWith is set with a code and the end of the log.
-func (p *part) setWith(state lifecycle.State, code trouble.Code, because, next string, tail []string) {
+func (p *partRunner) setWith(state lifecycle.State, code trouble.Code, because, next string, tail []string) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	if p.status.State == state && p.status.Because == because {
@@ -141,12 +159,12 @@ func (p *part) setWith(state lifecycle.State, code trouble.Code, because, next s
 	}
 	p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.LogTail = state, code, because, next, tail
 	p.stack.wake()
-	back := p.stack.held[p.spec.Name] && !slices.Contains([]lifecycle.State{lifecycle.Stopping, lifecycle.Stopped, lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing}, state)
+	back := p.stack.restarting[p.spec.Name] && !slices.Contains([]lifecycle.State{lifecycle.Stopping, lifecycle.Stopped, lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing}, state)
 	if back {
-		delete(p.stack.held, p.spec.Name)
+		delete(p.stack.restarting, p.spec.Name)
 	}
 	if back || state == lifecycle.Failed && p.stack.id != gatewayID {
-		p.stack.keeper.parts.Go(p.stack.keeper.reroute)
+		p.stack.keeper.parts.Go(p.stack.keeper.gateway.reroute)
 	}
 }
 
@@ -165,7 +183,7 @@ func tailOf(log string) []string {
 }
 
 // fail declares the part failed, with its last words.
-func (p *part) fail(code trouble.Code, because, next, log string) {
+func (p *partRunner) fail(code trouble.Code, because, next, log string) {
 	tail := tailOf(log)
 	if next == "" {
 		next = "dravit logs " + p.spec.Name

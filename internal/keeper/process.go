@@ -27,7 +27,7 @@ import (
 
 // prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
 // and the token of this start. No process of the part lives: what an earlier one left in its temporary folder is stale.
-func (p *part) prepare(ctx context.Context) error {
+func (p *partRunner) prepare(ctx context.Context) error {
 	if err := os.RemoveAll(p.spec.Temp); err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func clearSocket(path string) error {
 }
 
 // test has the program test its configuration, once for each configuration and version, if it can.
-func (p *part) test(ctx context.Context) error {
+func (p *partRunner) test(ctx context.Context) error {
 	c := p.kind.Test(p.spec)
 	if c.Path == "" {
 		return nil
@@ -119,10 +119,12 @@ func lastLine(out []byte, err error) string {
 
 // spawn starts the process. That it is about to be started is written down before, who it is after; a lock that every
 // process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them lives.
-func (p *part) spawn(c kind.Command) (<-chan error, error) {
+func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, error) {
 	lock, err := home.TryLock(p.spec.Lock)
 	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held
-		time.Sleep(5 * time.Millisecond)
+		if err := proc.Sleep(ctx, 5*time.Millisecond); err != nil {
+			return nil, err
+		}
 		lock, err = home.TryLock(p.spec.Lock)
 	}
 	if err != nil {
@@ -166,7 +168,7 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 		defer close(reaped)
 		waitForDeath(cmd.Process.Pid) // until Wait, its number stays its own, and its session can be told by it
 		p.stack.crashed(p)
-		if err := p.endOrphans(context.Background()); err != nil {
+		if err := p.endOrphans(context.WithoutCancel(ctx)); err != nil {
 			p.stack.keeper.log.Error("cannot end what a leader left", "part", p.spec.Name, "error", err)
 		}
 		exited <- cmd.Wait() // there is room for it
@@ -175,7 +177,7 @@ func (p *part) spawn(c kind.Command) (<-chan error, error) {
 }
 
 // watch reports the end of a process that is not our child.
-func (p *part) watch(ctx context.Context, id proc.Identity) <-chan error {
+func (p *partRunner) watch(ctx context.Context, id proc.Identity) <-chan error {
 	exited := make(chan error, 1)
 	go func() {
 		for id.Alive() {
@@ -191,8 +193,8 @@ func (p *part) watch(ctx context.Context, id proc.Identity) <-chan error {
 
 var errUnseen = errors.New("it ended while an earlier keeper was gone")
 
-// thief says who holds the part's port, if that is no process of the part's. "" where nobody else does.
-func (p *part) thief() string {
+// portHolder says who holds the part's port, if that is no process of the part's. "" where nobody else does.
+func (p *partRunner) portHolder() string {
 	if p.spec.Port == 0 {
 		return ""
 	}
@@ -208,14 +210,14 @@ func (p *part) thief() string {
 }
 
 // endOrphans ends what a dead leader left behind: workers that may answer in its name.
-func (p *part) endOrphans(ctx context.Context) error {
+func (p *partRunner) endOrphans(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, stopPatience)
 	defer cancel()
 	return members.End(ctx, p.spec.Lock, p.knownMembers(), time.Second)
 }
 
 // knownMembers returns the processes that belonged to the part when it was last asked.
-func (p *part) knownMembers() []proc.Identity {
+func (p *partRunner) knownMembers() []proc.Identity {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	return p.members
@@ -224,13 +226,13 @@ func (p *part) knownMembers() []proc.Identity {
 // stopPatience is how long a part may take to end after it was asked to.
 const stopPatience = 15 * time.Second
 
-// end ends the part's processes and clears away what only they needed.
-func (p *part) end() {
+// stopProcess ends the part's processes and clears away what only they needed.
+func (p *partRunner) stopProcess(ctx context.Context) {
 	p.set(lifecycle.Stopping, "", "")
 	if p.spec.Log != "" && p.status.PID != 0 {
 		p.note("part %s is stopped", p.spec.Name)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), stopPatience)
+	ctx, cancel := context.WithTimeout(ctx, stopPatience)
 	defer cancel()
 	p.stack.mu.Lock()
 	id := p.identity
@@ -238,7 +240,7 @@ func (p *part) end() {
 	if id.Alive() {
 		command := p.kind.Command(p.spec)
 		signal, patience := command.Stop, stopPatience/2
-		if p.finish.Load() && command.Finish != 0 {
+		if order(p.order.Load()) == stopToComeBack && command.Finish != 0 {
 			signal, patience = command.Finish, lifecycle.Grace
 		}
 		_ = id.Signal(signal) // gone meanwhile is as good

@@ -52,7 +52,7 @@ func behind(spec materialise.Spec, site materialise.Site) []string {
 }
 
 // blocker returns the first part behind a site that does not answer, and its state; "" if all do. The caller holds mu.
-func (s *stack) blocker(site materialise.Site) (name string, state lifecycle.State) {
+func (s *stackRunner) blocker(site materialise.Site) (name string, state lifecycle.State) {
 	for _, name := range behind(s.spec, site) {
 		p, runs := s.parts[name]
 		switch {
@@ -66,7 +66,7 @@ func (s *stack) blocker(site materialise.Site) (name string, state lifecycle.Sta
 }
 
 // siteOf returns what is known of a site. The caller holds mu.
-func (s *stack) siteOf(site materialise.Site) *siteState {
+func (s *stackRunner) siteOf(site materialise.Site) *siteState {
 	x, ok := s.sites[site.Name]
 	if !ok {
 		x = &siteState{status: SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Starting, Since: time.Now()}}
@@ -76,7 +76,7 @@ func (s *stack) siteOf(site materialise.Site) *siteState {
 }
 
 // siteStatuses returns the state of every site. One whose part does not answer waits for it. The caller holds mu.
-func (s *stack) siteStatuses() []SiteStatus {
+func (s *stackRunner) siteStatuses() []SiteStatus {
 	all := []SiteStatus{}
 	for _, site := range s.spec.Sites {
 		status := s.siteOf(site).status
@@ -96,7 +96,7 @@ func (s *stack) siteStatuses() []SiteStatus {
 }
 
 // logSizes returns how long the logs of the parts behind a site are, in bytes.
-func (s *stack) logSizes(site materialise.Site) map[string]int64 {
+func (s *stackRunner) logSizes(site materialise.Site) map[string]int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	sizes := map[string]int64{}
@@ -109,7 +109,7 @@ func (s *stack) logSizes(site materialise.Site) map[string]int64 {
 }
 
 // recordSite notes what a site's ladder came to. sizes are those of the logs before it was climbed.
-func (s *stack) recordSite(site materialise.Site, results []health.Result, sizes map[string]int64, took time.Duration) {
+func (s *stackRunner) recordSite(site materialise.Site, results []health.Result, sizes map[string]int64, took time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	x, now := s.siteOf(site), time.Now()
@@ -131,7 +131,7 @@ func (s *stack) recordSite(site materialise.Site, results []health.Result, sizes
 }
 
 // dueSites returns the sites whose parts answer and that have to be asked, and how long until the next one has to be.
-func (s *stack) dueSites() (due []materialise.Site, wait time.Duration) {
+func (s *stackRunner) dueSites() (due []materialise.Site, wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	wait = askSiteAgain
@@ -158,7 +158,7 @@ func (s *stack) dueSites() (due []materialise.Site, wait time.Duration) {
 }
 
 // askSites keeps asking the stack's sites until the context ends.
-func (s *stack) askSites(ctx context.Context) {
+func (s *stackRunner) askSites(ctx context.Context) {
 	for ctx.Err() == nil {
 		changed := s.changes()
 		due, wait := s.dueSites()
@@ -184,7 +184,7 @@ func (s *stack) askSites(ctx context.Context) {
 	}
 }
 
-func (s *stack) askSite(ctx context.Context, site materialise.Site) {
+func (s *stackRunner) askSite(ctx context.Context, site materialise.Site) {
 	s.mu.Lock()
 	spec := s.spec
 	s.mu.Unlock()
@@ -211,7 +211,7 @@ func withoutAdvisory(ladder []kind.Rung) []kind.Rung {
 }
 
 // unmetRequirement says what the part's application requires and its process does not have, "" if nothing.
-func (p *part) unmetRequirement(ctx context.Context) string {
+func (p *partRunner) unmetRequirement(ctx context.Context) string {
 	k, ok := p.kind.(kind.PageMaker)
 	if !ok || !p.spec.Want.Demanding() {
 		return ""

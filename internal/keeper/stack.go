@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -17,19 +18,19 @@ import (
 	"dravit/internal/proc"
 )
 
-// stack is a stack under the keeper's care.
-type stack struct {
+// stackRunner runs the parts of one stack.
+type stackRunner struct {
 	keeper *Keeper
 	id     string
 
 	apply sync.Mutex // held while parts are begun or ended
 
-	mu      sync.Mutex // guards what follows, and the parts' states
-	spec    materialise.Spec
-	parts   map[string]*part
-	changed chan struct{}   // closed and made anew at every change
-	waiting int             // starts that wait for this stack
-	held    map[string]bool // parts that are restarted, while requests for the sites whose pages they make wait
+	mu         sync.Mutex // guards what follows, and the parts' states
+	spec       materialise.Spec
+	parts      map[string]*partRunner
+	changed    chan struct{}   // closed and made anew at every change
+	waiting    int             // starts that wait for this stack
+	restarting map[string]bool // parts that are restarted, while requests for the sites whose pages they make wait
 
 	watching context.CancelFunc // ends the watch over folders; guarded by apply
 	asking   context.CancelFunc // ends asking the sites; guarded by apply
@@ -37,32 +38,32 @@ type stack struct {
 	sites map[string]*siteState // by name; guarded by mu
 }
 
-func newStack(k *Keeper, id string) *stack {
-	return &stack{keeper: k, id: id, parts: map[string]*part{}, held: map[string]bool{}, sites: map[string]*siteState{}, changed: make(chan struct{}),
+func newStack(k *Keeper, id string) *stackRunner {
+	return &stackRunner{keeper: k, id: id, parts: map[string]*partRunner{}, restarting: map[string]bool{}, sites: map[string]*siteState{}, changed: make(chan struct{}),
 		watching: func() {}, asking: func() {}}
 }
 
 // wake tells those who wait that something changed. The caller holds mu.
-func (s *stack) wake() {
+func (s *stackRunner) wake() {
 	close(s.changed)
 	s.changed = make(chan struct{})
 }
 
 // changes returns a channel that the next change closes.
-func (s *stack) changes() <-chan struct{} {
+func (s *stackRunner) changes() <-chan struct{} {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.changed
 }
 
-func (s *stack) ofPart(p *part) lifecycle.Status {
+func (s *stackRunner) ofPart(p *partRunner) lifecycle.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return p.status
 }
 
 // stateOf returns the state of a part, stopped where there is none.
-func (s *stack) stateOf(name string) lifecycle.State {
+func (s *stackRunner) stateOf(name string) lifecycle.State {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if p, ok := s.parts[name]; ok {
@@ -72,7 +73,7 @@ func (s *stack) stateOf(name string) lifecycle.State {
 }
 
 // statuses returns every part's state in the order of the stack file's plan.
-func (s *stack) statuses() []lifecycle.Status {
+func (s *stackRunner) statuses() []lifecycle.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	all := []lifecycle.Status{}
@@ -85,11 +86,11 @@ func (s *stack) statuses() []lifecycle.Status {
 }
 
 // seen returns the stack with every part of its plan, those that do not run included.
-func (s *stack) seen() Seen {
+func (s *stackRunner) seen() View {
 	running := s.statuses()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	all := Unseen(s.spec)
+	all := StoppedView(s.spec)
 	for i, p := range all.Parts {
 		if j := slices.IndexFunc(running, func(x lifecycle.Status) bool { return x.Name == p.Name }); j >= 0 {
 			all.Parts[i] = running[j]
@@ -99,12 +100,7 @@ func (s *stack) seen() Seen {
 	return all
 }
 
-// wished is what the user wants of a stack; remembered is what was found of it. They are stored apart.
-type wished struct {
-	Run  bool   `json:"run"`
-	Boot string `json:"boot"` // the wish ends with the machine's boot
-}
-
+// remembered is what was found of a stack that runs.
 type remembered struct {
 	Parts map[string]proc.Identity `json:"parts"`
 	// Hashes are those of the specs that the parts were started with: the stack's Spec may be newer than what runs.
@@ -115,40 +111,10 @@ type remembered struct {
 	Members map[string][]proc.Identity `json:"members,omitempty"`
 }
 
-func (s *stack) wishFile() string { return s.keeper.home.Stack(s.id, "state", "wish.json") }
-func (s *stack) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
-
-// wish notes what is wanted. That a stack should not run needs no room on a disk: it may be full.
-func (s *stack) wish(run bool) error {
-	if !run {
-		return home.RemoveJSON(s.wishFile())
-	}
-	if err := os.MkdirAll(filepath.Dir(s.wishFile()), 0o700); err != nil {
-		return err
-	}
-	return home.WriteState(s.wishFile(), wished{run, proc.BootID()})
-}
-
-// Wished tells whether a stack is meant to run now.
-func Wished(h *home.Home, id string) bool {
-	var w wished
-	err := home.ReadDerived(h.Stack(id, "state", "wish.json"), &w)
-	return err == nil && w.Run && w.Boot == proc.BootID()
-}
-
-// Wish notes that a stack is meant to run: the note was lost while it does.
-func Wish(h *home.Home, id string) error {
-	return (&stack{keeper: &Keeper{home: h}, id: id}).wish(true)
-}
-
-// AnyWished tells whether any stack is meant to run now.
-func AnyWished(h *home.Home) bool {
-	dirs, err := os.ReadDir(h.Path("stacks"))
-	return err != nil || slices.ContainsFunc(dirs, func(d os.DirEntry) bool { return d.Name() != gatewayID && Wished(h, d.Name()) })
-}
+func (s *stackRunner) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
 
 // remember writes down who leads a part, before it is started (without a pid) and after.
-func (s *stack) remember(p *part, id proc.Identity) {
+func (s *stackRunner) remember(p *partRunner, id proc.Identity) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p.identity, p.status.PID = id, id.PID
@@ -156,7 +122,7 @@ func (s *stack) remember(p *part, id proc.Identity) {
 }
 
 // writeSeen writes down what runs. The caller holds mu.
-func (s *stack) writeSeen() {
+func (s *stackRunner) writeSeen() {
 	all := remembered{map[string]proc.Identity{}, map[string]string{}, map[string]string{}, map[string][]proc.Identity{}}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
@@ -173,14 +139,14 @@ func (s *stack) writeSeen() {
 
 // begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun, and those that can take
 // a new configuration while they run do. restart names parts that are ended in any case. It returns the Spec and the names of the parts that it began.
-func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (materialise.Spec, []string, error) {
+func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error), restart []string) (materialise.Spec, []string, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	spec, err := read()
 	if err != nil {
 		return spec, nil, err
 	}
-	if err := s.wish(true); err != nil {
+	if err := NoteShouldRun(s.keeper.home, s.id); err != nil {
 		return spec, nil, err
 	}
 	wanted := map[string]kind.Part{}
@@ -188,20 +154,20 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 		wanted[p.Name] = p
 	}
 	s.mu.Lock()
-	var end []*part
+	var end []*partRunner
 	for name, p := range s.parts {
 		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == lifecycle.Failed {
 			end = append(end, p)
 		} else {
-			p.give(x)
+			p.setNext(x)
 			if p.status.State == lifecycle.Unwell { // what it came to before may be mended
 				p.askNow()
 			}
 		}
 	}
 	s.mu.Unlock()
-	s.hold(end, wanted)
-	s.end(end, true)
+	s.pauseRequests(ctx, end, wanted)
+	s.stopParts(end, stopToComeBack)
 	var begun []string
 	for _, p := range spec.Parts {
 		s.mu.Lock()
@@ -221,7 +187,7 @@ func (s *stack) begin(read func() (materialise.Spec, error), restart []string) (
 }
 
 // ask keeps asking the sites from now on, in place of whoever did before. The caller holds apply.
-func (s *stack) ask() {
+func (s *stackRunner) ask() {
 	s.asking()
 	ctx, cancel := context.WithCancel(context.Background())
 	s.asking = cancel
@@ -231,8 +197,8 @@ func (s *stack) ask() {
 // settling is how long a request may be on its way from the gateway through a web server to what makes its page.
 const settling = 20 * time.Millisecond
 
-// hold has requests wait for sites whose pages are made by parts that are about to end and to come back. The caller holds apply.
-func (s *stack) hold(end []*part, wanted map[string]kind.Part) {
+// pauseRequests has requests wait for sites whose pages are made by parts that are about to end and to come back. The caller holds apply.
+func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, wanted map[string]kind.Part) {
 	ending := map[string]bool{}
 	for _, p := range end {
 		ending[p.spec.Name] = true
@@ -241,83 +207,89 @@ func (s *stack) hold(end []*part, wanted map[string]kind.Part) {
 	s.mu.Lock()
 	for _, site := range s.spec.Sites {
 		if _, comesBack := wanted[site.App]; comesBack && ending[site.App] {
-			s.held[site.App] = true
+			s.restarting[site.App] = true
 			serving = serving || !ending[site.Server]
 		}
 	}
-	holds := len(s.held) > 0
+	holds := len(s.restarting) > 0
 	s.mu.Unlock()
 	if !holds {
 		return
 	}
-	s.keeper.reroute()
+	s.keeper.gateway.reroute()
 	if serving {
-		time.Sleep(settling)
+		_ = proc.Sleep(ctx, settling) // interrupted: they lose their answer
 	}
 }
 
 // crashed has requests wait for sites whose pages were made by a part that died while it answered.
-func (s *stack) crashed(p *part) {
+func (s *stackRunner) crashed(p *partRunner) {
 	s.mu.Lock()
 	answered := p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell
 	hold := answered && slices.ContainsFunc(s.spec.Sites, func(x materialise.Site) bool { return x.App == p.spec.Name })
 	if hold {
-		s.held[p.spec.Name] = true
+		s.restarting[p.spec.Name] = true
 	}
 	s.mu.Unlock()
 	if hold {
-		s.keeper.reroute()
+		s.keeper.gateway.reroute()
 	}
 }
 
 // release lets requests go on to sites whose pages a part makes that does not come back soon.
-func (s *stack) release(name string) {
+func (s *stackRunner) release(name string) {
 	s.mu.Lock()
-	held := s.held[name]
-	delete(s.held, name)
+	held := s.restarting[name]
+	delete(s.restarting, name)
 	s.mu.Unlock()
 	if held {
-		s.keeper.reroute()
+		s.keeper.gateway.reroute()
 	}
 }
 
-// take gives the running parts what spec says of sites. It begins and ends nothing.
-func (s *stack) take(spec materialise.Spec) {
+// updateSites gives the running parts what spec says of sites. It begins and ends nothing.
+func (s *stackRunner) updateSites(spec materialise.Spec) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.spec = spec
 	for _, x := range spec.Parts {
 		if p, runs := s.parts[x.Name]; runs && x.Hash == p.spec.Hash {
-			p.give(x)
+			p.setNext(x)
 		}
 	}
 	s.wake()
 }
 
 // add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
-func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was remembered) {
+func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, was remembered) {
 	type launch struct {
-		part *part
+		part *partRunner
 		run  func()
 	}
 	var launches []launch
 	s.mu.Lock()
 	for _, spec := range parts {
-		k := s.keeper.kindOf(spec.Kind)
+		k := s.kindOf(spec.Kind)
 		if _, runs := s.parts[spec.Name]; runs || k == nil {
 			continue
 		}
-		stopped, stop := context.WithCancel(context.Background())
-		left, leave := context.WithCancel(context.Background())
-		p := &part{stack: s, spec: spec, kind: k, stop: stop, leave: leave, done: make(chan struct{}),
-			status: statusOf(spec, lifecycle.Waiting)}
+		ctx, cancel := context.WithCancel(context.Background())
+		p := &partRunner{
+			stack:  s,
+			spec:   spec,
+			kind:   k,
+			cancel: cancel,
+			done:   make(chan struct{}),
+			status: statusOf(spec, lifecycle.Waiting),
+		}
+		p.live = p.life
 		p.status.Since = time.Now()
 		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
 		p.poke, p.config, p.members = make(chan struct{}, 1), was.Configs[spec.Name], was.Members[spec.Name]
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
 		p.closeLaunched = sync.OnceFunc(func() { close(p.launched) })
-		launches = append(launches, launch{p, func() { p.run(stopped, left, adopted[spec.Name]) }})
+		launches = append(launches, launch{p, func() { p.run(ctx, adopted[spec.Name]) }})
 	}
 	s.wake()
 	s.mu.Unlock()
@@ -334,10 +306,18 @@ func (s *stack) add(parts []kind.Part, adopted map[string]proc.Identity, was rem
 	}
 }
 
+// kindOf returns the kind of a part, nil if this keeper does not know it. The caller holds mu.
+func (s *stackRunner) kindOf(name string) kind.Kind {
+	if s.id == gatewayID {
+		return gateway.Kind(s.spec.Secure)
+	}
+	return s.keeper.kinds.Of(name)
+}
+
 // headStart is the longest that other parts wait for a database's process to be started; filling one takes longer.
 const headStart = 10 * time.Millisecond
 
-func weight(p *part) int {
+func weight(p *partRunner) int {
 	switch {
 	case p.kind.Traits().HeadStart:
 		return 0
@@ -347,19 +327,18 @@ func weight(p *part) int {
 	return 2
 }
 
-// end ends parts, each after those that may still ask it: web servers, what runs code, stores. Where they are to come back, requests in
-// flight may finish. The caller holds apply.
-func (s *stack) end(parts []*part, toComeBack bool) {
+// stopParts ends parts, each after those that may still ask it: web servers, what runs code, stores. Each ends
+// within stopPatience. The caller holds apply.
+func (s *stackRunner) stopParts(parts []*partRunner, o order) {
 	for depth := range 3 {
-		var now []*part
+		var now []*partRunner
 		for _, p := range parts {
 			if depthOf(p.spec.Role) == depth {
 				now = append(now, p)
 			}
 		}
 		for _, p := range now {
-			p.finish.Store(toComeBack)
-			p.stop()
+			p.finish(o)
 		}
 		for _, p := range now {
 			<-p.done
@@ -384,27 +363,44 @@ func depthOf(r kind.Role) int {
 	return 1
 }
 
-// halt ends the named parts, all where none is named, and returns their last states.
-func (s *stack) halt(names []string) ([]lifecycle.Status, error) {
+// stop ends the named parts, all if names is nil, and returns their last states. If the caller stops waiting, they are
+// ended all the same.
+func (s *stackRunner) stop(ctx context.Context, names []string) ([]lifecycle.Status, error) {
+	var last []lifecycle.Status
+	var err error
+	stopped := make(chan struct{})
+	s.keeper.parts.Go(func() {
+		defer close(stopped)
+		last, err = s.stopNow(names)
+	})
+	select {
+	case <-stopped:
+		return last, err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func (s *stackRunner) stopNow(names []string) ([]lifecycle.Status, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	s.mu.Lock()
-	var parts []*part
+	var parts []*partRunner
 	for _, p := range s.parts {
 		if names == nil || slices.Contains(names, p.spec.Name) {
 			parts = append(parts, p)
-			delete(s.held, p.spec.Name) // nobody waits for what does not come back
+			delete(s.restarting, p.spec.Name) // nobody waits for what does not come back
 		}
 	}
 	whole := len(parts) == len(s.parts)
 	s.mu.Unlock()
 	var err error
 	if whole {
-		err = s.wish(false) // what runs is ended all the same
+		err = noteShouldNotRun(s.keeper.home, s.id) // what runs is ended all the same
 		s.watching()
 		s.asking()
 	}
-	s.end(parts, false)
+	s.stopParts(parts, stopForGood)
 	var last []lifecycle.Status
 	for _, p := range parts {
 		last = append(last, p.status) // its goroutine has ended
@@ -417,7 +413,7 @@ func (s *stack) halt(names []string) ([]lifecycle.Status, error) {
 }
 
 // adopt takes over what an earlier keeper left running.
-func (s *stack) adopt() error {
+func (s *stackRunner) adopt() error {
 	spec, err := materialise.Read(s.keeper.home, s.id)
 	if err != nil || spec.ID == "" {
 		return err
@@ -459,8 +455,19 @@ func (s *stack) adopt() error {
 	return nil
 }
 
+// stage returns how far a start has come whose parts are in these states.
+func (s *stackRunner) stage(all []lifecycle.Status) lifecycle.Stage {
+	states := map[string]lifecycle.State{}
+	for _, p := range all {
+		states[p.Name] = p.State
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return stageOf(s.spec.Parts, states)
+}
+
 // settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states have it.
-func (s *stack) settled(all []lifecycle.Status) (settled, answers bool) {
+func (s *stackRunner) settled(all []lifecycle.Status) (settled, answers bool) {
 	settled, answers = true, true
 	failed := map[string]bool{}
 	for _, p := range all {
@@ -483,8 +490,8 @@ func (s *stack) settled(all []lifecycle.Status) (settled, answers bool) {
 	return settled, answers
 }
 
-// waitUntil waits until the named parts answer, or a context ends.
-func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
+// waitUntil waits until the named parts answer, settled is closed, or the context ends.
+func (s *stackRunner) waitUntil(ctx context.Context, settled <-chan struct{}, names []string) {
 	for {
 		changed := s.changes()
 		if !slices.ContainsFunc(names, func(n string) bool { return s.stateOf(n) != lifecycle.Answers }) {
@@ -493,7 +500,7 @@ func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-settled.Done():
+		case <-settled:
 			return
 		case <-changed:
 		}
@@ -501,7 +508,7 @@ func (s *stack) waitUntil(ctx, settled context.Context, names []string) {
 }
 
 // leave lets go of every part without touching it.
-func (s *stack) leave() {
+func (s *stackRunner) leave() {
 	s.apply.Lock()
 	s.watching()
 	s.asking()
@@ -510,7 +517,7 @@ func (s *stack) leave() {
 	parts := slices.Collect(maps.Values(s.parts))
 	s.mu.Unlock()
 	for _, p := range parts {
-		p.leave()
+		p.finish(letGo)
 	}
 	for _, p := range parts {
 		<-p.done

@@ -43,6 +43,15 @@ const (
 	PhaseAnswering Phase = "answering" // its ladder is climbed
 )
 
+// Stage is how far the start of a stack has come. Each begins when what it waits for has settled.
+type Stage string
+
+const (
+	StageStores  Stage = "stores"  // stores start; what uses them waits
+	StageServers Stage = "servers" // so do runtimes, servers of the project's own and web servers
+	StageSites   Stage = "sites"   // every part has settled, and the sites are proved
+)
+
 // Span is the time that a part spent in a phase.
 type Span struct {
 	Phase Phase     `json:"phase"`

@@ -10,7 +10,6 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
-	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/trouble"
 )
@@ -43,7 +42,7 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 			continue
 		}
 		var runs kind.Part
-		if keeper.Wished(s.Home, s.ID) {
+		if keeper.ShouldRun(s.Home, s.ID) {
 			runs, _ = spec.Part(name)
 		}
 		if err := x.Prove(ctx, s.Kinds, runs, wanted); err != nil {
@@ -82,7 +81,7 @@ type Switched struct {
 
 // Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it and asks the processes.
 // The file is left alone where no plan would satisfy it.
-func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(lifecycle.Status)) (Switched, error) {
+func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(keeper.Event)) (Switched, error) {
 	out := Switched{Format: 1, Name: name, On: on}
 	in, p, err := s.Plan(ctx, plan.Consent{})
 	if err != nil {
@@ -108,7 +107,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 			return out, err
 		}
 	}
-	if s.ID == "" || !keeper.Wished(s.Home, s.ID) {
+	if s.ID == "" || !keeper.ShouldRun(s.Home, s.ID) {
 		return out, nil
 	}
 	before := runtimeOf(p, change.Part)

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"dravit/internal/diagnose"
-	"dravit/internal/lifecycle"
+	"dravit/internal/keeper"
 )
 
 // mendTimeout is how long a start that mends may take to answer.
@@ -16,7 +16,7 @@ const mendTimeout = 90 * time.Second
 
 // Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks again. report is called for each
 // change of a part's state meanwhile. A remedy that does not help is no error: what is wrong still shows in the diagnosis that it returns.
-func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool, report func(lifecycle.Status)) (Diagnosis, error) {
+func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool, report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}
 	for _, c := range d.Causes {

@@ -87,7 +87,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		if err != nil {
 			return out, err
 		}
-		runs := opened && keeper.Wished(m.Home, id)
+		runs := opened && keeper.ShouldRun(m.Home, id)
 		for _, site := range spec.Sites {
 			for _, host := range append([]string{site.Host}, site.Aliases...) {
 				address := func(url string) string { return strings.Replace(url, "//"+site.Host, "//"+host, 1) }

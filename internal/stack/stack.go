@@ -147,7 +147,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, e
 }
 
 func (s *Stack) install() (self.Program, error) {
-	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) || keeper.AnyWished(s.Home) })
+	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) || keeper.AnyShouldRun(s.Home) })
 }
 
 func names(spec materialise.Spec) []string {
@@ -173,7 +173,7 @@ func (s *Stack) spec() (materialise.Spec, error) {
 
 // Status is what the keeper sees of a stack.
 type Status struct {
-	keeper.Seen
+	keeper.View
 	State     lifecycle.State
 	Reachable []Reach // from other machines
 }
@@ -183,20 +183,20 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: lifecycle.Stopped}
 	var err error
 	if s.Runs() {
-		if out.Seen, err = s.Keeper.Seen(ctx, s.ID); errors.Is(err, trouble.KeeperGone) { // it died: another takes over
+		if out.View, err = s.Keeper.View(ctx, s.ID); errors.Is(err, trouble.KeeperGone) { // it died: another takes over
 			var program self.Program
 			if program, err = s.install(); err != nil {
 				return out, err
 			}
 			err = s.withKeeper(ctx, program, func() (err error) {
-				out.Seen, err = s.Keeper.Seen(ctx, s.ID)
+				out.View, err = s.Keeper.View(ctx, s.ID)
 				return err
 			})
 		}
 	} else {
 		var spec materialise.Spec
 		spec, err = s.spec()
-		out.Seen = keeper.Unseen(spec)
+		out.View = keeper.StoppedView(spec)
 	}
 	if err != nil {
 		return out, err
@@ -220,7 +220,7 @@ func (s *Stack) Runs() bool {
 	if s.ID == "" {
 		return false
 	}
-	if keeper.Wished(s.Home, s.ID) {
+	if keeper.ShouldRun(s.Home, s.ID) {
 		return true
 	}
 	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
@@ -233,7 +233,7 @@ func (s *Stack) Runs() bool {
 	if !members.AnyAlive(locks) {
 		return false
 	}
-	return keeper.Wish(s.Home, s.ID) == nil
+	return keeper.NoteShouldRun(s.Home, s.ID) == nil
 }
 
 // Environment returns the environment of a command of the stack that a user runs, whose own is user. Of several versions

@@ -84,7 +84,7 @@ type StartOptions struct {
 
 // Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
 // change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
-func (s *Stack) Start(ctx context.Context, o StartOptions, report func(lifecycle.Status)) (Started, error) {
+func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	began := time.Now()
 	var begun []string
 	timeout := o.Timeout
@@ -103,7 +103,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(lifecycle
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
 		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
-		if err != nil || tries == maxMoves || !s.robbed(out) {
+		if err != nil || tries == maxMoves || !s.failedForPort(out) {
 			return out, err
 		}
 		o.Restart, o.RestartAll = nil, false
@@ -113,9 +113,9 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(lifecycle
 // maxMoves is how often a start gives way to others that take its ports.
 const maxMoves = 5
 
-// robbed tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its server asked for it. Where the
+// failedForPort tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its server asked for it. Where the
 // port is pinned, the next plan says so.
-func (s *Stack) robbed(out Started) bool {
+func (s *Stack) failedForPort(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
 		i := slices.IndexFunc(out.Parts, func(x lifecycle.Status) bool { return x.Name == p.Name })
@@ -149,7 +149,7 @@ func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool
 }
 
 // startOnce makes one plan and brings the stack to it.
-func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifecycle.Status)) (Started, error) {
+func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	var out Started
 	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
 	if err != nil {
@@ -185,9 +185,11 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifec
 					order = append(order, e.Part.Name)
 				}
 				states[e.Part.Name] = *e.Part
-				report(*e.Part)
+				report(e)
 			case e.Site != nil:
 				out.Sites = append(out.Sites, *e.Site)
+			case e.Stage != "":
+				report(e)
 			case e.Trouble != nil:
 				failed = e.Trouble
 			case e.Done:

@@ -1,6 +1,7 @@
 package ui
 
 import (
+	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"fmt"
 	"maps"
@@ -16,20 +17,21 @@ type Progress struct {
 	said  map[string]lifecycle.State
 	busy  map[string]string
 	tick  *time.Ticker
-	lines chan lifecycle.Status
+	stage lifecycle.Stage
+	lines chan keeper.Event
 	ended chan struct{}
 }
 
 // Progress begins to show a start. End must be called.
 func (u *UI) Progress() *Progress {
 	p := &Progress{u: u, began: time.Now(), said: map[string]lifecycle.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
-		lines: make(chan lifecycle.Status), ended: make(chan struct{})}
+		lines: make(chan keeper.Event), ended: make(chan struct{})}
 	go p.run()
 	return p
 }
 
-// Report takes a part's new state.
-func (p *Progress) Report(s lifecycle.Status) { p.lines <- s }
+// Report takes what has changed.
+func (p *Progress) Report(e keeper.Event) { p.lines <- e }
 
 // End ends the showing.
 func (p *Progress) End() {
@@ -42,12 +44,17 @@ func (p *Progress) run() {
 	defer close(p.ended)
 	for {
 		select {
-		case s, ok := <-p.lines:
+		case e, ok := <-p.lines:
 			p.erase()
 			if !ok {
 				return
 			}
-			p.take(s)
+			if e.Stage != "" {
+				p.stage = e.Stage
+			}
+			if e.Part != nil {
+				p.take(*e.Part)
+			}
 		case <-p.tick.C:
 			p.show()
 		}
@@ -73,10 +80,13 @@ func (p *Progress) take(s lifecycle.Status) {
 }
 
 func (p *Progress) show() {
-	if !p.u.live || len(p.busy) == 0 {
+	if !p.u.live || len(p.busy) == 0 && p.stage != lifecycle.StageSites {
 		return
 	}
-	var words []string
+	words := []string{}
+	if len(p.busy) == 0 {
+		words = append(words, "asking the sites")
+	}
 	for _, name := range slices.Sorted(maps.Keys(p.busy)) {
 		words = append(words, p.busy[name]+" "+name)
 	}

@@ -61,7 +61,7 @@ func lastLine(text string) string {
 
 func TestStatus(t *testing.T) {
 	u, out := plainUI()
-	u.Status(stack.Status{State: lifecycle.Failed, Seen: keeper.Seen{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
+	u.Status(stack.Status{State: lifecycle.Failed, View: keeper.View{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
 		SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Waiting, Because: "since db does not answer"}}, Parts: []lifecycle.Status{
 			{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
 			{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
@@ -110,10 +110,10 @@ func TestFailure(t *testing.T) {
 func TestProgress(t *testing.T) {
 	u, out := plainUI()
 	p := u.Progress()
-	p.Report(lifecycle.Status{Name: "old", State: lifecycle.Answers, Since: time.Now().Add(-time.Hour)})
-	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Starting})
-	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()})
-	p.Report(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()})
+	p.Report(part(lifecycle.Status{Name: "old", State: lifecycle.Answers, Since: time.Now().Add(-time.Hour)}))
+	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Starting}))
+	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()}))
+	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()}))
 	p.End()
 	assert.Equal(t, 1, strings.Count(out.String(), "db            mariadb 10.11         answers"), out.String())
 	assert.NotContains(t, out.String(), "old", "what ran before is no news")
@@ -265,3 +265,5 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	w.End()
 	assert.True(t, strings.HasSuffix(out.String(), control("?25", "h")+control("?1049", "l")))
 }
+
+func part(s lifecycle.Status) keeper.Event { return keeper.Event{Part: &s} }

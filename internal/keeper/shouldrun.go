@@ -1,0 +1,45 @@
+package keeper
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+
+	"dravit/internal/home"
+	"dravit/internal/proc"
+)
+
+// shouldRun is what the user wants of a stack. What is seen of it is stored apart.
+type shouldRun struct {
+	Run  bool   `json:"run"`
+	Boot string `json:"boot"` // it holds until the machine is started anew
+}
+
+func shouldRunFile(h *home.Home, id string) string { return h.Stack(id, "state", "wish.json") }
+
+// ShouldRun reports whether a stack is meant to run now.
+func ShouldRun(h *home.Home, id string) bool {
+	var w shouldRun
+	err := home.ReadDerived(shouldRunFile(h, id), &w)
+	return err == nil && w.Run && w.Boot == proc.BootID()
+}
+
+// NoteShouldRun writes down that a stack is meant to run.
+func NoteShouldRun(h *home.Home, id string) error {
+	file := shouldRunFile(h, id)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	return home.WriteState(file, shouldRun{true, proc.BootID()})
+}
+
+// noteShouldNotRun needs no room on a disk: it may be full.
+func noteShouldNotRun(h *home.Home, id string) error { return home.RemoveJSON(shouldRunFile(h, id)) }
+
+// AnyShouldRun reports whether any stack is meant to run now.
+func AnyShouldRun(h *home.Home) bool {
+	dirs, err := os.ReadDir(h.Path("stacks"))
+	return err != nil || slices.ContainsFunc(dirs, func(d os.DirEntry) bool {
+		return d.Name() != gatewayID && ShouldRun(h, d.Name())
+	})
+}
