@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/Masterminds/semver/v3"
-
 	"dravit/internal/kind"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
@@ -18,7 +16,7 @@ import (
 // offer is a program with its version read once: of a list of many, each is compared often.
 type offer struct {
 	program kind.Program
-	version *semver.Version // nil where it has none
+	version version.Version // zero if it has none
 }
 
 // demand is one condition that a version must meet.
@@ -61,17 +59,7 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 			m.offers[p.Kind] = append(m.offers[p.Kind], offer{p, v})
 		}
 		for _, all := range m.offers {
-			slices.SortStableFunc(all, func(a, b offer) int {
-				switch {
-				case a.version == nil && b.version == nil:
-					return 0
-				case a.version == nil:
-					return 1
-				case b.version == nil:
-					return -1
-				}
-				return b.version.Compare(a.version)
-			})
+			slices.SortStableFunc(all, func(a, b offer) int { return b.version.Compare(a.version) })
 		}
 	}
 	return m.offers[k.Traits().Name]

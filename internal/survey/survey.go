@@ -16,8 +16,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/Masterminds/semver/v3"
-
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/proc"
@@ -231,7 +229,7 @@ func (l *looker) programs() []kind.Program {
 	for i, f := range l.search {
 		rank[f.dir] = i
 	}
-	versions := map[string]*semver.Version{}
+	versions := map[string]version.Version{}
 	for _, p := range all {
 		versions[p.Version], _ = version.Parse(p.Version) // those that do not parse were not taken
 	}

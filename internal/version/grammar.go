@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/Masterminds/semver/v3"
-
 	"dravit/internal/pattern"
 )
 
@@ -30,9 +28,9 @@ func Read(g Grammar, text string) (Constraint, error) {
 	}
 	out, err := translate(g, text)
 	if err == nil {
-		var c *semver.Constraints
-		if c, err = semver.NewConstraint(out); err == nil {
-			return Constraint{c}, nil
+		var c Constraint
+		if c, err = parseConstraint(out); err == nil {
+			return c, nil
 		}
 	}
 	return Constraint{}, fmt.Errorf("%q is not understood: %w", text, err)
@@ -41,7 +39,7 @@ func Read(g Grammar, text string) (Constraint, error) {
 // codenames are those of Node.js' long-term releases.
 var codenames = map[string]string{"argon": "4", "boron": "6", "carbon": "8", "dubnium": "10", "erbium": "12", "fermium": "14", "gallium": "16", "hydrogen": "18", "iron": "20", "jod": "22", "krypton": "24"}
 
-// translate writes a constraint as the semver library reads it.
+// translate writes a constraint in the grammar of the stack file.
 func translate(g Grammar, text string) (string, error) {
 	switch g {
 	case Minimum:
@@ -64,7 +62,7 @@ func translate(g Grammar, text string) (string, error) {
 		}
 		var all []string
 		for _, m := range pattern.Of(`([~^<>=!]*)\s*v?(\d[\w.*+-]*|\*)(@\w+)?`).FindAllStringSubmatch(alternative, -1) {
-			all = append(all, comparison(g, m[1], m[2]))
+			all = append(all, translated(g, m[1], m[2]))
 		}
 		if len(all) == 0 {
 			return "", fmt.Errorf("it holds no version")
@@ -74,8 +72,8 @@ func translate(g Grammar, text string) (string, error) {
 	return strings.Join(any, " || "), nil
 }
 
-// comparison translates one operator with its version.
-func comparison(g Grammar, operator, v string) string {
+// translated is one operator with its version.
+func translated(g Grammar, operator, v string) string {
 	v = strings.TrimSuffix(v, "-dev")
 	numbers := strings.Split(v, ".")
 	// The last number may grow, the one before it may not: ~8.2 is below 9, ~8.2.1 below 8.3.

@@ -1,56 +1,109 @@
-// Package version reads the versions that programs print and the constraints of a stack file.
+// Package version reads the versions that programs print, and the constraints of stack files and manifests.
 package version
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"dravit/internal/pattern"
-
-	"github.com/Masterminds/semver/v3"
 )
 
-var leading = pattern.New(`^v?(\d+(?:\.\d+){0,2})[\d.]*(?:[-~]?(alpha|beta|rc)\.?(\d*))?`)
+// Version is a program's version: three numbers, and what it is a pre-release of these.
+type Version struct {
+	numbers [3]uint64
+	pre     string // alpha.1, beta.2, rc.3; "": a release
+}
+
+var leading = pattern.New(`^v?(\d+)(?:\.(\d+))?(?:\.(\d+))?[\d.]*(?:[-~]?(alpha|beta|rc)\.?(\d*))?`)
 
 // Parse reads a program's leading dotted numbers: 10.11.19-MariaDB-0+deb12u1 is 10.11.19. An alpha, beta or rc mark is
 // kept as a pre-release; whatever else follows is the packager's and does not count.
-func Parse(text string) (*semver.Version, error) {
+func Parse(text string) (Version, error) {
+	var v Version
 	m := leading().FindStringSubmatch(strings.ToLower(strings.TrimSpace(text)))
 	if m == nil {
-		return nil, fmt.Errorf("%q does not begin with a version number", text)
+		return v, fmt.Errorf("%q does not begin with a version number", text)
 	}
-	number := m[1]
-	if m[2] != "" {
-		for strings.Count(number, ".") < 2 {
-			number += ".0"
+	for i, number := range m[1:4] {
+		if number == "" {
+			break
 		}
-		number += strings.TrimSuffix("-"+m[2]+"."+m[3], ".")
+		n, err := parseNumber(number)
+		if err != nil {
+			return v, fmt.Errorf("%q: %w", text, err)
+		}
+		v.numbers[i] = n
 	}
-	return semver.NewVersion(number)
+	if m[4] != "" {
+		v.pre = strings.TrimSuffix(m[4]+"."+m[5], ".")
+	}
+	return v, nil
 }
 
-// Constraint is what a stack file demands of a version: a prefix (8.2) or comparisons joined by commas (>= 8.1, < 8.4).
-type Constraint struct{ semver *semver.Constraints }
+func parseNumber(digits string) (uint64, error) {
+	n, err := strconv.ParseUint(digits, 10, 64)
+	if err != nil {
+		return 0, errTooLarge
+	}
+	return n, nil
+}
 
-// ParseConstraint reads a constraint. The empty text allows every release.
+// String returns the three numbers and the pre-release: 8.4.0-rc.2.
+func (v Version) String() string {
+	text := fmt.Sprintf("%d.%d.%d", v.numbers[0], v.numbers[1], v.numbers[2])
+	if v.pre != "" {
+		text += "-" + v.pre
+	}
+	return text
+}
+
+// Compare orders two versions: -1, 0 or 1. A pre-release comes before its release (semver.org, 11).
+func (v Version) Compare(other Version) int {
+	numbers := slices.Compare(v.numbers[:], other.numbers[:])
+	switch {
+	case numbers != 0 || v.pre == other.pre:
+		return numbers
+	case v.pre == "":
+		return 1
+	case other.pre == "":
+		return -1
+	}
+	return slices.CompareFunc(strings.Split(v.pre, "."), strings.Split(other.pre, "."), compareIdentifiers)
+}
+
+// compareIdentifiers orders two parts of a pre-release: numbers by their value, and before words.
+func compareIdentifiers(a, b string) int {
+	x, errA := strconv.ParseUint(a, 10, 64)
+	y, errB := strconv.ParseUint(b, 10, 64)
+	switch {
+	case errA == nil && errB == nil:
+		return cmp.Compare(x, y)
+	case errA == nil:
+		return -1
+	case errB == nil:
+		return 1
+	}
+	return strings.Compare(a, b)
+}
+
+// ParseConstraint reads what a stack file demands of a version: a prefix (8.2) or comparisons joined by commas (>= 8.1,
+// < 8.4). The empty text allows every release.
 func ParseConstraint(text string) (Constraint, error) {
 	if strings.TrimSpace(text) == "" {
 		text = "*"
 	}
-	c, err := semver.NewConstraint(text)
+	c, err := parseConstraint(text)
 	if err != nil {
-		return Constraint{}, fmt.Errorf("%q is not a version constraint, which is a prefix (8.2) or comparisons (>= 8.1, < 8.4)", text)
+		return Constraint{}, fmt.Errorf(
+			"%q is not a version constraint, which is a prefix (8.2) or comparisons (>= 8.1, < 8.4)", text)
 	}
-	return Constraint{c}, nil
+	return c, nil
 }
 
-// Allows tells whether a version satisfies the constraint. Pre-releases satisfy it only where it names one.
-func (c Constraint) Allows(version string) bool {
-	v, err := Parse(version)
-	return err == nil && c.semver.Check(v)
-}
-
-// Compare orders two versions: -1, 0 or 1. What is no version comes first.
+// Compare orders two versions as programs print them: -1, 0 or 1. What is no version comes first.
 func Compare(a, b string) int {
 	va, errA := Parse(a)
 	vb, errB := Parse(b)
