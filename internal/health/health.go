@@ -35,6 +35,16 @@ func (r Result) Miss() string {
 	return fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
 }
 
+// Once makes of a question one that is asked once, by whoever comes first; the others wait for its answer.
+func Once(ask func(ctx context.Context) error) func(ctx context.Context) error {
+	var once sync.Once
+	var err error
+	return func(ctx context.Context) error {
+		once.Do(func() { err = ask(ctx) })
+		return err
+	}
+}
+
 // Climb asks the rungs from the ground up, each with a deadline. The rungs above the first that does not hold are not
 // asked; an advisory one that does not hold stops nothing.
 func Climb(ctx context.Context, ladder []kind.Rung) []Result { return climb(ctx, ladder, Deadline) }

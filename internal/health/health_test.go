@@ -278,3 +278,34 @@ func TestPlain(t *testing.T) {
 	assert.Equal(t, "no answer", Plain(context.DeadlineExceeded))
 	assert.Equal(t, "odd", Plain(errors.New("odd")))
 }
+
+// A site whose app was asked for its stores already proves the way to the runtime alone, and takes over that answer.
+func TestSiteAsksForStoresOnce(t *testing.T) {
+	var alone []string
+	page := func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == kind.ProbePath {
+			alone = append(alone, r.Header.Get(kind.AloneHeader))
+		}
+		_, _ = w.Write([]byte("<html></html>"))
+	}
+	asked := 0
+	lost := &kind.Miss{Expected: "PHP reaching db", Got: "refused"}
+	stores := Once(func(context.Context) error {
+		asked++
+		return lost
+	})
+	target := gatewayFor(t, "right", "abc", "ferry", page)
+	target.Maker = probed{}
+	assert.Equal(t, "xxxx", dots(Climb(t.Context(), Site(target))[1:]))
+	target.Stores = stores
+	for range 2 {
+		got := Climb(t.Context(), Site(target))
+		assert.Equal(t, "xxxo", dots(got[1:]))
+		assert.Equal(t, "refused", Fell(got).Got)
+	}
+	assert.ErrorIs(t, stores(t.Context()), lost)
+	assert.Equal(t, 1, asked)
+	assert.Equal(t, []string{"", "yes", "yes"}, alone)
+	target.Maker = probed{verdict: &kind.Miss{Expected: "PHP 8.2", Got: "PHP 8.4"}}
+	assert.Equal(t, "PHP 8.4", Fell(Climb(t.Context(), Site(target))).Got, "what the runtime says goes first")
+}

@@ -55,6 +55,9 @@ type Target struct {
 	App     kind.Part
 	Maker   kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
 	Logs    []string       // files into which the app's errors go
+	// Stores, if set, says whether the app reaches its stores: a check asks the app once, for its own rung and for those
+	// of its sites. nil: the probe asks the stores on its way through the web server.
+	Stores func(ctx context.Context) error
 }
 
 // Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
@@ -62,13 +65,13 @@ type Target struct {
 func Site(site Target) []kind.Rung {
 	gateway := kind.Loopback(site.Gateway)
 	client := Client(Dial("tcp", gateway))
-	get := func(ctx context.Context, path, header, value string) (int, []byte, error) {
+	get := func(ctx context.Context, path string, header map[string]string) (int, []byte, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil)
 		if err != nil {
 			return 0, nil, err
 		}
-		if header != "" {
-			req.Header.Set(header, value)
+		for name, value := range header {
+			req.Header.Set(name, value)
 		}
 		resp, err := client.Do(req)
 		if err != nil {
@@ -94,7 +97,7 @@ func Site(site Target) []kind.Rung {
 		}},
 		{Name: kind.Routed, Ask: func(ctx context.Context) error {
 			nonce := rand.Text()
-			_, body, err := get(ctx, RoutePath, AskHeader, nonce)
+			_, body, err := get(ctx, RoutePath, map[string]string{AskHeader: nonce})
 			if err != nil {
 				return err
 			}
@@ -112,7 +115,7 @@ func Site(site Target) []kind.Rung {
 			for i, file := range site.Logs {
 				sizes[i] = logfile.Size(file)
 			}
-			got, body, err := get(ctx, path, "", "")
+			got, body, err := get(ctx, path, nil)
 			if err != nil {
 				return err
 			}
@@ -148,11 +151,18 @@ func Site(site Target) []kind.Rung {
 		if err != nil {
 			return err
 		}
-		status, body, err := get(ctx, kind.ProbePath, kind.ProbeHeader, token)
-		if err != nil {
+		header := map[string]string{kind.ProbeHeader: token}
+		if site.Stores != nil {
+			header[kind.AloneHeader] = "yes"
+		}
+		status, body, err := get(ctx, kind.ProbePath, header)
+		if err == nil {
+			err = site.Maker.Judge(site.App, status, body)
+		}
+		if err != nil || site.Stores == nil {
 			return err
 		}
-		return site.Maker.Judge(site.App, status, body)
+		return site.Stores(ctx)
 	}})
 }
 

@@ -273,6 +273,9 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 				k.log.Error("site", "site", site.Name, "error", err)
 				return
 			}
+			if target.Maker != nil {
+				target.Stores = func(ctx context.Context) error { return s.storesOf(ctx, settled, target.App) }
+			}
 			needs := readyFor(spec, site)
 			s.waitUntil(ctx, settled, needs)
 			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == lifecycle.Failed }) {
@@ -321,6 +324,21 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 	}
 	wg.Wait()
 	return results
+}
+
+// storesOf says whether a part reaches its stores. In a start its own ladder is being asked that: a part that answers
+// does, and one that has settled otherwise is asked again.
+func (s *stackRunner) storesOf(ctx context.Context, settled <-chan struct{}, app kind.Part) error {
+	s.waitUntil(ctx, settled, []string{app.Name})
+	if s.stateOf(app.Name) == lifecycle.Answers {
+		return nil
+	}
+	for _, r := range s.keeper.kinds.Of(app.Kind).Ladder(app) {
+		if r.Name == kind.Works {
+			return r.Ask(ctx)
+		}
+	}
+	return nil
 }
 
 // adviceTime is how long a start waits for rungs that are advisory.

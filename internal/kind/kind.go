@@ -96,8 +96,8 @@ type PageMaker interface {
 	Kind
 	// ProbeToken returns what the probe of this start answers to, in the header ProbeHeader.
 	ProbeToken(p Part) (string, error)
-	// Judge returns nil if the probe's answer shows that the part runs code and reaches every store that it uses and
-	// has a client for.
+	// Judge returns nil if the probe's answer shows that the part runs code and reaches every store that it uses, was
+	// asked for (see AloneHeader) and has a client for.
 	Judge(p Part, status int, body []byte) error
 	// Legs returns what the probe says of the way behind the web server: the runtime's own leg, then one to each store.
 	// A store that the probe has no client for was not asked.

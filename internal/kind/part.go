@@ -159,6 +159,9 @@ type Command struct {
 // ProbeHeader carries a probe's token.
 const ProbeHeader = "Dravit-Probe"
 
+// AloneHeader, with any value, asks a probe about the runtime alone: it does not ask the stores.
+const AloneHeader = "Dravit-Alone"
+
 // Getenv returns the value of a variable in an environment, "" if it has none.
 func Getenv(env []string, name string) string {
 	for _, v := range slices.Backward(env) {

@@ -75,16 +75,9 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			out.logs[p.Name] = info.Size()
 		}
 	}
-	var ladders [][]kind.Rung
-	for _, p := range spec.Parts {
-		ladders = append(ladders, s.Kinds.Of(p.Kind).Ladder(p))
-	}
-	for _, site := range spec.Sites {
-		target, err := gateway.Target(s.Home, whole, site, s.Kinds)
-		if err != nil {
-			return out, err
-		}
-		ladders = append(ladders, health.Site(target))
+	ladders, err := s.ladders(spec, whole)
+	if err != nil {
+		return out, err
 	}
 	results := health.All(ctx, ladders)
 	if err := ctx.Err(); err != nil {
@@ -130,6 +123,32 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	}
 	out.blame(whole, s.Kinds)
 	return out, nil
+}
+
+// ladders returns those of the parts and the sites of spec, in this order. A part that makes pages is asked once what its
+// stores say, for its own ladder and for its sites'. whole is the stack with every part.
+func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
+	var ladders [][]kind.Rung
+	works := map[string]func(context.Context) error{}
+	for _, p := range spec.Parts {
+		k := s.Kinds.Of(p.Kind)
+		ladder := k.Ladder(p)
+		i := slices.IndexFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Works })
+		if _, makesPages := k.(kind.PageMaker); makesPages && i >= 0 {
+			ladder[i].Ask = health.Once(ladder[i].Ask)
+			works[p.Name] = ladder[i].Ask
+		}
+		ladders = append(ladders, ladder)
+	}
+	for _, site := range spec.Sites {
+		target, err := gateway.Target(s.Home, whole, site, s.Kinds)
+		if err != nil {
+			return nil, err
+		}
+		target.Stores = works[site.App]
+		ladders = append(ladders, health.Site(target))
+	}
+	return ladders, nil
 }
 
 // blame names, for all that does not answer, the part behind it that does not either.

@@ -148,7 +148,9 @@ foreach ($need['writable'] ?? [] as $path) {
     $found['writable'][$path] = is_writable($path);
 }
 $verdicts = $versions = $ms = [];
-foreach (json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true) ?? [] as $store) {
+$alone = ($_SERVER['HTTP_DRAVIT_ALONE'] ?? '') !== '';
+$stores = $alone ? [] : json_decode((string) file_get_contents(__DIR__ . '/stores.json'), true) ?? [];
+foreach ($stores as $store) {
     $began = microtime(true);
     $version = '';
     try {
