@@ -72,7 +72,10 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 
 // mend carries out what can do no harm, as far as the user agrees, and looks again.
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
-	agree := func(c diagnose.Cause) bool { return a.agrees(c.What+": "+strings.Join(c.Fix, " "), "Do it?") }
+	agree := func(c diagnose.Cause) bool {
+		agreed, _ := a.agrees(ctx, c.What+": "+strings.Join(c.Fix, " "), "Do it?") // Mend sees the end of ctx itself
+		return agreed
+	}
 	if a.json {
 		return s.Mend(ctx, d, agree, func(keeper.Event) {})
 	}

@@ -195,7 +195,14 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 	if note != "" {
 		a.ui.Note(note)
 	}
-	if len(steps) > 0 && !a.agrees("Dravit would run\n    "+strings.Join(texts, "\n    "), "Run it?") {
+	agreed, err := len(steps) == 0, error(nil)
+	if !agreed {
+		agreed, err = a.agrees(cmd.Context(), "Dravit would run\n    "+strings.Join(texts, "\n    "), "Run it?")
+	}
+	if err != nil {
+		return err
+	}
+	if !agreed {
 		if a.json {
 			_ = a.print(setUpJSON{1, false, texts})
 			return exitCode(exitForbidden)

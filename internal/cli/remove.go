@@ -73,7 +73,11 @@ func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withDat
 	if s.ID == "" {
 		return &ui.Failure{Exit: exitUsage, What: "there is nothing to remove", Because: "this stack was never started"}
 	}
-	if !a.agrees(ui.Removal(s.Name, s.Dir, kept, parts, withData), "Remove it?") {
+	agreed, err := a.agrees(cmd.Context(), ui.Removal(s.Name, s.Dir, kept, parts, withData), "Remove it?")
+	if err != nil {
+		return err
+	}
+	if !agreed {
 		if a.json {
 			_ = a.print(out)
 			return exitCode(exitForbidden)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"os"
@@ -9,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"dravit/internal/account"
 	"dravit/internal/ui"
@@ -29,7 +27,10 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	}
 	u, err := account.For(a.account, a.dir)
 	if errors.Is(err, account.ErrNone) {
-		if !a.agrees("Dravit would run as an account of its own, made with\n    "+strings.Join(account.MakeCommand, " "), "Make it?") {
+		text := "Dravit would run as an account of its own, made with\n    " + strings.Join(account.MakeCommand, " ")
+		if agreed, err := a.agrees(cmd.Context(), text, "Make it?"); err != nil {
+			return err
+		} else if !agreed {
 			return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root",
 				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no owner of this folder offers itself",
 				Next:    "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") + "); or name one with --account"}
@@ -44,21 +45,4 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 		return &ui.Failure{Exit: exitForbidden, What: "Dravit cannot become " + u.Username, Because: err.Error(), Next: "run the command as " + u.Username}
 	}
 	return nil
-}
-
-// asks tells whether there is somebody at a terminal to be asked.
-func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
-
-// agrees asks the user, unless --yes has said so beforehand. Where nobody can be asked, nobody agrees.
-func (a *app) agrees(text, question string) bool {
-	if a.yes {
-		return true
-	}
-	if !a.asks() {
-		return false
-	}
-	fmt.Fprintf(a.ui.Err, "%s\n%s [y/N] ", text, question)
-	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-	answer := strings.ToLower(strings.TrimSpace(line))
-	return answer == "y" || answer == "yes"
 }

@@ -37,10 +37,10 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 			if err != nil {
 				return err
 			}
-			if err := a.askToTakeAlong(s, asNew); err != nil {
+			if err := a.askToTakeAlong(cmd.Context(), s, asNew); err != nil {
 				return err
 			}
-			if err := a.askToBeSeen(s, &o); err != nil {
+			if err := a.askToBeSeen(cmd.Context(), s, &o); err != nil {
 				return err
 			}
 			return a.start(cmd.Context(), s, o)
@@ -56,7 +56,7 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 }
 
 // askToTakeAlong asks whether a stack that was moved here is to go on here, with its data.
-func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
+func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) error {
 	m := s.Moved
 	if m == nil {
 		return nil
@@ -69,7 +69,11 @@ func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
 	if !m.Certain {
 		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name + " had the same " + stackfile.Name + "."
 	}
-	if a.agrees(found, "Go on here, with its data, ports and names?") {
+	agreed, err := a.agrees(ctx, found, "Go on here, with its data, ports and names?")
+	if err != nil {
+		return err
+	}
+	if agreed {
 		s.TakeAlong(true)
 		return nil
 	}
@@ -87,7 +91,7 @@ func (a *app) askToTakeAlong(s *stack.Stack, asNew bool) error {
 
 // askToBeSeen asks, once on each machine, about sites and parts that ask to be reachable from the network. Where nobody
 // can be asked, they are not.
-func (a *app) askToBeSeen(s *stack.Stack, o *stack.StartOptions) error {
+func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOptions) error {
 	sites, err := s.Unasked()
 	if err != nil {
 		return err
@@ -98,9 +102,14 @@ func (a *app) askToBeSeen(s *stack.Stack, o *stack.StartOptions) error {
 			who, name = "Part "+part, part
 		}
 		said := append(slices.Clone(o.Consent.Network), o.Consent.Loopback...)
+		if slices.Contains(said, site) || slices.Contains(said, name) {
+			continue
+		}
+		agreed, err := a.agrees(ctx, who+" asks to be reachable from your network.", "Allow it?")
 		switch {
-		case slices.Contains(said, site), slices.Contains(said, name):
-		case a.agrees(who+" asks to be reachable from your network.", "Allow it?"):
+		case err != nil:
+			return err
+		case agreed:
 			o.Consent.Network = append(o.Consent.Network, site)
 		case a.asks():
 			o.Consent.Loopback = append(o.Consent.Loopback, site)

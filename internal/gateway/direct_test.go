@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -207,4 +208,95 @@ func TestVisitorLeaves(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Error("the web server works on for nobody")
 	}
+}
+
+// A web server that sends more than it promised does not get to write the answer of the next visitor.
+func TestSurplusIsNotTheNextAnswer(t *testing.T) {
+	const forged = "HTTP/1.1 200 OK\r\nContent-Length: 6\r\n\r\nforged"
+	for _, c := range []struct{ name, answer string }{
+		{"after a length", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nfirst" + forged},
+		{"after chunks", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nfirst\r\n0\r\n\r\n" + forged},
+		{"after no content", "HTTP/1.1 204 No Content\r\n\r\n" + forged},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			socket := filepath.Join(t.TempDir(), "web.sock")
+			conns := scripted(t, socket, func(n int) string {
+				if n == 1 {
+					return c.answer
+				}
+				return "HTTP/1.1 200 OK\r\nContent-Length: 6\r\n\r\nhonest"
+			})
+			table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+			ask := entrance(t, table)
+			_, _, err := ask("GET", "/")
+			require.NoError(t, err)
+			_, body, err := ask("GET", "/")
+			require.NoError(t, err)
+			assert.Equal(t, "honest", body)
+			assert.EqualValues(t, 2, conns.Load(), "over a connection of its own")
+		})
+	}
+}
+
+// What a visitor asked for who has left is not the answer of the next one.
+func TestDepartedVisitorsAnswer(t *testing.T) {
+	socket := filepath.Join(t.TempDir(), "web.sock")
+	asked, answer := make(chan bool, 1), make(chan bool)
+	conns := scripted(t, socket, func(n int) string {
+		if n == 2 { // the visitor leaves while this one is under way
+			asked <- true
+			<-answer
+			return "HTTP/1.1 200 OK\r\nContent-Length: 6\r\n\r\nothers"
+		}
+		return "HTTP/1.1 200 OK\r\nContent-Length: 3\r\n\r\nown"
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	ask := entrance(t, table)
+	_, body, err := ask("GET", "/") // whose connection is kept
+	require.NoError(t, err)
+	require.Equal(t, "own", body)
+	ctx, leave := context.WithCancel(t.Context())
+	go func() {
+		<-asked
+		leave()
+	}()
+	_, _, err = ask("GET", "/", func(r *http.Request) { *r = *r.WithContext(ctx) })
+	require.Error(t, err)
+	close(answer)
+	for range 3 {
+		_, body, err = ask("GET", "/")
+		require.NoError(t, err)
+		assert.Equal(t, "own", body)
+	}
+	assert.EqualValues(t, 2, conns.Load(), "the departed visitor's connection was closed, another is kept")
+}
+
+// scripted listens on a socket and answers its requests, counted over all connections from 1, with what answer returns.
+// It returns how many connections were made.
+func scripted(t *testing.T, socket string, answer func(n int) string) *atomic.Int64 {
+	t.Helper()
+	l, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	var requests, conns atomic.Int64
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			conns.Add(1)
+			t.Cleanup(func() { conn.Close() })
+			go func() {
+				in := bufio.NewReader(conn)
+				for {
+					if _, err := http.ReadRequest(in); err != nil {
+						return
+					}
+					_, _ = io.WriteString(conn, answer(int(requests.Add(1))))
+				}
+			}()
+		}
+	}()
+	return &conns
 }

@@ -1,9 +1,11 @@
 package health
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -146,12 +148,23 @@ func TestHTTPRungs(t *testing.T) {
 		defer s.Close()
 		return Climb(t.Context(), HTTP(p, "tcp", s.Listener.Addr().String()))
 	}
-	asked := ""
-	assert.Equal(t, "xxxx", dots(ladder(func(w http.ResponseWriter, r *http.Request) {
-		asked = r.Method + " " + r.RequestURI
-		http.NotFound(w, r)
-	})), "any answer greets")
-	assert.Contains(t, []string{"", "OPTIONS *"}, asked, "servers answer it themselves, or hand it on as it is")
+	assert.Equal(t, "xxxx", dots(ladder(http.NotFound)), "any answer greets")
+	picky, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer picky.Close()
+	asked := make(chan string, 1)
+	go func() {
+		conn, err := picky.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		request, _ := bufio.NewReader(conn).ReadString('\n')
+		asked <- request
+		_, _ = io.WriteString(conn, "HTTP/1.1 501 Not Implemented\r\nContent-Length: 0\r\n\r\n")
+	}()
+	assert.Equal(t, "xxxx", dots(Climb(t.Context(), HTTP(p, "tcp", picky.Addr().String()))), "a refusal is an answer, too")
+	assert.Equal(t, "OPTIONS * HTTP/1.1\r\n", <-asked, "no page of the application is asked for")
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer mute.Close()

@@ -39,7 +39,7 @@ func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause
 		}
 	}
 	if !start {
-		return d, nil
+		return d, ctx.Err()
 	}
 	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: mendTimeout}, report); err != nil && !errors.Is(err, ErrNoPlan) {
 		return d, err
