@@ -106,6 +106,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		if err := home.ReplaceFile(filepath.Join(s.Dir, edit.File), edit.Text); err != nil {
 			return out, err
 		}
+		s.read = nil // what starts now rests on the new text
 	}
 	if s.ID == "" || !keeper.ShouldRun(s.Home, s.ID) {
 		return out, nil

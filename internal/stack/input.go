@@ -22,7 +22,7 @@ import (
 
 // Plan decides, and changes nothing.
 func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, plan.Plan, error) {
-	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	file, err := s.file()
 	if err != nil {
 		return plan.Input{}, plan.Plan{}, err
 	}

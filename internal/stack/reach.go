@@ -172,7 +172,7 @@ func opens(k kind.Kind, want stackfile.Part) bool {
 
 // Unasked returns the sites that want to be seen by other machines, of which the user was never asked.
 func (s *Stack) Unasked() ([]string, error) {
-	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	file, err := s.file()
 	if err != nil {
 		return nil, err
 	}

@@ -49,6 +49,8 @@ type Stack struct {
 	ID   string // "" before the first start
 	Dir  string // real path
 	Name string // as the ledger has it; "" before the first start
+	// read is the stack file as this command read it, nil if it did not yet: all of a command rests on one text.
+	read *stackfile.File
 	// Moved is the stack whose folder was moved here, nil if none was. If that is certain, ID and Name are already its
 	// own.
 	Moved *Moved
@@ -59,6 +61,18 @@ type Moved struct {
 	ID, Name string
 	From     string // the folder where it was
 	Certain  bool   // false: only the stack file tells so
+}
+
+// file returns the stack file. A bad one gives stackfile.Faults.
+func (s *Stack) file() (*stackfile.File, error) {
+	if s.read == nil {
+		file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+		if err != nil {
+			return nil, err
+		}
+		s.read = file
+	}
+	return s.read, nil
 }
 
 // Find returns the stack of a name, or of the folder dir or one above it.

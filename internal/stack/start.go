@@ -151,7 +151,7 @@ func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool
 // startOnce makes one plan and brings the stack to it.
 func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	var out Started
-	file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
+	file, err := s.file()
 	if err != nil {
 		return out, err
 	}
