@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/kind/all"
 	"dravit/internal/ui"
 )
 
@@ -58,7 +59,7 @@ and what this user may do; each can be shown alone. What a program said is remem
 			if a.json {
 				return a.print(s)
 			}
-			a.ui.Survey(s, sections...)
+			a.ui.Survey(s, all.Kinds(), sections...)
 			if saveTo != "" {
 				a.ui.Note("the survey is in " + saveTo)
 			}

@@ -72,6 +72,8 @@ type Runtime interface {
 	// List describes every module that a program has, wants or could have. nil: it cannot tell.
 	List(p Program, e Extended, l *Library) []Entry
 
+	// Build says for people what a program was built for, in a few words each. modules are all that the machine has.
+	Build(p Program, modules []Module) []string
 	// ModuleFolders are where modules for a found program may be. nil: the machine has none for it.
 	ModuleFolders(p Program) []string
 	// ReadModules reads every module in a folder, in the order of their names.

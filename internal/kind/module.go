@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -58,6 +59,17 @@ const (
 	FactArch       = "arch"       // as Go names it
 	FactExecutable = "executable" // the program behind a link or a script that chooses one
 )
+
+// Words returns format with each fact of a program that it has, in this order: pairs of a format and a fact.
+func (p Program) Words(pairs ...[2]string) []string {
+	var words []string
+	for _, x := range pairs {
+		if value := p.Facts[x[1]]; value != "" {
+			words = append(words, fmt.Sprintf(x[0], value))
+		}
+	}
+	return words
+}
 
 // Entry is one module of a runtime as it is listed.
 type Entry struct {

@@ -16,9 +16,6 @@ import (
 // Format is the number of the JSON form of Input and Plan.
 const Format = 1
 
-// builtinWeb is the kind that serves the sites of a stack without a web server.
-const builtinWeb = "dravit-web"
-
 // Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
 func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m := &maker{in: in, kinds: kinds, held: map[int][]survey.Port{}, taken: map[int]bool{}, stacks: map[string]bool{}, owner: in.StackID}
@@ -189,35 +186,52 @@ func (m *maker) addWebServer() map[string]stackfile.Part {
 		for n := 2; parts[name].Kind != nil; n++ {
 			name = fmt.Sprintf("web-%d", n)
 		}
-		parts[name] = stackfile.Part{Kind: stackfile.Texts{builtinWeb}}
+		parts[name] = stackfile.Part{Kind: stackfile.Texts{m.builtinWeb()}}
 		m.added = name
 	}
 	return parts
 }
 
+// builtinWeb returns the kind that serves the sites of a stack without a web server: the one that is built in.
+func (m *maker) builtinWeb() string {
+	for _, name := range slices.Sorted(maps.Keys(m.kinds)) {
+		if t := m.kinds[name].Traits(); t.Role == kind.RoleWeb && t.Serve != nil {
+			return name
+		}
+	}
+	return ""
+}
+
 // part decides the kind, the version and the program of one part.
 func (m *maker) part(name string, file stackfile.Part) {
 	subject := "part." + name
-	var rejected []Option
+	var rejected []Option // programs, and kinds of which there is none
+	var passed []Option   // the kinds before the one that is taken
 	written, hasData := m.in.History.Data[name]
-	for i, kindName := range file.Kind {
+	for _, kindName := range file.Kind {
 		k, ok := m.kinds[kindName]
 		if !ok {
-			rejected = append(rejected, Option{Option: kindName, Because: "this version of Dravit has no such kind"})
+			passed = append(passed, Option{Option: kindName, Because: "this version of Dravit has no such kind"})
+			rejected = append(rejected, passed[len(passed)-1])
 			continue
 		}
 		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName || hasData && !k.Needs(file.For(kindName)).Data {
-			rejected = append(rejected, Option{Option: kindName, Because: fmt.Sprintf("the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
+			passed = append(passed, Option{Option: kindName, Because: fmt.Sprintf(
+				"the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
+			rejected = append(rejected, passed[len(passed)-1])
 			continue
 		}
 		want := file.For(kindName)
 		c := m.program(name, k, want, written)
 		rejected = append(rejected, c.rejected...)
 		if c.program == nil {
+			if len(c.rejected) > 0 {
+				passed = append(passed, Option{Option: kindName, Because: c.rejected[0].Because})
+			}
 			continue
 		}
 		if len(file.Kind) > 1 {
-			m.decide(subject+".kind", kindName, kindsOf(rejected, file.Kind[:i]), "the first kind of the list that this machine has and that meets every demand")
+			m.decide(subject+".kind", kindName, passed, "the first kind of the list that this machine has and that meets every demand")
 		}
 		if name == m.added {
 			c.because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
@@ -238,20 +252,6 @@ func (m *maker) part(name string, file stackfile.Part) {
 		return
 	}
 	m.unmet(name, file, rejected)
-}
-
-// kindsOf keeps of the options turned down those that speak of whole kinds, one a kind.
-func kindsOf(rejected []Option, kinds []string) []Option {
-	var out []Option
-	for _, k := range kinds {
-		for _, r := range rejected {
-			if r.Option == k || strings.HasPrefix(r.Option, k+" ") {
-				out = append(out, Option{Option: k, Because: r.Because})
-				break
-			}
-		}
-	}
-	return out
 }
 
 // unmet says why no kind of the part's list serves.

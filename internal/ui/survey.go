@@ -37,17 +37,17 @@ func (u *UI) Busy(what string) (end func()) {
 var SurveySections = []string{"programs", "tools", "names", "ports", "user"}
 
 // Survey writes what the machine has: the sections named, all where none is.
-func (u *UI) Survey(s survey.Survey, sections ...string) {
+func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	shows := func(name string) bool { return len(sections) == 0 || slices.Contains(sections, name) }
-	kinds := map[string]bool{}
+	shown := map[string]bool{}
 	for _, p := range s.Programs {
-		kinds[p.Kind] = true
+		shown[p.Kind] = true
 	}
-	u.say(u.bold(s.Host.User) + fmt.Sprintf("  %s/%s  %s of %s, %s, %s held", s.Host.OS, s.Host.Arch, plural(len(s.Programs), "program"), plural(len(kinds), "kind"),
+	u.say(u.bold(s.Host.User) + fmt.Sprintf("  %s/%s  %s of %s, %s, %s held", s.Host.OS, s.Host.Arch, plural(len(s.Programs), "program"), plural(len(shown), "kind"),
 		plural(len(s.Tools), "tool"), plural(len(s.Ports), "port")))
 	var rows []row
 	for _, p := range s.Programs {
-		rows = append(rows, row{[]string{p.Kind, p.Version, p.Origin, p.Path}, buildFacts(p, s.Modules)})
+		rows = append(rows, row{[]string{p.Kind, p.Version, p.Origin, p.Path}, buildNotes(p, kinds, s.Modules)})
 	}
 	switch {
 	case !shows("programs"):
@@ -90,45 +90,16 @@ func (u *UI) Survey(s survey.Survey, sections ...string) {
 	}
 }
 
-// buildFacts says what a runtime was built for, in a line.
-func buildFacts(p kind.Program, modules []kind.Module) []string {
-	f := p.Facts
-	var words []string
-	add := func(format string, fact string) {
-		if f[fact] != "" {
-			words = append(words, fmt.Sprintf(format, f[fact]))
-		}
-	}
-	switch p.Kind {
-	case "php":
-		add("%s", "extension_api")
-		add("%s", kind.FactArch)
-		n := 0
-		for _, m := range modules {
-			if m.Kind == "php" && strings.HasPrefix(m.File, f["extension_dir"]+"/") {
-				n++
-			}
-		}
-		words = append(words, fmt.Sprintf("%d built in, %s in %s", len(strings.Fields(f["built_in"])), plural(n, "extension file"), f["extension_dir"]))
-		if f["cli"] == "" {
-			words = append(words, "no command-line program of this version")
-		}
-	case "node":
-		add("module ABI %s", "module_abi")
-		add("Node-API %s", "node_api")
-		add("%s", kind.FactArch)
-	case "python":
-		add("%s", "abi_tag")
-		add("virtual environments: %s", "venv")
-		add("%s", kind.FactArch)
-	case "ruby":
-		add("ABI %s", "abi")
-		add("%s", kind.FactArch)
-	}
-	if len(words) == 0 {
+// buildNotes says in a line what a program was built for, in none if its kind has nothing to say.
+func buildNotes(p kind.Program, kinds kind.List, modules []kind.Module) []string {
+	runtime, ok := kinds.Of(p.Kind).(kind.Runtime)
+	if !ok {
 		return nil
 	}
-	return []string{strings.Join(words, ", ")}
+	if words := runtime.Build(p, modules); len(words) > 0 {
+		return []string{strings.Join(words, ", ")}
+	}
+	return nil
 }
 
 // named writes the names that PATH may pick wrongly.

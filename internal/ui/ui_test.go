@@ -16,6 +16,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/kind/all"
 	"dravit/internal/leg"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
@@ -173,7 +174,7 @@ func TestSurvey(t *testing.T) {
 		Names:   []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true}, Hidden: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}, {Path: "/x/git"}}, Login: "/usr/bin/git"}},
 		Ports:   []survey.Port{{Protocol: "tcp", Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
 		Allowed: &survey.Allowed{Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
-	})
+	}, all.Kinds())
 	text := out.String()
 	for _, want := range []string{
 		"ada  linux/amd64  2 programs of 2 kinds, 2 tools, 1 port held\n", "  API20220829,NTS, amd64, 2 built in, 1 extension file in /ext, no command-line program of this\n    version\n",

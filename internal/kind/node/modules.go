@@ -68,3 +68,8 @@ func (node) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Exten
 func (node) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }
+
+// Build has the two interfaces that native modules are built for.
+func (node) Build(p kind.Program, _ []kind.Module) []string {
+	return p.Words([2]string{"module ABI %s", factABI}, [2]string{"Node-API %s", factNAPI}, [2]string{"%s", kind.FactArch})
+}

@@ -331,3 +331,23 @@ func (php) List(p kind.Program, e kind.Extended, l *kind.Library) []kind.Entry {
 	}
 	return all
 }
+
+// Build counts extension files in the program's own folder.
+func (php) Build(p kind.Program, modules []kind.Module) []string {
+	words := p.Words([2]string{"%s", factAPI}, [2]string{"%s", kind.FactArch})
+	files, builtin := 0, len(strings.Fields(p.Facts[factBuiltin]))
+	for _, m := range modules {
+		if m.Kind == "php" && filepath.Dir(m.File) == p.Facts[factFolder] {
+			files++
+		}
+	}
+	plural := "s"
+	if files == 1 {
+		plural = ""
+	}
+	words = append(words, fmt.Sprintf("%d built in, %d extension file%s in %s", builtin, files, plural, p.Facts[factFolder]))
+	if p.Facts[factCLI] == "" {
+		words = append(words, "no command-line program of this version")
+	}
+	return words
+}

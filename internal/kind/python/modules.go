@@ -119,3 +119,8 @@ func (python) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Ext
 func (python) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }
+
+// Build has what compiled modules are named after, and whether virtual environments can be made.
+func (python) Build(p kind.Program, _ []kind.Module) []string {
+	return p.Words([2]string{"%s", factABI}, [2]string{"virtual environments: %s", factVenv}, [2]string{"%s", kind.FactArch})
+}

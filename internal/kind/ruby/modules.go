@@ -39,3 +39,8 @@ func (ruby) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Exten
 func (ruby) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry {
 	return command.List(e)
 }
+
+// Build has what native extensions of gems are built for.
+func (ruby) Build(p kind.Program, _ []kind.Module) []string {
+	return p.Words([2]string{"ABI %s", factABI}, [2]string{"%s", kind.FactArch})
+}
