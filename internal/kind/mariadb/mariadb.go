@@ -18,12 +18,14 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/proc"
 	"dravit/internal/stackfile"
 )
 
@@ -232,6 +234,27 @@ func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), 
 	return db, nil
 }
 
+// tooManyConnections is the server's error number for a log-in beyond the limit (mariadb.com, "Error 1040").
+const tooManyConnections = 1040
+
+// adminPatience is how long to wait for the administrator's connection.
+const adminPatience = 2 * time.Second
+
+// connectAdmin logs in as the administrator over the socket. Beyond the limit the server keeps one connection for him
+// (mariadb.com, "max_connections": CONNECTION ADMIN): if another process of Dravit has it just now, this waits for it.
+func connectAdmin(ctx context.Context, p kind.Part, name string) (*sql.DB, error) {
+	for end := time.Now().Add(adminPatience); ; {
+		db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "")
+		var refused *mysql.MySQLError
+		if !errors.As(err, &refused) || refused.Number != tooManyConnections || time.Now().After(end) {
+			return db, err
+		}
+		if proc.Sleep(ctx, 20*time.Millisecond) != nil {
+			return nil, err
+		}
+	}
+}
+
 // quiet swallows the driver's own log: every error is returned as well.
 type quiet struct{}
 
@@ -243,7 +266,7 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	if err != nil {
 		return err
 	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "")
+	db, err := connectAdmin(ctx, p, name)
 	if err != nil {
 		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
 	}

@@ -6,12 +6,10 @@ import (
 	"strconv"
 	"time"
 
-	"dravit/internal/health"
 	"dravit/internal/kind"
 )
 
-// Sessions asks over the socket as the administrator, for whom the server keeps one connection beyond the limit
-// (mariadb.com, "max_connections": CONNECTION ADMIN).
+// Sessions asks as the administrator, for whom the server keeps a connection beyond the limit.
 func (mariadb) Sessions(
 	ctx context.Context,
 	p kind.Part,
@@ -21,7 +19,7 @@ func (mariadb) Sessions(
 	if err != nil {
 		return nil, 0, name, err
 	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), admin, "", "")
+	db, err := connectAdmin(ctx, p, admin)
 	if err != nil {
 		return nil, 0, name, err
 	}
