@@ -1,0 +1,221 @@
+package diagnose
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
+	"dravit/internal/plan"
+	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
+)
+
+// alive is a ladder whose first rung holds, and whose second does not.
+func alive() []health.Result {
+	yes := true
+	return []health.Result{{Rung: kind.Alive, Holds: &yes}, {Rung: kind.Open, Holds: &no, Expected: "a socket", Got: "none"}}
+}
+
+// boat is a server of the project's own that does not answer.
+func boat(state lifecycle.State, edit func(p *Part)) Facts {
+	p := Part{
+		Spec:    kind.Part{Name: "boat", Role: kind.RoleApp, Port: 3000, Program: "/usr/bin/boat"},
+		Status:  lifecycle.Status{State: state, Because: "low tide"},
+		Program: true,
+		Rungs:   alive(),
+		LogFile: "/logs/boat.log",
+	}
+	edit(&p)
+	return Facts{Now: time.Now(), User: "ada", Parts: []Part{p}}
+}
+
+// What is wrong with a part, what to do about it, and whether Dravit can do it itself.
+func TestPartCauses(t *testing.T) {
+	exited := func(code int) func(p *Part) {
+		return func(p *Part) {
+			p.Status.Code, p.Status.LastExit = trouble.Exited, &lifecycle.Exit{Code: code}
+			p.Log = "one\ntwo\nthree\nfour\n"
+		}
+	}
+	listens := func(at ...string) func(p *Part) { return func(p *Part) { p.Listens = at } }
+	code := func(c trouble.Code) func(p *Part) { return func(p *Part) { p.Status.Code = c } }
+	const unwell, failed = lifecycle.Unwell, lifecycle.Failed
+	for _, c := range []struct {
+		name     string
+		state    lifecycle.State
+		edit     func(p *Part)
+		cause    string // "": none
+		remedy   string
+		fix      string
+		evidence string
+	}{
+		{name: "answers", state: lifecycle.Answers, edit: listens()},
+		{name: "waits", state: lifecycle.Waiting, edit: listens()},
+		{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped", remedy: "dravit start", fix: "dravit start"},
+		{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken", remedy: "dravit start, which moves it",
+			evidence: "it says: low tide"},
+		{name: "pinned port taken", state: failed, edit: func(p *Part) {
+			p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.Part{Port: 3000}
+		}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
+		{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken", remedy: "end it, then dravit start"},
+		{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
+			remedy: "then dravit restart boat"},
+		{name: "program gone", state: failed, edit: func(p *Part) { p.Program = false }, cause: "program-gone",
+			remedy: "dravit start, which chooses another", fix: "dravit start", evidence: "/usr/bin/boat is not there"},
+		{name: "configuration refused", state: failed, edit: func(p *Part) {
+			p.Status.Code, p.Included = trouble.ConfigRefused, []string{"a.conf", "b.conf"}
+		}, cause: "directive-refused", remedy: "correct a.conf, b.conf"},
+		{name: "configuration refused, nothing included", state: failed, edit: code(trouble.ConfigRefused), cause: "crashed"},
+		{name: "killed", state: failed, edit: func(p *Part) {
+			p.Status.Code, p.Log = trouble.Killed, "no table boats\n"
+			p.Traits.Symptoms = symptoms()
+		}, cause: "killed", remedy: "dravit restart boat", fix: "dravit restart boat"},
+		{name: "explained by its log", state: failed, edit: func(p *Part) {
+			p.Log, p.Traits.Symptoms = "x\nno table boats here\n", symptoms()
+		}, cause: "tables-missing", evidence: "/logs/boat.log: no table boats here"},
+		{name: "explained by what the keeper heard", state: failed, edit: func(p *Part) {
+			p.Status.Because, p.Traits.Symptoms = "no table crew", symptoms()
+		}, cause: "tables-missing", evidence: "the keeper: no table crew"},
+		{name: "library missing", state: failed, edit: func(p *Part) {
+			p.Log = "boat: error while loading shared libraries: libkelp.so.2: cannot open shared object file\n"
+		}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
+		{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
+			evidence: "it listens on 127.0.0.1:3001"},
+		{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"), cause: "listens-elsewhere",
+			evidence: "it listens on [::1]:3001"},
+		{name: "listens everywhere", state: unwell, edit: listens("0.0.0.0:3000", "[::]:3000"), cause: "unwell",
+			remedy: "dravit restart boat", fix: "dravit restart boat", evidence: "it says: low tide"},
+		{name: "listened before it died", state: failed, edit: func(p *Part) {
+			p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
+		}, cause: "crashed"},
+		{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
+			remedy: "dravit logs boat may tell what it waits for"},
+		{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed", remedy: "dravit logs boat"},
+		{name: "a database listens nowhere", state: unwell, edit: func(p *Part) { p.Spec.Role = kind.RoleDatabase }, cause: "unwell",
+			fix: "dravit restart boat"},
+		{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
+		{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden", remedy: "chmod u+x it", evidence: "four"},
+		{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once", remedy: "have it stay in the foreground"},
+		{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
+		{name: "a code of before", state: failed, edit: func(p *Part) { p.Status.LastExit = &lifecycle.Exit{Code: 127} }, cause: "crashed"},
+		{name: "no exit seen", state: failed, edit: code(trouble.Exited), cause: "crashed"},
+		{name: "pauses", state: lifecycle.Pausing, edit: func(p *Part) { p.Rungs = rungs(kind.Alive, "none") }, cause: "crashed"},
+		{name: "foreign data", state: failed, edit: func(p *Part) {
+			p.Data = &Tree{Path: "/d", Foreign: "/d/x", Owner: "eve", Locked: "/d/y"}
+		}, cause: "data-owner", remedy: "sudo chown -R ada '/d'", evidence: "/d/x belongs to eve"},
+		{name: "closed data", state: failed, edit: func(p *Part) { p.Data = &Tree{Path: "/d", Locked: "/d/y"} }, cause: "data-mode",
+			remedy: "chmod -R u+rwX '/d'", fix: "chmod -R u+rwX /d", evidence: "/d/y is closed"},
+		{name: "data as they should be", state: failed, edit: func(p *Part) { p.Data = &Tree{Path: "/d"} }, cause: "crashed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got := Causes(boat(c.state, c.edit))
+			if c.cause == "" {
+				assert.Empty(t, got)
+				return
+			}
+			require.Equal(t, []string{"part.boat " + c.cause}, words(got))
+			assert.Contains(t, got[0].Remedy, c.remedy)
+			assert.Equal(t, c.fix, strings.Join(got[0].Fix, " "))
+			assert.Contains(t, strings.Join(got[0].Evidence, "\n"), c.evidence)
+			assert.NotContains(t, strings.Join(got[0].Evidence, "\n"), "one", "the last lines alone")
+		})
+	}
+}
+
+// A requirement that is not met is the cause, whatever else is said, with the way to meet it.
+func TestRequirementCauses(t *testing.T) {
+	for sort, remedy := range map[string]string{
+		"setting":  "set memory in the settings of part boat in dravit.toml",
+		"database": "set memory in the database part's settings in dravit.toml",
+		"function": "take it out of disable_functions",
+		"writable": "make memory, and chmod u+w it",
+	} {
+		got := Causes(boat(lifecycle.Unwell, func(p *Part) {
+			p.Requires = []kind.Requirement{
+				{Sort: sort, Name: "first", Wanted: ">= 1", Got: "2", Holds: true},
+				{Sort: sort, Name: "memory", Wanted: ">= 64M", Got: "32M"},
+				{Sort: sort, Name: "third", Wanted: ">= 1", Got: "0"},
+			}
+			p.Log, p.Traits.Symptoms = "no table boats\n", symptoms()
+		}))
+		require.Equal(t, []string{"part.boat requirement-unmet"}, words(got), sort)
+		assert.Equal(t, "the application requires "+sort+" memory >= 64M", got[0].What)
+		assert.Contains(t, got[0].Remedy, remedy)
+		assert.Equal(t, []string{"the web process has: 32M"}, got[0].Evidence)
+	}
+}
+
+// A part that has not reached a store is not the cause, as long as it lives; one that died is.
+func TestStoresGoFirst(t *testing.T) {
+	for state, told := range map[lifecycle.State]bool{
+		lifecycle.Unwell: false, lifecycle.Starting: false, lifecycle.Failed: true, lifecycle.Pausing: true,
+	} {
+		f := boat(state, func(p *Part) { p.Spec.Uses, p.Spec.Role = []string{"db"}, kind.RoleRuntime })
+		f.Parts = append(f.Parts, Part{Spec: kind.Part{Name: "db"}, Status: lifecycle.Status{State: lifecycle.Failed}, Program: true})
+		assert.Equal(t, told, len(words(Causes(f))) == 2, "%s: %v", state, words(Causes(f)))
+		f.Parts[1].Status.State = lifecycle.Answers
+		assert.Len(t, Causes(f), 1, "the store answers")
+	}
+}
+
+func TestConnectionsUsedUp(t *testing.T) {
+	groups := []ClientGroup{
+		{Program: "php", PID: 7, Count: 3, Idle: 90 * time.Second},
+		{Program: "node", PID: 8, Count: 4},
+		{Count: 1, Idle: time.Second},
+	}
+	f := func(limit int) Facts {
+		return boat(lifecycle.Unwell, func(p *Part) {
+			p.Clients = &Clients{Limit: limit, Setting: "max_connections", Groups: groups}
+			p.Status.Code = trouble.PortTaken
+		})
+	}
+	got := Causes(f(8))
+	require.Equal(t, []string{"part.boat connections-used-up"}, words(got))
+	assert.Equal(t, "all 8 connections that part boat takes are used", got[0].What)
+	assert.Contains(t, got[0].Remedy, "[part.boat] settings = { max_connections = 16 }")
+	assert.Equal(t, []string{
+		"4 of node (pid 8), asking now",
+		"3 of php (pid 7), idle for up to 1m30s",
+		"1 of processes over the socket, or of another user, idle for up to 1s",
+	}, got[0].Evidence, "the most first")
+	assert.Equal(t, []string{"part.boat port-taken"}, words(Causes(f(9))), "there is one left")
+}
+
+// What no plan satisfies is told, unless a site was found to have it; what was found of the part goes before it.
+func TestPlanFaults(t *testing.T) {
+	fault := func(subject string) []plan.Fault { return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}} }
+	f := boat(lifecycle.Answers, func(*Part) {})
+	f.Plan.Faults = fault("part.boat")
+	got := Causes(f)
+	require.Equal(t, []string{"part.boat no-plan"}, words(got))
+	assert.Equal(t, "wait", got[0].Remedy)
+	assert.Equal(t, []string{"fog"}, got[0].Evidence)
+	assert.Equal(t, seen, got[0].rank)
+	f = boat(lifecycle.Failed, func(*Part) {})
+	f.Plan.Faults = fault("part.boat")
+	assert.Equal(t, []string{"part.boat crashed", "part.boat no-plan"}, words(Causes(f)))
+
+	f = facts(lifecycle.Answers, "")
+	f.Sites[0].Root = Root{Path: "/p", Missing: true}
+	f.Plan.Faults = fault("site.ferry.root")
+	assert.Equal(t, []string{"site.ferry root-gone"}, words(Causes(f)), "it says the same")
+	f.Plan.Faults = append(fault("site.ferry.root"), fault("site.ferry-2.root")...)
+	assert.ElementsMatch(t, []string{"site.ferry root-gone", "site.ferry-2.root no-plan"}, words(Causes(f)))
+}
+
+// A line of a log is shown, not a file in one line.
+func TestLineAt(t *testing.T) {
+	assert.Equal(t, "two", lineAt("one\n  two\t\nthree", 6))
+	assert.Equal(t, strings.Repeat("x", 300)+"...", lineAt(strings.Repeat("x", 301), 0))
+	assert.Equal(t, strings.Repeat("x", 300), lineAt(strings.Repeat("x", 300), 5))
+	assert.Nil(t, last("\n \n", 3))
+	assert.Equal(t, []string{"b", "c"}, last("a\nb\nc\n", 2))
+	assert.Equal(t, []string{"a"}, last("a", 2))
+}

@@ -1,0 +1,160 @@
+package diagnose
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
+	"dravit/internal/stackfile"
+)
+
+// What is wrong with a site that all parts behind it are well for.
+func TestSiteCauses(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		edit   func(s *Site)
+		cause  string
+		remedy string
+		fix    int // words of it
+	}{
+		{"root gone", func(s *Site) { s.Root = Root{Path: "/p", Missing: true, Closed: "/p"} }, "root-gone", "make it again", 0},
+		{"root closed", func(s *Site) { s.Root = Root{Path: "/p", Closed: "/p/x"} }, "root-closed", "chmod -R u+rX '/p/x'", 4},
+		{"the page tells", func(s *Site) { s.Page, s.Status = "no table boats", 500 }, "tables-missing", "dravit run --part app", 0},
+		{"the log of now tells", func(s *Site) {
+			s.NowLogs = map[string]string{"app": "no table boats"}
+			s.SinceLogs = map[string]string{"app": "refused"}
+		}, "tables-missing", "", 0},
+		{"the log of before tells", func(s *Site) { s.SinceLogs = map[string]string{"app": "refused"} }, "store-elsewhere", "", 0},
+		{"the page goes before the logs", func(s *Site) {
+			s.Page, s.NowLogs = "refused", map[string]string{"app": "no table boats"}
+		}, "store-elsewhere", "", 0},
+		{"no part runs it", func(s *Site) {
+			s.Spec.App, s.Status, s.Root = "", 403, Root{Path: "/p", PHP: true, Index: true}
+		}, "site-without-app", "app = \"PART\"", 0},
+		{"no part runs it, not found", func(s *Site) {
+			s.Spec.App, s.Status, s.Root = "", 404, Root{Path: "/p", PHP: true}
+		}, "site-without-app", "", 0},
+		{"a part runs it", func(s *Site) { s.Status, s.Root = 404, Root{Path: "/p", PHP: true, Index: true} }, "status-unexpected", "", 0},
+		{"no index", func(s *Site) { s.Status, s.Root = 403, Root{Path: "/p"} }, "index-missing", "make index.php or index.html", 0},
+		{"no index, not found", func(s *Site) { s.Status, s.Root = 404, Root{Path: "/p"} }, "index-missing", "", 0},
+		{"no index, and an error", func(s *Site) { s.Status, s.Root = 500, Root{Path: "/p"} }, "application-error", "dravit logs app", 0},
+		{"no root at all", func(s *Site) { s.Status = 404 }, "status-unexpected", "", 0},
+		{"another text", func(s *Site) {
+			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Fog</h1>"
+			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
+		}, "text-missing", "correct the page, or expect", 0},
+		{"the text, and something else", func(s *Site) {
+			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Sailings</h1>"
+			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
+		}, "unwell", "", 0},
+		{"no text expected", func(s *Site) {
+			s.Rungs, s.Spec.Expect = rungs(kind.Matches, "x"), &stackfile.Expect{Path: "/x"}
+		}, "unwell", "", 0},
+		{"nothing expected", func(s *Site) { s.Rungs = rungs(kind.Matches, "x") }, "unwell", "", 0},
+		{"an error", func(s *Site) { s.Status = 500 }, "application-error", "dravit logs app", 0},
+		{"an error of a site of files", func(s *Site) { s.Status, s.Spec.App = 503, "" }, "application-error", "dravit logs web", 0},
+		{"not found", func(s *Site) { s.Status = 499 }, "status-unexpected", "correct the application, or expect", 0},
+		{"forbidden", func(s *Site) { s.Status = 400 }, "status-unexpected", "", 0},
+		{"anything else", func(s *Site) { s.Status = 399 }, "unwell", "dravit check", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f := facts(lifecycle.Answers, "")
+			c.edit(&f.Sites[0])
+			got := Causes(f)
+			require.Equal(t, []string{"site.ferry " + c.cause}, words(got))
+			assert.Contains(t, got[0].Remedy, c.remedy)
+			assert.Len(t, got[0].Fix, c.fix)
+			f.Sites[0].Rungs = []health.Result{}
+			assert.Empty(t, Causes(f), "a site whose ladder holds has no cause")
+		})
+	}
+}
+
+// What the web server wrote counts if its app said nothing; a symptom of the app's is not looked for in its log.
+func TestServerTells(t *testing.T) {
+	f := facts(lifecycle.Answers, "")
+	f.Parts[0].Traits.Symptoms, f.Parts[0].LogFile = symptoms(), "/logs/web.log"
+	f.Sites[0].NowLogs = map[string]string{"web": "Fatal: fog"}
+	got := Causes(f)
+	require.Equal(t, []string{"site.ferry application-error"}, words(got))
+	assert.Equal(t, []string{"/logs/web.log: Fatal: fog"}, got[0].Evidence)
+	f.Sites[0].NowLogs["app"] = "no table boats"
+	assert.Equal(t, []string{"site.ferry tables-missing"}, words(Causes(f)))
+}
+
+// Until the gateway leads to the site, nothing can be said of what is behind it.
+func TestEntranceCauses(t *testing.T) {
+	for _, rung := range []kind.RungName{kind.Reaches, kind.Routed} {
+		f := facts(lifecycle.Answers, "no table boats")
+		f.Sites[0].Rungs = rungs(rung, "x")
+		got := Causes(f)
+		require.Equal(t, []string{"gateway gateway-down"}, words(got))
+		assert.Equal(t, []string{"dravit", "start"}, got[0].Fix)
+		assert.Contains(t, got[0].What, "does not lead to the site ferry")
+		f.Gateway = Gateway{Port: 8080, Holder: "chatter (pid 7)", Runs: true}
+		got = Causes(f)
+		require.Equal(t, []string{"gateway gateway-port-taken"}, words(got))
+		assert.Contains(t, got[0].Evidence[0], "port 8080 is held by chatter (pid 7)")
+		assert.Contains(t, got[0].Remedy, "dravit ports 8080")
+	}
+	f := facts(lifecycle.Answers, "")
+	f.Gateway.Runs = false
+	assert.Contains(t, words(Causes(f)), "gateway gateway-down")
+	f.Sites = nil
+	assert.Empty(t, Causes(f), "without a site no gateway is wanted")
+}
+
+// A cause that was told of a part is not told of each of its sites; two sites' own causes are two.
+func TestOnce(t *testing.T) {
+	f := facts(lifecycle.Answers, "no table boats")
+	f.Sites = append(f.Sites, f.Sites[0])
+	f.Sites[1].Spec.Name = "crew"
+	assert.Equal(t, []string{"site.ferry tables-missing"}, words(Causes(f)))
+	f.Sites[1].Page = "no table crew"
+	assert.Equal(t, []string{"site.ferry tables-missing", "site.crew tables-missing"}, words(Causes(f)))
+}
+
+// A log-in that failed names the variables of the store that is meant, where only one can be.
+func TestVariablesOfTheStore(t *testing.T) {
+	re := func(text string) kind.Symptom {
+		all := symptoms()
+		s := all[0]
+		s.Cause, s.Means = text, "a store refuses: $1"
+		return s
+	}
+	store := func(name, words string, port int) Part {
+		return Part{
+			Spec:    kind.Part{Name: name, Port: port},
+			Status:  lifecycle.Status{State: lifecycle.Answers},
+			Program: true,
+			Traits:  kind.Traits{Clients: re(words).Words},
+		}
+	}
+	f := facts(lifecycle.Answers, "no table boats")
+	f.Parts[1].Traits.Symptoms = []kind.Symptom{re("wrong-password")}
+	f.Parts[2] = store("crew-db", "", 13306)
+	f.Parts[1].Spec.Uses = []string{"crew-db", "mail"}
+	f.Parts = append(f.Parts, Part{Spec: kind.Part{Name: "mail"}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true})
+	got := Causes(f)
+	require.Len(t, got, 1)
+	assert.Equal(t, "read CREW_DB_USER and CREW_DB_PASSWORD, or CREW_DB_URL, from the environment; dravit run -- env shows them", got[0].Remedy)
+	assert.Contains(t, got[0].Evidence, "part crew-db listens on 127.0.0.1:13306")
+	f.Parts[1].Traits.Symptoms[0].Cause = "store-elsewhere"
+	assert.Contains(t, Causes(f)[0].Remedy, "read CREW_DB_HOST and CREW_DB_PORT, or")
+	f.Parts[2].Spec.Port = 0
+	assert.Len(t, Causes(f)[0].Evidence, 1, "it listens on no port")
+
+	// Of two stores the one that its clients' words name; of none or both, none.
+	f.Parts[1].Spec.Uses = []string{"crew-db", "seats"}
+	f.Parts = append(f.Parts, store("seats", "", 16379))
+	assert.Equal(t, "dravit run --part app -- make-tables", Causes(f)[0].Remedy)
+	never := func() kind.Traits { return kind.Traits{Clients: symptoms()[2].Words} }
+	f.Parts[2].Traits = never()
+	assert.Contains(t, Causes(f)[0].Remedy, "SEATS_HOST")
+	f.Parts[4].Traits = never()
+	assert.Equal(t, "dravit run --part app -- make-tables", Causes(f)[0].Remedy)
+}
