@@ -2,9 +2,14 @@ package health
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"errors"
+	"fmt"
+	"io"
+	"net/http"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -50,4 +55,50 @@ func TestDeedsHaveTheirTime(t *testing.T) {
 		return nil
 	}}})
 	assert.Greater(t, left, 2*Deadline)
+}
+
+// A large upload reaches the runtime whole, or the site's check says so.
+func TestUploads(t *testing.T) {
+	answer := func(sum string, status int) func(w http.ResponseWriter, r *http.Request) {
+		return func(w http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			real := fmt.Sprintf("%x", sha256.Sum256(body))
+			assert.Equal(t, http.MethodPost, r.Method)
+			assert.Equal(t, kind.ProbePath, r.URL.Path)
+			assert.Equal(t, "token", r.Header.Get(kind.ProbeHeader))
+			assert.Len(t, body, 3<<20, "more than servers take when nobody tells them otherwise")
+			w.WriteHeader(status)
+			_, _ = fmt.Fprintf(w, `{"upload": %q}`, strings.ReplaceAll(sum, "real", real))
+		}
+	}
+	site := gatewayFor(t, "right", "abc", "ferry", answer("real", 200))
+	assert.Nil(t, SiteDeeds(site), "a site without a probe takes no upload that could be told")
+	site.Maker = probed{}
+	deeds := SiteDeeds(site)
+	require.Len(t, deeds, 1)
+	assert.Equal(t, "uploads", deeds[0].Name)
+	assert.NoError(t, deeds[0].Ask(t.Context()))
+
+	site = gatewayFor(t, "right", "abc", "ferry", answer("another", 200))
+	site.Maker = probed{}
+	assert.EqualError(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an upload of 3 MB arriving whole, got status 200, and something else")
+	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "too large", 413) })
+	site.Maker = probed{}
+	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "status 413")
+	site.Gateway = 1
+	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an answer, got connection refused")
+}
+
+// What one connection writes into a database and another reads otherwise is a fault; so is a table that stays.
+func TestSQLDeeds(t *testing.T) {
+	first, second := filepath.Join(t.TempDir(), "one.db"), filepath.Join(t.TempDir(), "two.db")
+	opened := 0
+	err := SQLDeeds(func(context.Context) (*sql.DB, error) {
+		opened++
+		return sql.Open("sqlite", map[int]string{1: first, 2: second}[opened])
+	})[0].Ask(t.Context())
+	assert.ErrorContains(t, err, "no such table", "the second connection sees another database")
+	lost := errors.New("no connection")
+	err = SQLDeeds(func(context.Context) (*sql.DB, error) { return nil, lost })[0].Ask(t.Context())
+	assert.ErrorIs(t, err, lost)
 }

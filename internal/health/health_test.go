@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/alicebob/miniredis/v2"
@@ -321,4 +322,43 @@ func TestSiteAsksForStoresOnce(t *testing.T) {
 	assert.Equal(t, []string{"", "yes", "yes"}, alone)
 	target.Maker = probed{verdict: &kind.Miss{Expected: "PHP 8.2", Got: "PHP 8.4"}}
 	assert.Equal(t, "PHP 8.4", Fell(Climb(t.Context(), Site(target))).Got, "what the runtime says goes first")
+}
+
+// Each rung has its own time, and what it took is told in milliseconds.
+func TestTimeOfRungs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		slow := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return proc.Sleep(ctx, 1500*time.Millisecond) }}
+		hangs := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			<-ctx.Done()
+			return ctx.Err()
+		}}
+		ended := 0
+		slow.After = func() { ended++ }
+		hangs.After = func() { ended++ }
+		got := Climb(t.Context(), []kind.Rung{slow, slow, slow, slow, hangs, slow})
+		assert.Equal(t, "xxxxo.", dots(got))
+		assert.InDelta(t, 1500, got[3].MS, 1)
+		assert.InDelta(t, float64(Deadline.Milliseconds()), got[4].MS, 1)
+		assert.Zero(t, got[5].MS)
+		assert.Equal(t, 6, ended, "each is ended, also what was not asked")
+		assert.Equal(t, "works: expected an answer within "+Deadline.String()+", got none", Fell(got).Miss())
+		assert.Nil(t, Fell(got[:4]))
+
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		got = Climb(ctx, []kind.Rung{hangs})
+		assert.NotContains(t, Fell(got).Expected, "within", "it was not the rung that took too long")
+	})
+}
+
+// A connection that a lower rung opened is closed after the climb, whether a rung above took it or not.
+func TestConnectionsAreClosed(t *testing.T) {
+	p, _ := serving(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	ladder, line := Ground(p, "tcp", l.Addr().String())
+	require.Equal(t, "xxx", dots(Climb(t.Context(), ladder)))
+	_, err = line.conn.Write([]byte("x"))
+	assert.ErrorIs(t, err, net.ErrClosed)
 }
