@@ -2,11 +2,11 @@ package diagnose
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
 	"dravit/internal/trouble"
 )
 
@@ -62,7 +62,7 @@ func (d *doctor) part(p Part) {
 	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
-	if m := loader.FindStringSubmatch(p.Log); m != nil {
+	if m := loader().FindStringSubmatch(p.Log); m != nil {
 		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1], "install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
@@ -127,7 +127,7 @@ func (d *doctor) server(p Part, said string) {
 	}
 }
 
-var loader = regexp.MustCompile(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
+var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
 
 // machine looks at what a part needs of the machine: room, and files that are its own.
 func (d *doctor) machine(p Part) {

@@ -190,7 +190,9 @@ func TestConnectionsUsedUp(t *testing.T) {
 
 // What no plan satisfies is told, unless a site was found to have it; what was found of the part goes before it.
 func TestPlanFaults(t *testing.T) {
-	fault := func(subject string) []plan.Fault { return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}} }
+	fault := func(subject string) []plan.Fault {
+		return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}}
+	}
 	f := boat(lifecycle.Answers, func(*Part) {})
 	f.Plan.Faults = fault("part.boat")
 	got := Causes(f)

@@ -100,6 +100,6 @@ func (p *Progress) show() {
 
 func (p *Progress) erase() {
 	if p.u.live {
-		fmt.Fprint(p.u.Err, eraseLine)
+		fmt.Fprint(p.u.Err, eraseLine())
 	}
 }

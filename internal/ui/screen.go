@@ -7,6 +7,7 @@ import (
 	"math/big"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Results hold texts of repositories, logs and other programs. A control character in them could retitle the terminal,
@@ -14,13 +15,13 @@ import (
 // sequences through: they carry a number that nobody else knows.
 
 // ticket is the number in the sequences of this process.
-var ticket = func() string {
+var ticket = sync.OnceValue(func() string {
 	n, err := rand.Int(rand.Reader, big.NewInt(900_000_000))
 	if err != nil {
 		return "" // no sequence passes: no colours
 	}
 	return fmt.Sprint(100_000_000 + n.Int64())
-}()
+})
 
 // style puts a text between a sequence (ECMA-48 SGR) and the one that ends it.
 func style(sgr, text string) string {
@@ -28,12 +29,15 @@ func style(sgr, text string) string {
 }
 
 // control is a control sequence (ECMA-48 CSI) with its parameters and its last letter.
-func control(parameters, final string) string { return "\x1b[" + parameters + ";" + ticket + final }
+func control(parameters, final string) string { return "\x1b[" + parameters + ";" + ticket() + final }
 
-var own = regexp.MustCompile("\x1b\\[([?0-9;]*);" + ticket + "([A-Za-z])")
+// own matches Dravit's own sequences.
+var own = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile("\x1b\\[([?0-9;]*);" + ticket() + "([A-Za-z])")
+})
 
 // eraseLine goes back to the line's first column and erases what is there.
-var eraseLine = control("", "G") + control("", "K")
+func eraseLine() string { return control("", "G") + control("", "K") }
 
 // screen writes texts without control characters that are not Dravit's own.
 type screen struct{ w io.Writer }
@@ -42,7 +46,7 @@ func (s screen) Write(p []byte) (int, error) {
 	text := string(p)
 	var b strings.Builder
 	at := 0
-	for _, m := range own.FindAllStringSubmatchIndex(text, -1) {
+	for _, m := range own().FindAllStringSubmatchIndex(text, -1) {
 		b.WriteString(printable(text[at:m[0]]))
 		b.WriteString("\x1b[" + text[m[2]:m[3]] + text[m[4]:m[5]])
 		at = m[1]

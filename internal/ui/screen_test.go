@@ -13,7 +13,7 @@ func TestScreenLetsOwnSequencesThrough(t *testing.T) {
 	u.say(u.paint(red, "low tide") + " " + u.dim("x"))
 	assert.Equal(t, "\x1b[31mlow tide\x1b[0m \x1b[38;5;8mx\x1b[0m\n", out.String())
 	out.Reset()
-	u.say(eraseLine + control("?25", "l"))
+	u.say(eraseLine() + control("?25", "l"))
 	assert.Equal(t, "\x1b[G\x1b[K\x1b[?25l\n", out.String())
 }
 

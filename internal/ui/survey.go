@@ -23,10 +23,10 @@ func (u *UI) Busy(what string) (end func()) {
 		for {
 			select {
 			case <-stop:
-				fmt.Fprint(u.Err, eraseLine)
+				fmt.Fprint(u.Err, eraseLine())
 				return
 			case <-time.After(200 * time.Millisecond):
-				fmt.Fprint(u.Err, eraseLine+u.dim(fmt.Sprintf("%7s  %s", duration(time.Since(began)), what)))
+				fmt.Fprint(u.Err, eraseLine()+u.dim(fmt.Sprintf("%7s  %s", duration(time.Since(began)), what)))
 			}
 		}
 	}()
