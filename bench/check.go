@@ -39,7 +39,8 @@ name = "seven"
 app = "app"
 `
 
-// check measures a check of seven parts against the slowest single ladder in it, one of fifty parts, and what a watch costs the machine.
+// check measures a check of seven parts against the slowest single ladder in it, one of fifty parts, and what a watch
+// costs the machine.
 func (b *bench) check() error {
 	fifty := "name = \"fifty\"\n"
 	for i := range 50 {

@@ -28,8 +28,9 @@ const (
 	loadRequests    = 8000 // in one round
 )
 
-// gateway measures requests for a file of 1 KB and a small page of the runtime: at the demo's nginx itself, through another nginx as a proxy, and
-// through the gateway, in turn, with the same client on the same machine; and what ten thousand names cost.
+// gateway measures requests for a file of 1 KB and a small page of the runtime: at the demo's nginx itself, through
+// another nginx as a proxy, and through the gateway, in turn, with the same client on the same machine; and what ten
+// thousand names cost.
 func (b *bench) gateway() error {
 	project := filepath.Join(b.dir, "gateway")
 	if err := b.command("demo", project); err != nil {
@@ -185,7 +186,8 @@ http {
 	return "", nil, fmt.Errorf("the proxy does not listen")
 }
 
-// load sends a bounded number of requests over kept connections and returns requests a second and every latency in ms, sorted.
+// load sends a bounded number of requests over kept connections and returns requests a second and every latency in ms,
+// sorted.
 func load(ctx context.Context, w way, host, path string, size int64) (rate float64, all []float64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()

@@ -18,8 +18,9 @@ import (
 // programs is how many the surveyed tree has.
 const programs = 300
 
-// survey measures a cold and a warm survey of a made-up tree of programs: small scripts that tell their versions as the real ones do. The
-// yardstick of the cold one is asking each of them once, one after the other; of the warm one, looking at each file once.
+// survey measures a cold and a warm survey of a made-up tree of programs: small scripts that tell their versions as the
+// real ones do. The yardstick of the cold one is asking each of them once, one after the other; of the warm one,
+// looking at each file once.
 func (b *bench) survey() error {
 	root := filepath.Join(b.dir, "tree")
 	says := []struct{ name, text string }{
@@ -92,8 +93,8 @@ func eachOnce(files []string) error {
 	return nil
 }
 
-// planner measures the decisions on generated surveys and stacks, and how their time grows: the last column would stay the same if it
-// grew as n log n.
+// planner measures the decisions on generated surveys and stacks, and how their time grows: the last column would stay
+// the same if it grew as n log n.
 func (b *bench) planner() error {
 	kinds := all.Kinds().ByName()
 	fmt.Println("planner: candidates  stacks       ms   ms per n log n")
@@ -119,7 +120,8 @@ func (b *bench) planner() error {
 	return nil
 }
 
-// generated is a machine with that many programs and other stacks, and a stack of eight parts that only the oldest program of each kind serves.
+// generated is a machine with that many programs and other stacks, and a stack of eight parts that only the oldest
+// program of each kind serves.
 func generated(candidates, stacks int) plan.Input {
 	in := plan.Input{Format: plan.Format, StackID: "bench", Run: "/tmp/dravit", Version: "0.1.0", Project: project.Facts{Dir: "/projects/ferry", Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}}}}
 	in.Survey.Host = survey.Host{OS: "linux", Arch: "amd64", EphemeralLow: 32768, EphemeralHigh: 60999}

@@ -1,5 +1,5 @@
-// Command bench measures Dravit against yardsticks in the same run: the same servers started by hand, and a program that prints one
-// line. It prints medians and ratios; bench/run builds what it needs and runs it.
+// Command bench measures Dravit against yardsticks in the same run: the same servers started by hand, and a program
+// that prints one line. It prints medians and ratios; bench/run builds what it needs and runs it.
 package main
 
 import (
@@ -143,8 +143,8 @@ func (b *bench) start() error {
 	return nil
 }
 
-// byHand starts the servers of a stopped stack in parallel from its configuration, asks each every millisecond until it answers, then
-// asks for one page of each site of the web server.
+// byHand starts the servers of a stopped stack in parallel from its configuration, asks each every millisecond until it
+// answers, then asks for one page of each site of the web server.
 func (b *bench) byHand(project string) (float64, error) {
 	h := &home.Home{Dir: os.Getenv("DRAVIT_HOME")}
 	real, err := ledger.RealDir(project)
@@ -221,8 +221,8 @@ func (b *bench) byHand(project string) (float64, error) {
 	})
 }
 
-// until asks a server every millisecond in its own protocol: the rungs of its kind that need no keeper, short of PHP's probe of the
-// stores, for which the page stands.
+// until asks a server every millisecond in its own protocol: the rungs of its kind that need no keeper, short of PHP's
+// probe of the stores, for which the page stands.
 func (b *bench) until(k kind.Kind, p kind.Part) error {
 	deadline := time.Now().Add(time.Minute)
 	for {
@@ -282,8 +282,8 @@ func (b *bench) status() error {
 	return b.command("demo", "--remove", project)
 }
 
-// harbour is a stack of the four servers whose page needs none of them to have been there before: what is measured is Dravit's own
-// share of a first start, not an application's.
+// harbour is a stack of the four servers whose page needs none of them to have been there before: what is measured is
+// Dravit's own share of a first start, not an application's.
 var harbour = map[string]string{
 	"dravit.toml": `[part.web]
 kind = "nginx"

@@ -1,5 +1,5 @@
-// Package demo is the demo project: Saltmarsh Ferry, a made-up island's ferry office. It is embedded in the program, and where a
-// machine has no PHP the program itself serves its pages.
+// Package demo is the demo project: Saltmarsh Ferry, a made-up island's ferry office. It is embedded in the program,
+// and where a machine has no PHP the program itself serves its pages.
 package demo
 
 import (
@@ -26,8 +26,8 @@ func Is(dir string) bool {
 	return err == nil
 }
 
-// Write writes the project to a folder, which is made where it is missing. Files of a demo that is there already stay as they are:
-// its reader may have changed them.
+// Write writes the project to a folder, which is made where it is missing. Files of a demo that is there already stay
+// as they are: its reader may have changed them.
 func Write(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 && !Is(dir) {
 		return fmt.Errorf("%w: %s", ErrNotEmpty, dir)

@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The demo is what a newcomer sees first: it must come up with one command, on the real servers and without any of them.
+// The demo is what a newcomer sees first: it must come up with one command, on the real servers and without any of
+// them.
 func TestDemo(t *testing.T) {
 	for name, local := range map[string]string{
 		"real servers": "",

@@ -218,7 +218,8 @@ func TestOrphansAreEnded(t *testing.T) {
 	w.must("check")
 }
 
-// The keeper may die at any moment: parts and gateway live on, the next command takes them over, and nothing is started twice.
+// The keeper may die at any moment: parts and gateway live on, the next command takes them over, and nothing is started
+// twice.
 func TestKeeperKilled(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -431,8 +432,8 @@ func TestCheckGoesTheWholeWay(t *testing.T) {
 	w.must("check")
 }
 
-// Another build of Dravit takes over what runs; where the keeper died and the old build is gone, too, what has to be started is started
-// from the new one.
+// Another build of Dravit takes over what runs; where the keeper died and the old build is gone, too, what has to be
+// started is started from the new one.
 func TestAnotherBuildTakesOver(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()

@@ -37,8 +37,8 @@ func soon(t *testing.T, what string, holds func() bool) {
 	require.Fail(t, "not soon enough: "+what)
 }
 
-// A new folder is a new site, a folder that goes takes its site away, and names that collide are refused by name: while everything runs on, an
-// open WebSocket included.
+// A new folder is a new site, a folder that goes takes its site away, and names that collide are refused by name: while
+// everything runs on, an open WebSocket included.
 func TestFoldersAreSites(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -170,7 +170,8 @@ func (s *socket) say(word string) {
 	require.Equal(s.t, "echo "+word, string(got))
 }
 
-// Directives of the project's own are tested before they are used: a bad file is named with its line, and the server runs on with what it has.
+// Directives of the project's own are tested before they are used: a bad file is named with its line, and the server
+// runs on with what it has.
 func TestIncludedDirectives(t *testing.T) {
 	for server, text := range map[string][2]string{
 		"nginx":  {"location = /tide { return 200 \"high\"; }\n", "location = /tide { return 200 \"low\"; }\n"},

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// api is a server that echoes what comes over an upgraded connection, sends events one by one, and counts what is uploaded.
+// api is a server that echoes what comes over an upgraded connection, sends events one by one, and counts what is
+// uploaded.
 const api = `const http = require("http");
 const server = http.createServer((q, r) => {
   if (q.url === "/events") {
@@ -105,7 +106,8 @@ func (zeros) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Host headers and addresses that try to mean something else end with an answer that says nothing, and the gateway serves on.
+// Host headers and addresses that try to mean something else end with an answer that says nothing, and the gateway
+// serves on.
 func TestHostileRequests(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()

@@ -161,8 +161,8 @@ func TestOtherKindsExplain(t *testing.T) {
 	}
 }
 
-// Data that an older version wrote are changed with consent only, after a copy; those of a newer one, or of another major release of a server
-// that cannot read them, are refused.
+// Data that an older version wrote are changed with consent only, after a copy; those of a newer one, or of another
+// major release of a server that cannot read them, are refused.
 func TestDataOfOtherVersions(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n[part.books]\nkind = \"postgres\"\n")
@@ -198,7 +198,8 @@ func TestDataOfOtherVersions(t *testing.T) {
 	w.must("start")
 }
 
-// Compiled modules of the project that were built for another runtime are found before a start, and explain one that fails.
+// Compiled modules of the project that were built for another runtime are found before a start, and explain one that
+// fails.
 func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"own\"\n[part.api]\nkind = \"node\"\ncommand = \"node api.js\"\n[part.tides]\nkind = \"python\"\ncommand = \"python3 -m http.server --bind 127.0.0.1 {port}\"\n")
@@ -223,7 +224,8 @@ func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	assert.Equal(t, "answers", w.status().part(t, "tides").State, "the rest runs on")
 }
 
-// A real MariaDB 10.5 fills and writes the data; this machine's newer one takes them over with consent, after a copy, and there is no way back.
+// A real MariaDB 10.5 fills and writes the data; this machine's newer one takes them over with consent, after a copy,
+// and there is no way back.
 func TestDataOfAnOlderServer(t *testing.T) {
 	w := newWorld(t)
 	w.settings(`programs = ["` + beside(t) + `/mariadb-10.5/tree/usr/libexec"]`)

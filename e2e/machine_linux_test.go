@@ -90,7 +90,8 @@ func TestFullDisk(t *testing.T) {
 	w.home = home
 }
 
-// Where this user may listen on the low ports, addresses need no port. The test has a network of its own, so that the machine's settings stay.
+// Where this user may listen on the low ports, addresses need no port. The test has a network of its own, so that the
+// machine's settings stay.
 func TestLowPorts(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a network")

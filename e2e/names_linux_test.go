@@ -39,7 +39,8 @@ func (n *namespace) commands(t *testing.T, args ...string) []string {
 	return out.Commands
 }
 
-// Names below another suffix lead here once the user has agreed to what the hosts file gets, and the file is what it was once that is taken back.
+// Names below another suffix lead here once the user has agreed to what the hosts file gets, and the file is what it
+// was once that is taken back.
 func TestHostsFile(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make system files to change")
@@ -100,7 +101,8 @@ type systemResolver struct {
 	files         string // where it is told, below /etc
 }
 
-// The system's resolver, told of ours, finds every name below the suffix, wildcards included, and asks nobody about others.
+// The system's resolver, told of ours, finds every name below the suffix, wildcards included, and asks nobody about
+// others.
 func TestResolver(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a resolver of the system's")

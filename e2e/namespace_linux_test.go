@@ -17,7 +17,8 @@ type namespace struct {
 	pid int
 }
 
-// newNamespace makes one, with copies of the system's folders that tests change. It lives as long as the test and what the test starts in it.
+// newNamespace makes one, with copies of the system's folders that tests change. It lives as long as the test and what
+// the test starts in it.
 func newNamespace(w *world, setup string) *namespace {
 	w.t.Helper()
 	base := filepath.Join(filepath.Dir(w.home), "system")

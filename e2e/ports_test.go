@@ -21,8 +21,8 @@ import (
 	"dravit/internal/stack"
 )
 
-// A thief takes each port that a plan has written down before its server comes up, three times in a row: the start gives way, ends well, and
-// everything that refers to the port follows.
+// A thief takes each port that a plan has written down before its server comes up, three times in a row: the start
+// gives way, ends well, and everything that refers to the port follows.
 func TestThief(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"robbed\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\nextensions = [\"mysqli\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n[env]\nDSN = \"{db.host}:{db.port}\"\n")
@@ -165,7 +165,8 @@ print("listens", flush=True); time.sleep(300)`, address, fmt.Sprint(port))
 	return cmd.Process.Pid
 }
 
-// A pinned port that is taken is refused with its holder and what to do, whichever address it is held on; one below the system's limit as well.
+// A pinned port that is taken is refused with its holder and what to do, whichever address it is held on; one below the
+// system's limit as well.
 func TestPins(t *testing.T) {
 	w := newWorld(t)
 	port := 16990

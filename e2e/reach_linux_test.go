@@ -35,8 +35,8 @@ type reach struct {
 	URLs         []string
 }
 
-// A site is seen from another machine only where the stack file wants it and this machine's user has agreed; the application sees what the
-// visitor wrote; everything else stays on loopback; and what really is open is said.
+// A site is seen from another machine only where the stack file wants it and this machine's user has agreed; the
+// application sees what the visitor wrote; everything else stays on loopback; and what really is open is said.
 func TestReachableFromOutside(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a network")
@@ -133,7 +133,8 @@ func TestWhatIsReallyOpen(t *testing.T) {
 	assert.True(t, s.Reachable[0].Open)
 }
 
-// The stack's variables stand in a file for tools that read one: as they are after every start, and never over a file of somebody else's.
+// The stack's variables stand in a file for tools that read one: as they are after every start, and never over a file
+// of somebody else's.
 func TestDotenv(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"vars\"\ndotenv = \".env.ferry\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"vars\"\napp = \"app\"\n[env]\nODD = \"it's $HOME \\\"quoted\\\" #1\"\nPLAIN = \"a b\"\nSEATS = \"{seats.url}\"\n")

@@ -15,7 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// While a stack, or only what makes its pages, restarts behind the gateway, requests in flight finish, and new ones wait instead of failing.
+// While a stack, or only what makes its pages, restarts behind the gateway, requests in flight finish, and new ones
+// wait instead of failing.
 func TestRestartLosesNoRequest(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -72,8 +73,8 @@ func TestRestartLosesNoRequest(t *testing.T) {
 	}
 }
 
-// An open WebSocket outlives a keeper, a restart of other parts, and a start that changes nothing; when its own web server or
-// application restarts it ends, at once, and a new one finds its way.
+// An open WebSocket outlives a keeper, a restart of other parts, and a start that changes nothing; when its own web
+// server or application restarts it ends, at once, and a new one finds its way.
 func TestWebSocketThroughRestarts(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {

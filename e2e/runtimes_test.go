@@ -68,7 +68,8 @@ func planned(t *testing.T, p plan.Plan, name string) plan.Part {
 	return plan.Part{}
 }
 
-// Three versions of PHP serve three sites of one stack at once, each with extensions of its own, and one with a debugger that calls.
+// Three versions of PHP serve three sites of one stack at once, each with extensions of its own, and one with a
+// debugger that calls.
 func TestPHPVersionsSideBySide(t *testing.T) {
 	w := newWorld(t)
 	w.besides("")
@@ -178,7 +179,8 @@ root = "next"
 	assert.Contains(t, w.must("run", "--part", "next", "--", "php", "-r", "echo PHP_VERSION;").stdout, "8.4.")
 }
 
-// An extension that only one version has decides which version serves; files of another version in the way are refused, and both numbers named.
+// An extension that only one version has decides which version serves; files of another version in the way are refused,
+// and both numbers named.
 func TestExtensionsDecideTheVersion(t *testing.T) {
 	w := newWorld(t)
 	other := t.TempDir()
@@ -228,7 +230,8 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	assert.Contains(t, r.stdout, api84)
 }
 
-// Extensions are switched in the stack file, which keeps all else, and proved in the web process and on the command line.
+// Extensions are switched in the stack file, which keeps all else, and proved in the web process and on the command
+// line.
 func TestSwitchExtensions(t *testing.T) {
 	w := newWorld(t)
 	w.write("public/index.php", `<?php echo extension_loaded("intl") ? "intl is on" : "intl is off";`)
@@ -414,8 +417,8 @@ func TestSurveyCommand(t *testing.T) {
 	w.settings("")
 }
 
-// What an application requires is raised where Dravit's own values fall short, refused where the stack file contradicts it, and asked for in the
-// web process, with a row for each.
+// What an application requires is raised where Dravit's own values fall short, refused where the stack file contradicts
+// it, and asked for in the web process, with a row for each.
 func TestWhatAnApplicationRequires(t *testing.T) {
 	w := newWorld(t)
 	const file = `name = "needs"

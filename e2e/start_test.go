@@ -461,7 +461,8 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Contains(t, w.must("logs", "slow").stdout, "loading the cargo")
 }
 
-// Stacks come and go at the same time, each by its own command: none loses the keeper or the gateway to the end of another.
+// Stacks come and go at the same time, each by its own command: none loses the keeper or the gateway to the end of
+// another.
 func TestStacksComeAndGo(t *testing.T) {
 	w := newWorld(t)
 	var worlds []*world

@@ -172,7 +172,8 @@ func TestGateway(t *testing.T) {
 	assert.Equal(t, 200, code)
 }
 
-// A site answers under its aliases and wildcards, with the name that the visitor used; an own name goes before a wildcard.
+// A site answers under its aliases and wildcards, with the name that the visitor used; an own name goes before a
+// wildcard.
 func TestAliases(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
@@ -227,8 +228,8 @@ root = "night"
 	assert.Equal(t, "two", body)
 }
 
-// A trace follows one request from the name to the stores, with the versions that answered, and names the first leg that fails; a check of
-// chosen parts asks those alone; and a JUnit report holds every rung.
+// A trace follows one request from the name to the stores, with the versions that answered, and names the first leg
+// that fails; a check of chosen parts asks those alone; and a JUnit report holds every rung.
 func TestCheckInDetail(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -370,7 +371,8 @@ func TestDeepCheck(t *testing.T) {
 	assert.Contains(t, w.must("check", "--deep").stdout, "delivers")
 }
 
-// A watch paints into the window that there is, at 80x24 too, and leaves the terminal as it was; without a terminal each look is a line.
+// A watch paints into the window that there is, at 80x24 too, and leaves the terminal as it was; without a terminal
+// each look is a line.
 func TestWatch(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()

@@ -1,4 +1,5 @@
-// Package account finds the ordinary account that Dravit becomes when root runs it: Dravit and its parts are never root.
+// Package account finds the ordinary account that Dravit becomes when root runs it: Dravit and its parts are never
+// root.
 package account
 
 import (
@@ -21,8 +22,8 @@ var MakeCommand = []string{"useradd", "--create-home", "--shell", "/bin/sh", Own
 // ErrNone says that no ordinary account offers itself.
 var ErrNone = errors.New("no ordinary account offers itself")
 
-// For returns the account to become: the named one, else the one behind sudo, else the owner of the folder dir, else the one made
-// for Dravit before.
+// For returns the account to become: the named one, else the one behind sudo, else the owner of the folder dir, else
+// the one made for Dravit before.
 func For(name, dir string) (*user.User, error) {
 	if name != "" {
 		u, err := user.Lookup(name)

@@ -1,5 +1,5 @@
-// Package certificates makes this user's own certificate authority, which can vouch for Dravit's host names only, and the certificates of
-// sites. Nothing of it is trusted by anybody until the user says so.
+// Package certificates makes this user's own certificate authority, which can vouch for Dravit's host names only, and
+// the certificates of sites. Nothing of it is trusted by anybody until the user says so.
 package certificates
 
 import (
@@ -49,9 +49,9 @@ type Authority struct {
 	leaves map[string]*tls.Certificate // by host
 }
 
-// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. It can vouch for names below localhost, test and
-// the given suffixes only (RFC 5280, section 4.2.1.10). One that is about to end, or that cannot vouch for one of them, is made anew; whoever trusted
-// it has to trust the new one.
+// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. It can vouch for
+// names below localhost, test and the given suffixes only (RFC 5280, section 4.2.1.10). One that is about to end, or
+// that cannot vouch for one of them, is made anew; whoever trusted it has to trust the new one.
 func Open(h *home.Home, suffixes []string) (*Authority, error) {
 	wanted := append(slices.Clone(usual), suffixes...)
 	slices.Sort(wanted)
@@ -158,8 +158,8 @@ func serial() *big.Int {
 	return n.Add(n, big.NewInt(1))
 }
 
-// Leaf returns a certificate for one host name, which must be below a suffix. It is made when it is first asked for, kept, and renewed a week
-// before it ends. Its key never leaves the process.
+// Leaf returns a certificate for one host name, which must be below a suffix. It is made when it is first asked for,
+// kept, and renewed a week before it ends. Its key never leaves the process.
 func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

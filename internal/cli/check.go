@@ -107,7 +107,8 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 // leastWatch is the shortest time between two looks.
 const leastWatch = 200 * time.Millisecond
 
-// watch looks again and again until the context ends, and repaints in place. Where there is no terminal, each look is a line.
+// watch looks again and again until the context ends, and repaints in place. Where there is no terminal, each look is a
+// line.
 func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
 	if a.json {
 		return &ui.Failure{Exit: exitUsage, What: "--watch has no JSON object", Next: "dravit check --json, as often as you like"}

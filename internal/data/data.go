@@ -35,8 +35,9 @@ func Read(dataDir string) (Meta, error) {
 	return m, home.ReadJSON(dataDir+".json", &m)
 }
 
-// Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a template gets an empty one.
-// filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait for it.
+// Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a template gets an
+// empty one. filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait
+// for it.
 func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled bool, err error) {
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
@@ -70,8 +71,8 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 // Aside is where the copy of a data folder lies that a version wrote, before a newer one changed it.
 func Aside(dataDir, version string) string { return dataDir + ".of-" + version }
 
-// putAside copies a data folder before a newer program changes it, whole or not at all. A copy that is there already is of an earlier try,
-// made before anything was changed, and stays.
+// putAside copies a data folder before a newer program changes it, whole or not at all. A copy that is there already is
+// of an earlier try, made before anything was changed, and stays.
 func putAside(ctx context.Context, p kind.Part) error {
 	aside := Aside(p.Data, p.UpgradeFrom)
 	if _, err := os.Stat(aside); err == nil {

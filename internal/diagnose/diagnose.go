@@ -1,5 +1,5 @@
-// Package diagnose finds the causes behind failures. It looks at nothing itself: Facts hold what was gathered, and the same facts give the
-// same causes.
+// Package diagnose finds the causes behind failures. It looks at nothing itself: Facts hold what was gathered, and the
+// same facts give the same causes.
 package diagnose
 
 import (
@@ -50,7 +50,8 @@ type Part struct {
 // Tree is a folder with what stands in its owner's way.
 type Tree struct {
 	Path string
-	// Foreign is the first file that belongs to somebody else, and Owner who; Locked the first that its owner may not read and write.
+	// Foreign is the first file that belongs to somebody else, and Owner who; Locked the first that its owner may not
+	// read and write.
 	Foreign, Owner, Locked string
 }
 
@@ -62,8 +63,8 @@ type Site struct {
 	Page     string // the page's text
 	Resolves []netip.Addr
 	Root     Root
-	// NowLogs and SinceLogs are what the parts behind the site wrote, by part: while it was asked just now, and since it
-	// answered last.
+	// NowLogs and SinceLogs are what the parts behind the site wrote, by part: while it was asked just now, and since
+	// it answered last.
 	NowLogs, SinceLogs map[string]string
 }
 
@@ -108,7 +109,8 @@ type Cause struct {
 	rank rank
 }
 
-// rank orders causes: what was seen on the machine goes before what somebody wrote, and that before what is only likely.
+// rank orders causes: what was seen on the machine goes before what somebody wrote, and that before what is only
+// likely.
 type rank int
 
 const (

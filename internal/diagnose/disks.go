@@ -8,7 +8,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be written fails.
+// disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be
+// written fails.
 func (d *doctor) disks() {
 	short, over, wrong := false, false, d.f.Stopped
 	for _, p := range d.f.Parts {

@@ -122,8 +122,8 @@ func mains(parts []kind.Part) []kind.Part {
 	return out
 }
 
-// Give gives each part its environment and the folders that come first on its PATH, and returns those that come first on
-// the PATH of the stack's commands. vars are the stack's Variables: what runs the project's code gets them.
+// Give gives each part its environment and the folders that come first on its PATH, and returns those that come first
+// on the PATH of the stack's commands. vars are the stack's Variables: what runs the project's code gets them.
 func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []string) {
 	for i := range parts {
 		p := &parts[i]

@@ -28,7 +28,8 @@ func Disks(h *home.Home, spec materialise.Spec) []diagnose.Disk {
 	return out
 }
 
-// tryWriting writes a file and removes it: file systems keep quotas in ways of their own, and all say so when somebody writes.
+// tryWriting writes a file and removes it: file systems keep quotas in ways of their own, and all say so when somebody
+// writes.
 func tryWriting(dir string) error {
 	f, err := os.CreateTemp(dir, "room-*")
 	if err != nil {

@@ -53,8 +53,8 @@ func noExtensions(what, next string) error {
 	return &trouble.Trouble{Code: trouble.NoExtensions, What: what, Next: next}
 }
 
-// List returns what a runtime of the plan has, before anything is asked of its processes. nil: the part is no runtime, or
-// none of this machine serves it.
+// List returns what a runtime of the plan has, before anything is asked of its processes. nil: the part is no runtime,
+// or none of this machine serves it.
 func List(kinds kind.List, in plan.Input, p plan.Plan, part string, library *kind.Library) (*Report, kind.Extended) {
 	program, extended, _ := plan.Runtime(in, p, kinds.ByName(), part)
 	if program == nil {
@@ -77,8 +77,9 @@ func List(kinds kind.List, in plan.Input, p plan.Plan, part string, library *kin
 	return r, extended
 }
 
-// Prove asks the processes of a part what they have loaded. runs is the part as it was started last, the zero Part if it
-// should not run now; want is what List planned. What cannot be asked is said in Unproved; an error is the context's.
+// Prove asks the processes of a part what they have loaded. runs is the part as it was started last, the zero Part if
+// it should not run now; want is what List planned. What cannot be asked is said in Unproved; an error is the
+// context's.
 func (x *Report) Prove(ctx context.Context, kinds kind.List, runs kind.Part, want kind.Extended) error {
 	k := kinds.Of(x.Kind)
 	runtime, ok := k.(kind.Runtime)

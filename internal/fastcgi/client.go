@@ -1,5 +1,5 @@
-// Package fastcgi is a client of the FastCGI 1.0 protocol (the Open Market specification of 1996), as far as a web server
-// needs it to talk to a responder such as php-fpm: one request a connection.
+// Package fastcgi is a client of the FastCGI 1.0 protocol (the Open Market specification of 1996), as far as a web
+// server needs it to talk to a responder such as php-fpm: one request a connection.
 package fastcgi
 
 import (
@@ -150,7 +150,8 @@ func record(w io.Writer, kind byte, content []byte) error {
 	return err
 }
 
-// stream is the standard output of the responder, taken out of its records. What it writes to its error stream is set aside.
+// stream is the standard output of the responder, taken out of its records. What it writes to its error stream is set
+// aside.
 type stream struct {
 	records *bufio.Reader
 	left    int // of the present record's content

@@ -20,8 +20,9 @@ import (
 	"dravit/internal/proc"
 )
 
-// A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept: the library's reverse proxy hands
-// each request to two others and back. What has a body, or wants another protocol, goes by the library's.
+// A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept:
+// the library's reverse proxy hands each request to two others and back. What has a body, or wants another protocol,
+// goes by the library's.
 
 // line is a kept connection to a web server.
 type line struct {
@@ -196,7 +197,8 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 	}
 }
 
-// exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an error comes.
+// exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an
+// error comes.
 func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line, again bool) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
 	defer left()

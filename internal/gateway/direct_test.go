@@ -111,7 +111,8 @@ func TestBothWaysAreAlike(t *testing.T) {
 	}
 }
 
-// A connection that the web server has closed meanwhile is replaced; an answer that breaks off is not made to look whole.
+// A connection that the web server has closed meanwhile is replaced; an answer that breaks off is not made to look
+// whole.
 func TestLines(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "web.sock")
 	l, err := net.Listen("unix", socket)

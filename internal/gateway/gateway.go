@@ -1,5 +1,5 @@
-// Package gateway is the HTTP entrance of all stacks: a process of its own, kept by the keeper, that sends each host name to the
-// web server of its stack.
+// Package gateway is the HTTP entrance of all stacks: a process of its own, kept by the keeper, that sends each host
+// name to the web server of its stack.
 package gateway
 
 import (
@@ -32,8 +32,8 @@ type Route struct {
 	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
 	// Private is for an inbox: it answers this user's processes only.
 	Private bool `json:"private,omitempty"`
-	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only, and if
-	// nobody need wait for it: it was stopped, or failed.
+	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only, and
+	// if nobody need wait for it: it was stopped, or failed.
 	AppNetwork string `json:"app_network,omitempty"`
 	AppAddress string `json:"app_address,omitempty"`
 	// Buffered is for a runtime with few workers: a request's body is read before the request is passed on.
@@ -64,7 +64,8 @@ func TableStamp(h *home.Home) string {
 	return fmt.Sprint(info.Size(), info.ModTime().UnixNano())
 }
 
-// WriteTable writes the table. The gateway notices new routes at its next request; doors and the resolver when it is told to reload.
+// WriteTable writes the table. The gateway notices new routes at its next request; doors and the resolver when it is
+// told to reload.
 func WriteTable(h *home.Home, t Table) error {
 	slices.SortFunc(t.Routes, func(a, b Route) int { return strings.Compare(a.Host, b.Host) })
 	return home.WriteCache(tableFile(h), t)
@@ -91,8 +92,8 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 // KindName is the kind of the gateway's part. It is no kind of a stack file.
 const KindName = "gateway"
 
-// Spec describes the gateway on these ports as a stack of one part, whose Gateway and Secure they are, and makes its key
-// if it has none.
+// Spec describes the gateway on these ports as a stack of one part, whose Gateway and Secure they are, and makes its
+// key if it has none.
 func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec, error) {
 	id, name := KindName, KindName
 	for _, dir := range []string{"state", "logs", "temp"} {

@@ -214,8 +214,8 @@ func TestRequestsWaitForARestart(t *testing.T) {
 	listener.Close()
 }
 
-// Visitors of a door get the one site, by whatever name they come; the web server is told the site's name, and the application theirs. What
-// Dravit itself answers stays within the machine.
+// Visitors of a door get the one site, by whatever name they come; the web server is told the site's name, and the
+// application theirs. What Dravit itself answers stays within the machine.
 func TestDoor(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Location", "http://"+r.Host+"/deep/")
@@ -236,7 +236,8 @@ func TestDoor(t *testing.T) {
 	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
 }
 
-// freePort is one that nobody has, for TCP and UDP, and that the system gives to no connection: those come from 32768 on.
+// freePort is one that nobody has, for TCP and UDP, and that the system gives to no connection: those come from 32768
+// on.
 func freePort(t *testing.T) int {
 	t.Helper()
 	for range 100 {
@@ -256,7 +257,8 @@ func freePort(t *testing.T) int {
 	return 0
 }
 
-// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest nothing.
+// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest
+// nothing.
 func TestResponder(t *testing.T) {
 	port := freePort(t)
 	r, err := respond(port, loopbacks, func(host string) known {

@@ -26,7 +26,8 @@ const (
 	knownName
 )
 
-// responder answers DNS (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It asks nobody else.
+// responder answers DNS (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It asks nobody
+// else.
 type responder struct {
 	port      int
 	known     func(host string) known

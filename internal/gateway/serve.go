@@ -22,11 +22,12 @@ import (
 	"dravit/internal/webrules"
 )
 
-// loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost: the second must not be left to others.
+// loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost: the second
+// must not be left to others.
 var loopbacks = []string{kind.Host, "::1"}
 
-// Serve serves until the context ends: HTTP on one port, HTTPS with HTTP/2 on the other (0: not at all), both on loopback only, and on the ports
-// of the table's doors, which other machines may reach.
+// Serve serves until the context ends: HTTP on one port, HTTPS with HTTP/2 on the other (0: not at all), both on
+// loopback only, and on the ports of the table's doors, which other machines may reach.
 func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP) // before anybody can know that we run
@@ -107,7 +108,8 @@ func (s *servers) serve(server *http.Server, listener net.Listener) {
 	})
 }
 
-// also serves on the other loopback address, where the machine has it, and tells whether it does. Where somebody else has the port there, it goes without.
+// also serves on the other loopback address, where the machine has it, and tells whether it does. Where somebody else
+// has the port there, it goes without.
 func (s *servers) also(server *http.Server, port int) bool {
 	listener, err := net.Listen("tcp", net.JoinHostPort(loopbacks[1], fmt.Sprint(port)))
 	switch {
@@ -224,8 +226,8 @@ func (s *signer) renew() error {
 	return err
 }
 
-// certificate returns the certificate of the host that a visitor names. One that names none, or none below our suffixes, gets an answer for
-// localhost, so that it sees which sites there are.
+// certificate returns the certificate of the host that a visitor names. One that names none, or none below our
+// suffixes, gets an answer for localhost, so that it sees which sites there are.
 func (s *signer) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 	host := strings.ToLower(strings.TrimSuffix(hello.ServerName, "."))
 	s.mu.Lock()

@@ -110,7 +110,8 @@ func (t *table) of(host string) *target {
 // doorKey is under what a request's context has the door that it came in by.
 type doorKey struct{}
 
-// door serves one site to other machines, whatever they call this one. What Dravit itself answers is for this machine only.
+// door serves one site to other machines, whatever they call this one. What Dravit itself answers is for this machine
+// only.
 func (t *table) door(d Door) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
@@ -122,7 +123,8 @@ func (t *table) door(d Door) http.Handler {
 	})
 }
 
-// restartPatience is how long a request waits for a web server, or what makes its pages, that is on its way, while its stack is restarted.
+// restartPatience is how long a request waits for a web server, or what makes its pages, that is on its way, while its
+// stack is restarted.
 const restartPatience = 3 * time.Second
 
 // dial connects to a stack's web server.
@@ -142,7 +144,8 @@ var own = map[string]bool{"Forwarded": true, "X-Forwarded-For": true, "X-Forward
 // CGI (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
 func ambiguous(name string) bool { return strings.Contains(name, "_") }
 
-// told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to tell.
+// told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to
+// tell.
 func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	port, proto, visited := t.portOf(r), "http", ""
 	if r.TLS != nil {
@@ -161,7 +164,8 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	return host, [...][2]string{{"Forwarded", ""}, {"X-Forwarded-For", visitor}, {"X-Forwarded-Host", r.Host}, {"X-Forwarded-Proto", proto}, {"X-Forwarded-Port", strconv.Itoa(port)}, {kind.VisitedHeader, visited}}
 }
 
-// mend corrects an answer's header: a web server behind us knows neither of HTTPS nor by which name a visitor from another machine came.
+// mend corrects an answer's header: a web server behind us knows neither of HTTPS nor by which name a visitor from
+// another machine came.
 func (t *table) mend(h http.Header, r *http.Request) {
 	location := h.Get("Location")
 	if location == "" {
@@ -179,7 +183,8 @@ func (t *table) mend(h http.Header, r *http.Request) {
 	}
 }
 
-// proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what is true.
+// proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what
+// is true.
 func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	transport := &http.Transport{
 		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
@@ -280,8 +285,8 @@ func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 		to.pass(w, r, t)
 		return
 	}
-	// A server may answer before it has taken the whole body: without this, ours would then close the body under the proxy,
-	// which would give the request up and cut the answer off.
+	// A server may answer before it has taken the whole body: without this, ours would then close the body under the
+	// proxy, which would give the request up and cut the answer off.
 	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 is so by itself
 	to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
 }

@@ -129,8 +129,8 @@ func All(ctx context.Context, ladders [][]kind.Rung) [][]Result {
 	return results
 }
 
-// Line is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one visitor
-// and not one that leaves without a word, which some servers note in their log.
+// Line is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one
+// visitor and not one that leaves without a word, which some servers note in their log.
 type Line struct {
 	network, address string
 	conn             net.Conn
@@ -202,7 +202,8 @@ func Plain(err error) string {
 	return text
 }
 
-// Client returns an HTTP client whose every connection comes from dial and is closed after its request. It follows no redirect.
+// Client returns an HTTP client whose every connection comes from dial and is closed after its request. It follows no
+// redirect.
 func Client(dial func(ctx context.Context) (net.Conn, error)) *http.Client {
 	return &http.Client{
 		Transport: &http.Transport{

@@ -46,8 +46,8 @@ func (s *session) until(ctx context.Context) {
 	_ = s.conn.SetDeadline(end)
 }
 
-// Redis connects to a server that speaks Redis' protocol, sends each command and returns the replies to those that follow
-// the log-in. A reply that is an error ends it with a Miss.
+// Redis connects to a server that speaks Redis' protocol, sends each command and returns the replies to those that
+// follow the log-in. A reply that is an error ends it with a Miss.
 func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string, commands ...[]string) ([]string, error) {
 	s, err := logIn(ctx, dial, password)
 	if err != nil {

@@ -55,13 +55,14 @@ type Target struct {
 	App     kind.Part
 	Maker   kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
 	Logs    []string       // files into which the app's errors go
-	// Stores, if set, says whether the app reaches its stores: a check asks the app once, for its own rung and for those
-	// of its sites. nil: the probe asks the stores on its way through the web server.
+	// Stores, if set, says whether the app reaches its stores: a check asks the app once, for its own rung and for
+	// those of its sites. nil: the probe asks the stores on its way through the web server.
 	Stores func(ctx context.Context) error
 }
 
-// Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the stores
-// behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself, as browsers do for them.
+// Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the
+// stores behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself,
+// as browsers do for them.
 func Site(site Target) []kind.Rung {
 	gateway := kind.Loopback(site.Gateway)
 	client := Client(Dial("tcp", gateway))

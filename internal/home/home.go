@@ -101,7 +101,8 @@ func HoldRun(run string) error {
 	return trusted(run) // somebody else may have been faster
 }
 
-// trusted reports why a folder cannot hold our sockets: it must be a folder of this user, not a link, and closed to others.
+// trusted reports why a folder cannot hold our sockets: it must be a folder of this user, not a link, and closed to
+// others.
 func trusted(run string) error {
 	info, err := os.Lstat(run)
 	if err != nil {

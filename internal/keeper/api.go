@@ -110,8 +110,8 @@ func (k *Keeper) handler() http.Handler {
 	return mux
 }
 
-// busy keeps the keeper alive while a request that begins or ends something is under way, and lets it end after the last
-// where nothing is wished to run.
+// busy keeps the keeper alive while a request that begins or ends something is under way, and lets it end after the
+// last where nothing is wished to run.
 func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		k.mu.Lock()
@@ -260,8 +260,8 @@ func (k *Keeper) follow(ctx context.Context, s *stackRunner, timeout time.Durati
 // siteGrace is how long a site may still answer wrongly after its parts answer: an application may be warming up.
 const siteGrace = 3 * time.Second
 
-// proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are ready. Once the
-// parts are settled without answering, a site is asked once.
+// proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are
+// ready. Once the parts are settled without answering, a site is asked once.
 func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner, spec materialise.Spec) []SiteResult {
 	results := make([]SiteResult, len(spec.Sites))
 	var wg sync.WaitGroup
@@ -383,7 +383,8 @@ func accepts(ctx context.Context, socket string) bool {
 	return true
 }
 
-// readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime uses.
+// readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime
+// uses.
 func readyFor(spec materialise.Spec, site materialise.Site) []string {
 	names := []string{site.Server}
 	if app, ok := spec.Part(site.App); ok {

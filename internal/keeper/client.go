@@ -30,8 +30,9 @@ type Client struct{ home *home.Home }
 // Connect returns a client of the keeper, which need not run.
 func Connect(h *home.Home) *Client { return &Client{h} }
 
-// send sends one request and returns the answer, whose body ends the connection when it is closed. Ending the context ends it, too.
-// http.Client would do the same with two more goroutines and half a millisecond, of which status has three.
+// send sends one request and returns the answer, whose body ends the connection when it is closed. Ending the context
+// ends it, too. http.Client would do the same with two more goroutines and half a millisecond, of which status has
+// three.
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	text, err := json.Marshal(in)
 	if err != nil {
@@ -145,8 +146,8 @@ func (b *body) Close() error {
 // Running tells whether a keeper holds the home folder.
 func Running(h *home.Home) bool { return home.Locked(h.Path(home.KeeperLock)) }
 
-// Ensure starts the keeper where none runs, from the program self of the given build, and replaces one of another build: its
-// parts live on under the new one.
+// Ensure starts the keeper where none runs, from the program self of the given build, and replaces one of another
+// build: its parts live on under the new one.
 func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	hello, err := c.Hello(ctx)
 	if err == nil && hello.Build == build || errors.Is(err, trouble.KeeperSilent) {
@@ -241,7 +242,8 @@ func (c *Client) View(ctx context.Context, id string) (View, error) {
 	return s, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &s)
 }
 
-// Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has nothing left to do.
+// Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has
+// nothing left to do.
 func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecycle.Status, error) {
 	hello, err := c.Hello(ctx)
 	if err != nil {

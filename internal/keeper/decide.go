@@ -92,7 +92,8 @@ type look struct {
 	socketGone string          // its socket, where that was deleted; "": it is there, or none is wanted
 	wait       time.Duration   // before this look
 
-	// These take a look at every process of the machine, and are asked where it matters only. "" says that there is none.
+	// These take a look at every process of the machine, and are asked where it matters only. "" says that there is
+	// none.
 	portHolder func() string // who listens on its port instead
 	elsewhere  func() string // where it listens itself, instead of there
 }
@@ -145,8 +146,8 @@ func decide(l look) (next step, why string, wait time.Duration) {
 	return lookAgain, fell.Miss(), l.wait
 }
 
-// elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if it
-// listens nowhere, or on its port, too: then it has begun to after the ladder was climbed.
+// elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if
+// it listens nowhere, or on its port, too: then it has begun to after the ladder was climbed.
 func elsewhere(at []string, port int) string {
 	own := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
 	for _, address := range at {

@@ -133,7 +133,8 @@ func TestShortages(t *testing.T) {
 	assert.False(t, s.since(at(4*moment), 6))
 }
 
-// A server that opened its port after its ladder was climbed listens where it should: it is not said to listen elsewhere.
+// A server that opened its port after its ladder was climbed listens where it should: it is not said to listen
+// elsewhere.
 func TestElsewhere(t *testing.T) {
 	for _, c := range []struct {
 		name string

@@ -13,7 +13,8 @@ import (
 // lookEvery is how often folders are looked at that may be new sites.
 const lookEvery = 300 * time.Millisecond
 
-// watch looks, from now on, for folders that become sites of the stack or are sites no more, in place of an earlier watch. The caller holds apply.
+// watch looks, from now on, for folders that become sites of the stack or are sites no more, in place of an earlier
+// watch. The caller holds apply.
 func (s *stackRunner) watch(spec materialise.Spec) {
 	s.watching()
 	s.watching = func() {}

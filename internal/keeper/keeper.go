@@ -23,8 +23,8 @@ import (
 
 // Keeper is the background process.
 //
-// Locks are taken in this order, and none while a later one is held: apply of a stack, mu of the gatewayRunner, apply of
-// the gateway's own stackRunner, the ledger's lock file, mu of the Keeper, mu of a stackRunner.
+// Locks are taken in this order, and none while a later one is held: apply of a stack, mu of the gatewayRunner, apply
+// of the gateway's own stackRunner, the ledger's lock file, mu of the Keeper, mu of a stackRunner.
 type Keeper struct {
 	home  *home.Home
 	kinds kind.List
@@ -48,8 +48,8 @@ const socketName = "keeper.sock"
 // ErrRunning says that another keeper serves this home folder.
 var ErrRunning = errors.New("another keeper is running")
 
-// Run is the keeper's life. It ends when no stack is wished to run, when another keeper asks to take over, or with the context.
-// self is the dravit program it starts built-in parts from, build that program's hash.
+// Run is the keeper's life. It ends when no stack is wished to run, when another keeper asks to take over, or with the
+// context. self is the dravit program it starts built-in parts from, build that program's hash.
 func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string) error {
 	lock, err := home.TryLock(h.Path(home.KeeperLock))
 	if errors.Is(err, home.ErrLocked) {

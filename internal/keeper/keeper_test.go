@@ -174,7 +174,8 @@ func (k tested) Test(kind.Part) kind.Command { return k.test }
 func (tested) Traits() *kind.Traits          { return &kind.Traits{Name: "tested"} }
 func (tested) LastWords(string) string       { return "" }
 
-// A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it changes.
+// A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it
+// changes.
 func TestConfigurationIsTested(t *testing.T) {
 	dir := t.TempDir()
 	p := &partRunner{

@@ -21,8 +21,8 @@ import (
 // longPause is too long for requests to wait until the part is started again.
 const longPause = 2 * time.Second
 
-// run keeps the part running until ctx ends, and then does with its process what the order says. adopted is the identity
-// of a process of an earlier keeper.
+// run keeps the part running until ctx ends, and then does with its process what the order says. adopted is the
+// identity of a process of an earlier keeper.
 func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 	defer close(p.done)
 	defer p.closeLaunched()
@@ -338,8 +338,9 @@ func (p *partRunner) climb(ctx context.Context) []health.Result {
 	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
-// proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was started. What
-// the part holds in memory takes a look into every process, so the first proof, which somebody waits for, goes without.
+// proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was
+// started. What the part holds in memory takes a look into every process, so the first proof, which somebody waits for,
+// goes without.
 func (p *partRunner) proved(logSize int64) (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
@@ -381,8 +382,8 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 	return first
 }
 
-// waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process, whose error it
-// then returns, and by the context.
+// waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process,
+// whose error it then returns, and by the context.
 func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
@@ -418,7 +419,8 @@ func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited
 // headStartOfRuntimes is the longest that a web server waits for the runtimes of its sites to listen.
 const headStartOfRuntimes = 500 * time.Millisecond
 
-// waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart, visitors wait for it already.
+// waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart,
+// visitors wait for it already.
 func (p *partRunner) waitForRuntimes(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, headStartOfRuntimes)
 	defer cancel()

@@ -25,8 +25,9 @@ import (
 	"dravit/internal/trouble"
 )
 
-// prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free socket,
-// and the token of this start. No process of the part lives: what an earlier one left in its temporary folder is stale.
+// prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free
+// socket, and the token of this start. No process of the part lives: what an earlier one left in its temporary folder
+// is stale.
 func (p *partRunner) prepare(ctx context.Context) error {
 	if err := os.RemoveAll(p.spec.Temp); err != nil {
 		return err
@@ -67,7 +68,8 @@ func (p *partRunner) prepare(ctx context.Context) error {
 	return p.test(ctx)
 }
 
-// clearSocket removes a socket that a crash left behind. A live one is never touched: some servers would steal it silently.
+// clearSocket removes a socket that a crash left behind. A live one is never touched: some servers would steal it
+// silently.
 func clearSocket(path string) error {
 	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -118,7 +120,8 @@ func lastLine(out []byte, err error) string {
 }
 
 // spawn starts the process. That it is about to be started is written down before, who it is after; a lock that every
-// process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them lives.
+// process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them
+// lives.
 func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, error) {
 	lock, err := home.TryLock(p.spec.Lock)
 	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held

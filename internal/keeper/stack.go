@@ -137,8 +137,9 @@ func (s *stackRunner) writeSeen() {
 	}
 }
 
-// begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun, and those that can take
-// a new configuration while they run do. restart names parts that are ended in any case. It returns the Spec and the names of the parts that it began.
+// begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun,
+// and those that can take a new configuration while they run do. restart names parts that are ended in any case. It
+// returns the Spec and the names of the parts that it began.
 func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error), restart []string) (materialise.Spec, []string, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
@@ -197,7 +198,8 @@ func (s *stackRunner) ask() {
 // settling is how long a request may be on its way from the gateway through a web server to what makes its page.
 const settling = 20 * time.Millisecond
 
-// pauseRequests has requests wait for sites whose pages are made by parts that are about to end and to come back. The caller holds apply.
+// pauseRequests has requests wait for sites whose pages are made by parts that are about to end and to come back. The
+// caller holds apply.
 func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, wanted map[string]kind.Part) {
 	ending := map[string]bool{}
 	for _, p := range end {
@@ -466,7 +468,8 @@ func (s *stackRunner) stage(all []lifecycle.Status) lifecycle.Stage {
 	return stageOf(s.spec.Parts, states)
 }
 
-// settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states have it.
+// settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states
+// have it.
 func (s *stackRunner) settled(all []lifecycle.Status) (settled, answers bool) {
 	settled, answers = true, true
 	failed := map[string]bool{}

@@ -1,5 +1,5 @@
-// Package kind defines what Dravit knows about one program, such as nginx or PostgreSQL: facts, and behaviour in at most
-// four groups. Each kind has a package below this one, and package all lists them.
+// Package kind defines what Dravit knows about one program, such as nginx or PostgreSQL: facts, and behaviour in at
+// most four groups. Each kind has a package below this one, and package all lists them.
 package kind
 
 import (

@@ -90,7 +90,8 @@ const (
 	Lacking   EntryState = "missing"   // wanted, and not there
 )
 
-// Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not answer.
+// Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not
+// answer.
 type Proof struct {
 	Web, Command []string
 }

@@ -71,7 +71,8 @@ type Part struct {
 	Uses    []string          `json:"uses,omitempty"`
 	Modules []Module          `json:"modules,omitempty"` // to load, in this order; files are absolute
 	Debug   int               `json:"debug,omitempty"`   // the port on which an editor waits for the part's debugger; 0: none
-	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "": nothing to change.
+	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "":
+	// nothing to change.
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
 
 	Port     int    `json:"port,omitempty"`   // on 127.0.0.1; 0: none
@@ -128,7 +129,8 @@ type VirtualHost struct {
 	Included string `json:"included,omitempty"`
 }
 
-// StoreRef is a store that a runtime's probe reaches, with the names of its variables only: the values stand in the environment.
+// StoreRef is a store that a runtime's probe reaches, with the names of its variables only: the values stand in the
+// environment.
 type StoreRef struct {
 	Name   string `json:"name"`
 	Kind   string `json:"kind"`
@@ -139,8 +141,9 @@ type StoreRef struct {
 // ProbePath is the address below which web servers pass a probe on to a runtime; everybody else gets 404 there.
 const ProbePath = "/.dravit/probe"
 
-// VisitedHeader carries the Host header of a visitor from another machine, who calls this one by an address: the request's own Host is then the
-// site's name, by which the web server knows the site. Applications see what the visitor wrote. Only the gateway sets it.
+// VisitedHeader carries the Host header of a visitor from another machine, who calls this one by an address: the
+// request's own Host is then the site's name, by which the web server knows the site. Applications see what the visitor
+// wrote. Only the gateway sets it.
 const VisitedHeader = "Dravit-Visited"
 
 // Command is how a part's process is started. The zero Command stands for a part without one.

@@ -5,7 +5,8 @@ import (
 	"strings"
 )
 
-// Symptom is something that a kind's programs, or an application that they run, write when something is wrong, and what is behind it.
+// Symptom is something that a kind's programs, or an application that they run, write when something is wrong, and what
+// is behind it.
 type Symptom struct {
 	// Cause is the word for it in docs/causes.md.
 	Cause string
@@ -20,8 +21,8 @@ func When(cause string, words func() *regexp.Regexp, means, remedy string) Sympt
 	return Symptom{Cause: cause, Words: words, Means: means, Remedy: remedy}
 }
 
-// Find looks for the last time that a symptom shows in a text: what it means and what to do, for a part of that name, and where in the text it is.
-// at is -1 where it does not show.
+// Find looks for the last time that a symptom shows in a text: what it means and what to do, for a part of that name,
+// and where in the text it is. at is -1 where it does not show.
 func (s Symptom) Find(text, part string) (means, remedy string, at int) {
 	re := s.Words()
 	all := re.FindAllStringSubmatchIndex(text, -1)

@@ -1,4 +1,5 @@
-// Package lifecycle has the states of a part and what the keeper says of it: since when, why, and how its process ended.
+// Package lifecycle has the states of a part and what the keeper says of it: since when, why, and how its process
+// ended.
 package lifecycle
 
 import (

@@ -16,8 +16,9 @@ import (
 // dotenvHead begins a file that Dravit wrote: another is never written over.
 const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
 
-// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes, which every reader of such
-// files takes literally; one that has a quote in it stands in double quotes, with what means something there behind a backslash.
+// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes,
+// which every reader of such files takes literally; one that has a quote in it stands in double quotes, with what means
+// something there behind a backslash.
 func writeDotenv(in plan.Input, env []string) error {
 	if in.File.Dotenv == "" {
 		return nil

@@ -43,8 +43,8 @@ func ReadFolders(h *home.Home, id string) (Folders, error) {
 // Changed looks at the folders, and tells whether they have changed since they were looked at last.
 func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
 
-// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made; ErrSame says that they have not.
-// Everything else stays as the last start decided it. The caller holds the ledger.
+// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made;
+// ErrSame says that they have not. Everything else stays as the last start decided it. The caller holds the ledger.
 func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
 	var m made
 	err := home.ReadDerived(madeFile(h, id), &m)

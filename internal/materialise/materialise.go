@@ -1,4 +1,5 @@
-// Package materialise turns a plan into files below Dravit's folder: each part's place, secrets, environment and configuration.
+// Package materialise turns a plan into files below Dravit's folder: each part's place, secrets, environment and
+// configuration.
 package materialise
 
 import (

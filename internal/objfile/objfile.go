@@ -1,5 +1,5 @@
-// Package objfile reads compiled files (ELF and Mach-O) without loading them: for which machine they are, which symbols they have and
-// want, and texts in them. It is made for files of unknown origin: what is broken gives an error.
+// Package objfile reads compiled files (ELF and Mach-O) without loading them: for which machine they are, which symbols
+// they have and want, and texts in them. It is made for files of unknown origin: what is broken gives an error.
 package objfile
 
 import (

@@ -1,4 +1,5 @@
-// Package pattern compiles regular expressions when they are first used: compiling them all would be a tenth of a short command's time.
+// Package pattern compiles regular expressions when they are first used: compiling them all would be a tenth of a short
+// command's time.
 package pattern
 
 import (
@@ -12,8 +13,9 @@ func New(text string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
 }
 
-// Literal writes a path so that a shell pattern (path.Match, glob(7)) takes it as it is. A path without anything that means something there stays
-// what it is. Not every reader takes a backslash before a wildcard, but all take a class of one.
+// Literal writes a path so that a shell pattern (path.Match, glob(7)) takes it as it is. A path without anything that
+// means something there stays what it is. Not every reader takes a backslash before a wildcard, but all take a class of
+// one.
 func Literal(path string) string {
 	if !strings.ContainsAny(path, `*?[`) {
 		return path

@@ -12,8 +12,9 @@ import (
 // lack is a store that a runtime cannot reach.
 type lack struct{ store, because string }
 
-// reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the part uses by name
-// must be reached: the returned text says which is not. One that it uses since the stack has it may be lacking.
+// reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the
+// part uses by name must be reached: the returned text says which is not. One that it uses since the stack has it may
+// be lacking.
 func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.Part) string {
 	runtime, ok := k.(kind.Runtime)
 	if !ok {

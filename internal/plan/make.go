@@ -120,8 +120,8 @@ func (m *maker) inOrder() {
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return first[about(a.Subject)] - first[about(b.Subject)] })
 }
 
-// name decides the stack's name: the one that it got before, else its own, or with a number where another folder has it. The number
-// counts from 2; 1 is no number.
+// name decides the stack's name: the one that it got before, else its own, or with a number where another folder has
+// it. The number counts from 2; 1 is no number.
 func (m *maker) name() int {
 	want, before := m.in.File.Name, 0
 	if rest, ok := strings.CutPrefix(m.in.Ledger.Name, want); ok {

@@ -361,7 +361,8 @@ func TestInputSurvivesJSON(t *testing.T) {
 	assert.Empty(t, part(t, decide(again), "app").Uses)
 }
 
-// Names of another suffix need a port for DNS, which datagrams of somebody else's stand in the way of; of other ports they do not.
+// Names of another suffix need a port for DNS, which datagrams of somebody else's stand in the way of; of other ports
+// they do not.
 func TestResolverPort(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nsuffix = \"test\"\nroot = \".\"\n")
 	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
@@ -375,7 +376,8 @@ func TestResolverPort(t *testing.T) {
 	assert.Zero(t, decide(in).Resolver)
 }
 
-// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and named.
+// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and
+// named.
 func TestEach(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\neach = \"crew/*\"\n[[site]]\nname = \"ferry\"\naliases = [\"quay\"]\nroot = \".\"\n")
 	in.Project.Folders = map[string]project.Folder{".": {Exists: true, Index: "index.html"}}

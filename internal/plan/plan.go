@@ -160,7 +160,8 @@ type Decision struct {
 	Choice   string   `json:"choice"`
 	Because  []string `json:"because"`
 	Rejected []Option `json:"rejected"`
-	// State, of an extension, is what became of it: built-in, loaded or unfit. "": the decision is about something else.
+	// State, of an extension, is what became of it: built-in, loaded or unfit. "": the decision is about something
+	// else.
 	State kind.EntryState `json:"state,omitempty"`
 }
 

@@ -113,8 +113,9 @@ func (m *maker) gateway() {
 	}
 }
 
-// gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the one that browsers take
-// by themselves, the one that it had before, or the first free one. It does not move while it runs: other stacks' addresses have the port.
+// gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the
+// one that browsers take by themselves, the one that it had before, or the first free one. It does not move while it
+// runs: other stacks' addresses have the port.
 func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
 	best, because := usual, "this user may listen on it, so addresses need no port"
@@ -231,7 +232,8 @@ func (m *maker) refuse(port int) string {
 	return ""
 }
 
-// Port tells what a plan would make of a port that a part wants: why it cannot be given ("" where it can), and the first above it that can.
+// Port tells what a plan would make of a port that a part wants: why it cannot be given ("" where it can), and the
+// first above it that can.
 func Port(in Input, port int) (because string, instead int) {
 	m := &maker{in: in, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
 	for _, x := range in.Survey.Ports {
@@ -243,7 +245,8 @@ func Port(in Input, port int) (because string, instead int) {
 	return because, instead
 }
 
-// free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the way.
+// free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the
+// way.
 func (m *maker) free(base int, rejected []Option) (int, []Option) {
 	for port := base; port < 65536; port++ {
 		why := m.refuse(port)

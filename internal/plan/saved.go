@@ -10,7 +10,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Saved returns the input as it may be given to others: without the values of variables and settings, on which no decision rests.
+// Saved returns the input as it may be given to others: without the values of variables and settings, on which no
+// decision rests.
 func (in Input) Saved() Input {
 	f := *in.File
 	f.Env, f.Parts = without(f.Env), maps.Clone(f.Parts)

@@ -11,8 +11,9 @@ import (
 	"dravit/internal/trouble"
 )
 
-// settings sets what applications require of their runtimes and databases, where nobody has said otherwise: values of Dravit's own that fall
-// short are raised. What is written in the stack file and does not meet a requirement is a fault.
+// settings sets what applications require of their runtimes and databases, where nobody has said otherwise: values of
+// Dravit's own that fall short are raised. What is written in the stack file and does not meet a requirement is a
+// fault.
 func (m *maker) settings() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]

@@ -73,8 +73,8 @@ func (m *maker) modules() *kind.Library {
 	return m.library
 }
 
-// demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one version for another
-// tool gives way to a version in the stack file; one that says what the code needs does not.
+// demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one
+// version for another tool gives way to a version in the stack file; one that says what the code needs does not.
 func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand {
 	var all []demand
 	if want.Version != "" {
@@ -95,8 +95,8 @@ func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand 
 	return all
 }
 
-// foldersOf returns the folders whose manifests speak of a part: for each of its sites the nearest one above the document root that has any,
-// else the project's own.
+// foldersOf returns the folders whose manifests speak of a part: for each of its sites the nearest one above the
+// document root that has any, else the project's own.
 func (m *maker) foldersOf(part string) []string {
 	var folders []string
 	for _, s := range m.in.File.Sites {
@@ -132,8 +132,8 @@ func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile
 	return want, by
 }
 
-// program picks the program of a kind that serves a part: of those that meet every demand the one that served the last good start, else
-// the newest. It says why each other does not, or was not taken.
+// program picks the program of a kind that serves a part: of those that meet every demand the one that served the last
+// good start, else the newest. It says why each other does not, or was not taken.
 func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written Written) candidate {
 	offers := m.offersOf(k)
 	if len(offers) == 0 {
@@ -178,9 +178,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written W
 	return chosen
 }
 
-// choose returns which of the programs that meet every demand is taken, the newest first: the one with the fewest flaws, or one with no more of
-// them that served the last good start. Stores out of reach and modules of the project that do not fit are flaws: they refuse nothing, since another
-// part may use the store, and modules can be built again.
+// choose returns which of the programs that meet every demand is taken, the newest first: the one with the fewest
+// flaws, or one with no more of them that served the last good start. Stores out of reach and modules of the project
+// that do not fit are flaws: they refuse nothing, since another part may use the store, and modules can be built again.
 func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int, kept bool) {
 	for i, c := range fitting {
 		if c.flaws() < fitting[best].flaws() {
@@ -231,8 +231,8 @@ func (m *maker) refuseVersion(p *kind.Program, demands []demand) string {
 	return ""
 }
 
-// missing says which modules a program lacks, and of the files of their names why each does not fit. by says who wants them, where that is not
-// the stack file.
+// missing says which modules a program lacks, and of the files of their names why each does not fit. by says who wants
+// them, where that is not the stack file.
 func missing(all []kind.Choice, by map[string]string) string {
 	if len(all) == 0 {
 		return ""
@@ -255,7 +255,8 @@ func missing(all []kind.Choice, by map[string]string) string {
 	return text
 }
 
-// data tells whether a program may have the data that another version wrote: an older one never, a newer one where it can, with consent.
+// data tells whether a program may have the data that another version wrote: an older one never, a newer one where it
+// can, with consent.
 func (m *maker) data(name string, k kind.Kind, want stackfile.Part, p *kind.Program, written Written,
 ) (upgrade, refusal string, code trouble.Code) {
 	needs := k.Needs(want)
@@ -332,8 +333,8 @@ func (m *maker) decideExtension(state kind.EntryState, subject, choice string, r
 	m.plan.Decisions[len(m.plan.Decisions)-1].State = state
 }
 
-// debuggers gives each part with a debugger the port on which an editor waits for it. An editor that waits there already holds the port, so
-// only the ledger counts.
+// debuggers gives each part with a debugger the port on which an editor waits for it. An editor that waits there
+// already holds the port, so only the ledger counts.
 func (m *maker) debuggers() {
 	const base = 9003
 	for i := range m.plan.Parts {
@@ -363,8 +364,8 @@ func (m *maker) debuggers() {
 // DebugKey is what the port of a part's debugger goes by in the ledger. No part can have this name.
 func DebugKey(part string) string { return part + ".debugger" }
 
-// Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has none, it is the newest
-// whose version serves, with what it lacks; nil where there is none of the part's kinds either.
+// Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has
+// none, it is the newest whose version serves, with what it lacks; nil where there is none of the part's kinds either.
 func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program, kind.Extended, stackfile.Part) {
 	m := &maker{in: in, kinds: kinds}
 	file := in.File.Parts[name]

@@ -201,7 +201,8 @@ func TestClients(t *testing.T) {
 	}
 }
 
-// What a part must reach meets its own conditions in one decision: an older version that reaches the store goes before a newer one that does not.
+// What a part must reach meets its own conditions in one decision: an older version that reaches the store goes before
+// a newer one that does not.
 func TestReachDecidesTheVersion(t *testing.T) {
 	for _, uses := range []string{"", "uses = [\"db\"]\n"} {
 		in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nextensions = []\n"+uses+"[part.db]\nkind = \"mariadb\"\n")
@@ -327,7 +328,8 @@ func TestManifestExtensions(t *testing.T) {
 	}
 }
 
-// The gateway's ports: those that browsers take by themselves where that is allowed, without leaving ports that it listens on now.
+// The gateway's ports: those that browsers take by themselves where that is allowed, without leaving ports that it
+// listens on now.
 func TestGatewayPorts(t *testing.T) {
 	const file = "[[site]]\nname = \"day\"\nroot = \"public\"\n"
 	ports := func(edit func(*plan.Input)) (plan.Plan, [2]int) {

@@ -19,8 +19,9 @@ func (p Plan) Subjects() []string {
 	return all
 }
 
-// Why finds the decision about a subject, or the fault that stands in its place. A subject may be shortened: app.version is
-// part.app.version, and app is it too where nothing else was decided about app. Where several are meant, near names them.
+// Why finds the decision about a subject, or the fault that stands in its place. A subject may be shortened:
+// app.version is part.app.version, and app is it too where nothing else was decided about app. Where several are meant,
+// near names them.
 func (p Plan) Why(subject string) (d *Decision, f *Fault, near []string) {
 	all := p.Subjects()
 	match := func(fits func(full string) bool) []string {

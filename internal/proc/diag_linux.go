@@ -64,7 +64,8 @@ func receive(fd int, all []Listener) ([]Listener, error) {
 			case m.Header.Type == unix.NLMSG_ERROR || len(m.Data) < diagMessage:
 				return nil, fmt.Errorf("the kernel refuses to list sockets")
 			}
-			// struct inet_diag_msg: family, state, timer, retrans; then the socket's own port and address in network order.
+			// struct inet_diag_msg: family, state, timer, retrans; then the socket's own port and address in network
+			// order.
 			length := 4
 			if m.Data[0] == unix.AF_INET6 {
 				length = 16

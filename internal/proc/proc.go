@@ -36,7 +36,8 @@ type Holder struct {
 	PID     int    `json:"pid,omitempty"`
 	Program string `json:"program,omitempty"`
 	User    string `json:"user,omitempty"`
-	// Since is when the process started, zero where the system does not tell; Service is the system's unit that runs it, if one does.
+	// Since is when the process started, zero where the system does not tell; Service is the system's unit that runs
+	// it, if one does.
 	Since   time.Time `json:"since,omitzero"`
 	Service string    `json:"service,omitempty"`
 }
@@ -104,7 +105,8 @@ func ListeningAt(pids []int) ([]string, error) {
 	return out, nil
 }
 
-// Taker returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not tell.
+// Taker returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not
+// tell.
 func Taker(address string) Holder {
 	want, err := netip.ParseAddrPort(address)
 	if err != nil {

@@ -61,7 +61,8 @@ func holds(p *process.Process, path, real string) bool {
 	return err == nil && slices.ContainsFunc(files, func(f process.OpenFilesStat) bool { return f.Path == real || f.Path == path })
 }
 
-// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
+// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a
+// path.
 func Owns(pids []int, network, address string) (bool, error) {
 	if network == "tcp" {
 		want, err := netip.ParseAddrPort(address)

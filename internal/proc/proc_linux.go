@@ -63,7 +63,8 @@ func holds(pid int, path string, want os.FileInfo) bool {
 // looks has those who ask at the same moment, as the ladders of a check do, look at the sockets together.
 var looks singleflight.Group
 
-// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a path.
+// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a
+// path.
 func Owns(pids []int, network, address string) (bool, error) {
 	inodes := map[string]bool{}
 	if network == "unix" {
@@ -119,8 +120,8 @@ func Datagrams() ([]Listener, error) {
 	return slices.DeleteFunc(all, func(l Listener) bool { return l.Port == 0 }), err
 }
 
-// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process. The processes of one socket may be
-// several: one of them is returned.
+// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process. The
+// processes of one socket may be several: one of them is returned.
 func Outside() (map[Listener]int, error) {
 	all, err := Listeners()
 	if err != nil {
@@ -246,7 +247,8 @@ func HolderOf(l Listener) Holder {
 	return h
 }
 
-// startTime is when a process started, to the second, zero where that is not told (proc(5), /proc/stat btime and starttime).
+// startTime is when a process started, to the second, zero where that is not told (proc(5), /proc/stat btime and
+// starttime).
 func startTime(pid int) time.Time {
 	ticks, err := startOf(pid)
 	text, _ := os.ReadFile("/proc/stat")
@@ -272,8 +274,8 @@ func serviceOf(pid int) string {
 	return ""
 }
 
-// OutOfMemory counts the processes that the kernel killed since it runs because there was no memory left, in the machine or in a control group
-// with a limit (proc_vmstat(5), oom_kill). 0 where it does not count.
+// OutOfMemory counts the processes that the kernel killed since it runs because there was no memory left, in the
+// machine or in a control group with a limit (proc_vmstat(5), oom_kill). 0 where it does not count.
 func OutOfMemory() int64 {
 	text, err := os.ReadFile("/proc/vmstat")
 	if err != nil {

@@ -40,8 +40,8 @@ var Roots = []string{"public", "web", "htdocs", "."}
 // Indexes are the files that make a folder a document root, the one that is taken first.
 var Indexes = []string{"index.php", "index.html"}
 
-// Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their own.
-// paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
+// Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their
+// own. paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
 func Look(dir string, sites []stackfile.Site, paths, allowed []string) Facts {
 	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}, Outside: map[string]string{}, Elsewhere: allowed}
 	for _, path := range paths {
@@ -74,7 +74,8 @@ func Look(dir string, sites []stackfile.Site, paths, allowed []string) Facts {
 	return f
 }
 
-// LookEach reads again which folders are sites of their own, and what may be their document roots. It tells whether anything has changed.
+// LookEach reads again which folders are sites of their own, and what may be their document roots. It tells whether
+// anything has changed.
 func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
 	was := f.Each
 	f.Each = map[string][]string{}

@@ -9,7 +9,8 @@ import (
 	"dravit/internal/stack"
 )
 
-// The JUnit report has a suite for each part and site, with a case for each rung. A rung that does not count is no failure.
+// The JUnit report has a suite for each part and site, with a case for each rung. A rung that does not count is no
+// failure.
 type junitSuites struct {
 	XMLName xml.Name     `xml:"testsuites"`
 	Suites  []junitSuite `xml:"testsuite"`

@@ -1,5 +1,5 @@
-// Package report shows a stack in one HTML file, without anything from outside: what it is made of, what answers, how it started, and why it is as
-// it is. Its pictures can stand alone, as SVG.
+// Package report shows a stack in one HTML file, without anything from outside: what it is made of, what answers, how
+// it started, and why it is as it is. Its pictures can stand alone, as SVG.
 package report
 
 import (

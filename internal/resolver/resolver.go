@@ -14,8 +14,8 @@ import (
 // ErrUnknown says that the resolver does not know the name.
 var ErrUnknown = errors.New("none from the system's resolver")
 
-// Addresses returns the addresses of a host name, waiting at most a second. It asks through getent where that is there: Go's own
-// resolver, which a static program has, passes over the system's modules.
+// Addresses returns the addresses of a host name, waiting at most a second. It asks through getent where that is there:
+// Go's own resolver, which a static program has, passes over the system's modules.
 func Addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()

@@ -1,5 +1,5 @@
-// Package self keeps a copy of the running dravit program in Dravit's folder, so that the keeper and built-in parts outlive the
-// file that they came from: go run deletes it when the command ends, an upgrade replaces it.
+// Package self keeps a copy of the running dravit program in Dravit's folder, so that the keeper and built-in parts
+// outlive the file that they came from: go run deletes it when the command ends, an upgrade replaces it.
 package self
 
 import (
@@ -20,8 +20,8 @@ type Program struct {
 	Build string // the content's hash
 }
 
-// Install copies the running program where its copy is missing. inUse tells whether copies of other builds may be in use; where not,
-// they are removed.
+// Install copies the running program where its copy is missing. inUse tells whether copies of other builds may be in
+// use; where not, they are removed.
 func Install(h *home.Home, inUse func() bool) (Program, error) {
 	source, err := running()
 	if err != nil {
@@ -31,7 +31,8 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 	if err != nil {
 		return Program{}, err
 	}
-	// Reading the whole program to name it takes longer than a command: what was read once is remembered by what the system says of the file.
+	// Reading the whole program to name it takes longer than a command: what was read once is remembered by what the
+	// system says of the file.
 	index := map[string]string{}
 	indexFile := h.Path("bin", "index.json")
 	if err := home.ReadJSON(indexFile, &index); err != nil {

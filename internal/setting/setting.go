@@ -34,7 +34,8 @@ func Parse(text string) (Want, error) {
 // endless are settings of which 0 stands for no limit; -1 does for all.
 var endless = []string{"max_execution_time", "max_input_time", "default_socket_timeout"}
 
-// Meets tells whether a setting's value meets the demand. Values are compared as PHP and databases write them: 128M is 134217728, on is 1.
+// Meets tells whether a setting's value meets the demand. Values are compared as PHP and databases write them: 128M is
+// 134217728, on is 1.
 func (w Want) Meets(name, value string) bool {
 	value = strings.TrimSpace(value)
 	a, isNumber := number(value)

@@ -23,7 +23,8 @@ type Settings struct {
 	Programs []string `toml:"programs" json:"programs"`
 	// Extensions are folders to look for PHP extension files in, beside those of the PHPs that are found. Absolute.
 	Extensions []string `toml:"extensions" json:"extensions"`
-	// HTTP and HTTPS are the ports that the gateway takes where they are free. 0: 80 and 443 where this user may, else others.
+	// HTTP and HTTPS are the ports that the gateway takes where they are free. 0: 80 and 443 where this user may, else
+	// others.
 	HTTP  int `toml:"http" json:"http"`
 	HTTPS int `toml:"https" json:"https"`
 	// Outside are folders and files beside projects that stack files may name, or reach through links. Absolute.

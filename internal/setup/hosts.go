@@ -19,8 +19,8 @@ const (
 // HostsFile returns where the system's hosts file is.
 func (p Place) HostsFile() string { return p.path("etc", "hosts") }
 
-// Hosts returns the steps that put the names into a block of the hosts file, in place of an earlier one. A hosts file has no wildcards: they are left
-// out. No names: the block goes, and everything else stays as it is to the last byte.
+// Hosts returns the steps that put the names into a block of the hosts file, in place of an earlier one. A hosts file
+// has no wildcards: they are left out. No names: the block goes, and everything else stays as it is to the last byte.
 func (p Place) Hosts(names []string) ([]Step, error) {
 	text, err := os.ReadFile(p.HostsFile())
 	if err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -18,8 +18,8 @@ type resolver struct {
 	refresh []string          // the command that makes it so; nil: it notices
 }
 
-// Resolver returns the steps that have the system's resolver ask Dravit's, on a port of loopback, for names below the suffixes; none: that take it
-// back. A machine whose resolver cannot be told of one suffix gives trouble.NoWay.
+// Resolver returns the steps that have the system's resolver ask Dravit's, on a port of loopback, for names below the
+// suffixes; none: that take it back. A machine whose resolver cannot be told of one suffix gives trouble.NoWay.
 func (p Place) Resolver(suffixes []string, port int) ([]Step, error) {
 	way, err := p.resolver(suffixes, port)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package setup changes what lies outside Dravit's folder: the hosts file, the system's resolver, stores of trusted certificates. A change is a
-// list of commands that the user sees before; for each there is one that takes it back.
+// Package setup changes what lies outside Dravit's folder: the hosts file, the system's resolver, stores of trusted
+// certificates. A change is a list of commands that the user sees before; for each there is one that takes it back.
 package setup
 
 import (

@@ -22,8 +22,8 @@ var anchors = []struct{ folder, name, refresh string }{
 // nickname is what the authority goes by in the browsers' databases.
 const nickname = "Dravit, for this user's sites only"
 
-// Trust returns the steps that have this machine's programs accept an authority's certificate: the system's store, and the databases that
-// browsers of this user keep for themselves, where the tool for those is there.
+// Trust returns the steps that have this machine's programs accept an authority's certificate: the system's store, and
+// the databases that browsers of this user keep for themselves, where the tool for those is there.
 func (p Place) Trust(certificate string) ([]Step, error) {
 	text, err := os.ReadFile(certificate)
 	if err != nil {

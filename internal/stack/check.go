@@ -125,8 +125,8 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	return out, nil
 }
 
-// ladders returns those of the parts and the sites of spec, in this order. A part that makes pages is asked once what its
-// stores say, for its own ladder and for its sites'. whole is the stack with every part.
+// ladders returns those of the parts and the sites of spec, in this order. A part that makes pages is asked once what
+// its stores say, for its own ladder and for its sites'. whole is the stack with every part.
 func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
 	var ladders [][]kind.Rung
 	works := map[string]func(context.Context) error{}

@@ -24,7 +24,8 @@ type Diagnosis struct {
 	Answers bool
 	Stopped bool // nobody wants the stack to run
 	Causes  []diagnose.Cause
-	// Since is when everything answered last, RFC 3339, and Changes what became different since then: what runs, and what the stack file says.
+	// Since is when everything answered last, RFC 3339, and Changes what became different since then: what runs, and
+	// what the stack file says.
 	Since   string
 	Changes []plan.Change
 	// Exits are how processes ended since the stack was started, by part, also of parts that answer again.

@@ -79,8 +79,8 @@ type Switched struct {
 	Report  *extensions.Report `json:"-"`
 }
 
-// Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it and asks the processes.
-// The file is left alone where no plan would satisfy it.
+// Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it
+// and asks the processes. The file is left alone where no plan would satisfy it.
 func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(keeper.Event)) (Switched, error) {
 	out := Switched{Format: 1, Name: name, On: on}
 	in, p, err := s.Plan(ctx, plan.Consent{})

@@ -14,8 +14,9 @@ import (
 // mendTimeout is how long a start that mends may take to answer.
 const mendTimeout = 90 * time.Second
 
-// Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks again. report is called for each
-// change of a part's state meanwhile. A remedy that does not help is no error: what is wrong still shows in the diagnosis that it returns.
+// Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks
+// again. report is called for each change of a part's state meanwhile. A remedy that does not help is no error: what is
+// wrong still shows in the diagnosis that it returns.
 func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool, report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}

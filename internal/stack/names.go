@@ -53,7 +53,8 @@ func (m *Machine) Place() (setup.Place, error) {
 	return setup.Place{Home: m.Home, Root: "/", User: me.Username}, nil
 }
 
-// Hosts returns the host names of every stack, running or not, in order, with what they end with, localhost aside, and the port of Dravit's resolver.
+// Hosts returns the host names of every stack, running or not, in order, with what they end with, localhost aside, and
+// the port of Dravit's resolver.
 func (m *Machine) Hosts() (hosts, suffixes []string, resolver int, err error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {

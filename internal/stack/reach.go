@@ -29,7 +29,8 @@ type Reach struct {
 	URLs   []string `json:"urls"`   // where other machines find it
 }
 
-// reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else answers on this machine only.
+// reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else
+// answers on this machine only.
 func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
 	outside, err := proc.Outside()
@@ -67,7 +68,8 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	return out, nil
 }
 
-// urls are the addresses at which other machines find a port of this one: on one address, or on all where that is unspecified.
+// urls are the addresses at which other machines find a port of this one: on one address, or on all where that is
+// unspecified.
 func urls(port int, only string) []string {
 	var out []string
 	all, _ := net.InterfaceAddrs() // none is known: none is said

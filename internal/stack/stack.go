@@ -1,4 +1,5 @@
-// Package stack does what the commands ask for one stack: it brings the packages that look, decide, write, run and ask together.
+// Package stack does what the commands ask for one stack: it brings the packages that look, decide, write, run and ask
+// together.
 package stack
 
 import (
@@ -250,8 +251,8 @@ func (s *Stack) Runs() bool {
 	return keeper.NoteShouldRun(s.Home, s.ID) == nil
 }
 
-// Environment returns the environment of a command of the stack that a user runs, whose own is user. Of several versions
-// of a runtime the named part's comes first on PATH; "" names none. A stack that was never started has none.
+// Environment returns the environment of a command of the stack that a user runs, whose own is user. Of several
+// versions of a runtime the named part's comes first on PATH; "" names none. A stack that was never started has none.
 func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	spec, err := s.spec()
 	if err != nil {

@@ -82,8 +82,9 @@ type StartOptions struct {
 	Consent    plan.Consent
 }
 
-// Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called for each
-// change of a part's state. What does not answer by the timeout is left running. Ending the context ends what this start began.
+// Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called
+// for each change of a part's state. What does not answer by the timeout is left running. Ending the context ends what
+// this start began.
 func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	began := time.Now()
 	var begun []string
@@ -102,7 +103,8 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 		if err == nil && out.Answers() {
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
-		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and what refers to it follows.
+		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and
+		// what refers to it follows.
 		if err != nil || tries == maxMoves || !s.failedForPort(out) {
 			return out, err
 		}
@@ -113,8 +115,8 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 // maxMoves is how often a start gives way to others that take its ports.
 const maxMoves = 5
 
-// failedForPort tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its server asked for it. Where the
-// port is pinned, the next plan says so.
+// failedForPort tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its
+// server asked for it. Where the port is pinned, the next plan says so.
 func (s *Stack) failedForPort(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
@@ -203,7 +205,8 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 	return out, cmp.Or(err, failed)
 }
 
-// withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command stopped.
+// withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command
+// stopped.
 func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
 	err := ask()
 	for tries := 0; errors.Is(err, trouble.KeeperGone) && tries < 20 && ctx.Err() == nil; tries++ {
@@ -214,8 +217,8 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 	return err
 }
 
-// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It fails where one of
-// the parts to restart is not in it.
+// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It
+// fails where one of the parts to restart is not in it.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
 	o.Consent.Network, o.Consent.Loopback = s.subjects(file, o.Consent.Network), s.subjects(file, o.Consent.Loopback)
 	if err := s.knows(file, o.Consent); err != nil {

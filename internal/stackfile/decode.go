@@ -18,7 +18,8 @@ import (
 	"dravit/internal/version"
 )
 
-// table fills a struct from a TOML table. sort is the table's name in notBuilt; also maps keys that the caller reads itself.
+// table fills a struct from a TOML table. sort is the table's name in notBuilt; also maps keys that the caller reads
+// itself.
 func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
 	fields, names := map[string]int{}, []string{}
 	for i := range into.NumField() {

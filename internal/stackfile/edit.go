@@ -31,8 +31,8 @@ type Edit struct {
 	Text []byte
 }
 
-// EditExtensions returns the stack file with another list of extensions for a part. Everything else stays as it is written: comments, order and
-// spaces. Of the two files the one that holds the list is changed. Nothing is written.
+// EditExtensions returns the stack file with another list of extensions for a part. Everything else stays as it is
+// written: comments, order and spaces. Of the two files the one that holds the list is changed. Nothing is written.
 func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
 	return editKey(dir, part, kind, "extensions", list, words)
 }
@@ -238,8 +238,8 @@ func with(text []byte, key place, kept []element, added []string) cut {
 	return cut{at, at, insert + ","}
 }
 
-// commaAfter returns the offset after the comma that follows an element, past spaces, line ends and comments; the end of
-// the element if none follows.
+// commaAfter returns the offset after the comma that follows an element, past spaces, line ends and comments; the end
+// of the element if none follows.
 func commaAfter(text []byte, e element) int {
 	for at := e.end; at < len(text); at++ {
 		switch text[at] {

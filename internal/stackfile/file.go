@@ -7,7 +7,8 @@ import (
 	"slices"
 )
 
-// Name and LocalName are the files in a project's folder. The second, kept out of the repository, overrides any key of the first.
+// Name and LocalName are the files in a project's folder. The second, kept out of the repository, overrides any key of
+// the first.
 const (
 	Name      = "dravit.toml"
 	LocalName = "dravit.local.toml"
@@ -47,7 +48,8 @@ type Part struct {
 	Of map[string]Part `toml:"-" json:"of,omitempty"`
 }
 
-// Requirements are what an application's own page of requirements would test, beyond the runtime's version and its extensions.
+// Requirements are what an application's own page of requirements would test, beyond the runtime's version and its
+// extensions.
 type Requirements struct {
 	Settings  map[string]Text `toml:"settings" json:"settings,omitempty" doc:"Settings of the runtime with the values they need: memory_limit = \">= 128M\"." keys:"^[A-Za-z0-9_.-]+$" check:"demand"`
 	Database  map[string]Text `toml:"database" json:"database,omitempty" doc:"Variables of the databases that the part uses: max_allowed_packet = \">= 16M\"." keys:"^[A-Za-z0-9_.]+$" check:"demand"`
@@ -69,7 +71,8 @@ type Site struct {
 	Expect  *Expect  `toml:"expect" json:"expect,omitempty" doc:"What a healthy site answers."`
 }
 
-// DefaultSuffix is what names end with where the stack file does not say (RFC 6761, section 6.3: it always means this machine).
+// DefaultSuffix is what names end with where the stack file does not say (RFC 6761, section 6.3: it always means this
+// machine).
 const DefaultSuffix = "localhost"
 
 // HostSuffix is what the site's names end with.

@@ -47,7 +47,8 @@ func nearest(word string, known []string) string {
 	return fmt.Sprintf("did you mean %q?", best)
 }
 
-// distance counts the insertions, deletions, replacements and swaps of neighbours between two words (Damerau-Levenshtein).
+// distance counts the insertions, deletions, replacements and swaps of neighbours between two words
+// (Damerau-Levenshtein).
 func distance(a, b string) int {
 	prev2, prev := []int{}, make([]int, len(b)+1)
 	for j := range prev {

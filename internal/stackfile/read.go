@@ -191,7 +191,8 @@ func tooDeep(data []byte) int {
 	return 0
 }
 
-// merge lays local values over the shared ones. Tables merge key by key; sites and the like, lists of tables, by their names.
+// merge lays local values over the shared ones. Tables merge key by key; sites and the like, lists of tables, by their
+// names.
 func (r *reader) merge(path, from string, base, over any) any {
 	if at, ok := r.places["local:"+from]; ok {
 		r.places[path] = at

@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Of those of [env], which may be
-// secrets, there are digests only.
+// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Of
+// those of [env], which may be secrets, there are digests only.
 func (f *File) Values() map[string]string {
 	text, err := json.Marshal(f)
 	var tree map[string]any

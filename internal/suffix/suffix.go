@@ -9,8 +9,8 @@ import (
 	"golang.org/x/net/publicsuffix"
 )
 
-// reserved belong to nobody and may be used within a machine: RFC 6761 (localhost, test, example), RFC 8375 (home.arpa), and internal, which
-// ICANN set aside for private use in 2024.
+// reserved belong to nobody and may be used within a machine: RFC 6761 (localhost, test, example), RFC 8375
+// (home.arpa), and internal, which ICANN set aside for private use in 2024.
 var reserved = []string{"localhost", "test", "example", "internal", "home.arpa"}
 
 // others mean something else wherever they are seen, with the document that says so.
@@ -22,7 +22,8 @@ var others = map[string]string{
 	"arpa":    "it is the Internet's own (RFC 3172)",
 }
 
-// forced are public suffixes below which browsers open HTTPS only, whatever is asked for (the browsers' common list of preloaded HSTS).
+// forced are public suffixes below which browsers open HTTPS only, whatever is asked for (the browsers' common list of
+// preloaded HSTS).
 var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google", "hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
 	"prof", "rsvp", "search", "skype", "soy", "windows", "youtube", "zip"}
 

@@ -70,7 +70,8 @@ func orRoot(home string) string {
 	return home
 }
 
-// engines finds the sockets on which container engines usually listen and asks each for its version, over the HTTP interface that they share.
+// engines finds the sockets on which container engines usually listen and asks each for its version, over the HTTP
+// interface that they share.
 func engines(ctx context.Context) []Engine {
 	dirs := []string{"/run", "/var/run"}
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(dir) {

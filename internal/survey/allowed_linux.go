@@ -11,7 +11,8 @@ import (
 	"dravit/internal/pattern"
 )
 
-// lowestPort is the first port that needs no privilege (ip(7), ip_unprivileged_port_start), or 1 with the capability to bind any.
+// lowestPort is the first port that needs no privilege (ip(7), ip_unprivileged_port_start), or 1 with the capability to
+// bind any.
 func lowestPort() int {
 	const bindService = 10 // capabilities(7): CAP_NET_BIND_SERVICE
 	status, _ := os.ReadFile("/proc/self/status")

@@ -22,9 +22,9 @@ const (
 	OnPath   = "path"     // elsewhere on PATH
 )
 
-// usual are the folders where programs are, beside PATH: servers live where an ordinary user's PATH does not look, and programs that keep
-// several versions side by side put each in a folder of its own. They are told by the shape of the folders. * stands for one name; ~ for the
-// user's home. The first that matches gives a folder its origin.
+// usual are the folders where programs are, beside PATH: servers live where an ordinary user's PATH does not look, and
+// programs that keep several versions side by side put each in a folder of its own. They are told by the shape of the
+// folders. * stands for one name; ~ for the user's home. The first that matches gives a folder its origin.
 var usual = []struct{ pattern, origin string }{
 	{"/usr/local/sbin", Local}, {"/usr/local/bin", Local},
 	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
@@ -41,7 +41,8 @@ var usual = []struct{ pattern, origin string }{
 	{"/usr/local/*/sbin", Local}, {"/usr/local/*/bin", Local}, {"/opt/*/sbin", Local}, {"/opt/*/bin", Local}, {"/opt/*/[0-9]*/sbin", Versions}, {"/opt/*/[0-9]*/bin", Versions},
 
 	{"~/bin", User}, {"~/.local/bin", User}, {"~/.local/sbin", User},
-	// ~/.manager/versions/3.11.7/bin, ~/.manager/versions/node/v20.1.0/bin, ~/.manager/installs/ruby/3.3.0/bin and the like
+	// ~/.manager/versions/3.11.7/bin, ~/.manager/versions/node/v20.1.0/bin, ~/.manager/installs/ruby/3.3.0/bin and the
+	// like
 	{"~/.*/versions/*/bin", Versions}, {"~/.*/versions/*/*/bin", Versions}, {"~/.*/installs/*/*/bin", Versions}, {"~/.*/*/versions/*/bin", Versions},
 	{"~/.*/php/*/sbin", Versions}, {"~/.*/php/*/bin", Versions}, {"~/.*/rubies/*/bin", Versions}, {"~/.rubies/*/bin", Versions}, {"~/.*/candidates/*/*/bin", Versions},
 	{"~/.*/node-versions/*/installation/bin", Versions}, {"~/.local/share/*/node-versions/*/installation/bin", Versions}, {"~/.*/tools/image/*/*/bin", Versions},

@@ -1,5 +1,5 @@
-// Package survey looks at this machine: which programs it has, in which versions, what they were built for, which ports are held by whom,
-// and what this user may do.
+// Package survey looks at this machine: which programs it has, in which versions, what they were built for, which ports
+// are held by whom, and what this user may do.
 package survey
 
 import (
@@ -80,7 +80,8 @@ type entry struct {
 	Size    int64         `json:"size"`
 	ModTime time.Time     `json:"mod_time"`
 	Program *kind.Program `json:"program"` // nil: the file is no such program
-	// Until is when the program is asked again, though its file is the same: it was not heard to its end, or something beside it was missing.
+	// Until is when the program is asked again, though its file is the same: it was not heard to its end, or something
+	// beside it was missing.
 	Until time.Time `json:"until,omitzero"`
 }
 
@@ -114,8 +115,8 @@ type looker struct {
 	limit        chan struct{}
 }
 
-// Look surveys the machine. Programs are asked side by side, each with a deadline, and what they say is remembered by path, size and
-// time. Of command-line programs those in requires are asked.
+// Look surveys the machine. Programs are asked side by side, each with a deadline, and what they say is remembered by
+// path, size and time. Of command-line programs those in requires are asked.
 func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (Survey, error) {
 	s := Survey{Format: Format, Host: HostNow()}
 	l := m.look()
@@ -153,7 +154,8 @@ func (m Machine) look() *looker {
 	return l
 }
 
-// remember writes down what was found where it is not what was known. Where there is no room for that, the next look asks again.
+// remember writes down what was found where it is not what was known. Where there is no room for that, the next look
+// asks again.
 func (l *looker) remember() {
 	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) && len(l.fresh.Modules) == len(l.known.Modules)
 	for key, t := range l.known.Tools { // those that this look did not ask for
@@ -212,7 +214,8 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found
 	})
 }
 
-// programs returns what was found, the newest of each kind first. A script that leads to another program of the list is left out.
+// programs returns what was found, the newest of each kind first. A script that leads to another program of the list is
+// left out.
 func (l *looker) programs() []kind.Program {
 	all := []kind.Program{}
 	behind := false
@@ -275,7 +278,8 @@ func (l *looker) real(path string) string {
 	return file
 }
 
-// modules returns the modules in the folders of the programs found and in those that the settings name, each folder once.
+// modules returns the modules in the folders of the programs found and in those that the settings name, each folder
+// once.
 func (l *looker) modules(programs []kind.Program) []kind.Module {
 	all := []kind.Module{}
 	for _, k := range l.Kinds {
@@ -331,8 +335,8 @@ func stampOf(dir string) string {
 	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
 }
 
-// Ports returns the ports that are held, of TCP and UDP. ours names the stack whose live part holds a port, or "". Who holds a port
-// is looked up for the ports in named only, since it takes a look into every process; nil names them all.
+// Ports returns the ports that are held, of TCP and UDP. ours names the stack whose live part holds a port, or "". Who
+// holds a port is looked up for the ports in named only, since it takes a look into every process; nil names them all.
 func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	listeners, err := proc.Listeners()
 	if err != nil {

@@ -200,7 +200,8 @@ func origins(s Survey) map[string]string {
 	return found
 }
 
-// A macOS layout: packages linked together in one folder, each version kept in its own, a framework, and a folder of versions in the home.
+// A macOS layout: packages linked together in one folder, each version kept in its own, a framework, and a folder of
+// versions in the home.
 func TestMacLayout(t *testing.T) {
 	root := tree(t, map[string]string{
 		"/opt/homebrew/Cellar/boat/8.4.1/bin/boat":                   "8.4.1",
@@ -240,7 +241,8 @@ func TestMacLayout(t *testing.T) {
 	assert.Equal(t, n, asked.Load(), "the next look asks nobody")
 }
 
-// A small script that chooses a version leads to a program of the list: it is the same, listed once, under its own path.
+// A small script that chooses a version leads to a program of the list: it is the same, listed once, under its own
+// path.
 func TestScriptBeforeAProgram(t *testing.T) {
 	root := tree(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0", "/home/ada/.fleet/shims/boat": "3.1.0"})
 	m := Machine{Kinds: kind.List{fleet{}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada", Path: "/home/ada/.fleet/shims"}

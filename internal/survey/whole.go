@@ -21,7 +21,8 @@ type Named struct {
 	Login  string  `json:"login,omitempty"` // what a login shell's PATH leads to, where that is another file
 }
 
-// Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what this user may do.
+// Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what this
+// user may do.
 func (m Machine) Whole(ctx context.Context) (Survey, error) {
 	all := map[string]stackfile.Require{}
 	for _, name := range Known() {

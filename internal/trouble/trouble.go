@@ -110,8 +110,8 @@ func (t *Trouble) Is(target error) bool {
 	return false
 }
 
-// Of returns the first Trouble in an error's chain. Of any other error it makes one: with the code of the system's error,
-// if it stands for one, and the error's text as What.
+// Of returns the first Trouble in an error's chain. Of any other error it makes one: with the code of the system's
+// error, if it stands for one, and the error's text as What.
 func Of(err error) *Trouble {
 	var t *Trouble
 	if errors.As(err, &t) {

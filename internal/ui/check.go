@@ -13,7 +13,8 @@ import (
 	"dravit/internal/trace"
 )
 
-// dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not asked.
+// dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not
+// asked.
 func (u *UI) dots(results []health.Result) string {
 	var b strings.Builder
 	for _, r := range results {

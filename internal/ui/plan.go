@@ -128,7 +128,8 @@ func notes(p plan.Plan, prefix string) []string {
 	return out
 }
 
-// loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not fit.
+// loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not
+// fit.
 func loading(p plan.Plan, x plan.Part) []string {
 	var names, out []string
 	for _, d := range p.Decisions {

@@ -229,7 +229,8 @@ func TestWhyAndChanges(t *testing.T) {
 	}
 }
 
-// Causes stand with their evidence and remedies; a trace with its legs; a watch fits its window and keeps the latest looks.
+// Causes stand with their evidence and remedies; a trace with its legs; a watch fits its window and keeps the latest
+// looks.
 func TestDiagnosisTraceAndWatch(t *testing.T) {
 	u, out := plainUI()
 	u.Diagnosis("ferry", stack.Diagnosis{Causes: []diagnose.Cause{

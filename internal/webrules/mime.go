@@ -1,7 +1,7 @@
 package webrules
 
-// MIMETypes are the media types that web servers give files by their extensions: a type, then its extensions, with spaces between. No
-// system's list is read, so that a site is served alike everywhere.
+// MIMETypes are the media types that web servers give files by their extensions: a type, then its extensions, with
+// spaces between. No system's list is read, so that a site is served alike everywhere.
 var MIMETypes = []string{
 	"text/html html htm", "text/css css", "text/plain txt log", "text/xml xml", "text/csv csv", "text/markdown md", "text/calendar ics",
 	"application/javascript js mjs", "application/json json map", "application/manifest+json webmanifest", "application/wasm wasm",

@@ -1,4 +1,5 @@
-// Package apache knows the Apache HTTP Server, with its event MPM, in front of PHP's FPM and of parts with a server of their own.
+// Package apache knows the Apache HTTP Server, with its event MPM, in front of PHP's FPM and of parts with a server of
+// their own.
 package apache
 
 import (
@@ -89,7 +90,8 @@ func (apache) Fit(_ stackfile.Part, p kind.Program) string {
 	return ""
 }
 
-// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the gateway.
+// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the
+// gateway.
 func (apache) Files(p kind.Part) ([]kind.File, error) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "ServerRoot %s\nDefaultRuntimeDir %s\nPidFile %s\nMutex %s default\nListen %s:%d\nServerName localhost\n",
@@ -147,8 +149,8 @@ RequestHeader unset Dravit-Visited
 	return []kind.File{{Name: "httpd.conf", Text: text, Mode: 0o600}}, nil
 }
 
-// hosts puts the sites in the order in which Apache looks at them, which takes the first that matches: those of whole names, then each
-// wildcard as a host of its own, the longest first.
+// hosts puts the sites in the order in which Apache looks at them, which takes the first that matches: those of whole
+// names, then each wildcard as a host of its own, the longest first.
 func hosts(sites []kind.VirtualHost) []kind.VirtualHost {
 	var whole, wild []kind.VirtualHost
 	for _, s := range sites {
@@ -242,7 +244,8 @@ func site(b *strings.Builder, s kind.VirtualHost) {
 `, quote(fpm), kind.ProbePath, quote(s.Probe), quote(pattern.Literal(filepath.Dir(s.Probe))))
 }
 
-// quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is out of reach.
+// quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is
+// out of reach.
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }

@@ -43,7 +43,8 @@ func (Base) Exports(p kind.Part) kind.Exports {
 	return kind.Exports{URL: fmt.Sprintf("http://%s:%d", kind.Host, p.Port)}
 }
 
-// Command runs the text in a shell, in the project's folder. {port} stands for the port and {dravit} for the dravit program.
+// Command runs the text in a shell, in the project's folder. {port} stands for the port and {dravit} for the dravit
+// program.
 func (Base) Command(p kind.Part) kind.Command {
 	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", shell.Quote(p.Self)).Replace(p.Want.Command)
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
@@ -80,8 +81,9 @@ func Beside(program string, names ...string) []kind.File {
 	return files
 }
 
-// Judge sorts the modules that a project brings for a runtime: those built for another one, or missing, are unfit. built is what this
-// runtime's own are built for, and word what that is called. A module that fits every runtime has no Built.
+// Judge sorts the modules that a project brings for a runtime: those built for another one, or missing, are unfit.
+// built is what this runtime's own are built for, and word what that is called. A module that fits every runtime has no
+// Built.
 func Judge(kindName, built, word string, p kind.Program, l *kind.Library) kind.Extended {
 	var out kind.Extended
 	for _, m := range l.Of(kindName) {

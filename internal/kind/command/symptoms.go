@@ -33,7 +33,8 @@ func Symptoms() []kind.Symptom {
 	}...)
 }
 
-// Certificates are what clients of HTTPS say of a certificate, in whatever language: OpenSSL's words, curl's, Go's and those of Node.js.
+// Certificates are what clients of HTTPS say of a certificate, in whatever language: OpenSSL's words, curl's, Go's and
+// those of Node.js.
 func Certificates() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("certificate-other-name", pattern.New(`(Peer certificate (?:CN|subjectAltName)[^\n<]{0,200} did not match expected (?:CN|name)[^\n<']{0,4}[^\s<]*|Unable to locate peer certificate CN|no alternative certificate subject name matches target[^\n<]*|Hostname/IP does not match certificate's altnames[^\n<]*|Hostname mismatch, certificate is not valid for '[^']*'|IP address mismatch, certificate is not valid for '[^']*'|hostname "[^"]*" does not match the server certificate|x509: certificate is valid for [^\n<]*)`), "the application asks over HTTPS for a name that the certificate is not for: $1", "ask for a site by its own name, which dravit names shows"),

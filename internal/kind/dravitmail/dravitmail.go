@@ -1,5 +1,5 @@
-// Package dravitmail is the mail catcher built into Dravit: an SMTP server that keeps what it gets and sends nothing on,
-// with an inbox as a web page and as JSON.
+// Package dravitmail is the mail catcher built into Dravit: an SMTP server that keeps what it gets and sends nothing
+// on, with an inbox as a web page and as JSON.
 package dravitmail
 
 import (

@@ -17,8 +17,8 @@ var pageText string
 
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("inbox").Parse(pageText)) })
 
-// inbox serves the messages. It answers under its own host name only, so that no page of another name can be made to read it
-// (DNS rebinding); clearing needs the token that its own page carries; HTML mail is shown in a sandbox.
+// inbox serves the messages. It answers under its own host name only, so that no page of another name can be made to
+// read it (DNS rebinding); clearing needs the token that its own page carries; HTML mail is shown in a sandbox.
 func inbox(c config, b *box) http.Handler {
 	mux := http.NewServeMux()
 	list := func(w http.ResponseWriter, _ *http.Request) ([]Message, bool) {

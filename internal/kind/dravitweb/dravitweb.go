@@ -1,5 +1,5 @@
-// Package dravitweb is the web server built into Dravit: static files, PHP over FastCGI, and a reverse proxy to parts with
-// a server of their own. It answers as the nginx configuration of package nginx does.
+// Package dravitweb is the web server built into Dravit: static files, PHP over FastCGI, and a reverse proxy to parts
+// with a server of their own. It answers as the nginx configuration of package nginx does.
 package dravitweb
 
 import (
@@ -63,7 +63,8 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 	return health.HTTP(p, "unix", p.Socket)
 }
 
-// serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its configuration again.
+// serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its
+// configuration again.
 func serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {

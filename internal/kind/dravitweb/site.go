@@ -155,8 +155,8 @@ func (s *site) file(w http.ResponseWriter, r *http.Request, name string) {
 	http.ServeContent(w, r, name, info.ModTime(), f)
 }
 
-// fastcgi has the runtime run a script. The variables are those of RFC 3875, as the visitor sees them: the gateway, which
-// alone reaches the socket, says what they are.
+// fastcgi has the runtime run a script. The variables are those of RFC 3875, as the visitor sees them: the gateway,
+// which alone reaches the socket, says what they are.
 func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest string) {
 	params := map[string]string{
 		"GATEWAY_INTERFACE": "CGI/1.1", "SERVER_SOFTWARE": Name, "QUERY_STRING": r.URL.RawQuery, "REQUEST_METHOD": r.Method,
@@ -169,8 +169,8 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		params["HTTPS"] = "on"
 	}
 	for header, values := range r.Header {
-		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385). What the gateway says of the
-		// visitor stands in other variables: the application must not join a forwarded host and a forwarded port.
+		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385). What the gateway says of
+		// the visitor stands in other variables: the application must not join a forwarded host and a forwarded port.
 		said := header == "Content-Type" || header == "Content-Length" || strings.HasPrefix(header, "X-Forwarded-")
 		if header != "Proxy" && !said {
 			params["HTTP_"+strings.ToUpper(strings.ReplaceAll(header, "-", "_"))] = strings.Join(values, ", ")

@@ -163,8 +163,8 @@ func TestProxy(t *testing.T) {
 	assert.Equal(t, 502, ask(handler(sites), "GET", "http://api.localhost/", "").Code)
 }
 
-// An app that answers as soon as it has seen the headers, and a runtime that does, give whole answers: the body that is still on its way
-// cuts nothing off.
+// An app that answers as soon as it has seen the headers, and a runtime that does, give whole answers: the body that is
+// still on its way cuts nothing off.
 func TestEarlyAnswers(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -91,7 +91,8 @@ func (mariadb) Inspect(_ context.Context, path string, run func(string, ...strin
 	return m[1], facts, nil
 }
 
-// systemTables returns the files that fill a data folder, in order. Their names begin with mysql until 10.x, with mariadb from 11 on.
+// systemTables returns the files that fill a data folder, in order. Their names begin with mysql until 10.x, with
+// mariadb from 11 on.
 func systemTables(share string) []string {
 	for _, prefix := range []string{"mariadb", "mysql"} {
 		var files []string
@@ -298,7 +299,8 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	return nil
 }
 
-// upgrade brings the system tables of an older version up to date. Done once, it does nothing: the program leaves a note in the data.
+// upgrade brings the system tables of an older version up to date. Done once, it does nothing: the program leaves a
+// note in the data.
 func upgrade(ctx context.Context, p kind.Part, admin string) error {
 	if p.Facts[factUpgrade] == "" {
 		return nil // the server runs on the older tables all the same

@@ -39,7 +39,8 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (memcached) Traits() *kind.Traits { return traits() }
 
-// Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned port listens there instead.
+// Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned
+// port listens there instead.
 func (memcached) Needs(want stackfile.Part) kind.Needs {
 	return kind.Needs{Socket: want.Port == 0}
 }

@@ -47,8 +47,8 @@ func (nginx) Inspect(_ context.Context, path string, run func(string, ...string)
 	return strings.Fields(v)[0], nil, nil
 }
 
-// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the gateway,
-// which alone can reach the socket.
+// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the
+// gateway, which alone can reach the socket.
 func (nginx) Files(p kind.Part) ([]kind.File, error) {
 	var b strings.Builder
 	temp := func(name string) string { return quote(filepath.Join(p.Temp, name)) }
@@ -184,7 +184,8 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_buffers 16 32k;
 `
 
-// quote writes a text as nginx reads it back. A dollar would begin a variable and cannot be escaped: a variable that holds one stands for it.
+// quote writes a text as nginx reads it back. A dollar would begin a variable and cannot be escaped: a variable that
+// holds one stands for it.
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
 }

@@ -26,8 +26,8 @@ func (node) Scan(project string, _ stackfile.Part) []kind.Module {
 	return all
 }
 
-// read tells what a native module was built for. One that uses the stable interface (Node-API) fits every Node.js; of the others some name
-// the ABI in a symbol, and the rest in the file that their build leaves beside them.
+// read tells what a native module was built for. One that uses the stable interface (Node-API) fits every Node.js; of
+// the others some name the ABI in a symbol, and the rest in the file that their build leaves beside them.
 func read(project, file string) kind.Module {
 	rel, err := filepath.Rel(project, file)
 	m := kind.Module{Kind: "node", Name: strings.TrimSuffix(filepath.Base(file), ".node"), File: rel}

@@ -9,7 +9,8 @@ import (
 // debugger is the extension that `debugger = true` loads.
 const debugger = "xdebug"
 
-// debugging sets the debugger up to call the editor, which listens, when a request asks for it. Its author's names: xdebug.org, "all settings".
+// debugging sets the debugger up to call the editor, which listens, when a request asks for it. Its author's names:
+// xdebug.org, "all settings".
 func debugging(p kind.Part) map[string]string {
 	return map[string]string{
 		"xdebug.mode": "debug", "xdebug.start_with_request": "trigger", "xdebug.client_host": kind.Host, "xdebug.client_port": fmt.Sprint(p.Debug),

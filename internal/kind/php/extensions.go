@@ -17,14 +17,15 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// standard are the extensions that PHP's own build makes without being asked (php.net, "Extension list/categorization").
-// Some systems ship them as files; a project may take them for granted.
+// standard are the extensions that PHP's own build makes without being asked (php.net, "Extension
+// list/categorization"). Some systems ship them as files; a project may take them for granted.
 var standard = []string{"ctype", "dom", "fileinfo", "iconv", "json", "opcache", "pdo", "phar", "posix", "simplexml", "sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
 
 // debuggers slow every page down and are loaded only where they are asked for.
 var debuggers = []string{"xdebug", "pcov"}
 
-// needs says which extensions must be loaded before another, beside those whose symbols its file wants: they are looked for while it loads.
+// needs says which extensions must be loaded before another, beside those whose symbols its file wants: they are looked
+// for while it loads.
 var needs = map[string][]string{
 	"mysqli": {"mysqlnd"}, "pdo_mysql": {"pdo", "mysqlnd"}, "pdo_sqlite": {"pdo"}, "pdo_pgsql": {"pdo"}, "pdo_odbc": {"pdo"}, "pdo_dblib": {"pdo"}, "pdo_firebird": {"pdo"},
 	"xmlreader": {"dom"}, "xsl": {"dom"}, "dom": {"xml"}, "wddx": {"xml"}, "simplexml": {"xml"}, "xmlwriter": {"xml"},
@@ -56,8 +57,8 @@ var (
 	engineText = pattern.New(`API[0-9]{9}(?:,(?:N?TS|debug))+`) // zend_extensions.h: ZEND_EXTENSION_BUILD_ID
 )
 
-// readModule reads what an extension file was built for. Every module carries that text (zend_modules.h), and one that hooks into the
-// engine a second one (zend_extensions.h), whose number has a digit before the date.
+// readModule reads what an extension file was built for. Every module carries that text (zend_modules.h), and one that
+// hooks into the engine a second one (zend_extensions.h), whose number has a digit before the date.
 func readModule(file string) (kind.Module, objfile.File) {
 	m := kind.Module{Kind: "php", Name: named(filepath.Base(file)), File: file}
 	f, err := objfile.Open(file)
@@ -157,8 +158,8 @@ type chooser struct {
 	load    []kind.Module
 }
 
-// Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list wants every one
-// in the program's own folder but the debuggers.
+// Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list
+// wants every one in the program's own folder but the debuggers.
 func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
 	c := chooser{program: p, library: l, builtin: strings.Fields(p.Facts[factBuiltin]), done: map[string]kind.Choice{}}
 	var out kind.Extended
@@ -206,7 +207,8 @@ func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Ext
 	return out
 }
 
-// candidates are the files for an extension that were built for this PHP: one of the project first, then the program's own.
+// candidates are the files for an extension that were built for this PHP: one of the project first, then the program's
+// own.
 func (c *chooser) candidates(name string) []kind.Module {
 	all := slices.Clone(c.library.Built("php", name, c.program.Facts[factAPI]))
 	if c.program.Facts[factAPI] == "" { // a PHP that does not tell: any may fit
@@ -253,7 +255,8 @@ func (c *chooser) add(name string) (kind.Choice, bool) {
 	return choice, choice.File != ""
 }
 
-// refuse tells why a file does not serve, "" where it does: without an extension whose symbols it wants, it does not load.
+// refuse tells why a file does not serve, "" where it does: without an extension whose symbols it wants, it does not
+// load.
 func (c *chooser) refuse(m kind.Module) string {
 	why := unfit(m, c.program)
 	for _, first := range m.Needs {
@@ -299,8 +302,8 @@ func (php) Clients(store string) []string {
 	return map[string][]string{"mariadb": {"mysqli", "pdo_mysql"}, "postgres": {"pgsql", "pdo_pgsql"}, "sqlite": {"sqlite3", "pdo_sqlite"}}[store]
 }
 
-// List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of files with the same name
-// the one that fits counts.
+// List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of
+// files with the same name the one that fits counts.
 func (php) List(p kind.Program, e kind.Extended, l *kind.Library) []kind.Entry {
 	entries := map[string]kind.Entry{}
 	for _, m := range l.Of("php") {

@@ -101,7 +101,8 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	return said, nil
 }
 
-// DeepChecks are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and on the command line.
+// DeepChecks are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and
+// on the command line.
 func (k php) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "extensions", Ask: func(ctx context.Context) error {
 		proof, err := k.LoadedModules(ctx, p)
@@ -112,8 +113,8 @@ func (k php) DeepChecks(p kind.Part) []kind.DeepCheck {
 	}}}
 }
 
-// lacks says which extensions that the plan loads are not among those loaded somewhere. A file may carry an extension of another name, as loaders of
-// encoded scripts do: what is loaded and nothing else explains counts for it.
+// lacks says which extensions that the plan loads are not among those loaded somewhere. A file may carry an extension
+// of another name, as loaders of encoded scripts do: what is loaded and nothing else explains counts for it.
 func lacks(p kind.Part, where string, loaded []string) error {
 	var missing []string
 	known := strings.Fields(p.Facts[factBuiltin])

@@ -1,4 +1,5 @@
-// Package php knows the PHP runtime: its process manager FPM, which serves pages, and the command-line program beside it.
+// Package php knows the PHP runtime: its process manager FPM, which serves pages, and the command-line program beside
+// it.
 package php
 
 import (
@@ -201,7 +202,8 @@ func ini(p kind.Part) string {
 	return b.String()
 }
 
-// iniValue quotes a value where the ini grammar would read more into it. Plain words stay bare: On, 256M and E_ALL mean something.
+// iniValue quotes a value where the ini grammar would read more into it. Plain words stay bare: On, 256M and E_ALL mean
+// something.
 func iniValue(v string) string {
 	if pattern.Of(`^[A-Za-z0-9_.,/:+-]*$`).MatchString(v) || pattern.Of(`^[A-Z_0-9 &|~^()]+$`).MatchString(v) {
 		return v
@@ -229,7 +231,8 @@ decorate_workers_output = no
 %s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(lifecycle.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
 }
 
-// pagesLog has what pages say go to the web server and FPM's log, as PHP does by itself, where startLog sends it elsewhere. They may still change it.
+// pagesLog has what pages say go to the web server and FPM's log, as PHP does by itself, where startLog sends it
+// elsewhere. They may still change it.
 func pagesLog(p kind.Part) string {
 	if startLog(p) == nil {
 		return ""

@@ -26,7 +26,8 @@ var probe string
 type Verdict struct {
 	Version string `json:"version"`
 	SAPI    string `json:"sapi"`
-	// Stores has what came of each: "ok", or what went wrong. nil: it was not asked, since the probe has no client for it.
+	// Stores has what came of each: "ok", or what went wrong. nil: it was not asked, since the probe has no client for
+	// it.
 	Stores map[string]*string `json:"stores"`
 
 	Versions map[string]string  `json:"versions"` // of the stores that answered

@@ -100,8 +100,9 @@ func (postgres) Exports(p kind.Part) kind.Exports {
 	}}
 }
 
-// Files writes the whole configuration, so that nothing in the data folder is read but data. Commits wait for the disk: without
-// (synchronous_commit) a server that is killed would lose its last moments, and no setting of PostgreSQL's writes without waiting.
+// Files writes the whole configuration, so that nothing in the data folder is read but data. Commits wait for the disk:
+// without (synchronous_commit) a server that is killed would lose its last moments, and no setting of PostgreSQL's
+// writes without waiting.
 func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
 		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"), "ident_file": filepath.Join(p.Conf, "ident.conf"),
@@ -237,8 +238,8 @@ func (postgres) Ladder(p kind.Part) []kind.Rung {
 				}
 			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// It reads the data, and writes nothing: even a temporary table goes into the log on the disk, at every look of the keeper's. What
-			// is written and read back is a slower proof.
+			// It reads the data, and writes nothing: even a temporary table goes into the log on the disk, at every
+			// look of the keeper's. What is written and read back is a slower proof.
 			results, err := db.Exec(ctx, "SELECT 42 FROM pg_class WHERE relname = 'pg_class'").ReadAll()
 			if err != nil {
 				return &kind.Miss{Expected: "a table read", Got: plain(err)}

@@ -44,8 +44,8 @@ func series(version string) string {
 // abi is the tag of a release's own compiled files (PEP 3149): cpython-311.
 func abi(version string) string { return "cpython-" + strings.ReplaceAll(series(version), ".", "") }
 
-// Scan reads what the project's virtual environment was made with, which of its packages are compiled for which interpreter, and which
-// packages of requirements.txt it lacks.
+// Scan reads what the project's virtual environment was made with, which of its packages are compiled for which
+// interpreter, and which packages of requirements.txt it lacks.
 func (python) Scan(project string, _ stackfile.Part) []kind.Module {
 	env, ok := environment(project)
 	if !ok {

@@ -53,7 +53,8 @@ func (redis) Inspect(_ context.Context, path string, run func(string, ...string)
 	return m[1], nil, nil
 }
 
-// Files writes a configuration in which every write reaches a file before its reply, so that a killed server loses nothing.
+// Files writes a configuration in which every write reaches a file before its reply, so that a killed server loses
+// nothing.
 func (redis) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
 		"bind": kind.Host, "port": fmt.Sprint(p.Port), "unixsocket": quote(p.Socket), "unixsocketperm": "600", "dir": quote(p.Data), "daemonize": "no",

@@ -11,8 +11,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in say so
-// (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
+// Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in
+// say so (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
 func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
 	quoted := pattern.Literal(project)
 	dirs, _ := filepath.Glob(filepath.Join(quoted, "vendor", "bundle", "ruby", "*", "extensions", "*", "*", "*"))
