@@ -82,7 +82,9 @@ func TestUploads(t *testing.T) {
 	site = gatewayFor(t, "right", "abc", "ferry", answer("another", 200))
 	site.Maker = probed{}
 	assert.EqualError(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an upload of 3 MB arriving whole, got status 200, and something else")
-	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "too large", http.StatusRequestEntityTooLarge) })
+	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "too large", http.StatusRequestEntityTooLarge)
+	})
 	site.Maker = probed{}
 	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "status 413")
 	site.Gateway = 1
