@@ -131,12 +131,12 @@ func (b *bench) checkStack(name, dir string) error {
 func fallen(c stack.Checked) string {
 	var all []string
 	for _, p := range c.Parts {
-		if fell := health.Fell(p.Rungs); fell != nil || p.State != lifecycle.Answers {
+		if fell := health.FirstMiss(p.Rungs); fell != nil || p.State != lifecycle.Answers {
 			all = append(all, fmt.Sprintf("%s %s %+v", p.Name, p.State, fell))
 		}
 	}
 	for _, x := range c.Sites {
-		if fell := health.Fell(x.Rungs); fell != nil || x.State != lifecycle.Answers {
+		if fell := health.FirstMiss(x.Rungs); fell != nil || x.State != lifecycle.Answers {
 			all = append(all, fmt.Sprintf("%s %s %+v", x.Name, x.State, fell))
 		}
 	}

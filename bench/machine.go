@@ -155,10 +155,10 @@ func generated(candidates, stacks int) plan.Input {
 			in.Survey.Ports = append(in.Survey.Ports, survey.Port{Protocol: "tcp", Address: "127.0.0.1", Port: 13306 + 4*i + j, Stack: name})
 		}
 	}
-	in.File = &stackfile.File{Name: "ferry", Parts: map[string]stackfile.Part{
+	in.File = &stackfile.File{Name: "ferry", Parts: map[string]stackfile.PartConfig{
 		"web": {Kind: stackfile.Texts{"nginx"}, Version: "8.0.1"}, "app": {Kind: stackfile.Texts{"php"}, Extensions: []string{"intl", "kelp"}}, "db": {Kind: stackfile.Texts{"mariadb"}, Version: "8.0"},
 		"seats": {Kind: stackfile.Texts{"redis"}}, "api": {Kind: stackfile.Texts{"node"}, Command: "node api.js", Version: "8.0"}, "mail": {Kind: stackfile.Texts{"dravit-mail"}},
 		"store": {Kind: stackfile.Texts{"sqlite"}}, "tides": {Kind: stackfile.Texts{"custom"}, Command: "./tides"},
-	}, Sites: []stackfile.Site{{Name: "ferry", App: "app"}, {Name: "api", App: "api"}}}
+	}, Sites: []stackfile.SiteConfig{{Name: "ferry", App: "app"}, {Name: "api", App: "api"}}}
 	return in
 }

@@ -234,7 +234,7 @@ func (b *bench) until(k kind.Kind, p kind.Part) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("part %s does not answer: %+v", p.Name, health.Fell(results))
+			return fmt.Errorf("part %s does not answer: %+v", p.Name, health.FirstMiss(results))
 		}
 		if err := proc.Sleep(b.ctx, time.Millisecond); err != nil {
 			return err

@@ -57,7 +57,7 @@ func (w *world) plan(args ...string) plan.Plan {
 	return p
 }
 
-func planned(t *testing.T, p plan.Plan, name string) plan.Part {
+func planned(t *testing.T, p plan.Plan, name string) plan.PartPlan {
 	t.Helper()
 	for _, x := range p.Parts {
 		if x.Name == name {
@@ -65,7 +65,7 @@ func planned(t *testing.T, p plan.Plan, name string) plan.Part {
 		}
 	}
 	require.Fail(t, "no plan for "+name, "%+v", p.Faults)
-	return plan.Part{}
+	return plan.PartPlan{}
 }
 
 // Three versions of PHP serve three sites of one stack at once, each with extensions of its own, and one with a

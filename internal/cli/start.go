@@ -253,7 +253,7 @@ func notAnswering(out stack.Started) *ui.Failure {
 		if len(s.Rungs) == 0 {
 			return &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer", Because: "the gateway does not run", Next: "dravit diagnose"}
 		}
-		if fell := health.Fell(s.Rungs); fell != nil {
+		if fell := health.FirstMiss(s.Rungs); fell != nil {
 			f := &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fell.Miss(), Next: "dravit diagnose"}
 			if fell.Rung == kind.Resolves {
 				f.Next = "dravit names hosts on, or dravit names resolver on"

@@ -35,7 +35,7 @@ func (g ClientGroup) String() string {
 }
 
 // clients reports whether a store's connections are used up, and adds the cause.
-func (d *doctor) clients(p Part) bool {
+func (d *doctor) clients(p PartFacts) bool {
 	used := 0
 	if p.Clients == nil {
 		return false

@@ -22,8 +22,8 @@ type Facts struct {
 	User      string
 	Stopped   bool // nobody wants the stack to run
 	Plan      plan.Plan
-	Parts     []Part
-	Sites     []Site
+	Parts     []PartFacts
+	Sites     []SiteFacts
 	Gateway   Gateway
 	Disks     []Disk
 	Proxy     string    // the proxy that the environment tells programs to use for plain HTTP, "" none
@@ -31,8 +31,8 @@ type Facts struct {
 	Authority time.Time // when the certificates of the sites' authority begin
 }
 
-// Part is a part with what was found of it.
-type Part struct {
+// PartFacts is a part with what was found of it.
+type PartFacts struct {
 	Spec     kind.Part
 	Status   lifecycle.Status
 	Rungs    []health.Result
@@ -55,8 +55,8 @@ type Tree struct {
 	Foreign, Owner, Locked string
 }
 
-// Site is a site with what was found of it.
-type Site struct {
+// SiteFacts is a site with what was found of it.
+type SiteFacts struct {
 	Spec     materialise.Site
 	Rungs    []health.Result
 	Status   int    // of its page
@@ -226,10 +226,10 @@ func (d *doctor) of(subject string) []Cause {
 	return out
 }
 
-func (d *doctor) partOf(name string) (Part, bool) {
-	i := slices.IndexFunc(d.f.Parts, func(p Part) bool { return p.Spec.Name == name })
+func (d *doctor) partOf(name string) (PartFacts, bool) {
+	i := slices.IndexFunc(d.f.Parts, func(p PartFacts) bool { return p.Spec.Name == name })
 	if name == "" || i < 0 {
-		return Part{}, false
+		return PartFacts{}, false
 	}
 	return d.f.Parts[i], true
 }

@@ -34,11 +34,11 @@ func symptoms() []kind.Symptom {
 }
 
 func facts(app lifecycle.State, page string) Facts {
-	return Facts{Now: time.Now(), Parts: []Part{
+	return Facts{Now: time.Now(), Parts: []PartFacts{
 		{Spec: kind.Part{Name: "web", Role: kind.RoleWeb}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
 		{Spec: kind.Part{Name: "app", Role: kind.RoleRuntime, Uses: []string{"db"}}, Status: lifecycle.Status{State: app}, Program: true, Traits: kind.Traits{Symptoms: symptoms()}},
 		{Spec: kind.Part{Name: "db", Role: kind.RoleDatabase}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
-	}, Gateway: Gateway{Runs: true}, Sites: []Site{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"}, Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
+	}, Gateway: Gateway{Runs: true}, Sites: []SiteFacts{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"}, Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
 }
 
 func words(all []Cause) (out []string) {

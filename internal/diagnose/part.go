@@ -11,7 +11,7 @@ import (
 )
 
 // part finds what is wrong with a part that does not answer.
-func (d *doctor) part(p Part) {
+func (d *doctor) part(p PartFacts) {
 	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
 	if d.f.Stopped {
 		return
@@ -93,7 +93,7 @@ func unmet(r kind.Requirement, part string) string {
 }
 
 // exitCode returns the code with which the part's process ended, if that is what is wrong with it, else -1.
-func exitCode(p Part) int {
+func exitCode(p PartFacts) int {
 	if p.Status.Code != trouble.Exited || p.Status.LastExit == nil {
 		return -1
 	}
@@ -101,7 +101,7 @@ func exitCode(p Part) int {
 }
 
 // server looks at servers of the project's own, which may do anything.
-func (d *doctor) server(p Part, said string) {
+func (d *doctor) server(p PartFacts, said string) {
 	if p.Spec.Role != kind.RoleApp {
 		return
 	}
@@ -130,7 +130,7 @@ func (d *doctor) server(p Part, said string) {
 var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
 
 // machine looks at what a part needs of the machine: room, and files that are its own.
-func (d *doctor) machine(p Part) {
+func (d *doctor) machine(p PartFacts) {
 	subject := "part." + p.Spec.Name
 	if t := p.Data; t != nil {
 		switch {

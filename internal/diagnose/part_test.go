@@ -23,8 +23,8 @@ func alive() []health.Result {
 }
 
 // boat is a server of the project's own that does not answer.
-func boat(state lifecycle.State, edit func(p *Part)) Facts {
-	p := Part{
+func boat(state lifecycle.State, edit func(p *PartFacts)) Facts {
+	p := PartFacts{
 		Spec:    kind.Part{Name: "boat", Role: kind.RoleApp, Port: 3000, Program: "/usr/bin/boat"},
 		Status:  lifecycle.Status{State: state, Because: "low tide"},
 		Program: true,
@@ -32,24 +32,24 @@ func boat(state lifecycle.State, edit func(p *Part)) Facts {
 		LogFile: "/logs/boat.log",
 	}
 	edit(&p)
-	return Facts{Now: time.Now(), User: "ada", Parts: []Part{p}}
+	return Facts{Now: time.Now(), User: "ada", Parts: []PartFacts{p}}
 }
 
 // What is wrong with a part, what to do about it, and whether Dravit can do it itself.
 func TestPartCauses(t *testing.T) {
-	exited := func(code int) func(p *Part) {
-		return func(p *Part) {
+	exited := func(code int) func(p *PartFacts) {
+		return func(p *PartFacts) {
 			p.Status.Code, p.Status.LastExit = trouble.Exited, &lifecycle.Exit{Code: code}
 			p.Log = "one\ntwo\nthree\nfour\n"
 		}
 	}
-	listens := func(at ...string) func(p *Part) { return func(p *Part) { p.Listens = at } }
-	code := func(c trouble.Code) func(p *Part) { return func(p *Part) { p.Status.Code = c } }
+	listens := func(at ...string) func(p *PartFacts) { return func(p *PartFacts) { p.Listens = at } }
+	code := func(c trouble.Code) func(p *PartFacts) { return func(p *PartFacts) { p.Status.Code = c } }
 	const unwell, failed = lifecycle.Unwell, lifecycle.Failed
 	for _, c := range []struct {
 		name     string
 		state    lifecycle.State
-		edit     func(p *Part)
+		edit     func(p *PartFacts)
 		cause    string // "": none
 		remedy   string
 		fix      string
@@ -60,29 +60,29 @@ func TestPartCauses(t *testing.T) {
 		{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped", remedy: "dravit start", fix: "dravit start"},
 		{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken", remedy: "dravit start, which moves it",
 			evidence: "it says: low tide"},
-		{name: "pinned port taken", state: failed, edit: func(p *Part) {
-			p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.Part{Port: 3000}
+		{name: "pinned port taken", state: failed, edit: func(p *PartFacts) {
+			p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.PartConfig{Port: 3000}
 		}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
 		{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken", remedy: "end it, then dravit start"},
 		{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
 			remedy: "then dravit restart boat"},
-		{name: "program gone", state: failed, edit: func(p *Part) { p.Program = false }, cause: "program-gone",
+		{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
 			remedy: "dravit start, which chooses another", fix: "dravit start", evidence: "/usr/bin/boat is not there"},
-		{name: "configuration refused", state: failed, edit: func(p *Part) {
+		{name: "configuration refused", state: failed, edit: func(p *PartFacts) {
 			p.Status.Code, p.Included = trouble.ConfigRefused, []string{"a.conf", "b.conf"}
 		}, cause: "directive-refused", remedy: "correct a.conf, b.conf"},
 		{name: "configuration refused, nothing included", state: failed, edit: code(trouble.ConfigRefused), cause: "crashed"},
-		{name: "killed", state: failed, edit: func(p *Part) {
+		{name: "killed", state: failed, edit: func(p *PartFacts) {
 			p.Status.Code, p.Log = trouble.Killed, "no table boats\n"
 			p.Traits.Symptoms = symptoms()
 		}, cause: "killed", remedy: "dravit restart boat", fix: "dravit restart boat"},
-		{name: "explained by its log", state: failed, edit: func(p *Part) {
+		{name: "explained by its log", state: failed, edit: func(p *PartFacts) {
 			p.Log, p.Traits.Symptoms = "x\nno table boats here\n", symptoms()
 		}, cause: "tables-missing", evidence: "/logs/boat.log: no table boats here"},
-		{name: "explained by what the keeper heard", state: failed, edit: func(p *Part) {
+		{name: "explained by what the keeper heard", state: failed, edit: func(p *PartFacts) {
 			p.Status.Because, p.Traits.Symptoms = "no table crew", symptoms()
 		}, cause: "tables-missing", evidence: "the keeper: no table crew"},
-		{name: "library missing", state: failed, edit: func(p *Part) {
+		{name: "library missing", state: failed, edit: func(p *PartFacts) {
 			p.Log = "boat: error while loading shared libraries: libkelp.so.2: cannot open shared object file\n"
 		}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
 		{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
@@ -91,27 +91,27 @@ func TestPartCauses(t *testing.T) {
 			evidence: "it listens on [::1]:3001"},
 		{name: "listens everywhere", state: unwell, edit: listens("0.0.0.0:3000", "[::]:3000"), cause: "unwell",
 			remedy: "dravit restart boat", fix: "dravit restart boat", evidence: "it says: low tide"},
-		{name: "listened before it died", state: failed, edit: func(p *Part) {
+		{name: "listened before it died", state: failed, edit: func(p *PartFacts) {
 			p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
 		}, cause: "crashed"},
 		{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
 			remedy: "dravit logs boat may tell what it waits for"},
 		{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed", remedy: "dravit logs boat"},
-		{name: "a database listens nowhere", state: unwell, edit: func(p *Part) { p.Spec.Role = kind.RoleDatabase }, cause: "unwell",
+		{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) { p.Spec.Role = kind.RoleDatabase }, cause: "unwell",
 			fix: "dravit restart boat"},
 		{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
 		{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden", remedy: "chmod u+x it", evidence: "four"},
 		{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once", remedy: "have it stay in the foreground"},
 		{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
-		{name: "a code of before", state: failed, edit: func(p *Part) { p.Status.LastExit = &lifecycle.Exit{Code: 127} }, cause: "crashed"},
+		{name: "a code of before", state: failed, edit: func(p *PartFacts) { p.Status.LastExit = &lifecycle.Exit{Code: 127} }, cause: "crashed"},
 		{name: "no exit seen", state: failed, edit: code(trouble.Exited), cause: "crashed"},
-		{name: "pauses", state: lifecycle.Pausing, edit: func(p *Part) { p.Rungs = rungs(kind.Alive, "none") }, cause: "crashed"},
-		{name: "foreign data", state: failed, edit: func(p *Part) {
+		{name: "pauses", state: lifecycle.Pausing, edit: func(p *PartFacts) { p.Rungs = rungs(kind.Alive, "none") }, cause: "crashed"},
+		{name: "foreign data", state: failed, edit: func(p *PartFacts) {
 			p.Data = &Tree{Path: "/d", Foreign: "/d/x", Owner: "eve", Locked: "/d/y"}
 		}, cause: "data-owner", remedy: "sudo chown -R ada '/d'", evidence: "/d/x belongs to eve"},
-		{name: "closed data", state: failed, edit: func(p *Part) { p.Data = &Tree{Path: "/d", Locked: "/d/y"} }, cause: "data-mode",
+		{name: "closed data", state: failed, edit: func(p *PartFacts) { p.Data = &Tree{Path: "/d", Locked: "/d/y"} }, cause: "data-mode",
 			remedy: "chmod -R u+rwX '/d'", fix: "chmod -R u+rwX /d", evidence: "/d/y is closed"},
-		{name: "data as they should be", state: failed, edit: func(p *Part) { p.Data = &Tree{Path: "/d"} }, cause: "crashed"},
+		{name: "data as they should be", state: failed, edit: func(p *PartFacts) { p.Data = &Tree{Path: "/d"} }, cause: "crashed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := Causes(boat(c.state, c.edit))
@@ -136,7 +136,7 @@ func TestRequirementCauses(t *testing.T) {
 		"function": "take it out of disable_functions",
 		"writable": "make memory, and chmod u+w it",
 	} {
-		got := Causes(boat(lifecycle.Unwell, func(p *Part) {
+		got := Causes(boat(lifecycle.Unwell, func(p *PartFacts) {
 			p.Requires = []kind.Requirement{
 				{Sort: sort, Name: "first", Wanted: ">= 1", Got: "2", Holds: true},
 				{Sort: sort, Name: "memory", Wanted: ">= 64M", Got: "32M"},
@@ -156,8 +156,8 @@ func TestStoresGoFirst(t *testing.T) {
 	for state, told := range map[lifecycle.State]bool{
 		lifecycle.Unwell: false, lifecycle.Starting: false, lifecycle.Failed: true, lifecycle.Pausing: true,
 	} {
-		f := boat(state, func(p *Part) { p.Spec.Uses, p.Spec.Role = []string{"db"}, kind.RoleRuntime })
-		f.Parts = append(f.Parts, Part{Spec: kind.Part{Name: "db"}, Status: lifecycle.Status{State: lifecycle.Failed}, Program: true})
+		f := boat(state, func(p *PartFacts) { p.Spec.Uses, p.Spec.Role = []string{"db"}, kind.RoleRuntime })
+		f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "db"}, Status: lifecycle.Status{State: lifecycle.Failed}, Program: true})
 		assert.Equal(t, told, len(words(Causes(f))) == 2, "%s: %v", state, words(Causes(f)))
 		f.Parts[1].Status.State = lifecycle.Answers
 		assert.Len(t, Causes(f), 1, "the store answers")
@@ -171,7 +171,7 @@ func TestConnectionsUsedUp(t *testing.T) {
 		{Count: 1, Idle: time.Second},
 	}
 	f := func(limit int) Facts {
-		return boat(lifecycle.Unwell, func(p *Part) {
+		return boat(lifecycle.Unwell, func(p *PartFacts) {
 			p.Clients = &Clients{Limit: limit, Setting: "max_connections", Groups: groups}
 			p.Status.Code = trouble.PortTaken
 		})
@@ -193,14 +193,14 @@ func TestPlanFaults(t *testing.T) {
 	fault := func(subject string) []plan.Fault {
 		return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}}
 	}
-	f := boat(lifecycle.Answers, func(*Part) {})
+	f := boat(lifecycle.Answers, func(*PartFacts) {})
 	f.Plan.Faults = fault("part.boat")
 	got := Causes(f)
 	require.Equal(t, []string{"part.boat no-plan"}, words(got))
 	assert.Equal(t, "wait", got[0].Remedy)
 	assert.Equal(t, []string{"fog"}, got[0].Evidence)
 	assert.Equal(t, seen, got[0].rank)
-	f = boat(lifecycle.Failed, func(*Part) {})
+	f = boat(lifecycle.Failed, func(*PartFacts) {})
 	f.Plan.Faults = fault("part.boat")
 	assert.Equal(t, []string{"part.boat crashed", "part.boat no-plan"}, words(Causes(f)))
 

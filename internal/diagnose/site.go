@@ -27,16 +27,16 @@ func (d *doctor) entrance() {
 
 // wrote looks for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
 // answered last.
-func (d *doctor) wrote(symptoms []kind.Symptom, s Site, p Part, subject string) bool {
+func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subject string) bool {
 	name := p.Spec.Name
 	return d.words(symptoms, s.NowLogs[name], subject, name, p.LogFile) ||
 		d.words(symptoms, s.SinceLogs[name], subject, name, p.LogFile)
 }
 
 // site finds what is wrong with a site that does not answer as it should.
-func (d *doctor) site(s Site) {
+func (d *doctor) site(s SiteFacts) {
 	subject := "site." + s.Spec.Name
-	fell := health.Fell(s.Rungs)
+	fell := health.FirstMiss(s.Rungs)
 	if fell == nil || d.f.Stopped {
 		return
 	}

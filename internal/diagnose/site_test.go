@@ -16,50 +16,50 @@ import (
 func TestSiteCauses(t *testing.T) {
 	for _, c := range []struct {
 		name   string
-		edit   func(s *Site)
+		edit   func(s *SiteFacts)
 		cause  string
 		remedy string
 		fix    int // words of it
 	}{
-		{"root gone", func(s *Site) { s.Root = Root{Path: "/p", Missing: true, Closed: "/p"} }, "root-gone", "make it again", 0},
-		{"root closed", func(s *Site) { s.Root = Root{Path: "/p", Closed: "/p/x"} }, "root-closed", "chmod -R u+rX '/p/x'", 4},
-		{"the page tells", func(s *Site) { s.Page, s.Status = "no table boats", 500 }, "tables-missing", "dravit run --part app", 0},
-		{"the log of now tells", func(s *Site) {
+		{"root gone", func(s *SiteFacts) { s.Root = Root{Path: "/p", Missing: true, Closed: "/p"} }, "root-gone", "make it again", 0},
+		{"root closed", func(s *SiteFacts) { s.Root = Root{Path: "/p", Closed: "/p/x"} }, "root-closed", "chmod -R u+rX '/p/x'", 4},
+		{"the page tells", func(s *SiteFacts) { s.Page, s.Status = "no table boats", 500 }, "tables-missing", "dravit run --part app", 0},
+		{"the log of now tells", func(s *SiteFacts) {
 			s.NowLogs = map[string]string{"app": "no table boats"}
 			s.SinceLogs = map[string]string{"app": "refused"}
 		}, "tables-missing", "", 0},
-		{"the log of before tells", func(s *Site) { s.SinceLogs = map[string]string{"app": "refused"} }, "store-elsewhere", "", 0},
-		{"the page goes before the logs", func(s *Site) {
+		{"the log of before tells", func(s *SiteFacts) { s.SinceLogs = map[string]string{"app": "refused"} }, "store-elsewhere", "", 0},
+		{"the page goes before the logs", func(s *SiteFacts) {
 			s.Page, s.NowLogs = "refused", map[string]string{"app": "no table boats"}
 		}, "store-elsewhere", "", 0},
-		{"no part runs it", func(s *Site) {
+		{"no part runs it", func(s *SiteFacts) {
 			s.Spec.App, s.Status, s.Root = "", 403, Root{Path: "/p", PHP: true, Index: true}
 		}, "site-without-app", "app = \"PART\"", 0},
-		{"no part runs it, not found", func(s *Site) {
+		{"no part runs it, not found", func(s *SiteFacts) {
 			s.Spec.App, s.Status, s.Root = "", 404, Root{Path: "/p", PHP: true}
 		}, "site-without-app", "", 0},
-		{"a part runs it", func(s *Site) { s.Status, s.Root = 404, Root{Path: "/p", PHP: true, Index: true} }, "status-unexpected", "", 0},
-		{"no index", func(s *Site) { s.Status, s.Root = 403, Root{Path: "/p"} }, "index-missing", "make index.php or index.html", 0},
-		{"no index, not found", func(s *Site) { s.Status, s.Root = 404, Root{Path: "/p"} }, "index-missing", "", 0},
-		{"no index, and an error", func(s *Site) { s.Status, s.Root = 500, Root{Path: "/p"} }, "application-error", "dravit logs app", 0},
-		{"no root at all", func(s *Site) { s.Status = 404 }, "status-unexpected", "", 0},
-		{"another text", func(s *Site) {
+		{"a part runs it", func(s *SiteFacts) { s.Status, s.Root = 404, Root{Path: "/p", PHP: true, Index: true} }, "status-unexpected", "", 0},
+		{"no index", func(s *SiteFacts) { s.Status, s.Root = 403, Root{Path: "/p"} }, "index-missing", "make index.php or index.html", 0},
+		{"no index, not found", func(s *SiteFacts) { s.Status, s.Root = 404, Root{Path: "/p"} }, "index-missing", "", 0},
+		{"no index, and an error", func(s *SiteFacts) { s.Status, s.Root = 500, Root{Path: "/p"} }, "application-error", "dravit logs app", 0},
+		{"no root at all", func(s *SiteFacts) { s.Status = 404 }, "status-unexpected", "", 0},
+		{"another text", func(s *SiteFacts) {
 			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Fog</h1>"
 			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
 		}, "text-missing", "correct the page, or expect", 0},
-		{"the text, and something else", func(s *Site) {
+		{"the text, and something else", func(s *SiteFacts) {
 			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Sailings</h1>"
 			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
 		}, "unwell", "", 0},
-		{"no text expected", func(s *Site) {
+		{"no text expected", func(s *SiteFacts) {
 			s.Rungs, s.Spec.Expect = rungs(kind.Matches, "x"), &stackfile.Expect{Path: "/x"}
 		}, "unwell", "", 0},
-		{"nothing expected", func(s *Site) { s.Rungs = rungs(kind.Matches, "x") }, "unwell", "", 0},
-		{"an error", func(s *Site) { s.Status = 500 }, "application-error", "dravit logs app", 0},
-		{"an error of a site of files", func(s *Site) { s.Status, s.Spec.App = 503, "" }, "application-error", "dravit logs web", 0},
-		{"not found", func(s *Site) { s.Status = 499 }, "status-unexpected", "correct the application, or expect", 0},
-		{"forbidden", func(s *Site) { s.Status = 400 }, "status-unexpected", "", 0},
-		{"anything else", func(s *Site) { s.Status = 399 }, "unwell", "dravit check", 0},
+		{"nothing expected", func(s *SiteFacts) { s.Rungs = rungs(kind.Matches, "x") }, "unwell", "", 0},
+		{"an error", func(s *SiteFacts) { s.Status = 500 }, "application-error", "dravit logs app", 0},
+		{"an error of a site of files", func(s *SiteFacts) { s.Status, s.Spec.App = 503, "" }, "application-error", "dravit logs web", 0},
+		{"not found", func(s *SiteFacts) { s.Status = 499 }, "status-unexpected", "correct the application, or expect", 0},
+		{"forbidden", func(s *SiteFacts) { s.Status = 400 }, "status-unexpected", "", 0},
+		{"anything else", func(s *SiteFacts) { s.Status = 399 }, "unwell", "dravit check", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f := facts(lifecycle.Answers, "")
@@ -126,8 +126,8 @@ func TestVariablesOfTheStore(t *testing.T) {
 		s.Cause, s.Means = text, "a store refuses: $1"
 		return s
 	}
-	store := func(name, words string, port int) Part {
-		return Part{
+	store := func(name, words string, port int) PartFacts {
+		return PartFacts{
 			Spec:    kind.Part{Name: name, Port: port},
 			Status:  lifecycle.Status{State: lifecycle.Answers},
 			Program: true,
@@ -138,7 +138,7 @@ func TestVariablesOfTheStore(t *testing.T) {
 	f.Parts[1].Traits.Symptoms = []kind.Symptom{re("wrong-password")}
 	f.Parts[2] = store("crew-db", "", 13306)
 	f.Parts[1].Spec.Uses = []string{"crew-db", "mail"}
-	f.Parts = append(f.Parts, Part{Spec: kind.Part{Name: "mail"}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true})
+	f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "mail"}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true})
 	got := Causes(f)
 	require.Len(t, got, 1)
 	assert.Equal(t, "read CREW_DB_USER and CREW_DB_PASSWORD, or CREW_DB_URL, from the environment; dravit run -- env shows them", got[0].Remedy)

@@ -43,7 +43,7 @@ func (d *doctor) variables() {
 func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
 	name, isPart := strings.CutPrefix(c.Subject, "part.")
 	if !isPart {
-		i := slices.IndexFunc(d.f.Sites, func(s Site) bool { return "site."+s.Spec.Name == c.Subject })
+		i := slices.IndexFunc(d.f.Sites, func(s SiteFacts) bool { return "site."+s.Spec.Name == c.Subject })
 		if i < 0 {
 			return kind.Part{}, false
 		}

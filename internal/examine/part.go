@@ -29,8 +29,8 @@ import (
 const maxLogRead = 256 << 10
 
 // Part gathers what there is to know of a part. rungs are what a check just asked.
-func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.Part {
-	out := diagnose.Part{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: Log(p.Log, status.LogFrom), Program: true,
+func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.PartFacts {
+	out := diagnose.PartFacts{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: Log(p.Log, status.LogFrom), Program: true,
 		Traits: *kinds.TraitsOf(p.Kind)}
 	if p.Program != "" && p.Role != kind.RoleApp {
 		_, err := os.Stat(p.Program)
@@ -130,7 +130,7 @@ func Gateway(h *home.Home, spec materialise.Spec) diagnose.Gateway {
 	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.Gateway}
 	address := kind.Loopback(spec.Gateway)
 	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
-		if holder := proc.Taker(address); holder != (proc.Holder{}) {
+		if holder := proc.PortHolder(address); holder != (proc.Holder{}) {
 			g.Holder = holder.String()
 		}
 	}

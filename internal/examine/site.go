@@ -25,9 +25,9 @@ import (
 const maxPage = 256 << 10
 
 // Site gathers what there is to know of a site that does not answer as it should.
-func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, rungs []health.Result) diagnose.Site {
-	out := diagnose.Site{Spec: site, Rungs: rungs}
-	if health.Fell(rungs) == nil {
+func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, rungs []health.Result) diagnose.SiteFacts {
+	out := diagnose.SiteFacts{Spec: site, Rungs: rungs}
+	if health.FirstMiss(rungs) == nil {
 		return out
 	}
 	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none

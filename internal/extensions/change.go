@@ -98,7 +98,7 @@ func listOf(kinds kind.List, in plan.Input, p plan.Plan, c Change) (key string, 
 func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	part, kindName, key, list := c.Part, c.Kind, c.Key, c.List
 	f := *in.File
-	f.Parts = map[string]stackfile.Part{}
+	f.Parts = map[string]stackfile.PartConfig{}
 	for name, p := range in.File.Parts {
 		if name == part {
 			p.Of = maps.Clone(p.Of)

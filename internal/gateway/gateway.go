@@ -141,8 +141,8 @@ var traits = kind.Traits{
 	Reload: syscall.SIGHUP, // it opens and closes doors as its table says
 }
 
-func (gateway) Traits() *kind.Traits            { return &traits }
-func (gateway) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true} }
+func (gateway) Traits() *kind.Traits                  { return &traits }
+func (gateway) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true} }
 
 func (g gateway) Command(p kind.Part) kind.Command {
 	return kind.Command{

@@ -108,8 +108,8 @@ func Holds(results []Result) bool {
 	return len(results) > 0
 }
 
-// Fell returns the first rung that does not hold, nil where the ladder does.
-func Fell(results []Result) *Result {
+// FirstMiss returns the first rung that does not hold, nil where the ladder does.
+func FirstMiss(results []Result) *Result {
 	for i, r := range results {
 		if !r.Advisory && r.Holds != nil && !*r.Holds {
 			return &results[i]
@@ -129,15 +129,15 @@ func All(ctx context.Context, ladders [][]kind.Rung) [][]Result {
 	return results
 }
 
-// Line is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one
+// SharedConn is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one
 // visitor and not one that leaves without a word, which some servers note in their log.
-type Line struct {
+type SharedConn struct {
 	network, address string
 	conn             net.Conn
 }
 
 // Take returns the connection, which is the caller's to close from then on, or a new one where it is taken already.
-func (l *Line) Take(ctx context.Context) (net.Conn, error) {
+func (l *SharedConn) Take(ctx context.Context) (net.Conn, error) {
 	if conn := l.conn; conn != nil {
 		l.conn = nil
 		return conn, nil
@@ -145,9 +145,9 @@ func (l *Line) Take(ctx context.Context) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, l.network, l.address)
 }
 
-// Ground are the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
-func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
-	line := &Line{network: network, address: address}
+// LowerRungs are the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
+func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn) {
+	line := &SharedConn{network: network, address: address}
 	return []kind.Rung{
 		Alive(p),
 		{Name: kind.Open,
@@ -167,7 +167,7 @@ func Ground(p kind.Part, network, address string) ([]kind.Rung, *Line) {
 			if err == nil && !owns {
 				got := "somebody else's, whose answers do not count"
 				if network == "tcp" {
-					got = "that of " + proc.Taker(address).String() + ", which this stack did not start: its answers do not count"
+					got = "that of " + proc.PortHolder(address).String() + ", which this stack did not start: its answers do not count"
 				}
 				err = &kind.Miss{Expected: "the socket of this part's process at " + address, Got: got}
 			}

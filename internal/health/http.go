@@ -11,7 +11,7 @@ import (
 // HTTP are the rungs of a web server: the ground, and any whole HTTP answer to OPTIONS *, the request that asks for
 // nothing but an answer (RFC 9110, section 9.3.7). An application's pages are left alone.
 func HTTP(p kind.Part, network, address string) []kind.Rung {
-	ground, line := Ground(p, network, address)
+	ground, line := LowerRungs(p, network, address)
 	return append(ground, kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
 		req, err := http.NewRequestWithContext(ctx, http.MethodOptions, "http://dravit.localhost", nil)
 		if err != nil {

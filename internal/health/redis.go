@@ -98,7 +98,7 @@ const noReply = "$-1\r\n"
 // Cache are the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
-	ground, line := Ground(p, "tcp", address)
+	ground, line := LowerRungs(p, "tcp", address)
 	var s *session // greets logs in, works goes on in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,

@@ -130,7 +130,7 @@ func TestCacheThatLies(t *testing.T) {
 			conn.Close()
 			got := Climb(t.Context(), Cache(p))
 			assert.Equal(t, c.dots, dots(got))
-			assert.Equal(t, c.got, Fell(got).Got)
+			assert.Equal(t, c.got, FirstMiss(got).Got)
 			if len(c.replies) == 5 {
 				all := commands()
 				require.Len(t, all, 5)

@@ -104,7 +104,7 @@ func Site(site Target) []kind.Rung {
 			}
 			var r Routed
 			if err := json.Unmarshal(body, &r); err != nil || !hmac.Equal([]byte(r.Seal), []byte(Seal(site.Key, nonce, r.StackID, r.Site))) {
-				return &kind.Miss{Expected: "Dravit's gateway at " + gateway, Got: "an answer that is not sealed by it, from " + proc.Taker(gateway).String() + ": it does not count"}
+				return &kind.Miss{Expected: "Dravit's gateway at " + gateway, Got: "an answer that is not sealed by it, from " + proc.PortHolder(gateway).String() + ": it does not count"}
 			}
 			if r.StackID != site.StackID || r.Site != site.Name {
 				return &kind.Miss{Expected: "the site " + site.Name + " of this stack", Got: "another one"}

@@ -306,7 +306,7 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 				began := time.Now()
 				results[i].Rungs = health.Climb(ctx, ladder)
 				took = time.Since(began)
-				if fell := health.Fell(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
+				if fell := health.FirstMiss(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
 					return // no waiting teaches the system's resolver a name
 				}
 				if end.IsZero() && closed(settled) {

@@ -114,7 +114,7 @@ const (
 
 // decide returns what a look leads to, why, and how long to wait before the next. why is "" where the ladder holds.
 func decide(l look) (next step, why string, wait time.Duration) {
-	fell := health.Fell(l.results)
+	fell := health.FirstMiss(l.results)
 	switch {
 	case l.answered && l.socketGone != "":
 		return beginAgain, "its socket " + l.socketGone + " was deleted", l.wait

@@ -243,7 +243,7 @@ func (l *lifetime) tellPhase(seen look) {
 	} else {
 		l.mark(lifecycle.PhaseStarting, "")
 	}
-	if health.Fell(seen.results) != nil && holds(seen.results, kind.Ours) && seen.lived > slow {
+	if health.FirstMiss(seen.results) != nil && holds(seen.results, kind.Ours) && seen.lived > slow {
 		l.stack.release(l.spec.Name) // it takes requests, and waiting longer makes none of them well
 	}
 }
@@ -252,7 +252,7 @@ func (l *lifetime) tellPhase(seen look) {
 // before.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
 	store, ok := l.kind.(kind.Store)
-	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) || !l.unprepared && health.Fell(results) == nil {
+	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) || !l.unprepared && health.FirstMiss(results) == nil {
 		return false
 	}
 	if err := store.Prepare(ctx, l.spec); err != nil {
@@ -299,7 +299,7 @@ func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 	for ctx.Err() == nil {
 		p.applyNext()
 		logSize := logfile.Size(p.spec.Log)
-		if fell := health.Fell(p.climb(ctx)); fell == nil {
+		if fell := health.FirstMiss(p.climb(ctx)); fell == nil {
 			p.proved(logSize)
 		} else if ctx.Err() == nil {
 			p.set(lifecycle.Unwell, fell.Miss(), "dravit check")

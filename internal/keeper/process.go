@@ -205,7 +205,7 @@ func (p *partRunner) portHolder() string {
 	if owns, err := members.Own(p.spec.Lock, "tcp", address); err != nil || owns {
 		return ""
 	}
-	holder := proc.Taker(address)
+	holder := proc.PortHolder(address)
 	if holder == (proc.Holder{}) {
 		return ""
 	}

@@ -114,7 +114,7 @@ func (s *stackRunner) recordSite(site materialise.Site, results []health.Result,
 	defer s.mu.Unlock()
 	x, now := s.siteOf(site), time.Now()
 	state, because, again := lifecycle.Answers, "", askSiteAgain
-	if fell := health.Fell(results); fell != nil {
+	if fell := health.FirstMiss(results); fell != nil {
 		state, because, again = lifecycle.Unwell, fell.Miss(), askSiteSoon
 	} else {
 		x.status.ProvedAt, x.status.LogFrom = now, sizes

@@ -43,7 +43,7 @@ type boat struct {
 func (b boat) Traits() *kind.Traits {
 	return &kind.Traits{Name: b.name, Role: b.role, Reload: syscall.SIGUSR1, Symptoms: []kind.Symptom{}}
 }
-func (boat) Needs(stackfile.Part) kind.Needs { return kind.Needs{} }
+func (boat) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{} }
 
 // Command runs the part's command: $TEMP is its temporary folder, and UP makes it answer until it is told to end.
 func (boat) Command(p kind.Part) kind.Command {

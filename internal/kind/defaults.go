@@ -12,13 +12,13 @@ import (
 // Defaults is embedded by kinds and stands for what they do not have: keys, a program, exports, configuration files.
 type Defaults struct{}
 
-func (Defaults) Fit(stackfile.Part, Program) string { return "" }
-func (Defaults) Exports(Part) Exports               { return Exports{} }
-func (Defaults) Files(Part) ([]File, error)         { return nil, nil }
-func (Defaults) Folders(Part) []string              { return nil }
-func (Defaults) Test(Part) Command                  { return Command{} }
-func (Defaults) DeepChecks(Part) []DeepCheck        { return nil }
-func (Defaults) LastWords(string) string            { return "" }
+func (Defaults) Fit(stackfile.PartConfig, Program) string { return "" }
+func (Defaults) Exports(Part) Exports                     { return Exports{} }
+func (Defaults) Files(Part) ([]File, error)               { return nil, nil }
+func (Defaults) Folders(Part) []string                    { return nil }
+func (Defaults) Test(Part) Command                        { return Command{} }
+func (Defaults) DeepChecks(Part) []DeepCheck              { return nil }
+func (Defaults) LastWords(string) string                  { return "" }
 
 func (Defaults) Inspect(context.Context, string, func(string, ...string) (string, error)) (string, map[string]string, error) {
 	return "", nil, errors.ErrUnsupported

@@ -14,8 +14,8 @@ import (
 type Kind interface {
 	Traits() *Traits
 	// Fit says why a program cannot serve what the part wants, apart from its version, or "".
-	Fit(want stackfile.Part, p Program) string
-	Needs(want stackfile.Part) Needs
+	Fit(want stackfile.PartConfig, p Program) string
+	Needs(want stackfile.PartConfig) Needs
 	// Exports is what the part tells others about itself, once it has its place.
 	Exports(p Part) Exports
 	// Files are the configuration files of the part.
@@ -65,10 +65,10 @@ type Store interface {
 type Runtime interface {
 	Kind
 	// Extend chooses the modules for a part among those of the machine and the project.
-	Extend(want stackfile.Part, p Program, l *Library) Extended
+	Extend(want stackfile.PartConfig, p Program, l *Library) Extended
 	// Scan finds the modules that the part names by their files, or that the project brings. It follows no link out of
 	// the project.
-	Scan(project string, want stackfile.Part) []Module
+	Scan(project string, want stackfile.PartConfig) []Module
 	// List describes every module that a program has, wants or could have. nil: it cannot tell.
 	List(p Program, e Extended, l *Library) []Entry
 

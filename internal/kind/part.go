@@ -59,18 +59,18 @@ type File struct {
 
 // Part is one part of a stack, decided and placed: all that a kind needs to write its configuration, start and ask it.
 type Part struct {
-	Stack   string            `json:"stack"`    // the stack's name
-	StackID string            `json:"stack_id"` // its folder's id
-	Name    string            `json:"name"`
-	Kind    string            `json:"kind"`
-	Role    Role              `json:"role"`
-	Version string            `json:"version"`
-	Program string            `json:"program"`
-	Facts   map[string]string `json:"facts,omitempty"`
-	Want    stackfile.Part    `json:"want"`
-	Uses    []string          `json:"uses,omitempty"`
-	Modules []Module          `json:"modules,omitempty"` // to load, in this order; files are absolute
-	Debug   int               `json:"debug,omitempty"`   // the port on which an editor waits for the part's debugger; 0: none
+	Stack   string               `json:"stack"`    // the stack's name
+	StackID string               `json:"stack_id"` // its folder's id
+	Name    string               `json:"name"`
+	Kind    string               `json:"kind"`
+	Role    Role                 `json:"role"`
+	Version string               `json:"version"`
+	Program string               `json:"program"`
+	Facts   map[string]string    `json:"facts,omitempty"`
+	Want    stackfile.PartConfig `json:"want"`
+	Uses    []string             `json:"uses,omitempty"`
+	Modules []Module             `json:"modules,omitempty"` // to load, in this order; files are absolute
+	Debug   int                  `json:"debug,omitempty"`   // the port on which an editor waits for the part's debugger; 0: none
 	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "":
 	// nothing to change.
 	UpgradeFrom string `json:"upgrade_from,omitempty"`

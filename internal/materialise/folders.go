@@ -24,7 +24,7 @@ func madeFile(h *home.Home, id string) string { return h.Stack(id, "made.json") 
 // Folders are those of a stack that are sites of their own.
 type Folders struct {
 	facts project.Facts
-	sites []stackfile.Site
+	sites []stackfile.SiteConfig
 }
 
 // ReadFolders returns the folders as they were when the stack's Spec was made.

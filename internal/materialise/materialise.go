@@ -113,7 +113,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)
 		}
 	}
-	spec.Each = slices.ContainsFunc(in.File.Sites, func(s stackfile.Site) bool { return s.Each != "" })
+	spec.Each = slices.ContainsFunc(in.File.Sites, func(s stackfile.SiteConfig) bool { return s.Each != "" })
 	if spec.Each {
 		if err := home.WriteState(madeFile(h, id), made{in, host}); err != nil {
 			return spec, err
@@ -174,7 +174,7 @@ func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) 
 	return secrets, home.WriteJSON(file, secrets)
 }
 
-func place(h *home.Home, in plan.Input, p plan.Plan, x plan.Part, password string, host Host) kind.Part {
+func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password string, host Host) kind.Part {
 	id := in.StackID
 	part := kind.Part{
 		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version, Program: x.Program, Facts: x.Facts,

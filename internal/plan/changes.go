@@ -22,7 +22,7 @@ func (m *maker) changes() {
 			continue // the stack file does not have it any more
 		}
 		var now Chosen
-		if i := slices.IndexFunc(m.plan.Parts, func(p Part) bool { return p.Name == name }); i >= 0 {
+		if i := slices.IndexFunc(m.plan.Parts, func(p PartPlan) bool { return p.Name == name }); i >= 0 {
 			p := m.plan.Parts[i]
 			now = Chosen{p.Kind, p.Version, p.Program}
 		}

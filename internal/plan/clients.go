@@ -15,7 +15,7 @@ type lack struct{ store, because string }
 // reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the
 // part uses by name must be reached: the returned text says which is not. One that it uses since the stack has it may
 // be lacking.
-func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.Part) string {
+func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) string {
 	runtime, ok := k.(kind.Runtime)
 	if !ok {
 		return ""
@@ -49,7 +49,7 @@ func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.Part) string {
 }
 
 // without takes the stores that a runtime cannot reach out of those that it uses.
-func (m *maker) without(p *Part) {
+func (m *maker) without(p *PartPlan) {
 	lacks := m.lacks[p.Name]
 	if len(lacks) == 0 {
 		return

@@ -25,7 +25,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	for _, x := range in.Survey.Ports {
 		m.held[x.Port] = append(m.held[x.Port], x)
 	}
-	m.plan = Plan{Format: Format, Parts: []Part{}, Sites: []Site{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}, Warnings: []string{}}
+	m.plan = Plan{Format: Format, Parts: []PartPlan{}, Sites: []SitePlan{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}, Warnings: []string{}}
 	number := m.name()
 	file := m.addWebServer()
 	names := slices.Sorted(maps.Keys(file))
@@ -36,7 +36,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 			}
 		}
 	}
-	slices.SortFunc(m.plan.Parts, func(a, b Part) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(m.plan.Parts, func(a, b PartPlan) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
 	m.uses(file)
@@ -103,7 +103,7 @@ func about(subject string) string {
 }
 
 // needsClients tells whether a part may be a runtime that needs modules to reach stores.
-func (m *maker) needsClients(p stackfile.Part) bool {
+func (m *maker) needsClients(p stackfile.PartConfig) bool {
 	return slices.ContainsFunc(p.Kind, func(k string) bool {
 		return m.kinds[k] != nil && m.kinds[k].Traits().Extensions
 	})
@@ -168,12 +168,12 @@ func numbered(name string, n int) string {
 }
 
 // addWebServer returns the parts of the file, with a web server of Dravit's own where sites have none.
-func (m *maker) addWebServer() map[string]stackfile.Part {
+func (m *maker) addWebServer() map[string]stackfile.PartConfig {
 	parts := maps.Clone(m.in.File.Parts)
 	if parts == nil {
-		parts = map[string]stackfile.Part{}
+		parts = map[string]stackfile.PartConfig{}
 	}
-	needed := slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.Server == "" })
+	needed := slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool { return s.Server == "" })
 	for _, p := range parts {
 		for _, k := range p.Kind {
 			if m.kinds[k] != nil && m.kinds[k].Traits().Role == kind.RoleWeb {
@@ -186,7 +186,7 @@ func (m *maker) addWebServer() map[string]stackfile.Part {
 		for n := 2; parts[name].Kind != nil; n++ {
 			name = fmt.Sprintf("web-%d", n)
 		}
-		parts[name] = stackfile.Part{Kind: stackfile.Texts{m.builtinWeb()}}
+		parts[name] = stackfile.PartConfig{Kind: stackfile.Texts{m.builtinWeb()}}
 		m.added = name
 	}
 	return parts
@@ -203,7 +203,7 @@ func (m *maker) builtinWeb() string {
 }
 
 // part decides the kind, the version and the program of one part.
-func (m *maker) part(name string, file stackfile.Part) {
+func (m *maker) part(name string, file stackfile.PartConfig) {
 	subject := "part." + name
 	var rejected []Option // programs, and kinds of which there is none
 	var passed []Option   // the kinds before the one that is taken
@@ -243,7 +243,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 		}
 		m.lacks[name] = c.lacks
 		want = m.guard(name, want, k)
-		p := Part{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
+		p := PartPlan{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {
 			m.decide(subject+".data", "changed from "+c.upgrade, nil, "a newer program takes it over, with consent; a copy is made first")
@@ -255,7 +255,7 @@ func (m *maker) part(name string, file stackfile.Part) {
 }
 
 // unmet says why no kind of the part's list serves.
-func (m *maker) unmet(name string, file stackfile.Part, rejected []Option) {
+func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option) {
 	want := strings.Join(file.Kind, " or ")
 	if v := file.For(file.Kind[0]).Version; v != "" {
 		want += " " + v
@@ -295,7 +295,7 @@ func (m *maker) demandedBy(kinds []string) string {
 }
 
 // series cuts a version to the numbers within which programs read each other's data.
-func series(k kind.Kind, want stackfile.Part, v string) string {
+func series(k kind.Kind, want stackfile.PartConfig, v string) string {
 	n := k.Needs(want).Series
 	if n == 0 {
 		n = 2
@@ -305,7 +305,7 @@ func series(k kind.Kind, want stackfile.Part, v string) string {
 }
 
 // uses decides what each part needs running.
-func (m *maker) uses(file map[string]stackfile.Part) {
+func (m *maker) uses(file map[string]stackfile.PartConfig) {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
 		p.Uses = p.Want.Uses

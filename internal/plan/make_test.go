@@ -38,9 +38,9 @@ func machine(t *testing.T, name, file string) plan.Input {
 
 func decide(in plan.Input) plan.Plan { return plan.Make(in, all.Kinds().ByName()) }
 
-func part(t *testing.T, p plan.Plan, name string) plan.Part {
+func part(t *testing.T, p plan.Plan, name string) plan.PartPlan {
 	t.Helper()
-	i := slices.IndexFunc(p.Parts, func(x plan.Part) bool { return x.Name == name })
+	i := slices.IndexFunc(p.Parts, func(x plan.PartPlan) bool { return x.Name == name })
 	require.GreaterOrEqual(t, i, 0, "no part %s: %+v", name, p.Faults)
 	return p.Parts[i]
 }
@@ -273,7 +273,7 @@ root = "nowhere"
 	assert.Contains(t, subjects["site.wrong-server.server"], "part db cannot serve the site")
 	assert.Contains(t, subjects["site.gone.root"], `"nowhere"`)
 	assert.Len(t, subjects, 4)
-	i := slices.IndexFunc(p.Sites, func(s plan.Site) bool { return s.Name == "api" })
+	i := slices.IndexFunc(p.Sites, func(s plan.SitePlan) bool { return s.Name == "api" })
 	assert.Empty(t, p.Sites[i].Root, "a site of an own server needs no root")
 }
 

@@ -13,7 +13,7 @@ import (
 )
 
 // outside refuses paths of the stack file that links lead out of the project, unless this machine's user agreed.
-func (m *maker) outside(file map[string]stackfile.Part) {
+func (m *maker) outside(file map[string]stackfile.PartConfig) {
 	refuse := func(subject, path string) {
 		real := m.in.Project.Outside[path]
 		if path == "" || real == "" {
@@ -77,7 +77,7 @@ func PartConsent(name string) string { return "part." + name }
 
 // guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes
 // those away that open a server to the network, until this machine's user agrees, and returns the rest.
-func (m *maker) guard(name string, want stackfile.Part, k kind.Kind) stackfile.Part {
+func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stackfile.PartConfig {
 	rules := k.Traits().Rules
 	left := maps.Clone(want.Settings)
 	for _, key := range slices.Sorted(maps.Keys(want.Settings)) {

@@ -84,8 +84,8 @@ type Plan struct {
 	Format    int        `json:"format"`
 	Stack     string     `json:"stack"`
 	OK        bool       `json:"ok"`
-	Parts     []Part     `json:"parts"`
-	Sites     []Site     `json:"sites"`
+	Parts     []PartPlan `json:"parts"`
+	Sites     []SitePlan `json:"sites"`
 	Decisions []Decision `json:"decisions"`
 	Faults    []Fault    `json:"faults"`
 	// Changes are what became different since the last good start, which was at Since.
@@ -104,8 +104,8 @@ type Plan struct {
 	Resolver int `json:"gateway_resolver_port,omitempty"`
 }
 
-// Part is a part as decided. Program is "" for a part built into Dravit.
-type Part struct {
+// PartPlan is a part as decided. Program is "" for a part built into Dravit.
+type PartPlan struct {
 	Name    string `json:"name"`
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
@@ -123,9 +123,9 @@ type Part struct {
 	// Unfit are modules of the project that this runtime cannot load.
 	Unfit []kind.Choice `json:"unfit,omitempty"`
 
-	Facts       map[string]string `json:"-"`
-	Want        stackfile.Part    `json:"-"`
-	UpgradeFrom string            `json:"-"` // the version whose data are to be changed
+	Facts       map[string]string    `json:"-"`
+	Want        stackfile.PartConfig `json:"-"`
+	UpgradeFrom string               `json:"-"` // the version whose data are to be changed
 }
 
 // Change is one thing that became different since the last good start.
@@ -136,8 +136,8 @@ type Change struct {
 	Because string `json:"because"`
 }
 
-// Site is a site as decided.
-type Site struct {
+// SitePlan is a site as decided.
+type SitePlan struct {
 	Name    string   `json:"name"`
 	URL     string   `json:"url"`
 	Secure  string   `json:"secure_url"` // over HTTPS

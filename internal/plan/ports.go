@@ -94,7 +94,7 @@ func (m *maker) sockets() {
 
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
-	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p Part) bool { return m.kinds[p.Kind].Traits().Inbox }) {
+	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p PartPlan) bool { return m.kinds[p.Kind].Traits().Inbox }) {
 		m.plan.Gateway, m.plan.Secure, m.plan.Resolver = m.in.Ledger.Gateway, m.in.Ledger.Secure, m.in.Ledger.Resolver
 		return
 	}
@@ -105,7 +105,7 @@ func (m *maker) gateway() {
 	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
 	m.taken[m.plan.Secure] = true
 	m.plan.Resolver = m.in.Ledger.Resolver
-	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.Site) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
+	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
 		m.udp = true
 		m.plan.Resolver = m.gatewayPort("gateway.resolver", m.in.Ledger.Resolver, 0, resolverBase, resolverBase)
 		m.taken[m.plan.Resolver] = true

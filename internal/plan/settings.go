@@ -31,7 +31,7 @@ func (m *maker) settings() {
 }
 
 // raise brings a part's settings to what an application of the part named by demands.
-func (m *maker) raise(p *Part, by string, wanted map[string]stackfile.Text) {
+func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) {
 	own := m.kinds[p.Kind].Traits().Settings
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
 		want, err := setting.Parse(string(wanted[name]))

@@ -15,13 +15,13 @@ import (
 )
 
 // host is the host name that a name of a site gets in the stack of a number.
-func host(s stackfile.Site, name string, number int) string {
+func host(s stackfile.SiteConfig, name string, number int) string {
 	return numbered(name, number) + "." + s.HostSuffix()
 }
 
 // sites decides where each site's name, root and server are. Those with a name of their own go before those of folders.
 func (m *maker) sites(number int) {
-	byName := map[string]Part{}
+	byName := map[string]PartPlan{}
 	var servers []string
 	for _, p := range m.plan.Parts {
 		byName[p.Name] = p
@@ -72,7 +72,7 @@ func (m *maker) sites(number int) {
 var siteName = pattern.New(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 
 // rootOf returns the document root of a folder that is a site of its own, or why it is none.
-func (m *maker) rootOf(s stackfile.Site, folder string, ownServer bool) (root, why string) {
+func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (root, why string) {
 	if s.Root != "" {
 		if root = filepath.Join(folder, s.Root); !m.in.Project.Folders[root].Exists {
 			return "", "it has no folder " + s.Root
@@ -91,9 +91,9 @@ func (m *maker) rootOf(s stackfile.Site, folder string, ownServer bool) (root, w
 }
 
 // site decides one site. root is relative to the project; "": to be found.
-func (m *maker) site(s stackfile.Site, name, root string, number int, servers []string, byName map[string]Part) {
+func (m *maker) site(s stackfile.SiteConfig, name, root string, number int, servers []string, byName map[string]PartPlan) {
 	subject := "site." + name
-	site := Site{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Suffix: s.HostSuffix(), Include: s.Include, Network: s.Network()}
+	site := SitePlan{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Suffix: s.HostSuffix(), Include: s.Include, Network: s.Network()}
 	site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
@@ -138,7 +138,7 @@ func (m *maker) site(s stackfile.Site, name, root string, number int, servers []
 }
 
 // include checks the file with directives of the web server's own.
-func (m *maker) include(subject string, site Site, server Part) {
+func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 	if site.Include == "" || server.Kind == "" {
 		return
 	}
@@ -159,7 +159,7 @@ func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
 		if m.kinds[p.Kind].Traits().Inbox {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
-			m.plan.Sites = append(m.plan.Sites, Site{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
+			m.plan.Sites = append(m.plan.Sites, SitePlan{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
 		}
 	}
 }
@@ -179,7 +179,7 @@ func address(scheme, host string, port, usual int) string {
 }
 
 // root decides a site's document root.
-func (m *maker) root(site *Site, named string) {
+func (m *maker) root(site *SitePlan, named string) {
 	subject := "site." + site.Name + ".root"
 	if named != "" {
 		site.Root = filepath.Clean(named)
@@ -208,7 +208,7 @@ func (m *maker) root(site *Site, named string) {
 }
 
 // network decides the port on which other machines see a site, where its user has agreed.
-func (m *maker) network(subject string, site *Site) {
+func (m *maker) network(subject string, site *SitePlan) {
 	if !site.Network {
 		return
 	}

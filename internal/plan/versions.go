@@ -75,7 +75,7 @@ func (m *maker) modules() *kind.Library {
 
 // demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one
 // version for another tool gives way to a version in the stack file; one that says what the code needs does not.
-func (m *maker) demands(name string, k kind.Kind, want stackfile.Part) []demand {
+func (m *maker) demands(name string, k kind.Kind, want stackfile.PartConfig) []demand {
 	var all []demand
 	if want.Version != "" {
 		if c, err := version.ParseConstraint(want.Version); err == nil {
@@ -119,7 +119,7 @@ func (m *maker) foldersOf(part string) []string {
 }
 
 // wanted adds the extensions that the project's own files want to those of a part.
-func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile.Part, map[string]string) {
+func (m *maker) wanted(name string, k kind.Kind, want stackfile.PartConfig) (stackfile.PartConfig, map[string]string) {
 	by := map[string]string{}
 	for _, folder := range m.foldersOf(name) {
 		for _, e := range m.in.Project.Manifests[folder].Extensions {
@@ -134,7 +134,7 @@ func (m *maker) wanted(name string, k kind.Kind, want stackfile.Part) (stackfile
 
 // program picks the program of a kind that serves a part: of those that meet every demand the one that served the last
 // good start, else the newest. It says why each other does not, or was not taken.
-func (m *maker) program(name string, k kind.Kind, want stackfile.Part, written Written) candidate {
+func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, written Written) candidate {
 	offers := m.offersOf(k)
 	if len(offers) == 0 {
 		return candidate{rejected: []Option{{Option: k.Traits().Name, Because: "this machine has none"}}}
@@ -257,7 +257,7 @@ func missing(all []kind.Choice, by map[string]string) string {
 
 // data tells whether a program may have the data that another version wrote: an older one never, a newer one where it
 // can, with consent.
-func (m *maker) data(name string, k kind.Kind, want stackfile.Part, p *kind.Program, written Written,
+func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kind.Program, written Written,
 ) (upgrade, refusal string, code trouble.Code) {
 	needs := k.Needs(want)
 	wrote := "the data was written by " + written.Version
@@ -283,7 +283,7 @@ func consentNext(name string, rejected []Option) string {
 	return ""
 }
 
-func because(p *kind.Program, want stackfile.Part, demands []demand, found int, kept bool) []string {
+func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found int, kept bool) []string {
 	var why []string
 	if p.Origin == "project" {
 		return append(why, "it is the project's own: "+want.Command)
@@ -366,7 +366,7 @@ func DebugKey(part string) string { return part + ".debugger" }
 
 // Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has
 // none, it is the newest whose version serves, with what it lacks; nil where there is none of the part's kinds either.
-func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program, kind.Extended, stackfile.Part) {
+func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program, kind.Extended, stackfile.PartConfig) {
 	m := &maker{in: in, kinds: kinds}
 	file := in.File.Parts[name]
 	for _, kindName := range file.Kind {
@@ -378,7 +378,7 @@ func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.P
 		want, _ := m.wanted(name, k, file.For(kindName))
 		var best *kind.Program
 		for _, o := range m.offersOf(k) {
-			planned := slices.ContainsFunc(p.Parts, func(x Part) bool {
+			planned := slices.ContainsFunc(p.Parts, func(x PartPlan) bool {
 				return x.Name == name && x.Kind == kindName && x.Program == o.program.Path
 			})
 			if planned || best == nil && m.refuseVersion(&o.program, m.demands(name, k, want)) == "" {

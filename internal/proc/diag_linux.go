@@ -72,11 +72,11 @@ func receive(fd int, all []Listener) ([]Listener, error) {
 			}
 			addr, _ := netip.AddrFromSlice(m.Data[8 : 8+length])
 			all = append(all, Listener{
-				Address: addr.Unmap().String(),
-				Port:    int(binary.BigEndian.Uint16(m.Data[4:])),
-				peer:    int(binary.BigEndian.Uint16(m.Data[6:])),
-				UID:     int(binary.NativeEndian.Uint32(m.Data[64:])),
-				inode:   uint64(binary.NativeEndian.Uint32(m.Data[68:])),
+				Address:   addr.Unmap().String(),
+				Port:      int(binary.BigEndian.Uint16(m.Data[4:])),
+				peer:      int(binary.BigEndian.Uint16(m.Data[6:])),
+				UID:       int(binary.NativeEndian.Uint32(m.Data[64:])),
+				socketKey: uint64(binary.NativeEndian.Uint32(m.Data[68:])),
 			})
 		}
 	}

@@ -24,11 +24,11 @@ type Identity struct {
 
 // Listener is a TCP socket that accepts connections.
 type Listener struct {
-	Address string // as the system writes it: 127.0.0.1, 0.0.0.0, ::
-	Port    int
-	UID     int
-	inode   uint64
-	peer    int // of a connected socket: the other end's port
+	Address   string // as the system writes it: 127.0.0.1, 0.0.0.0, ::
+	Port      int
+	UID       int
+	socketKey uint64
+	peer      int // of a connected socket: the other end's port
 }
 
 // Holder is who listens on a port. PID is 0 where the system does not tell this user.
@@ -105,16 +105,16 @@ func ListeningAt(pids []int) ([]string, error) {
 	return out, nil
 }
 
-// Taker returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not
+// PortHolder returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not
 // tell.
-func Taker(address string) Holder {
+func PortHolder(address string) Holder {
 	want, err := netip.ParseAddrPort(address)
 	if err != nil {
 		return Holder{}
 	}
 	all, _ := Listeners()
 	for _, l := range taking(all, want) {
-		return HolderOf(l)
+		return ListenerHolder(l)
 	}
 	return Holder{}
 }

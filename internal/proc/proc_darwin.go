@@ -73,7 +73,7 @@ func Owns(pids []int, network, address string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool { return slices.Contains(pids, int(l.inode)) }), nil
+		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool { return slices.Contains(pids, int(l.socketKey)) }), nil
 	}
 	for _, pid := range pids {
 		all, err := net.ConnectionsPid("all", int32(pid))
@@ -95,7 +95,7 @@ func Listeners() ([]Listener, error) {
 		if c.Status != "LISTEN" {
 			continue
 		}
-		l := Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), inode: uint64(c.Pid), UID: -1}
+		l := Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), socketKey: uint64(c.Pid), UID: -1}
 		if len(c.Uids) > 0 {
 			l.UID = int(c.Uids[0])
 		}
@@ -125,34 +125,34 @@ func Clients(port int) (map[int]Holder, error) {
 	return out, nil
 }
 
-// Datagrams returns every UDP socket that takes what comes from anybody.
-func Datagrams() ([]Listener, error) {
+// UDPListeners returns every UDP socket that takes what comes from anybody.
+func UDPListeners() ([]Listener, error) {
 	conns, err := net.Connections("udp")
 	var all []Listener
 	for _, c := range conns {
 		if c.Raddr.Port == 0 && c.Laddr.Port != 0 {
-			all = append(all, Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), inode: uint64(c.Pid), UID: -1})
+			all = append(all, Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), socketKey: uint64(c.Pid), UID: -1})
 		}
 	}
 	return all, err
 }
 
-// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process.
-func Outside() (map[Listener]int, error) {
+// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its process.
+func NetworkListeners() (map[Listener]int, error) {
 	all, err := Listeners()
 	out := map[Listener]int{}
 	for _, l := range all {
 		addr, bad := netip.ParseAddr(l.Address)
 		if own := l.UID == os.Geteuid() || l.UID < 0; own && (bad != nil || !addr.IsLoopback()) { // "*" is every address
-			out[l] = int(l.inode)
+			out[l] = int(l.socketKey)
 		}
 	}
 	return out, err
 }
 
-// HolderOf returns who listens on a TCP port.
-func HolderOf(l Listener) Holder {
-	h := Holder{PID: int(l.inode)}
+// ListenerHolder returns who listens on a TCP port.
+func ListenerHolder(l Listener) Holder {
+	h := Holder{PID: int(l.socketKey)}
 	if p, err := process.NewProcess(int32(h.PID)); err == nil {
 		h.Program, _ = p.Name()
 		h.User, _ = p.Username()

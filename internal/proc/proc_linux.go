@@ -89,7 +89,7 @@ func Owns(pids []int, network, address string) (bool, error) {
 			return false, err
 		}
 		for _, l := range taking(listeners.([]Listener), want) {
-			inodes[fmt.Sprintf("socket:[%d]", l.inode)] = true
+			inodes[fmt.Sprintf("socket:[%d]", l.socketKey)] = true
 		}
 	}
 	found := false
@@ -114,15 +114,15 @@ func Listeners() ([]Listener, error) {
 	return procListeners() // no netlink in this sandbox
 }
 
-// Datagrams returns every UDP socket that takes what comes from anybody.
-func Datagrams() ([]Listener, error) {
+// UDPListeners returns every UDP socket that takes what comes from anybody.
+func UDPListeners() ([]Listener, error) {
 	all, err := diagListeners(unix.IPPROTO_UDP, udpUnbound)
 	return slices.DeleteFunc(all, func(l Listener) bool { return l.Port == 0 }), err
 }
 
-// Outside returns the TCP sockets of this user's processes that other machines may reach, each with its process. The
+// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its process. The
 // processes of one socket may be several: one of them is returned.
-func Outside() (map[Listener]int, error) {
+func NetworkListeners() (map[Listener]int, error) {
 	all, err := Listeners()
 	if err != nil {
 		return nil, err
@@ -130,7 +130,7 @@ func Outside() (map[Listener]int, error) {
 	out, byInode := map[Listener]int{}, map[string]Listener{}
 	for _, l := range all {
 		if addr, err := netip.ParseAddr(l.Address); err == nil && !addr.IsLoopback() && l.UID == os.Geteuid() {
-			byInode[fmt.Sprintf("socket:[%d]", l.inode)] = l
+			byInode[fmt.Sprintf("socket:[%d]", l.socketKey)] = l
 		}
 	}
 	if len(byInode) == 0 {
@@ -157,7 +157,7 @@ func Clients(port int) (map[int]Holder, error) {
 	clients := map[string]int{}
 	for _, s := range all {
 		if s.peer == port {
-			clients[fmt.Sprintf("socket:[%d]", s.inode)] = s.Port
+			clients[fmt.Sprintf("socket:[%d]", s.socketKey)] = s.Port
 		}
 	}
 	out := map[int]Holder{}
@@ -202,7 +202,7 @@ func procListeners() ([]Listener, error) {
 			}
 			uid, _ := strconv.Atoi(f[7])
 			inode, _ := strconv.ParseUint(f[9], 10, 64)
-			all = append(all, Listener{Address: hexAddress(host), Port: int(p), UID: uid, inode: inode})
+			all = append(all, Listener{Address: hexAddress(host), Port: int(p), UID: uid, socketKey: inode})
 		}
 	}
 	return all, nil
@@ -221,13 +221,13 @@ func hexAddress(text string) string {
 	return addr.Unmap().String()
 }
 
-// HolderOf returns who listens on a TCP port.
-func HolderOf(l Listener) Holder {
+// ListenerHolder returns who listens on a TCP port.
+func ListenerHolder(l Listener) Holder {
 	h := Holder{}
 	if u, err := user.LookupId(strconv.Itoa(l.UID)); err == nil {
 		h.User = u.Username
 	}
-	want := fmt.Sprintf("socket:[%d]", l.inode)
+	want := fmt.Sprintf("socket:[%d]", l.socketKey)
 	_ = eachProcess(func(pid int) {
 		if h.PID != 0 {
 			return

@@ -27,7 +27,7 @@ func TestListenersFindsOwnSocket(t *testing.T) {
 			require.GreaterOrEqual(t, i, 0, "%s does not list %s", name, want)
 			assert.Equal(t, want.IP.String(), all[i].Address, name)
 			assert.Equal(t, os.Getuid(), all[i].UID, name)
-			assert.Equal(t, os.Getpid(), HolderOf(all[i]).PID, name)
+			assert.Equal(t, os.Getpid(), ListenerHolder(all[i]).PID, name)
 		}
 	}
 }
@@ -38,7 +38,7 @@ func TestDatagramsAndOutside(t *testing.T) {
 	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer udp.Close()
-	all, err := Datagrams()
+	all, err := UDPListeners()
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(all, func(l Listener) bool {
 		return l.Port == udp.LocalAddr().(*net.UDPAddr).Port && l.Address == "127.0.0.1"
@@ -49,7 +49,7 @@ func TestDatagramsAndOutside(t *testing.T) {
 	world, err := net.Listen("tcp", ":0")
 	require.NoError(t, err)
 	defer world.Close()
-	outside, err := Outside()
+	outside, err := NetworkListeners()
 	require.NoError(t, err)
 	ports := map[int]int{}
 	for l, pid := range outside {

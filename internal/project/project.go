@@ -42,7 +42,7 @@ var Indexes = []string{"index.php", "index.html"}
 
 // Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their
 // own. paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
-func Look(dir string, sites []stackfile.Site, paths, allowed []string) Facts {
+func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Facts {
 	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}, Outside: map[string]string{}, Elsewhere: allowed}
 	for _, path := range paths {
 		f.outside(path)
@@ -76,7 +76,7 @@ func Look(dir string, sites []stackfile.Site, paths, allowed []string) Facts {
 
 // LookEach reads again which folders are sites of their own, and what may be their document roots. It tells whether
 // anything has changed.
-func (f *Facts) LookEach(sites []stackfile.Site) (changed bool) {
+func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 	was := f.Each
 	f.Each = map[string][]string{}
 	for _, s := range sites {

@@ -75,7 +75,7 @@ func TestFolders(t *testing.T) {
 	write(t, dir, "old/public/index.php", "")
 	write(t, dir, "other/composer.json", `{"require": {"php": "^5.6"}}`)
 	write(t, dir, "public/index.html", "")
-	f := Look(dir, []stackfile.Site{{Name: "a", Root: "old/public"}, {Name: "b", Root: "../outside"}}, nil, nil)
+	f := Look(dir, []stackfile.SiteConfig{{Name: "a", Root: "old/public"}, {Name: "b", Root: "../outside"}}, nil, nil)
 	assert.Len(t, f.Manifests, 1)
 	assert.Equal(t, "^7.4", f.Manifests["old"].Demands[0].Text)
 	assert.Equal(t, Folder{Exists: true, Index: "index.php"}, f.Folders["old/public"])

@@ -104,7 +104,7 @@ func HTML(d Data) ([]byte, error) {
 		for _, r := range rungs {
 			l.MS += r.MS
 		}
-		if fell := health.Fell(rungs); fell != nil {
+		if fell := health.FirstMiss(rungs); fell != nil {
 			l.Miss = fell.Miss()
 		}
 		p.Total++

@@ -182,13 +182,13 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 // pageSays tells whether a site fails with words of its page, and not for want of a store: those say what is wrong,
 // which need not be a part that does not answer.
 func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
-	fell := health.Fell(site.Rungs)
+	fell := health.FirstMiss(site.Rungs)
 	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
 	if fell == nil || fell.Rung != kind.Replies || i < 0 {
 		return false
 	}
 	part := c.Parts[i]
-	if runs := health.Fell(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not take the request
+	if runs := health.FirstMiss(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not take the request
 		return false
 	}
 	return !slices.ContainsFunc(kinds.TraitsOf(part.Kind).Symptoms, func(s kind.Symptom) bool {

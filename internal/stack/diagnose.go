@@ -64,7 +64,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		}
 		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers { // it fell since the keeper looked
 			status.State = lifecycle.Unwell
-			if fell := health.Fell(checked.Parts[i].Rungs); fell != nil {
+			if fell := health.FirstMiss(checked.Parts[i].Rungs); fell != nil {
 				status.Because = fell.Miss()
 			}
 		}
@@ -73,7 +73,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	facts.Gateway = examine.Gateway(s.Home, spec)
 	var wg sync.WaitGroup
-	facts.Sites = make([]diagnose.Site, len(spec.Sites))
+	facts.Sites = make([]diagnose.SiteFacts, len(spec.Sites))
 	for i, site := range spec.Sites {
 		wg.Go(func() { facts.Sites[i] = examine.Site(ctx, spec, site, checked.Sites[i].Rungs) })
 	}

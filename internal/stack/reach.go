@@ -33,7 +33,7 @@ type Reach struct {
 // answers on this machine only.
 func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
-	outside, err := proc.Outside()
+	outside, err := proc.NetworkListeners()
 	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool { return x.Network != 0 }) {
 		return out, err
 	}
@@ -163,7 +163,7 @@ func (s *Stack) subjects(file *stackfile.File, names []string) []string {
 }
 
 // opens reports whether settings of a part open its server to the network.
-func opens(k kind.Kind, want stackfile.Part) bool {
+func opens(k kind.Kind, want stackfile.PartConfig) bool {
 	for name, value := range want.Settings {
 		if setting.RuleOf(k.Traits().Rules, name) == setting.Opens && !setting.Loopback(string(value)) {
 			return true

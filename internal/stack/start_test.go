@@ -45,7 +45,7 @@ func TestRobbed(t *testing.T) {
 			require.NoError(t, os.WriteFile(log, fmt.Appendf(nil, "%-200s", c.says), 0o600))
 			c.status.Name = "app"
 			out := Started{Parts: []lifecycle.Status{c.status}}
-			out.Plan.Parts = []plan.Part{{Name: "app", Kind: "node", Port: c.port}}
+			out.Plan.Parts = []plan.PartPlan{{Name: "app", Kind: "node", Port: c.port}}
 			assert.Equal(t, c.want, s.failedForPort(out))
 		})
 	}

@@ -82,7 +82,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	if len(doors) == 0 {
 		return live
 	}
-	outside, _ := proc.Outside() // what cannot be told is somebody else's
+	outside, _ := proc.NetworkListeners() // what cannot be told is somebody else's
 	for l, pid := range outside {
 		if id := doors[l.Port]; id != "" && members.Include(entrance, pid) {
 			live[l.Port] = id

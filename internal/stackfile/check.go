@@ -131,7 +131,7 @@ func (r *reader) command(path, text string) {
 }
 
 // each checks what goes with a name, and what with the names of folders.
-func (r *reader) each(at string, s Site) {
+func (r *reader) each(at string, s SiteConfig) {
 	switch {
 	case s.Name == "" && s.Each == "":
 		_, name := r.places[at+".name"]

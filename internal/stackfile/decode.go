@@ -79,13 +79,13 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 	case map[string]Text:
 		r.textMap(at, v, into, tag)
 		return
-	case map[string]Part:
+	case map[string]PartConfig:
 		into.Set(reflect.ValueOf(named(r, at, v, r.part)))
 		return
 	case map[string]Require:
 		into.Set(reflect.ValueOf(named(r, at, v, r.require)))
 		return
-	case []Site:
+	case []SiteConfig:
 		into.Set(reflect.ValueOf(r.sites(at, v)))
 		return
 	case *Requirements:
@@ -124,13 +124,13 @@ func named[T any](r *reader, at string, v any, read func(at, name string, v any)
 	return all
 }
 
-func (r *reader) sites(at string, v any) []Site {
+func (r *reader) sites(at string, v any) []SiteConfig {
 	list, ok := v.([]any)
 	if !ok || !tables(list) {
 		r.wrong(at, "a list of tables, written [[site]]", v)
 		return nil
 	}
-	sites := make([]Site, len(list))
+	sites := make([]SiteConfig, len(list))
 	for i, item := range list {
 		r.table(fmt.Sprintf("%s.%d", at, i), "site", item.(map[string]any), reflect.ValueOf(&sites[i]).Elem(), nil)
 	}
@@ -330,8 +330,8 @@ func (r *reader) require(at, name string, v any) Require {
 	return out
 }
 
-func (r *reader) part(at, name string, v any) Part {
-	p := Part{}
+func (r *reader) part(at, name string, v any) PartConfig {
+	p := PartConfig{}
 	tree, ok := v.(map[string]any)
 	if !ok {
 		r.fault(at, fmt.Sprintf("part %s must be a table, written [part.%s]", name, name), "")
@@ -368,7 +368,7 @@ func (r *reader) part(at, name string, v any) Part {
 		}
 	}
 	for _, kind := range kinds {
-		sub, path := Part{}, join(at, kind)
+		sub, path := PartConfig{}, join(at, kind)
 		own, ok := tree[kind].(map[string]any)
 		if !ok {
 			r.fault(path, fmt.Sprintf("%s must be a table, written [part.%s.%s]", kind, name, kind), "")
@@ -393,7 +393,7 @@ func (r *reader) part(at, name string, v any) Part {
 			}
 		}
 		if p.Of == nil {
-			p.Of = map[string]Part{}
+			p.Of = map[string]PartConfig{}
 		}
 		p.Of[kind] = sub
 	}
@@ -428,7 +428,7 @@ func (r *reader) keysHint(kinds []string, key string) string {
 
 func partKeys() []string {
 	var keys []string
-	t := reflect.TypeFor[Part]()
+	t := reflect.TypeFor[PartConfig]()
 	for i := range t.NumField() {
 		keys = append(keys, t.Field(i).Tag.Get("toml"))
 	}

@@ -16,16 +16,16 @@ const (
 
 // File is a stack file. Keys that a later version of Dravit will understand are left out: naming one is a fault.
 type File struct {
-	Name     string             `toml:"name" json:"name" doc:"The stack's name. Absent: the folder's name." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$" hint:"small letters, digits and -, as in a host name, at most 63"`
-	Requires map[string]Require `toml:"requires" json:"requires,omitempty" doc:"Command-line programs that must be there, each with a version or a table."`
-	Parts    map[string]Part    `toml:"part" json:"part" doc:"The members of the stack, each under a name of yours: letters, digits, - and _."`
-	Sites    []Site             `toml:"site" json:"site,omitempty" doc:"The sites of the stack, each with a host name."`
-	Env      map[string]Text    `toml:"env" json:"env,omitempty" doc:"Variables for parts and commands; {db.port} stands for the port of the part db."`
-	Dotenv   string             `toml:"dotenv" json:"dotenv,omitempty" doc:"A file in the project, a dot file, that start fills with the stack's variables, for tools that read one." pattern:"(^|/)\\.[A-Za-z0-9][A-Za-z0-9._-]*$" hint:"a dot file, which no web server gives away: .env.local"`
+	Name     string                `toml:"name" json:"name" doc:"The stack's name. Absent: the folder's name." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$" hint:"small letters, digits and -, as in a host name, at most 63"`
+	Requires map[string]Require    `toml:"requires" json:"requires,omitempty" doc:"Command-line programs that must be there, each with a version or a table."`
+	Parts    map[string]PartConfig `toml:"part" json:"part" doc:"The members of the stack, each under a name of yours: letters, digits, - and _."`
+	Sites    []SiteConfig          `toml:"site" json:"site,omitempty" doc:"The sites of the stack, each with a host name."`
+	Env      map[string]Text       `toml:"env" json:"env,omitempty" doc:"Variables for parts and commands; {db.port} stands for the port of the part db."`
+	Dotenv   string                `toml:"dotenv" json:"dotenv,omitempty" doc:"A file in the project, a dot file, that start fills with the stack's variables, for tools that read one." pattern:"(^|/)\\.[A-Za-z0-9][A-Za-z0-9._-]*$" hint:"a dot file, which no web server gives away: .env.local"`
 }
 
-// Part is one part as the stack file describes it.
-type Part struct {
+// PartConfig is one part as the stack file describes it.
+type PartConfig struct {
 	Kind       Texts           `toml:"kind" json:"kind" required:"true" doc:"What the part is; of a list, the first kind that this machine has and that meets every demand."`
 	Version    string          `toml:"version" json:"version,omitempty" doc:"A version prefix (8.2) or comparisons (>= 8.1, < 8.4)." check:"version"`
 	Port       int             `toml:"port" json:"port,omitempty" doc:"A pinned TCP port. Absent: any free port, kept from then on." minimum:"1" maximum:"65535"`
@@ -45,7 +45,7 @@ type Part struct {
 	Also []string `toml:"-" json:"also,omitempty"`
 
 	// Of holds what is written for one kind of the list only, as [part.db.mariadb].
-	Of map[string]Part `toml:"-" json:"of,omitempty"`
+	Of map[string]PartConfig `toml:"-" json:"of,omitempty"`
 }
 
 // Requirements are what an application's own page of requirements would test, beyond the runtime's version and its
@@ -57,8 +57,8 @@ type Requirements struct {
 	Writable  []string        `toml:"writable" json:"writable,omitempty" doc:"Folders and files of the project that the application writes to." items:"\\S" hint:"it must not be empty"`
 }
 
-// Site is one virtual host, or, with Each, one for each folder.
-type Site struct {
+// SiteConfig is one virtual host, or, with Each, one for each folder.
+type SiteConfig struct {
 	Name    string   `toml:"name" json:"name,omitempty" doc:"The site's name; it is served as NAME.localhost." pattern:"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$" hint:"small letters, digits and -, as in a host name, at most 63"`
 	Each    string   `toml:"each" json:"each,omitempty" doc:"Instead of a name: folders of the project, such as crew/*. Each is a site of its own name as soon as it is there." pattern:"^([^*?\\[\\]\\\\]+/)?[^/\\[\\]\\\\]*[*?][^/\\[\\]\\\\]*$" hint:"folders of one folder, with * or ? in their names: crew/*"`
 	Aliases []string `toml:"aliases" json:"aliases,omitempty" doc:"Further names of the site, served as NAME.localhost; *.tides is every name below tides." items:"^(\\*\\.)?[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?){0,4}$" hint:"small letters, digits and -, as in a host name, at most 63"`
@@ -76,7 +76,7 @@ type Site struct {
 const DefaultSuffix = "localhost"
 
 // HostSuffix is what the site's names end with.
-func (s Site) HostSuffix() string {
+func (s SiteConfig) HostSuffix() string {
 	if s.Suffix == "" {
 		return DefaultSuffix
 	}
@@ -84,7 +84,7 @@ func (s Site) HostSuffix() string {
 }
 
 // Network tells whether other machines are to see the site.
-func (s Site) Network() bool { return s.Listen == "network" }
+func (s SiteConfig) Network() bool { return s.Listen == "network" }
 
 // Expect is what a check asks of a site and what must come back.
 type Expect struct {
@@ -122,7 +122,7 @@ var notBuilt = map[string][]string{
 
 // For returns the part as it stands for one kind of its list: what the kind's own table says goes before what holds for
 // all of them. Settings of both are put together.
-func (p Part) For(kind string) Part {
+func (p PartConfig) For(kind string) PartConfig {
 	own, ok := p.Of[kind]
 	p.Of = nil
 	p.Kind = Texts{kind}
@@ -147,7 +147,7 @@ func (p Part) For(kind string) Part {
 }
 
 // Demanding tells whether the part's application requires anything of it, whatever its kind will be.
-func (p Part) Demanding() bool {
+func (p PartConfig) Demanding() bool {
 	for _, own := range p.Of {
 		if own.Requires != nil {
 			return true

@@ -342,7 +342,7 @@ func FuzzRead(f *testing.F) {
 
 // Each key that stands in the table of one kind only goes before the part's own, whatever keys there will be.
 func TestForKeepsEachKey(t *testing.T) {
-	own := Part{}
+	own := PartConfig{}
 	fields := reflect.ValueOf(&own).Elem()
 	for i := range fields.NumField() {
 		switch f := fields.Field(i); f.Interface().(type) {
@@ -361,14 +361,14 @@ func TestForKeepsEachKey(t *testing.T) {
 		}
 	}
 	own.Of, own.Also = nil, nil
-	got := Part{Kind: Texts{"php", "node"}, Of: map[string]Part{"php": own}}.For("php")
+	got := PartConfig{Kind: Texts{"php", "node"}, Of: map[string]PartConfig{"php": own}}.For("php")
 	own.Kind = Texts{"php"}
 	assert.Equal(t, own, got)
 
-	all := Part{Uses: []string{"db"}, Settings: map[string]Text{"both": "all", "salt": "2"}, Of: map[string]Part{"php": own}}
+	all := PartConfig{Uses: []string{"db"}, Settings: map[string]Text{"both": "all", "salt": "2"}, Of: map[string]PartConfig{"php": own}}
 	assert.Equal(t, map[string]Text{"kelp": "1", "both": "own", "salt": "2"}, all.For("php").Settings)
 	assert.Equal(t, map[string]Text{"both": "all", "salt": "2"}, all.Settings, "the part itself stays as it is")
 	assert.Equal(t, map[string]Text{"both": "all", "salt": "2"}, all.For("node").Settings)
-	none := Part{Uses: []string{"db"}, Of: map[string]Part{"php": {Uses: []string{}}}}.For("php")
+	none := PartConfig{Uses: []string{"db"}, Of: map[string]PartConfig{"php": {Uses: []string{}}}}.For("php")
 	assert.Equal(t, []string{}, none.Uses, "an empty list says: none")
 }

@@ -13,7 +13,7 @@ func Schema(words Vocabulary) map[string]any {
 	s := object(reflect.TypeFor[File](), kinds)
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Dravit stack file"
-	own := object(reflect.TypeFor[Part](), kinds)
+	own := object(reflect.TypeFor[PartConfig](), kinds)
 	delete(own, "required")
 	delete(own["properties"].(map[string]any), "kind")
 	s["$defs"] = map[string]any{"ofOneKind": own}
@@ -59,7 +59,7 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 			value = map[string]any{"type": []string{"string", "number", "boolean", "object"}}
 		}
 		return map[string]any{"type": "object", "additionalProperties": value}
-	case map[string]Part:
+	case map[string]PartConfig:
 		part := object(t.Elem(), kinds)
 		props := part["properties"].(map[string]any)
 		for _, kind := range kinds {
@@ -71,7 +71,7 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 	case map[string]Require:
 		value := map[string]any{"oneOf": []any{map[string]any{"type": "string"}, object(t.Elem(), kinds)}}
 		return map[string]any{"type": "object", "additionalProperties": value, "propertyNames": map[string]any{"pattern": toolName().String()}}
-	case []Site:
+	case []SiteConfig:
 		site := object(t.Elem(), kinds)
 		site["oneOf"] = []any{map[string]any{"required": []string{"name"}}, map[string]any{"required": []string{"each"}}}
 		return map[string]any{"type": "array", "items": site}

@@ -55,7 +55,7 @@ func TestSchemaAgreesWithTheReader(t *testing.T) {
 func TestEveryKeyIsDocumented(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "stack-file.md"))
 	require.NoError(t, err)
-	for _, table := range []reflect.Type{reflect.TypeFor[File](), reflect.TypeFor[Part](), reflect.TypeFor[Site](), reflect.TypeFor[Expect]()} {
+	for _, table := range []reflect.Type{reflect.TypeFor[File](), reflect.TypeFor[PartConfig](), reflect.TypeFor[SiteConfig](), reflect.TypeFor[Expect]()} {
 		for i := range table.NumField() {
 			key := table.Field(i).Tag.Get("toml")
 			if key == "-" {

@@ -8,9 +8,9 @@ import (
 
 func TestValues(t *testing.T) {
 	f := &File{Name: "saltmarsh-ferry",
-		Parts: map[string]Part{"app": {Kind: Texts{"php"}, Extensions: []string{"intl", "redis"}, Settings: map[string]Text{"memory_limit": "256M"}, Also: []string{"gd"},
-			Of: map[string]Part{"php": {Kind: Texts{"php"}, Version: "8.2"}}}},
-		Sites: []Site{{Name: "ferry", Root: "public", Expect: &Expect{Status: 200}}, {Each: "crew/*"}},
+		Parts: map[string]PartConfig{"app": {Kind: Texts{"php"}, Extensions: []string{"intl", "redis"}, Settings: map[string]Text{"memory_limit": "256M"}, Also: []string{"gd"},
+			Of: map[string]PartConfig{"php": {Kind: Texts{"php"}, Version: "8.2"}}}},
+		Sites: []SiteConfig{{Name: "ferry", Root: "public", Expect: &Expect{Status: 200}}, {Each: "crew/*"}},
 		Env:   map[string]Text{"TOKEN": "high water"},
 	}
 	values := f.Values()

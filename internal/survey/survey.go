@@ -342,12 +342,12 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	if err != nil {
 		return nil, err
 	}
-	datagrams, _ := proc.Datagrams() // few systems refuse to list them, and few ports are theirs
+	datagrams, _ := proc.UDPListeners() // few systems refuse to list them, and few ports are theirs
 	all := []Port{}
 	add := func(protocol string, l proc.Listener) {
 		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
 		if named == nil || p.Stack == "" && named[l.Port] {
-			h := proc.HolderOf(l)
+			h := proc.ListenerHolder(l)
 			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
 		}
 		all = append(all, p)

@@ -51,7 +51,7 @@ func unresolved(results []health.Result) bool {
 // lost tells whether the system's resolver leads a site's name elsewhere, or nowhere.
 func lost(sites []stack.SiteCheck) bool {
 	return slices.ContainsFunc(sites, func(s stack.SiteCheck) bool {
-		fell := health.Fell(s.Rungs)
+		fell := health.FirstMiss(s.Rungs)
 		return fell != nil && fell.Rung == kind.Resolves
 	})
 }

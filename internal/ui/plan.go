@@ -130,7 +130,7 @@ func notes(p plan.Plan, prefix string) []string {
 
 // loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not
 // fit.
-func loading(p plan.Plan, x plan.Part) []string {
+func loading(p plan.Plan, x plan.PartPlan) []string {
 	var names, out []string
 	for _, d := range p.Decisions {
 		name, ok := strings.CutPrefix(d.Subject, "part."+x.Name+".extensions.")

@@ -81,8 +81,8 @@ func TestStatus(t *testing.T) {
 
 func TestPlan(t *testing.T) {
 	u, out := plainUI()
-	u.Plan(plan.Plan{Stack: "ferry", Parts: []plan.Part{{Name: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2"}, {Name: "mail", Kind: "dravit-mail", Origin: "built-in", Port: 11025}},
-		Sites: []plan.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web", App: "app", Root: "public"}},
+	u.Plan(plan.Plan{Stack: "ferry", Parts: []plan.PartPlan{{Name: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2"}, {Name: "mail", Kind: "dravit-mail", Origin: "built-in", Port: 11025}},
+		Sites: []plan.SitePlan{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web", App: "app", Root: "public"}},
 		Decisions: []plan.Decision{
 			{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the newest that fits"}, Rejected: []plan.Option{{Option: "php 8.4.1", Because: "it has no extension redis"}}},
 			{Subject: "site.ferry.root", Choice: "public", Because: []string{"it holds index.php"}},

@@ -38,7 +38,7 @@ func TestTraitsAgreeWithBehaviour(t *testing.T) {
 			if _, files := k.(kind.PageMaker); files {
 				assert.Equal(t, kind.RoleRuntime, traits.Role, "gateway and web server reach its probe over FastCGI")
 			}
-			if store && k.Needs(stackfile.Part{}).Data && len(traits.Programs) > 0 {
+			if store && k.Needs(stackfile.PartConfig{}).Data && len(traits.Programs) > 0 {
 				assert.NotNil(t, traits.Clients, "a diagnosis tells by it which store an application speaks of")
 			}
 		})

@@ -41,7 +41,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 func (apache) Traits() *kind.Traits { return traits() }
 
 // Needs a port: Apache listens on no Unix socket.
-func (apache) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18080} }
+func (apache) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true, PortBase: 18080} }
 
 const (
 	factModules = "modules" // the folder of the module files
@@ -83,7 +83,7 @@ func (apache) Inspect(_ context.Context, path string, run func(string, ...string
 	return m[1], facts, nil
 }
 
-func (apache) Fit(_ stackfile.Part, p kind.Program) string {
+func (apache) Fit(_ stackfile.PartConfig, p kind.Program) string {
 	if p.Facts[factModules] == "" && !slices.Contains(strings.Fields(p.Facts[factBuiltin]), "proxy_fcgi") {
 		return "its modules (mod_proxy_fcgi) are not found beside it"
 	}

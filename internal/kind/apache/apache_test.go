@@ -27,8 +27,8 @@ func TestFiles(t *testing.T) {
 	for _, not := range []string{"Include", "mod_unixd.so", "mod_proxy_fcgi.so", "mod_deflate.so", "%!"} {
 		assert.NotContains(t, text, not)
 	}
-	assert.NotEmpty(t, New().Fit(stackfile.Part{}, kind.Program{}))
-	assert.Empty(t, New().Fit(stackfile.Part{}, kind.Program{Facts: map[string]string{factModules: "/m"}}))
+	assert.NotEmpty(t, New().Fit(stackfile.PartConfig{}, kind.Program{}))
+	assert.Empty(t, New().Fit(stackfile.PartConfig{}, kind.Program{Facts: map[string]string{factModules: "/m"}}))
 }
 
 func TestLastWords(t *testing.T) {

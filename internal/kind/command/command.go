@@ -30,9 +30,9 @@ func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Trait
 	}
 }
 
-func (Base) Needs(stackfile.Part) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
+func (Base) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
 
-func (Base) Fit(want stackfile.Part, _ kind.Program) string {
+func (Base) Fit(want stackfile.PartConfig, _ kind.Program) string {
 	if want.Command == "" {
 		return "it has no command"
 	}
@@ -56,7 +56,7 @@ func (Base) Ladder(p kind.Part) []kind.Rung {
 	if len(p.Sites) > 0 { // it speaks HTTP, since sites are proxied to it
 		return health.HTTP(p, "tcp", address)
 	}
-	ground, _ := health.Ground(p, "tcp", address)
+	ground, _ := health.LowerRungs(p, "tcp", address)
 	return ground
 }
 

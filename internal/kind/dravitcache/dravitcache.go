@@ -37,9 +37,9 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (cache) Traits() *kind.Traits { return traits() }
 
-func (cache) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
-func (cache) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
-func (cache) Needs(stackfile.Part) kind.Needs  { return kind.Needs{Port: true, PortBase: 16379} }
+func (cache) Exports(p kind.Part) kind.Exports      { return health.CacheExports(p) }
+func (cache) Ladder(p kind.Part) []kind.Rung        { return health.Cache(p) }
+func (cache) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true, PortBase: 16379} }
 
 type config struct {
 	Address  string `json:"address"`

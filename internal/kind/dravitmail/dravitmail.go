@@ -49,7 +49,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (catcher) Traits() *kind.Traits { return traits() }
 
-func (catcher) Needs(stackfile.Part) kind.Needs {
+func (catcher) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 11025, Socket: true, Data: true}
 }
 
@@ -83,7 +83,7 @@ func (catcher) Command(p kind.Part) kind.Command {
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
-	ground, line := health.Ground(p, "tcp", address)
+	ground, line := health.LowerRungs(p, "tcp", address)
 	return append(ground,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
 			return dialogue(ctx, line, func(c *smtp.Client) error { return c.Noop() })
@@ -124,7 +124,7 @@ func messages(ctx context.Context, p kind.Part) ([]Message, error) {
 	return all.Messages, nil
 }
 
-func dialogue(ctx context.Context, line *health.Line, do func(*smtp.Client) error) error {
+func dialogue(ctx context.Context, line *health.SharedConn, do func(*smtp.Client) error) error {
 	conn, err := line.Take(ctx)
 	if err != nil {
 		return err

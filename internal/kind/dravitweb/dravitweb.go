@@ -43,7 +43,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (web) Traits() *kind.Traits { return traits() }
 
-func (web) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
+func (web) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Socket: true} }
 
 // config is what the server reads.
 type config struct {

@@ -54,7 +54,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (mariadb) Traits() *kind.Traits { return traits() }
 
-func (mariadb) Needs(stackfile.Part) kind.Needs {
+func (mariadb) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 13306, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 
@@ -115,7 +115,7 @@ var (
 	ownUsers     = []string{"root", "mysql", "mariadb.sys"}
 )
 
-func (mariadb) Fit(want stackfile.Part, p kind.Program) string {
+func (mariadb) Fit(want stackfile.PartConfig, p kind.Program) string {
 	if slices.Contains(ownDatabases, strings.ToLower(want.Database)) {
 		return "the database " + want.Database + " is the server's own"
 	}
@@ -314,7 +314,7 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 }
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
+	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
 	var db *sql.DB // greets logs in, works goes on in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,

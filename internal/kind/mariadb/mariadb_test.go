@@ -14,7 +14,7 @@ import (
 
 func TestFiles(t *testing.T) {
 	files, err := New().Files(kind.Part{Data: "/d/a b", Socket: "/tmp/d/db.sock", Port: 13306, Temp: "/t",
-		Want: stackfile.Part{Settings: map[string]stackfile.Text{"max_connections": "7", "sql_mode": `A"B\C`}}})
+		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_connections": "7", "sql_mode": `A"B\C`}}})
 	require.NoError(t, err)
 	text := files[0].Text
 	for _, line := range []string{`datadir = "/d/a b"`, `port = "13306"`, `bind-address = "127.0.0.1"`, `max-connections = "7"`, `sql-mode = "A\"B\\C"`} {
@@ -54,6 +54,6 @@ func TestSystemTables(t *testing.T) {
 		require.Len(t, files, 3)
 		assert.Equal(t, filepath.Join(dir, prefix+"_system_tables.sql"), files[0])
 	}
-	assert.NotEmpty(t, New().Fit(stackfile.Part{}, kind.Program{}))
-	assert.Empty(t, New().Fit(stackfile.Part{}, kind.Program{Facts: map[string]string{factShare: dir}}))
+	assert.NotEmpty(t, New().Fit(stackfile.PartConfig{}, kind.Program{}))
+	assert.Empty(t, New().Fit(stackfile.PartConfig{}, kind.Program{Facts: map[string]string{factShare: dir}}))
 }

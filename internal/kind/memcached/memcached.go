@@ -41,7 +41,7 @@ func (memcached) Traits() *kind.Traits { return traits() }
 
 // Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned
 // port listens there instead.
-func (memcached) Needs(want stackfile.Part) kind.Needs {
+func (memcached) Needs(want stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Socket: want.Port == 0}
 }
 
@@ -73,7 +73,7 @@ func (memcached) Command(p kind.Part) kind.Command {
 
 func (memcached) Ladder(p kind.Part) []kind.Rung {
 	network, address := p.Entrance()
-	ground, line := health.Ground(p, network, address)
+	ground, line := health.LowerRungs(p, network, address)
 	client := memcache.New("/part") // a path is not looked up; every connection comes from the line
 	client.Timeout = health.Deadline
 	client.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return line.Take(ctx) }

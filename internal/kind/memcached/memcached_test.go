@@ -11,8 +11,8 @@ import (
 
 // Without a password, a socket that its owner alone reaches; a pinned port is a wish of the user's.
 func TestWhereItListens(t *testing.T) {
-	assert.Equal(t, kind.Needs{Socket: true}, New().Needs(stackfile.Part{}))
-	assert.Equal(t, kind.Needs{}, New().Needs(stackfile.Part{Port: 21211}))
+	assert.Equal(t, kind.Needs{Socket: true}, New().Needs(stackfile.PartConfig{}))
+	assert.Equal(t, kind.Needs{}, New().Needs(stackfile.PartConfig{Port: 21211}))
 	p := kind.Part{Program: "/usr/bin/memcached", Socket: "/tmp/d/seats.sock"}
 	assert.Equal(t, []string{"-s", "/tmp/d/seats.sock", "-a", "0600", "-m", "64"}, New().Command(p).Args)
 	e := New().Exports(p)

@@ -12,7 +12,7 @@ import (
 
 // Ladder ends with a message that is published and comes back.
 func (nats) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
+	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
 	var s *session // greets logs in, works goes on with it
 	return append(ground,
 		kind.Rung{

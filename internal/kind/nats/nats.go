@@ -40,7 +40,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 func (nats) Traits() *kind.Traits { return traits() }
 
 // Needs a data folder for JetStream, in which the broker keeps messages that outlive it. A newer release changes it.
-func (nats) Needs(stackfile.Part) kind.Needs {
+func (nats) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 14222, Data: true, Older: kind.ChangesOlder}
 }
 

@@ -102,7 +102,7 @@ func TestRequest(t *testing.T) {
 func TestFiles(t *testing.T) {
 	p := kind.Part{
 		Stack: "ferry", Name: "signals", Port: 14222, Password: "T", Data: `/home/ada "kelp"/data`,
-		Want: stackfile.Part{Settings: map[string]stackfile.Text{"max_payload": "2MB", "debug": "true", "lame": `a"} x`}},
+		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_payload": "2MB", "debug": "true", "lame": `a"} x`}},
 	}
 	files, err := nats{}.Files(p)
 	require.NoError(t, err)

@@ -36,7 +36,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (nginx) Traits() *kind.Traits { return traits() }
 
-func (nginx) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
+func (nginx) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Socket: true} }
 
 func (nginx) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // nginx version: nginx/1.22.1

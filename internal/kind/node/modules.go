@@ -14,7 +14,7 @@ import (
 )
 
 // Scan reads the native modules of the project's packages (nodejs.org, "C++ addons"): those that were built in place.
-func (node) Scan(project string, _ stackfile.Part) []kind.Module {
+func (node) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	var all []kind.Module
 	for _, shape := range []string{"*", "@*/*"} {
 		files, _ := filepath.Glob(filepath.Join(pattern.Literal(project), "node_modules", shape, "build", "Release", "*.node"))
@@ -61,7 +61,7 @@ func read(project, file string) kind.Module {
 }
 
 // Extend judges the project's native modules.
-func (node) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+func (node) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("node", p.Facts[factABI], "module ABI", p, l)
 }
 

@@ -32,7 +32,7 @@ func TestScan(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/whelk/build/config.gypi"), []byte("# Do not edit\n{ \"variables\": { \"node_module_version\": \"108\" } }"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(project, "node_modules/torn/build/Release"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/torn/build/Release/torn.node"), []byte("no library"), 0o644))
-	modules := node{}.Scan(project, stackfile.Part{})
+	modules := node{}.Scan(project, stackfile.PartConfig{})
 	built := map[string]string{}
 	for _, m := range modules {
 		built[m.Name] = m.Built + m.Fault
@@ -40,10 +40,10 @@ func TestScan(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"kelp": "93", "any": "", "whelk": "108", "torn": "it is no compiled file"}, built)
 
-	e := node{}.Extend(stackfile.Part{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
+	e := node{}.Extend(stackfile.PartConfig{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 2)
 	assert.Equal(t, "it was built for module ABI 93, and node 20.1.0 has 108", e.Unfit[0].Because)
-	assert.Empty(t, node{}.Scan(t.TempDir(), stackfile.Part{}))
+	assert.Empty(t, node{}.Scan(t.TempDir(), stackfile.PartConfig{}))
 }
 
 func TestExplain(t *testing.T) {

@@ -117,7 +117,7 @@ func (php) ReadModules(dir string) []kind.Module {
 }
 
 // Scan reads the extension files that the part names by their paths.
-func (php) Scan(project string, want stackfile.Part) []kind.Module {
+func (php) Scan(project string, want stackfile.PartConfig) []kind.Module {
 	var modules []kind.Module
 	for _, entry := range want.Extensions {
 		if isPath(entry) {
@@ -160,7 +160,7 @@ type chooser struct {
 
 // Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list
 // wants every one in the program's own folder but the debuggers.
-func (php) Extend(want stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+func (php) Extend(want stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	c := chooser{program: p, library: l, builtin: strings.Fields(p.Facts[factBuiltin]), done: map[string]kind.Choice{}}
 	var out kind.Extended
 	var left []string

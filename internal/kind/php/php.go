@@ -52,7 +52,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (php) Traits() *kind.Traits { return traits() }
 
-func (php) Needs(stackfile.Part) kind.Needs { return kind.Needs{Socket: true} }
+func (php) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Socket: true} }
 
 // Facts of a found PHP, beside its version.
 const (
@@ -277,7 +277,7 @@ func arguments(p kind.Part) []string {
 }
 
 func (php) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "unix", p.Socket)
+	ground, line := health.LowerRungs(p, "unix", p.Socket)
 	return append(ground,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, line.Take) }},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return probeFPM(ctx, p) }})

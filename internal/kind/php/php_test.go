@@ -35,7 +35,7 @@ func folder(dir, built, names string) []kind.Module {
 var modules82 = folder("/ext/8.2", "API20220829,NTS", "calendar ctype igbinary intl mysqli mysqlnd opcache pdo pdo_mysql pdo_sqlite phar redis sqlite3 tokenizer xdebug xml dom xmlreader")
 
 func extend(want []string, modules []kind.Module) (load, missing []string) {
-	e := php{}.Extend(stackfile.Part{Extensions: want}, php82, kind.NewLibrary(modules))
+	e := php{}.Extend(stackfile.PartConfig{Extensions: want}, php82, kind.NewLibrary(modules))
 	for _, m := range e.Load {
 		load = append(load, m.Name)
 	}
@@ -71,19 +71,19 @@ func TestExtensionsUnnamed(t *testing.T) {
 	assert.NotContains(t, load, "kelp", "what lies in other folders is loaded on request only")
 	load, _ = extend([]string{}, modules82)
 	assert.NotContains(t, load, "intl", "an empty list is a wish, too")
-	e := php{}.Extend(stackfile.Part{Extensions: []string{}, Debugger: true}, php82, kind.NewLibrary(modules82))
+	e := php{}.Extend(stackfile.PartConfig{Extensions: []string{}, Debugger: true}, php82, kind.NewLibrary(modules82))
 	assert.True(t, slices.ContainsFunc(e.Load, func(m kind.Module) bool { return m.Name == "xdebug" && m.Engine }))
 }
 
 // The file that fits is taken, wherever it lies; what does not fit is named with what it was built for.
 func TestExtensionsFit(t *testing.T) {
 	other := folder("/ext/7.4", "API20190902,NTS", "kelp redis")
-	e := php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, modules82)))
+	e := php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, modules82)))
 	require.Len(t, e.Missing, 1)
 	assert.Equal(t, []kind.Option{{Option: "/ext/7.4/kelp.so", Because: "it was built for API20190902,NTS, and PHP 8.2.36 is API20220829,NTS"}}, e.Missing[0].Rejected)
 
 	shared := folder("/shared", "API20220829,NTS", "kelp")
-	e = php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, shared, modules82)))
+	e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, shared, modules82)))
 	require.Empty(t, e.Missing)
 	assert.Equal(t, "/shared/kelp.so", e.Chosen[0].File)
 	assert.Len(t, e.Chosen[0].Rejected, 1)
@@ -96,7 +96,7 @@ func TestExtensionsFit(t *testing.T) {
 		"it needs the extension barnacle, which this PHP lacks": {Built: "API20220829,NTS", Arch: []string{"arm64", "amd64"}, Needs: []string{"barnacle"}},
 	} {
 		m.Kind, m.Name, m.File = "php", "kelp", "/x/kelp.so"
-		e = php{}.Extend(stackfile.Part{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(append(slices.Clone(modules82), m)))
+		e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(append(slices.Clone(modules82), m)))
 		require.Len(t, e.Missing, 1, why)
 		assert.Contains(t, e.Missing[0].Rejected[0].Because, why)
 	}
@@ -105,7 +105,7 @@ func TestExtensionsFit(t *testing.T) {
 // An entry may be a file of the project: that one, or none.
 func TestExtensionsByPath(t *testing.T) {
 	own := kind.Module{Kind: "php", Name: "redis", File: "lib/redis.so", Built: "API20220829,NTS", Arch: []string{"amd64"}}
-	want := stackfile.Part{Extensions: []string{"./lib/redis.so"}}
+	want := stackfile.PartConfig{Extensions: []string{"./lib/redis.so"}}
 	e := php{}.Extend(want, php82, kind.NewLibrary(slices.Concat(modules82, []kind.Module{own})))
 	require.Empty(t, e.Missing)
 	assert.Equal(t, "lib/redis.so", e.Chosen[0].File)
@@ -126,7 +126,7 @@ func TestExtensionsMissing(t *testing.T) {
 
 func TestList(t *testing.T) {
 	modules := slices.Concat(modules82, folder("/ext/7.4", "API20190902,NTS", "kelp redis"))
-	e := php{}.Extend(stackfile.Part{Extensions: []string{"redis", "imagick"}}, php82, kind.NewLibrary(modules))
+	e := php{}.Extend(stackfile.PartConfig{Extensions: []string{"redis", "imagick"}}, php82, kind.NewLibrary(modules))
 	states := map[string]kind.EntryState{}
 	for _, x := range (php{}).List(php82, e, kind.NewLibrary(modules)) {
 		states[x.Name] = x.State
@@ -137,11 +137,11 @@ func TestList(t *testing.T) {
 }
 
 func part(t *testing.T) kind.Part {
-	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.Part{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Keep: "/home/ada lovelace/keep", Log: "/l",
+	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.PartConfig{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Keep: "/home/ada lovelace/keep", Log: "/l",
 		Self:   "/home/ada o'hara/dravit",
 		Env:    []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
 		Stores: []kind.StoreRef{{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.RoleMail, Prefix: "MAIL"}},
-		Want:   stackfile.Part{Extensions: []string{"mysqli"}, Settings: map[string]stackfile.Text{"memory_limit": "99M", "date.timezone": "Pacific/Auckland", "user_agent": `a "b" $c \ d; e`, "error_reporting": "E_ALL & ~E_NOTICE"}}}
+		Want:   stackfile.PartConfig{Extensions: []string{"mysqli"}, Settings: map[string]stackfile.Text{"memory_limit": "99M", "date.timezone": "Pacific/Auckland", "user_agent": `a "b" $c \ d; e`, "error_reporting": "E_ALL & ~E_NOTICE"}}}
 }
 
 func file(t *testing.T, p kind.Part, name string) string {

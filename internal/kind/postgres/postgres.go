@@ -52,7 +52,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 func (postgres) Traits() *kind.Traits { return traits() }
 
 // Needs names the socket as the server does: after its port. Minor releases read each other's data, major ones do not.
-func (postgres) Needs(stackfile.Part) kind.Needs {
+func (postgres) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 15432, Socket: true, SocketName: ".s.PGSQL.{port}", Data: true, Series: 1, Older: kind.RefusesOlder}
 }
 
@@ -76,7 +76,7 @@ func (postgres) Inspect(_ context.Context, path string, run func(string, ...stri
 	return m[1], facts, nil
 }
 
-func (postgres) Fit(want stackfile.Part, p kind.Program) string {
+func (postgres) Fit(want stackfile.PartConfig, p kind.Program) string {
 	if slices.Contains([]string{"postgres", "template0", "template1"}, strings.ToLower(want.Database)) {
 		return "the database " + want.Database + " is the server's own"
 	}
@@ -220,7 +220,7 @@ func (postgres) Prepare(ctx context.Context, p kind.Part) error {
 }
 
 func (postgres) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.Ground(p, "tcp", kind.Loopback(p.Port))
+	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
 	var db *pgconn.PgConn // greets logs in, works goes on in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,

@@ -11,7 +11,7 @@ import (
 )
 
 func TestFiles(t *testing.T) {
-	files, err := New().Files(kind.Part{Data: "/d/o'hara", Conf: "/c", Socket: "/tmp/d/.s.PGSQL.15432", Port: 15432, Want: stackfile.Part{Settings: map[string]stackfile.Text{"max_connections": "7", "x": `a\b'c`}}})
+	files, err := New().Files(kind.Part{Data: "/d/o'hara", Conf: "/c", Socket: "/tmp/d/.s.PGSQL.15432", Port: 15432, Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_connections": "7", "x": `a\b'c`}}})
 	require.NoError(t, err)
 	for _, line := range []string{"data_directory = '/d/o''hara'", "port = '15432'", "listen_addresses = '127.0.0.1'", "unix_socket_directories = '/tmp/d'", "max_connections = '7'", `x = 'a\\b''c'`, "hba_file = '/c/hba.conf'"} {
 		assert.Contains(t, files[0].Text, line+"\n")

@@ -46,7 +46,7 @@ func abi(version string) string { return "cpython-" + strings.ReplaceAll(series(
 
 // Scan reads what the project's virtual environment was made with, which of its packages are compiled for which
 // interpreter, and which packages of requirements.txt it lacks.
-func (python) Scan(project string, _ stackfile.Part) []kind.Module {
+func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	env, ok := environment(project)
 	if !ok {
 		return nil
@@ -112,7 +112,7 @@ func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
 }
 
 // Extend judges the project's virtual environment and its packages.
-func (python) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+func (python) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("python", p.Facts[factABI], "ABI", p, l)
 }
 

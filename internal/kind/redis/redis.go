@@ -40,7 +40,7 @@ func (redis) Traits() *kind.Traits { return traits() }
 
 func (redis) Exports(p kind.Part) kind.Exports { return health.CacheExports(p) }
 func (redis) Ladder(p kind.Part) []kind.Rung   { return health.Cache(p) }
-func (redis) Needs(stackfile.Part) kind.Needs {
+func (redis) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 

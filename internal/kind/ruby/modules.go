@@ -13,7 +13,7 @@ import (
 
 // Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in
 // say so (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
-func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
+func (ruby) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	quoted := pattern.Literal(project)
 	dirs, _ := filepath.Glob(filepath.Join(quoted, "vendor", "bundle", "ruby", "*", "extensions", "*", "*", "*"))
 	slices.Sort(dirs)
@@ -32,7 +32,7 @@ func (ruby) Scan(project string, _ stackfile.Part) []kind.Module {
 }
 
 // Extend judges the project's gems.
-func (ruby) Extend(_ stackfile.Part, p kind.Program, l *kind.Library) kind.Extended {
+func (ruby) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("ruby", p.Facts[factABI], "Ruby ABI", p, l)
 }
 

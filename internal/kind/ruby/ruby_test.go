@@ -17,13 +17,13 @@ func TestScan(t *testing.T) {
 	for _, dir := range []string{"ruby/3.1.0/extensions/x86_64-linux/3.1.0/kelp-1.2.3", "ruby/2.7.0/extensions/x86_64-linux/2.7.0-static/sea-weed-0.1.0"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(project, "vendor/bundle", dir), 0o755))
 	}
-	modules := ruby{}.Scan(project, stackfile.Part{})
+	modules := ruby{}.Scan(project, stackfile.PartConfig{})
 	built := map[string]string{}
 	for _, m := range modules {
 		built[m.Name] = m.Built
 	}
 	assert.Equal(t, map[string]string{"kelp": "3.1.0", "sea-weed": "2.7.0"}, built)
-	e := ruby{}.Extend(stackfile.Part{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, kind.NewLibrary(modules))
+	e := ruby{}.Extend(stackfile.PartConfig{}, kind.Program{Version: "3.1.7", Facts: map[string]string{factABI: "3.1.0"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 1)
 	assert.Equal(t, "it was built for Ruby ABI 2.7.0, and ruby 3.1.7 has 3.1.0", e.Unfit[0].Because)
 }

@@ -37,9 +37,9 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (sqlite) Traits() *kind.Traits { return traits() }
 
-func (sqlite) Needs(stackfile.Part) kind.Needs { return kind.Needs{Data: true, Series: 1} }
-func (sqlite) Command(kind.Part) kind.Command  { return kind.Command{} }
-func (sqlite) Template(p kind.Part) string     { return "database=" + p.Database }
+func (sqlite) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Data: true, Series: 1} }
+func (sqlite) Command(kind.Part) kind.Command        { return kind.Command{} }
+func (sqlite) Template(p kind.Part) string           { return "database=" + p.Database }
 
 func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite") }
 

@@ -32,10 +32,10 @@ func TestLadder(t *testing.T) {
 	require.NoError(t, db.Close())
 	require.NoError(t, os.WriteFile(path(p), []byte("this is a tide table, not a database, and long enough to tell so"), 0o600))
 	got := health.Climb(t.Context(), k.Ladder(p))
-	require.NotNil(t, health.Fell(got))
-	assert.Equal(t, kind.Greets, health.Fell(got).Rung)
+	require.NotNil(t, health.FirstMiss(got))
+	assert.Equal(t, kind.Greets, health.FirstMiss(got).Rung)
 	require.NoError(t, os.Chmod(path(p), 0))
 	if os.Geteuid() != 0 {
-		assert.Equal(t, kind.Open, health.Fell(health.Climb(t.Context(), k.Ladder(p))).Rung)
+		assert.Equal(t, kind.Open, health.FirstMiss(health.Climb(t.Context(), k.Ladder(p))).Rung)
 	}
 }
