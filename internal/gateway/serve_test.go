@@ -69,10 +69,11 @@ func TestServe(t *testing.T) {
 		text, _ := get(fmt.Sprintf("http://ferry.localhost:%d/", port))
 		return text == fmt.Sprintf("http %d", port)
 	}, 5*time.Second, 10*time.Millisecond)
-	text, proto := get(fmt.Sprintf("https://ferry.localhost:%d/", secure))
-	assert.Equal(t, fmt.Sprintf("https %d", secure), text)
-	assert.Equal(t, "HTTP/2.0", proto)
-	text, _ = get(fmt.Sprintf("https://ferry.example:%d/", secure))
+	require.Eventually(t, func() bool {
+		text, proto := get(fmt.Sprintf("https://ferry.localhost:%d/", secure))
+		return text == fmt.Sprintf("https %d", secure) && proto == "HTTP/2.0"
+	}, 5*time.Second, 10*time.Millisecond)
+	text, _ := get(fmt.Sprintf("https://ferry.example:%d/", secure))
 	assert.Contains(t, text, "certificate is valid for", "none is made for names of others")
 
 	text, _ = get(fmt.Sprintf("http://127.0.0.1:%d/", door))

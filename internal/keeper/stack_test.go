@@ -311,6 +311,7 @@ func TestAnotherKeeperAdopts(t *testing.T) {
 	h.s.leave()
 	require.NoError(t, syscall.Kill(db, 0), "it lives on")
 	require.NoError(t, syscall.Kill(web, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return syscall.Kill(web, 0) != nil }, wait, tick)
 	next := harbourAt(t, h.home)
 	require.NoError(t, next.s.adopt())
 	assert.Equal(t, db, next.eventually("db", lifecycle.Answers).PID)
