@@ -48,75 +48,88 @@ each with its way back: names hosts, names resolver and names certificate.`,
 			return nil
 		},
 	}
-	c.AddCommand(
-		a.setUpCommand("hosts", "Put the names into the hosts file, or take them out",
-			`Hosts writes the names of all stacks into a block of the system's hosts file, or takes the block out again; the rest of the file stays as it is.
-A hosts file knows no wildcards, and has to be brought up to date when names change: run it again then.`,
-			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
-				hosts, _, _, err := m.Hosts()
-				if err != nil || !on {
-					hosts = nil
-				}
-				if on && len(hosts) == 0 && err == nil {
-					err = setup.NoWay("no stack has a name yet", "dravit start")
-				}
-				if err != nil {
-					return nil, "", err
-				}
-				steps, err := p.Hosts(hosts)
-				var left []string
-				for _, h := range hosts {
-					if strings.HasPrefix(h, "*.") {
-						left = append(left, h)
-					}
-				}
-				note := ""
-				if len(steps) > 0 && on {
-					note = fmt.Sprintf("a block of %d names goes into %s; the rest of it stays", len(hosts)-len(left), p.HostsFile())
-				}
-				if len(left) > 0 {
-					note = strings.TrimPrefix(note+"\nleft out, since a hosts file has no wildcards: "+strings.Join(left, ", "), "\n")
-				}
-				return steps, note, err
-			}),
-		a.setUpCommand("resolver", "Have the system's resolver ask Dravit's own, or not any more",
-			`Resolver has the system's resolver ask Dravit's own for names below the stacks' suffixes, wildcards included. Dravit's answers on loopback
-only, while any stack runs, and asks nobody else. Where the system's resolver cannot be told of one suffix, names hosts is left.`,
-			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
-				_, suffixes, port, err := m.Hosts()
-				if err != nil {
-					return nil, "", err
-				}
-				if !on {
-					suffixes = nil
-				} else if len(suffixes) == 0 {
-					return nil, "", setup.NoWay("every name ends with localhost, which needs no set-up", "a site with suffix = \"test\" in dravit.toml, then dravit start")
-				}
-				steps, err := p.Resolver(suffixes, port)
-				return steps, "", err
-			}),
-		a.setUpCommand("certificate", "Have this machine accept the sites' certificates, or not any more",
-			`Certificate puts the certificate of your own authority into the system's store and into the databases that browsers of this user keep for
-themselves (their tool is certutil), or takes it out. The browsers' need no root, and are done first. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
-			func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
-				file := certificates.File(m.Home)
-				if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
-					return nil, "", setup.NoWay("there is no authority before the first start", "dravit start")
-				}
-				if !on {
-					return p.Distrust(file), "", nil
-				}
-				steps, err := p.Trust(file)
-				hosts, _, _, hostsErr := m.Hosts()
-				note := "programs of this machine would accept certificates that it signs, for names below " +
-					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + strings.Join(hosts, ", ")
-				if len(steps) == 0 {
-					note = ""
-				}
-				return steps, note, errors.Join(err, hostsErr)
-			}),
-	)
+	c.AddCommand(a.hostsCommand(), a.resolverCommand(), a.certificateCommand())
 	return c
+}
+
+func (a *app) hostsCommand() *cobra.Command {
+	return a.setUpCommand("hosts", "Put the names into the hosts file, or take them out",
+		`Hosts writes the names of all stacks into a block of the system's hosts file, or takes the block out again. The
+rest of the file stays as it is. A hosts file knows no wildcards, and does not follow your stacks: run the command again
+when their names change.`,
+		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+			if !on {
+				steps, err := p.Hosts(nil)
+				return steps, "", err
+			}
+			hosts, _, _, err := m.Hosts()
+			if err == nil && len(hosts) == 0 {
+				err = setup.NoWay("no stack has a name yet", "dravit start")
+			}
+			if err != nil {
+				return nil, "", err
+			}
+			steps, err := p.Hosts(hosts)
+			var wildcards, notes []string
+			for _, h := range hosts {
+				if strings.HasPrefix(h, "*.") {
+					wildcards = append(wildcards, h)
+				}
+			}
+			if len(steps) > 0 {
+				notes = append(notes, fmt.Sprintf("a block of %d names goes into %s; the rest of it stays",
+					len(hosts)-len(wildcards), p.HostsFile()))
+			}
+			if len(wildcards) > 0 {
+				notes = append(notes, "left out, since a hosts file has no wildcards: "+strings.Join(wildcards, ", "))
+			}
+			return steps, strings.Join(notes, "\n"), err
+		})
+}
+
+func (a *app) resolverCommand() *cobra.Command {
+	return a.setUpCommand("resolver", "Have the system's resolver ask Dravit's own, or not any more",
+		`Resolver has the system's resolver ask Dravit's own for names below the stacks' suffixes, wildcards included.
+Dravit's resolver listens on loopback only, runs while any stack runs, and asks nobody else. Some systems' resolvers
+cannot be told whom to ask for one suffix; use names hosts there.`,
+		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+			_, suffixes, port, err := m.Hosts()
+			if err != nil {
+				return nil, "", err
+			}
+			if !on {
+				suffixes = nil
+			} else if len(suffixes) == 0 {
+				return nil, "", setup.NoWay("every name ends with localhost, which needs no set-up",
+					"a site with suffix = \"test\" in dravit.toml, then dravit start")
+			}
+			steps, err := p.Resolver(suffixes, port)
+			return steps, "", err
+		})
+}
+
+func (a *app) certificateCommand() *cobra.Command {
+	return a.setUpCommand("certificate", "Have this machine accept the sites' certificates, or not any more",
+		`Certificate puts the certificate of your own authority into the system's store and into the databases that
+browsers of this user keep for themselves, or takes it out. The browsers' databases need certutil and no root, and are
+done first. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
+		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
+			file := certificates.File(m.Home)
+			if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
+				return nil, "", setup.NoWay("there is no authority before the first start", "dravit start")
+			}
+			if !on {
+				return p.Distrust(file), "", nil
+			}
+			steps, err := p.Trust(file)
+			hosts, _, _, hostsErr := m.Hosts()
+			note := ""
+			if len(steps) > 0 {
+				note = "programs of this machine would accept certificates that it signs, for names below " +
+					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + strings.Join(hosts, ", ")
+			}
+			return steps, note, errors.Join(err, hostsErr)
+		})
 }
 
 type setUpJSON struct {

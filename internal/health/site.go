@@ -64,107 +64,139 @@ type Target struct {
 // stores behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself,
 // as browsers do for them.
 func Site(site Target) []kind.Rung {
-	gateway := kind.Loopback(site.Gateway)
-	client := Client(Dial("tcp", gateway))
-	get := func(ctx context.Context, path string, header map[string]string) (int, []byte, error) {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil)
-		if err != nil {
-			return 0, nil, err
-		}
-		for name, value := range header {
-			req.Header.Set(name, value)
-		}
-		resp, err := client.Do(req)
-		if err != nil {
-			return 0, nil, &kind.Miss{Expected: "an answer", Got: Plain(err)}
-		}
-		defer resp.Body.Close()
-		body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
-		return resp.StatusCode, body, err
-	}
-	path, status, text := site.Expect.URLPath(), 0, ""
+	v := &visit{Target: site, gateway: kind.Loopback(site.Gateway), path: site.Expect.URLPath()}
+	v.client = Client(Dial("tcp", v.gateway))
 	if e := site.Expect; e != nil {
-		status, text = e.Status, e.Text
+		v.status, v.text = e.Status, e.Text
 	}
-	var page []byte
 	ladder := []kind.Rung{
-		{Name: kind.Resolves, Advisory: strings.HasSuffix(site.Host, "."+stackfile.DefaultSuffix), Ask: func(ctx context.Context) error { return resolves(ctx, site.Host) }},
-		{Name: kind.Reaches, Ask: func(ctx context.Context) error {
-			conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", gateway)
-			if err != nil {
-				return &kind.Miss{Expected: "the gateway at " + gateway, Got: Plain(err)}
-			}
-			return conn.Close()
-		}},
-		{Name: kind.Routed, Ask: func(ctx context.Context) error {
-			nonce := rand.Text()
-			_, body, err := get(ctx, RoutePath, map[string]string{AskHeader: nonce})
-			if err != nil {
-				return err
-			}
-			var r Routed
-			if err := json.Unmarshal(body, &r); err != nil || !hmac.Equal([]byte(r.Seal), []byte(Seal(site.Key, nonce, r.StackID, r.Site))) {
-				return &kind.Miss{Expected: "Dravit's gateway at " + gateway, Got: "an answer that is not sealed by it, from " + proc.PortHolder(gateway).String() + ": it does not count"}
-			}
-			if r.StackID != site.StackID || r.Site != site.Name {
-				return &kind.Miss{Expected: "the site " + site.Name + " of this stack", Got: "another one"}
-			}
-			return nil
-		}},
-		{Name: kind.Replies, Ask: func(ctx context.Context) error {
-			sizes := make([]int64, len(site.Logs))
-			for i, file := range site.Logs {
-				sizes[i] = logfile.Size(file)
-			}
-			got, body, err := get(ctx, path, nil)
-			if err != nil {
-				return err
-			}
-			page = body
-			switch {
-			case status != 0 && got != status:
-				return &kind.Miss{Expected: fmt.Sprintf("status %d at %s", status, path), Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
-			case status == 0 && got >= 400:
-				return &kind.Miss{Expected: "a status below 400 at " + path, Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
-			}
-			if site.Maker != nil {
-				if fault := site.Maker.Fault(body); fault != "" {
-					return &kind.Miss{Expected: "a page at " + path, Got: fault}
-				}
-				if fault := cutOff(site, body, sizes); fault != "" {
-					return &kind.Miss{Expected: "a whole page at " + path, Got: "one that an error cut off: " + fault}
-				}
-			}
-			return nil
-		}},
+		{
+			Name:     kind.Resolves,
+			Advisory: strings.HasSuffix(site.Host, "."+stackfile.DefaultSuffix),
+			Ask:      func(ctx context.Context) error { return resolves(ctx, site.Host) },
+		},
+		{Name: kind.Reaches, Ask: v.reaches},
+		{Name: kind.Routed, Ask: v.routed},
+		{Name: kind.Replies, Ask: v.replies},
 	}
-	if text == "" && site.Maker == nil {
+	if v.text == "" && site.Maker == nil {
 		return ladder
 	}
-	return append(ladder, kind.Rung{Name: kind.Matches, Ask: func(ctx context.Context) error {
-		if !bytes.Contains(page, []byte(text)) {
-			return &kind.Miss{Expected: fmt.Sprintf("%q in the page at %s", text, path), Got: excerpt(page)}
+	return append(ladder, kind.Rung{Name: kind.Matches, Ask: v.matches})
+}
+
+// visit is one check of one site. Its methods are the rungs of the ladder.
+type visit struct {
+	Target
+	gateway string // its address
+	client  *http.Client
+	path    string // what is asked for
+	status  int    // what is expected; 0: any below 400
+	text    string // what the page must contain
+	page    []byte // what came, once the site replied
+}
+
+// get asks the site through the gateway. It returns at most 4 MB of the body.
+func (v *visit) get(ctx context.Context, path string, header map[string]string) (int, []byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(v.URL, "/")+path, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	for name, value := range header {
+		req.Header.Set(name, value)
+	}
+	resp, err := v.client.Do(req)
+	if err != nil {
+		return 0, nil, &kind.Miss{Expected: "an answer", Got: Plain(err)}
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	return resp.StatusCode, body, err
+}
+
+func (v *visit) reaches(ctx context.Context) error {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", v.gateway)
+	if err != nil {
+		return &kind.Miss{Expected: "the gateway at " + v.gateway, Got: Plain(err)}
+	}
+	return conn.Close()
+}
+
+// routed makes sure that this user's gateway answers, and leads the name to this site.
+func (v *visit) routed(ctx context.Context) error {
+	nonce := rand.Text()
+	_, body, err := v.get(ctx, RoutePath, map[string]string{AskHeader: nonce})
+	if err != nil {
+		return err
+	}
+	var r Routed
+	err = json.Unmarshal(body, &r)
+	if err != nil || !hmac.Equal([]byte(r.Seal), []byte(Seal(v.Key, nonce, r.StackID, r.Site))) {
+		holder := proc.PortHolder(v.gateway).String()
+		return &kind.Miss{
+			Expected: "Dravit's gateway at " + v.gateway,
+			Got:      "an answer that is not sealed by it, from " + holder + ": it does not count",
 		}
-		if site.Maker == nil {
-			return nil
-		}
-		token, err := site.Maker.ProbeToken(site.App)
-		if err != nil {
-			return err
-		}
-		header := map[string]string{kind.ProbeHeader: token}
-		if site.Stores != nil {
-			header[kind.AloneHeader] = "yes"
-		}
-		status, body, err := get(ctx, kind.ProbePath, header)
-		if err == nil {
-			err = site.Maker.Judge(site.App, status, body)
-		}
-		if err != nil || site.Stores == nil {
-			return err
-		}
-		return site.Stores(ctx)
-	}})
+	}
+	if r.StackID != v.StackID || r.Site != v.Name {
+		return &kind.Miss{Expected: "the site " + v.Name + " of this stack", Got: "another one"}
+	}
+	return nil
+}
+
+// replies asks for the page, and judges its status and whether it is whole.
+func (v *visit) replies(ctx context.Context) error {
+	sizes := make([]int64, len(v.Logs))
+	for i, file := range v.Logs {
+		sizes[i] = logfile.Size(file)
+	}
+	got, body, err := v.get(ctx, v.path, nil)
+	if err != nil {
+		return err
+	}
+	v.page = body
+	answer := fmt.Sprintf("status %d: %s", got, excerpt(body))
+	switch {
+	case v.status != 0 && got != v.status:
+		return &kind.Miss{Expected: fmt.Sprintf("status %d at %s", v.status, v.path), Got: answer}
+	case v.status == 0 && got >= 400:
+		return &kind.Miss{Expected: "a status below 400 at " + v.path, Got: answer}
+	case v.Maker == nil:
+		return nil
+	}
+	if fault := v.Maker.Fault(body); fault != "" {
+		return &kind.Miss{Expected: "a page at " + v.path, Got: fault}
+	}
+	if fault := cutOff(v.Target, body, sizes); fault != "" {
+		return &kind.Miss{Expected: "a whole page at " + v.path, Got: "one that an error cut off: " + fault}
+	}
+	return nil
+}
+
+// matches looks for the expected text in the page, and asks the app's probe, if it has one, for the stores.
+func (v *visit) matches(ctx context.Context) error {
+	if !bytes.Contains(v.page, []byte(v.text)) {
+		return &kind.Miss{Expected: fmt.Sprintf("%q in the page at %s", v.text, v.path), Got: excerpt(v.page)}
+	}
+	if v.Maker == nil {
+		return nil
+	}
+	token, err := v.Maker.ProbeToken(v.App)
+	if err != nil {
+		return err
+	}
+	header := map[string]string{kind.ProbeHeader: token}
+	if v.Stores != nil {
+		header[kind.AloneHeader] = "yes"
+	}
+	status, body, err := v.get(ctx, kind.ProbePath, header)
+	if err == nil {
+		err = v.Maker.Judge(v.App, status, body)
+	}
+	if err != nil || v.Stores == nil {
+		return err
+	}
+	return v.Stores(ctx)
 }
 
 // logDelay is how long an error may take from the page that it cut off to the log.

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
@@ -71,28 +70,54 @@ const (
 
 // topology draws what asks what: sites, gateway, web servers, what runs code, stores.
 func topology(d Data) string {
-	titles := []string{"sites", "gateway", "web servers", "runtimes and servers", "stores"}
-	columns := make([][]*node, len(titles))
-	all := map[string]*node{}
-	add := func(column int, n node) {
-		columns[column] = append(columns[column], &n)
-		all[n.id] = &n
+	g := &graph{nodes: map[string]*node{}, drawn: map[string]bool{}}
+	g.addNodes(d)
+	height := g.layOut()
+	if height == 0 {
+		return ""
 	}
 	for _, s := range d.Spec.Sites {
-		what := strings.TrimSuffix(s.URL, "/")
+		g.edge("site."+s.Name, "gateway")
+		g.edge("gateway", s.Server)
+		if s.App != "" {
+			g.edge(s.Server, s.App)
+		}
+	}
+	for _, p := range d.Spec.Parts {
+		for _, use := range p.Uses {
+			g.edge(p.Name, use)
+		}
+	}
+	g.drawNodes()
+	return g.close(height, "Topology of the stack "+d.Spec.Name)
+}
+
+// graph is the topology while it is drawn: boxes in columns, and lines between them.
+type graph struct {
+	canvas
+	columns [len(columnTitles)][]*node
+	nodes   map[string]*node // by id
+	drawn   map[string]bool  // the edges, as "from>to"
+}
+
+var columnTitles = [...]string{"sites", "gateway", "web servers", "runtimes and servers", "stores"}
+
+func (g *graph) add(column int, n node) {
+	g.columns[column] = append(g.columns[column], &n)
+	g.nodes[n.id] = &n
+}
+
+func (g *graph) addNodes(d Data) {
+	for _, s := range d.Spec.Sites {
+		what := strings.TrimPrefix(strings.TrimSuffix(s.URL, "/"), "http://")
 		if s.Network != 0 {
 			what = fmt.Sprintf("also for others, port %d", s.Network)
 		}
-		add(0, node{id: "site." + s.Name, name: s.Name, what: strings.TrimPrefix(what, "http://"), where: "and HTTPS", state: d.siteState(s.Name)})
+		g.add(0, node{id: "site." + s.Name, name: s.Name, what: what, where: "and HTTPS", state: d.siteState(s.Name)})
 	}
 	if len(d.Spec.Sites) > 0 {
-		state := lifecycle.Stopped
-		if slices.ContainsFunc(d.Checked.Sites, func(s stack.SiteCheck) bool {
-			return slices.ContainsFunc(s.Rungs, func(r health.Result) bool { return r.Rung == kind.Reaches && r.Holds != nil && *r.Holds })
-		}) {
-			state = lifecycle.Answers
-		}
-		add(1, node{id: "gateway", name: "gateway", what: "Dravit " + d.Version, where: fmt.Sprintf("ports %d, %d", d.Spec.Gateway, d.Spec.Secure), state: state})
+		where := fmt.Sprintf("ports %d, %d", d.Spec.Gateway, d.Spec.Secure)
+		g.add(1, node{id: "gateway", name: "gateway", what: "Dravit " + d.Version, where: where, state: d.gatewayState()})
 	}
 	for _, p := range d.Spec.Parts {
 		column := 3
@@ -111,65 +136,76 @@ func topology(d Data) string {
 		case p.Socket != "":
 			where = "socket"
 		}
-		add(column, node{id: p.Name, name: p.Name, what: strings.TrimSpace(p.Kind + " " + p.Version), where: where, state: d.stateOf(p.Name)})
+		what := strings.TrimSpace(p.Kind + " " + p.Version)
+		g.add(column, node{id: p.Name, name: p.Name, what: what, where: where, state: d.stateOf(p.Name)})
 	}
+}
+
+// gatewayState returns answers if a check reached the gateway for any site, and stopped otherwise.
+func (d Data) gatewayState() lifecycle.State {
+	for _, s := range d.Checked.Sites {
+		for _, r := range s.Rungs {
+			if r.Rung == kind.Reaches && r.Holds != nil && *r.Holds {
+				return lifecycle.Answers
+			}
+		}
+	}
+	return lifecycle.Stopped
+}
+
+// layOut places the nodes and returns the height of the drawing, 0 if there are none.
+func (g *graph) layOut() float64 {
 	most := 0
-	for _, c := range columns {
-		most = max(most, len(c))
+	for _, column := range g.columns {
+		most = max(most, len(column))
 	}
 	if most == 0 {
-		return ""
+		return 0
 	}
 	height := headRoom + float64(most)*(boxHeight+rowGap)
-	for i, c := range columns {
-		free := height - headRoom - float64(len(c))*(boxHeight+rowGap)
-		for j, n := range c {
+	for i, column := range g.columns {
+		free := height - headRoom - float64(len(column))*(boxHeight+rowGap)
+		for j, n := range column {
 			n.x, n.y = float64(i)*(boxWidth+columnGap), headRoom+free/2+float64(j)*(boxHeight+rowGap)
 		}
 	}
-	var c canvas
-	drawn := map[string]bool{}
-	edge := func(from, to string) {
-		a, b := all[from], all[to]
-		if a == nil || b == nil || drawn[from+">"+to] {
-			return
-		}
-		drawn[from+">"+to] = true
-		x1, y1, x2, y2 := a.x+boxWidth, a.y+boxHeight/2, b.x, b.y+boxHeight/2
-		if x2 < x1 { // within a column, or back
-			x1, x2 = a.x+boxWidth, b.x+boxWidth
-			fmt.Fprintf(&c, `<path class="edge" d="M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f"/>`, x1, y1, x1+26, y1, x2+26, y2, x2, y2)
-			return
-		}
-		bend := (x2 - x1) / 2
-		fmt.Fprintf(&c, `<path class="edge" d="M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f"/>`, x1, y1, x1+bend, y1, x2-bend, y2, x2, y2)
+	return height
+}
+
+// edge draws a line between two nodes, once. It does nothing where one of them is missing.
+func (g *graph) edge(from, to string) {
+	a, b := g.nodes[from], g.nodes[to]
+	if a == nil || b == nil || g.drawn[from+">"+to] {
+		return
 	}
-	for _, s := range d.Spec.Sites {
-		edge("site."+s.Name, "gateway")
-		edge("gateway", s.Server)
-		if s.App != "" {
-			edge(s.Server, s.App)
-		}
+	g.drawn[from+">"+to] = true
+	x1, y1, x2, y2 := a.x+boxWidth, a.y+boxHeight/2, b.x, b.y+boxHeight/2
+	bend1, bend2 := x1+(x2-x1)/2, x2-(x2-x1)/2
+	if x2 < x1 { // within a column, or back
+		x2 = b.x + boxWidth
+		bend1, bend2 = x1+26, x2+26
 	}
-	for _, p := range d.Spec.Parts {
-		for _, use := range p.Uses {
-			edge(p.Name, use)
-		}
-	}
-	for i, column := range columns {
+	fmt.Fprintf(g, `<path class="edge" d="M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f"/>`,
+		x1, y1, bend1, y1, bend2, y2, x2, y2)
+}
+
+func (g *graph) drawNodes() {
+	for i, column := range g.columns {
 		if len(column) > 0 {
-			c.text(float64(i)*(boxWidth+columnGap), 14, "soft", "start", titles[i])
+			g.text(float64(i)*(boxWidth+columnGap), 14, "soft", "start", columnTitles[i])
 		}
 		for _, n := range column {
-			fmt.Fprintf(&c, `<g><rect class="box" x="%.1f" y="%.1f" width="%.0f" height="%.0f" rx="5"/><rect class="%s" x="%.1f" y="%.1f" width="4" height="%.0f" rx="2"/>`, n.x, n.y, boxWidth, boxHeight, class(n.state), n.x, n.y, boxHeight)
-			c.text(n.x+14, n.y+20, "name", "start", cut(n.name, 13))
-			c.text(n.x+boxWidth-10, n.y+20, class(n.state), "end", string(n.state))
-			c.text(n.x+14, n.y+37, "soft", "start", cut(n.what, 28))
-			c.text(n.x+14, n.y+53, "soft", "start", cut(n.where, 28))
-			c.WriteString("</g>")
+			fmt.Fprintf(g, `<g><rect class="box" x="%.1f" y="%.1f" width="%.0f" height="%.0f" rx="5"/>`,
+				n.x, n.y, boxWidth, boxHeight)
+			fmt.Fprintf(g, `<rect class="%s" x="%.1f" y="%.1f" width="4" height="%.0f" rx="2"/>`,
+				class(n.state), n.x, n.y, boxHeight)
+			g.text(n.x+14, n.y+20, "name", "start", cut(n.name, 13))
+			g.text(n.x+boxWidth-10, n.y+20, class(n.state), "end", string(n.state))
+			g.text(n.x+14, n.y+37, "soft", "start", cut(n.what, 28))
+			g.text(n.x+14, n.y+53, "soft", "start", cut(n.where, 28))
+			g.WriteString("</g>")
 		}
 	}
-	return c.close(height, "Topology of the stack "+d.Spec.Name)
 }
 
 // timeline draws the last start: a bar for each part, from the beginning until it answered.
