@@ -60,12 +60,27 @@ func Of(lock string) ([]proc.Identity, error) {
 }
 
 // Alive reports whether any process of the part with this lock file runs.
-func Alive(lock string) bool {
-	if home.Locked(lock) || Leader(lock).Alive() {
+func Alive(lock string) bool { return new(Listing).Alive(lock) }
+
+// Listing answers for several parts from one listing of the processes, which it makes when it is first needed. It is
+// for one look at one moment, by one goroutine. The zero value is ready.
+type Listing struct {
+	all    []proc.Process
+	err    error
+	listed bool
+}
+
+// Alive reports whether any process of the part with this lock file runs.
+func (l *Listing) Alive(lock string) bool {
+	leader := Leader(lock)
+	if home.Locked(lock) || leader.Alive() {
 		return true
 	}
-	ids, err := Of(lock)
-	return err == nil && len(ids) > 0
+	if !l.listed {
+		l.all, l.err = list()
+		l.listed = true
+	}
+	return l.err == nil && len(among(l.all, lock, leader, nil)) > 0
 }
 
 // AnyAlive reports whether any process runs of the parts with these lock files.

@@ -90,6 +90,23 @@ func TestMembersThatLoseMarks(t *testing.T) {
 	}
 }
 
+// One listing answers for parts whose lock files are gone, for those that run and for those that do not.
+func TestOneListingForSeveralParts(t *testing.T) {
+	dir := t.TempDir()
+	alive, gone, never := filepath.Join(dir, "db.lock"), filepath.Join(dir, "web.lock"), filepath.Join(dir, "mail.lock")
+	start(t, alive, "echo ready; sleep 60")
+	web := start(t, gone, "echo ready; exec sleep 60")
+	require.NoError(t, os.Remove(alive))
+	var l Listing
+	assert.True(t, l.Alive(alive), "by its mark: the lock file was removed")
+	assert.True(t, l.Alive(gone))
+	assert.False(t, l.Alive(never))
+	require.NoError(t, web.Process.Kill())
+	_ = web.Wait()
+	assert.True(t, l.Alive(gone), "a look stays what it was")
+	assert.False(t, new(Listing).Alive(gone), "a new look sees what ended")
+}
+
 // What lost every mark is ended if it was seen before, and is found again by the whole identity, not the number.
 func TestEndTakesKnownMembers(t *testing.T) {
 	cmd := exec.Command("sleep", "60")

@@ -62,18 +62,19 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 // livePorts tells which stack's live part holds a port.
 func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	live, doors := map[int]string{}, map[int]string{}
+	var processes members.Listing
 	entrance := m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	for id, s := range book.Stacks {
 		for part, port := range s.Ports {
 			switch {
 			case plan.IsNetworkKey(part):
 				doors[port] = id
-			case members.Alive(m.Home.Stack(id, "state", part+".lock")):
+			case processes.Alive(m.Home.Stack(id, "state", part+".lock")):
 				live[port] = id
 			}
 		}
 	}
-	if !members.Alive(entrance) {
+	if !processes.Alive(entrance) {
 		return live
 	}
 	for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
