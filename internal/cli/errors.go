@@ -77,13 +77,16 @@ func badFile(faults stackfile.Faults) *ui.Failure {
 	if len(faults) == 1 {
 		what = faults[0].File + " has a fault"
 	}
-	return &ui.Failure{Exit: exitUsage, What: what, Detail: b.String(), Next: "correct it; dravit schema describes every key to an editor"}
+	return &ui.Failure{
+		Exit: exitUsage, Code: trouble.BadStackFile, What: what, Detail: b.String(),
+		Next: "correct it; dravit schema describes every key to an editor",
+	}
 }
 
 // noPlan shows why no plan satisfies a stack file.
 func noPlan(p plan.Plan) *ui.Failure {
 	first := p.Faults[0]
-	f := &ui.Failure{Exit: exitNoPlan, What: first.What, Because: first.Because, Next: first.Next}
+	f := &ui.Failure{Exit: exitNoPlan, Code: first.Code, What: first.What, Because: first.Because, Next: first.Next}
 	for _, x := range p.Faults[1:] {
 		f.Also = append(f.Also, x.What+", because "+x.Because)
 	}

@@ -72,6 +72,7 @@ func TestBadFile(t *testing.T) {
 		{File: "dravit.toml", What: "no part"},
 	})
 	assert.Equal(t, exitUsage, f.Exit)
+	assert.Equal(t, trouble.BadStackFile, f.Code)
 	assert.Equal(t, "dravit.toml has 2 faults", f.What)
 	assert.Equal(t, "dravit.toml:3:4: unknown key\n   x = 1\n     ^\n  did you mean y?\ndravit.toml:0:0: no part\n", f.Detail)
 	assert.Equal(t, "dravit.toml has a fault", explain(stackfile.Faults{{File: "dravit.toml"}}).What)
@@ -79,9 +80,9 @@ func TestBadFile(t *testing.T) {
 
 func TestNoPlan(t *testing.T) {
 	f := noPlan(plan.Plan{Faults: []plan.Fault{
-		{What: "one", Because: "fog", Next: "wait"}, {What: "two", Because: "ebb"}, {What: "three", Because: "wind"},
+		{Code: trouble.NoPort, What: "one", Because: "fog", Next: "wait"}, {What: "two", Because: "ebb"}, {What: "three", Because: "wind"},
 	}})
-	assert.Equal(t, &ui.Failure{Exit: exitNoPlan, What: "one", Because: "fog", Next: "wait",
+	assert.Equal(t, &ui.Failure{Exit: exitNoPlan, Code: trouble.NoPort, What: "one", Because: "fog", Next: "wait",
 		Also: []string{"two, because ebb", "three, because wind"}}, f)
 }
 

@@ -42,23 +42,24 @@ const (
 
 // Failures of commands.
 const (
-	NoSpace      Code = "no-space"      // the file system is full
-	QuotaUsedUp  Code = "quota-used-up" // this account may store no more
-	ReadOnly     Code = "read-only"     // the file system takes no changes
-	Forbidden    Code = "forbidden"     // this account may not do that
-	Damaged      Code = "damaged"       // a file of Dravit's and its copy cannot be read
-	KeeperSilent Code = "keeper-silent" // the keeper runs and does not answer
-	KeeperGone   Code = "keeper-gone"   // no keeper took the request: none runs, or it was about to end
-	NoStack      Code = "no-stack"      // there is no such stack
-	NeverStarted Code = "never-started" // the stack has no place on this machine yet
-	NoPart       Code = "no-part"       // the stack has no such part
-	NoSite       Code = "no-site"       // the stack has no such site
-	NoExtensions Code = "no-extensions" // no part, or not exactly one, has extensions to switch
-	BadFolder    Code = "bad-folder"    // the folder cannot be a project
-	BadSettings  Code = "bad-settings"  // Dravit's own settings have a fault
-	NotEditable  Code = "not-editable"  // the stack file is written in a way that Dravit does not edit
-	ForeignFile  Code = "foreign-file"  // the file is not Dravit's to write
-	NoWay        Code = "no-way"        // this machine has no way to do it
+	NoSpace      Code = "no-space"       // the file system is full
+	QuotaUsedUp  Code = "quota-used-up"  // this account may store no more
+	ReadOnly     Code = "read-only"      // the file system takes no changes
+	Forbidden    Code = "forbidden"      // this account may not do that
+	Damaged      Code = "damaged"        // a file of Dravit's and its copy cannot be read
+	KeeperSilent Code = "keeper-silent"  // the keeper runs and does not answer
+	KeeperGone   Code = "keeper-gone"    // no keeper took the request: none runs, or it was about to end
+	NoStack      Code = "no-stack"       // there is no such stack
+	NeverStarted Code = "never-started"  // the stack has no place on this machine yet
+	NoPart       Code = "no-part"        // the stack has no such part
+	NoSite       Code = "no-site"        // the stack has no such site
+	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch
+	BadFolder    Code = "bad-folder"     // the folder cannot be a project
+	BadStackFile Code = "bad-stack-file" // the stack file has a fault
+	BadSettings  Code = "bad-settings"   // Dravit's own settings have a fault
+	NotEditable  Code = "not-editable"   // the stack file is written in a way that Dravit does not edit
+	ForeignFile  Code = "foreign-file"   // the file is not Dravit's to write
+	NoWay        Code = "no-way"         // this machine has no way to do it
 )
 
 // Error returns the code itself.
