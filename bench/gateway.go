@@ -68,7 +68,7 @@ func (b *bench) gateway() error {
 		return err
 	}
 	defer stop()
-	ways := []way{{"nginx itself", "unix", web.Socket}, {"nginx as a proxy", "tcp", proxy}, {"the gateway", "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.Gateway)}}
+	ways := []way{{"nginx itself", "unix", web.Socket}, {"nginx as a proxy", "tcp", proxy}, {"the gateway", "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.HTTPPort)}}
 	host := spec.Sites[0].Host
 	for _, page := range []struct {
 		title, path string

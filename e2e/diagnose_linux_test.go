@@ -146,7 +146,7 @@ func faults() []fault {
 			w.eventually("it gives up", func() bool { s := w.status().part(t, "seats").State; return s == "failed" || s == "pausing" })
 		}, cause: "port-taken", subject: "part.seats", says: "was taken by"},
 		{name: "stolen port of the gateway", stack: "[[site]]\nname = \"day\"\n", files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
-			port := w.book().Gateway
+			port := w.book().HTTPPort
 			pids := w.gatewayPIDs()
 			require.Len(t, pids, 1)
 			kill(t, pids[0])
@@ -253,7 +253,7 @@ func faults() []fault {
 		{name: "certificate for another name", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"cafile" => getenv("AUTHORITY"), "peer_name" => "night.localhost", "SNI_enabled" => false`), cause: "certificate-other-name", subject: "site.day", says: "night.localhost"},
 		{name: "certificate that Node.js does not trust", stack: nodeSite + "[env]\nNODE_EXTRA_CA_CERTS = \"\"\n", files: node(`const fs = require("fs"), serve = () => require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")
 fs.existsSync("https") ? require("https").get({host: "127.0.0.1", port: fs.readFileSync("https", "utf8"), servername: "day.localhost"}, serve) : serve()`), break_: func(t *testing.T, w *world) {
-			w.write("https", fmt.Sprint(w.book().Secure))
+			w.write("https", fmt.Sprint(w.book().HTTPSPort))
 			w.dravit("restart", "--timeout", "6s")
 		}, cause: "certificate-untrusted", subject: "part.app", says: "NODE_EXTRA_CA_CERTS"},
 		{name: "exception in Node.js", stack: nodeSite, files: node("\n\nthrow new TypeError(\"low tide\")"), cause: "application-error", subject: "part.app", says: "TypeError: low tide, at /"},
@@ -346,7 +346,7 @@ func askOverHTTPS(options string) func(*testing.T, *world) {
 		w.json(&n, "names")
 		require.NotEmpty(t, n.Authority)
 		w.write("public/index.php", fmt.Sprintf(`<?php if (file_get_contents("https://127.0.0.1:%d/", false, stream_context_create(["ssl" => [%s]])) === false) throw new Exception("no tides");`,
-			w.book().Secure, strings.Replace(options, `getenv("AUTHORITY")`, strconv.Quote(n.Authority), 1)))
+			w.book().HTTPSPort, strings.Replace(options, `getenv("AUTHORITY")`, strconv.Quote(n.Authority), 1)))
 	}
 }
 

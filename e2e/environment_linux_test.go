@@ -155,7 +155,7 @@ if (isset($_GET["port"])) {
     echo "PHP got: ", file_get_contents("https://$at/", false, $c);
 } else echo "Day boat";`)
 	w.must("start")
-	port := w.book().Secure
+	port := w.book().HTTPSPort
 	_, body, _ := get(t, "GET", w.status().Sites[0].URL+fmt.Sprintf("?port=%d", port), nil)
 	assert.Equal(t, "PHP got: Day boat", body)
 	node := fmt.Sprintf(

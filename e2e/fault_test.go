@@ -354,7 +354,7 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	kill(t, pids[0])
 	var taken net.Listener
 	for deadline := time.Now().Add(10 * time.Second); taken == nil && time.Now().Before(deadline); {
-		taken, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.Gateway))
+		taken, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.HTTPPort))
 	}
 	require.NotNil(t, taken)
 	defer taken.Close()

@@ -112,5 +112,5 @@ func TestLowPorts(t *testing.T) {
 		assert.Contains(t, r.stdout, want)
 	}
 	assert.NotContains(t, r.stdout, "addresses without a port")
-	assert.Equal(t, 80, w.book().Gateway)
+	assert.Equal(t, 80, w.book().HTTPPort)
 }

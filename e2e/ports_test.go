@@ -123,7 +123,7 @@ func TestThiefOfTheGateway(t *testing.T) {
 			if err != nil || json.Unmarshal(text, &book) != nil {
 				continue
 			}
-			if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.Gateway)); err == nil {
+			if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", book.HTTPPort)); err == nil {
 				stolen <- l
 			}
 			return
@@ -226,7 +226,7 @@ func TestFiftyStacksAtOnce(t *testing.T) {
 		for _, host := range s.Hosts {
 			assert.False(t, hosts[host], "%s is given twice", host)
 			hosts[host] = true
-			_, body, _ := get(t, "GET", fmt.Sprintf("http://%s:%d/", host, book.Gateway), nil)
+			_, body, _ := get(t, "GET", fmt.Sprintf("http://%s:%d/", host, book.HTTPPort), nil)
 			assert.Equal(t, filepath.Base(s.Dir), body, host)
 		}
 		assert.False(t, names[s.Name], s.Name)

@@ -37,7 +37,7 @@ func TestHTTPS(t *testing.T) {
 			assert.True(t, n.Served)
 			byName[n.Name] = n
 		}
-		secure := byName["safe.localhost"].Secure
+		secure := byName["safe.localhost"].HTTPSURL
 		_, port, err := net.SplitHostPort(strings.TrimSuffix(strings.TrimPrefix(secure, "https://"), "/"))
 		require.NoError(t, err)
 		authority, err := os.ReadFile(names.Authority)

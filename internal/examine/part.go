@@ -127,8 +127,8 @@ func examineTree(dir string) *diagnose.Tree {
 // Gateway looks whether the gateway runs, and who else has its port.
 func Gateway(h *home.Home, spec materialise.Spec) diagnose.Gateway {
 	lock := h.Stack(gateway.KindName, "state", gateway.KindName+".lock")
-	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.Gateway}
-	address := kind.Loopback(spec.Gateway)
+	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.HTTPPort}
+	address := kind.Loopback(spec.HTTPPort)
 	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
 		if holder := proc.PortHolder(address); holder != (proc.Holder{}) {
 			g.Holder = holder.String()

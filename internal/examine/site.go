@@ -33,7 +33,7 @@ func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, run
 	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none
 	path := site.Expect.URLPath()
 	if req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
-		client := health.Client(health.Dial("tcp", kind.Loopback(spec.Gateway)))
+		client := health.Client(health.Dial("tcp", kind.Loopback(spec.HTTPPort)))
 		client.Timeout = health.Deadline
 		if resp, err := client.Do(req); err == nil {
 			text, _ := io.ReadAll(io.LimitReader(resp.Body, maxPage))

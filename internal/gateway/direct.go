@@ -32,8 +32,8 @@ type line struct {
 	idle time.Time // since when
 }
 
-// lines are the idle ones to one web server, the one used last at the end.
-type lines struct {
+// idleConns are the idle connections to one web server. The one used last stands at the end.
+type idleConns struct {
 	mu   sync.Mutex
 	idle []*line
 }
@@ -43,8 +43,8 @@ const (
 	idleLife = 30 * time.Second // shorter than any web server keeps one
 )
 
-// take returns an idle line, nil where there is none.
-func (l *lines) take() *line {
+// get returns an idle line, nil where there is none.
+func (l *idleConns) get() *line {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.idle) > 0 {
@@ -58,7 +58,7 @@ func (l *lines) take() *line {
 	return nil
 }
 
-func (l *lines) give(x *line) {
+func (l *idleConns) put(x *line) {
 	x.idle = time.Now()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -69,7 +69,7 @@ func (l *lines) give(x *line) {
 	l.idle = append(l.idle, x)
 }
 
-func (l *lines) close() {
+func (l *idleConns) close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, x := range l.idle {
@@ -163,7 +163,7 @@ func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) { to.se
 func (to *target) passOnce(w http.ResponseWriter, r *http.Request, t *table) { to.send(w, r, t, false) }
 
 func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again bool) {
-	x := to.lines.take()
+	x := to.lines.get()
 	for {
 		kept := x != nil
 		if x == nil {
@@ -189,7 +189,7 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 			t.back(r.Context(), to).passOnce(w, r, t)
 			return
 		case kept && r.Context().Err() == nil: // the web server had closed it
-			x = to.lines.take()
+			x = to.lines.get()
 		default:
 			to.proxy.ErrorHandler(w, r, err)
 			return
@@ -249,7 +249,7 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 	if resp.Close || x.in.Buffered() > 0 || !left() {
 		x.conn.Close()
 	} else {
-		to.lines.give(x)
+		to.lines.put(x)
 	}
 	return true, nil
 }

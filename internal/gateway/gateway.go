@@ -48,9 +48,9 @@ type Door struct {
 
 // Table is what the gateway serves.
 type Table struct {
-	Routes   []Route `json:"routes"`
-	Doors    []Door  `json:"doors,omitempty"`
-	Resolver int     `json:"resolver,omitempty"` // the port on which it answers DNS; 0: not at all
+	Routes  []Route `json:"routes"`
+	Doors   []Door  `json:"doors,omitempty"`
+	DNSPort int     `json:"resolver,omitempty"` // the port on which it answers DNS; 0: not at all
 }
 
 func tableFile(h *home.Home) string { return h.Path("routes.json") }
@@ -76,7 +76,7 @@ func keyFile(h *home.Home) string { return h.Path("gateway.key") }
 // Target describes a site of a stack to a check.
 func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds kind.List) (health.Target, error) {
 	key, err := os.ReadFile(keyFile(h))
-	t := health.Target{StackID: spec.ID, Name: site.Name, Host: site.Host, URL: site.URL, Gateway: spec.Gateway, Key: string(key), Expect: site.Expect}
+	t := health.Target{StackID: spec.ID, Name: site.Name, Host: site.Host, URL: site.URL, HTTPPort: spec.HTTPPort, Key: string(key), Expect: site.Expect}
 	t.App, _ = spec.Part(site.App)
 	if k := kinds.Of(t.App.Kind); k != nil {
 		t.Maker, _ = k.(kind.PageMaker)
@@ -121,9 +121,9 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 		Lock:    h.Stack(id, "state", "gateway.lock"),
 		Env:     []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")},
 		Hash:    fmt.Sprintf("%s %d %d", self, http, https),
-		Config:  fmt.Sprint(t.Resolver, t.Doors),
+		Config:  fmt.Sprint(t.DNSPort, t.Doors),
 	}
-	spec := materialise.Spec{Format: 1, ID: id, Name: name, Gateway: http, Secure: https, Parts: []kind.Part{p}}
+	spec := materialise.Spec{Format: 1, ID: id, Name: name, HTTPPort: http, HTTPSPort: https, Parts: []kind.Part{p}}
 	return spec, home.WriteState(materialise.File(h, id), spec)
 }
 

@@ -366,7 +366,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	}
 	require.NoError(t, d.follow())
 	assert.False(t, reaches())
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, Resolver: names}))
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, DNSPort: names}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches())
 	assert.NotNil(t, d.resolver)

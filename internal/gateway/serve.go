@@ -165,13 +165,13 @@ func (d *doors) follow() error {
 		servers.serve(d.table.server(d.table.door(door)), listener)
 		d.open[door] = servers
 	}
-	if d.resolver != nil && d.resolver.port != now.Resolver {
+	if d.resolver != nil && d.resolver.port != now.DNSPort {
 		d.resolver.close()
 		d.resolver = nil
 	}
-	if d.resolver == nil && now.Resolver != 0 {
-		if d.resolver, err = respond(now.Resolver, d.addresses, d.answer); err != nil {
-			slog.Error("names are not answered", "port", now.Resolver, "error", err)
+	if d.resolver == nil && now.DNSPort != 0 {
+		if d.resolver, err = respond(now.DNSPort, d.addresses, d.answer); err != nil {
+			slog.Error("names are not answered", "port", now.DNSPort, "error", err)
 		}
 	}
 	return nil

@@ -247,7 +247,7 @@ func (iotestErr) Read([]byte) (int, error) { return 0, errors.New("low tide") }
 // Of the idle connections the one used last is taken; old ones and those that are too many are closed.
 func TestIdleLines(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		var l lines
+		var l idleConns
 		open := func() (*line, net.Conn) {
 			ours, theirs := net.Pipe()
 			return &line{conn: ours}, theirs
@@ -259,28 +259,28 @@ func TestIdleLines(t *testing.T) {
 		}
 		a, farA := open()
 		b, farB := open()
-		assert.Nil(t, l.take())
-		l.give(a)
+		assert.Nil(t, l.get())
+		l.put(a)
 		time.Sleep(idleLife - time.Second)
-		l.give(b)
-		assert.Same(t, b, l.take())
-		assert.Same(t, a, l.take())
-		assert.Nil(t, l.take())
-		l.give(a)
+		l.put(b)
+		assert.Same(t, b, l.get())
+		assert.Same(t, a, l.get())
+		assert.Nil(t, l.get())
+		l.put(a)
 		time.Sleep(idleLife)
-		assert.Nil(t, l.take(), "it is too old")
+		assert.Nil(t, l.get(), "it is too old")
 		assert.True(t, closed(farA))
 		assert.False(t, closed(farB))
 		far := []net.Conn{}
 		for range maxIdle + 2 {
 			x, theirs := open()
 			far = append(far, theirs)
-			l.give(x)
+			l.put(x)
 		}
 		assert.True(t, closed(far[0]) && closed(far[1]) && !closed(far[2]), "the oldest go")
 		l.close()
 		assert.True(t, closed(far[2]) && closed(far[maxIdle+1]))
-		assert.Nil(t, l.take())
+		assert.Nil(t, l.get())
 	})
 }
 

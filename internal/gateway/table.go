@@ -44,7 +44,7 @@ func readTable(file string) (Table, error) {
 
 type target struct {
 	Route
-	lines lines
+	lines idleConns
 	proxy *httputil.ReverseProxy
 }
 

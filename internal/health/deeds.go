@@ -66,7 +66,7 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 		}
 		req.Header.Set(kind.ProbeHeader, token)
 		req.Header.Set("Content-Type", "application/octet-stream")
-		resp, err := Client(Dial("tcp", kind.Loopback(site.Gateway))).Do(req)
+		resp, err := Client(Dial("tcp", kind.Loopback(site.HTTPPort))).Do(req)
 		if err != nil {
 			return &kind.Miss{Expected: "an answer", Got: Plain(err)}
 		}

@@ -82,12 +82,13 @@ func TestUploads(t *testing.T) {
 	site = gatewayFor(t, "right", "abc", "ferry", answer("another", 200))
 	site.Maker = probed{}
 	assert.EqualError(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an upload of 3 MB arriving whole, got status 200, and something else")
-	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, _ *http.Request) {
+	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body) // else the connection may be reset before the answer is read
 		http.Error(w, "too large", http.StatusRequestEntityTooLarge)
 	})
 	site.Maker = probed{}
 	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "status 413")
-	site.Gateway = 1
+	site.HTTPPort = 1
 	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an answer, got connection refused")
 }
 

@@ -214,7 +214,7 @@ func gatewayFor(t *testing.T, key, stack, site string, page http.HandlerFunc) Ta
 	}))
 	t.Cleanup(s.Close)
 	port := s.Listener.Addr().(*net.TCPAddr).Port
-	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", Gateway: port, Key: "right"}
+	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", HTTPPort: port, Key: "right"}
 }
 
 type probed struct {
@@ -275,7 +275,7 @@ func TestSiteLadder(t *testing.T) {
 		}
 	}
 	target := gatewayFor(t, "right", "abc", "ferry", page)
-	target.Gateway = 1
+	target.HTTPPort = 1
 	assert.Equal(t, "o..", dots(climb(target, t.Context())), "no gateway")
 }
 

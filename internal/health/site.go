@@ -45,16 +45,16 @@ type Routed struct {
 
 // Target is a site as a check sees it.
 type Target struct {
-	StackID string
-	Name    string
-	Host    string // without port
-	URL     string
-	Gateway int    // port
-	Key     string // the gateway's
-	Expect  *stackfile.Expect
-	App     kind.Part
-	Maker   kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
-	Logs    []string       // files into which the app's errors go
+	StackID  string
+	Name     string
+	Host     string // without port
+	URL      string
+	HTTPPort int    // port
+	Key      string // the gateway's
+	Expect   *stackfile.Expect
+	App      kind.Part
+	Maker    kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
+	Logs     []string       // files into which the app's errors go
 	// Stores, if set, says whether the app reaches its stores: a check asks the app once, for its own rung and for
 	// those of its sites. nil: the probe asks the stores on its way through the web server.
 	Stores func(ctx context.Context) error
@@ -64,7 +64,7 @@ type Target struct {
 // stores behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself,
 // as browsers do for them.
 func Site(site Target) []kind.Rung {
-	v := &visit{Target: site, gateway: kind.Loopback(site.Gateway), path: site.Expect.URLPath()}
+	v := &visit{Target: site, gateway: kind.Loopback(site.HTTPPort), path: site.Expect.URLPath()}
 	v.client = Client(Dial("tcp", v.gateway))
 	if e := site.Expect; e != nil {
 		v.status, v.text = e.Status, e.Text

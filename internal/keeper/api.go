@@ -159,7 +159,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		return spec, err
 	}, req.Parts)
 	if err == nil && len(spec.Sites) > 0 {
-		err = k.gateway.open(r.Context(), spec.Gateway, spec.Secure)
+		err = k.gateway.open(r.Context(), spec.HTTPPort, spec.HTTPSPort)
 	}
 	if err != nil {
 		say(Event{Trouble: trouble.Of(err)})

@@ -49,7 +49,7 @@ func (g *gatewayRunner) openAgain(ctx context.Context) {
 		runs, spec := len(s.parts) > 0 && len(s.spec.Sites) > 0, s.spec
 		s.mu.Unlock()
 		if runs {
-			if err := g.open(ctx, spec.Gateway, spec.Secure); err != nil {
+			if err := g.open(ctx, spec.HTTPPort, spec.HTTPSPort); err != nil {
 				g.keeper.log.Error("cannot open the gateway again", "error", err)
 			}
 			return
@@ -63,7 +63,7 @@ func (g *gatewayRunner) writeTable() (gateway.Table, error) {
 	for _, s := range g.keeper.everyStack() {
 		s.mu.Lock()
 		if len(s.parts) > 0 {
-			t.Resolver = max(t.Resolver, s.spec.Resolver)
+			t.DNSPort = max(t.DNSPort, s.spec.DNSPort)
 			for _, site := range s.spec.Sites {
 				s.route(site, &t)
 			}
@@ -131,7 +131,7 @@ func (g *gatewayRunner) follow(t gateway.Table) error {
 	if !runs {
 		return nil
 	}
-	spec, err := gateway.Spec(g.keeper.home, p.Self, was.Gateway, was.Secure, t)
+	spec, err := gateway.Spec(g.keeper.home, p.Self, was.HTTPPort, was.HTTPSPort, t)
 	if err == nil {
 		g.runner.updateSites(spec)
 	}
@@ -177,7 +177,7 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 			Private:    s.keeper.kinds.TraitsOf(p.Kind).Inbox,
 		})
 	}
-	if site.Network != 0 {
-		t.Doors = append(t.Doors, gateway.Door{Port: site.Network, Host: site.Host})
+	if site.NetworkPort != 0 {
+		t.Doors = append(t.Doors, gateway.Door{Port: site.NetworkPort, Host: site.Host})
 	}
 }

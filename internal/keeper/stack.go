@@ -311,7 +311,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 // kindOf returns the kind of a part, nil if this keeper does not know it. The caller holds mu.
 func (s *stackRunner) kindOf(name string) kind.Kind {
 	if s.id == gatewayID {
-		return gateway.Kind(s.spec.Secure)
+		return gateway.Kind(s.spec.HTTPSPort)
 	}
 	return s.keeper.kinds.Of(name)
 }

@@ -329,7 +329,7 @@ func TestRoutes(t *testing.T) {
 	h := newHarbour(t)
 	spec := h.spec([2]string{"web", up}, [2]string{"app", up})
 	spec.Sites = []materialise.Site{
-		{Name: "pier", Host: "pier.localhost", Aliases: []string{"*.pier.localhost"}, Server: "web", App: "app", Network: 8600},
+		{Name: "pier", Host: "pier.localhost", Aliases: []string{"*.pier.localhost"}, Server: "web", App: "app", NetworkPort: 8600},
 		{Name: "lost", Host: "lost.localhost", Server: "nobody"},
 	}
 	spec.Parts[0].Socket, spec.Parts[1].Port = "/run/web.sock", 18000

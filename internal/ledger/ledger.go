@@ -16,12 +16,12 @@ import (
 
 // Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
 type Ledger struct {
-	Format  int `json:"format"`
-	Gateway int `json:"gateway,omitempty"`        // the gateway's port
-	Secure  int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	// Resolver is the gateway's port for DNS, 0 where no stack has names that need it.
-	Resolver int              `json:"gateway_resolver,omitempty"`
-	Stacks   map[string]Stack `json:"stacks"` // by id
+	Format    int `json:"format"`
+	HTTPPort  int `json:"gateway,omitempty"`        // the gateway's port
+	HTTPSPort int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	// DNSPort is the gateway's port for DNS, 0 where no stack has names that need it.
+	DNSPort int              `json:"gateway_resolver,omitempty"`
+	Stacks  map[string]Stack `json:"stacks"` // by id
 }
 
 // Stack is what belongs to one stack, which is a folder.
@@ -92,9 +92,9 @@ func Change(h *home.Home, change func(l *Ledger) error) error {
 // entry is what a stack keeps of the ledger in its own folder.
 type entry struct {
 	Stack
-	Gateway  int `json:"gateway_port,omitempty"`
-	Secure   int `json:"gateway_secure,omitempty"`
-	Resolver int `json:"gateway_resolver,omitempty"`
+	HTTPPort  int `json:"gateway_port,omitempty"`
+	HTTPSPort int `json:"gateway_secure,omitempty"`
+	DNSPort   int `json:"gateway_resolver,omitempty"`
 }
 
 func entryFile(h *home.Home, id string) string { return h.Stack(id, "ledger.json") }
@@ -106,7 +106,7 @@ func (l *Ledger) scatter(h *home.Home, before map[string]Stack) {
 			continue
 		}
 		if _, err := os.Stat(h.Stack(id)); err == nil {
-			_ = home.WriteCache(entryFile(h, id), entry{s, l.Gateway, l.Secure, l.Resolver}) // the ledger itself is written
+			_ = home.WriteCache(entryFile(h, id), entry{s, l.HTTPPort, l.HTTPSPort, l.DNSPort}) // the ledger itself is written
 		}
 	}
 }
@@ -121,7 +121,7 @@ func rebuild(h *home.Home) (l *Ledger, ok bool) {
 			continue
 		}
 		l.Stacks[f.Name()] = e.Stack
-		l.Gateway, l.Secure, l.Resolver = max(l.Gateway, e.Gateway), max(l.Secure, e.Secure), max(l.Resolver, e.Resolver)
+		l.HTTPPort, l.HTTPSPort, l.DNSPort = max(l.HTTPPort, e.HTTPPort), max(l.HTTPSPort, e.HTTPSPort), max(l.DNSPort, e.DNSPort)
 	}
 	return l, len(l.Stacks) > 0
 }

@@ -47,8 +47,8 @@ func TestChange(t *testing.T) {
 func TestChangeThatFailsWritesNothing(t *testing.T) {
 	h := newHome(t)
 	failed := errors.New("no")
-	assert.ErrorIs(t, Change(h, func(l *Ledger) error { l.Gateway = 8080; return failed }), failed)
-	require.NoError(t, Change(h, func(l *Ledger) error { l.Gateway = 8081; return ErrUnchanged }))
+	assert.ErrorIs(t, Change(h, func(l *Ledger) error { l.HTTPPort = 8080; return failed }), failed)
+	require.NoError(t, Change(h, func(l *Ledger) error { l.HTTPPort = 8081; return ErrUnchanged }))
 	assert.NoFileExists(t, h.Path("ledger.json"))
 	require.NoError(t, os.WriteFile(h.Path("ledger.json"), []byte("{half"), 0o600))
 	assert.ErrorContains(t, Change(h, func(*Ledger) error { return nil }), "ledger.json", "a broken ledger is not overwritten")

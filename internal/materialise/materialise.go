@@ -24,18 +24,18 @@ import (
 
 // Spec is a stack as it is to run: what the keeper reads, and what checks and commands rest on.
 type Spec struct {
-	Format  int    `json:"format"`
-	ID      string `json:"id"`
-	Name    string `json:"name"`
-	Dir     string `json:"dir"`
-	Gateway int    `json:"gateway"`        // port
-	Secure  int    `json:"gateway_secure"` // port for HTTPS
-	// Resolver is the gateway's port for DNS, where a site of the stack needs it.
-	Resolver int         `json:"gateway_resolver,omitempty"`
-	Parts    []kind.Part `json:"parts"`
-	Sites    []Site      `json:"sites"`
-	Env      []string    `json:"env"`  // what the stack adds to the environment of a command
-	Path     []string    `json:"path"` // folders that come first in a command's PATH
+	Format    int    `json:"format"`
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Dir       string `json:"dir"`
+	HTTPPort  int    `json:"gateway"`        // port
+	HTTPSPort int    `json:"gateway_secure"` // port for HTTPS
+	// DNSPort is the gateway's port for DNS, where a site of the stack needs it.
+	DNSPort int         `json:"gateway_resolver,omitempty"`
+	Parts   []kind.Part `json:"parts"`
+	Sites   []Site      `json:"sites"`
+	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
+	Path    []string    `json:"path"` // folders that come first in a command's PATH
 	// Each tells that new folders are new sites: Again makes the Spec anew.
 	Each bool `json:"each,omitempty"`
 	// Notes are what the plan passed over, among it folders that are no sites.
@@ -44,15 +44,15 @@ type Spec struct {
 
 // Site is one host name of the stack.
 type Site struct {
-	Name    string            `json:"name"`
-	Host    string            `json:"host"`
-	Aliases []string          `json:"aliases,omitempty"`
-	URL     string            `json:"url"`
-	Secure  string            `json:"secure_url"` // over HTTPS
-	Server  string            `json:"server"`     // the part that serves it, on its socket
-	App     string            `json:"app,omitempty"`
-	Expect  *stackfile.Expect `json:"expect,omitempty"`
-	Network int               `json:"network,omitempty"` // the port on which other machines see it; 0: none
+	Name        string            `json:"name"`
+	Host        string            `json:"host"`
+	Aliases     []string          `json:"aliases,omitempty"`
+	URL         string            `json:"url"`
+	HTTPSURL    string            `json:"secure_url"` // over HTTPS
+	Server      string            `json:"server"`     // the part that serves it, on its socket
+	App         string            `json:"app,omitempty"`
+	Expect      *stackfile.Expect `json:"expect,omitempty"`
+	NetworkPort int               `json:"network,omitempty"` // the port on which other machines see it; 0: none
 }
 
 // File returns where a stack's Spec is kept.
@@ -83,7 +83,7 @@ type Host struct {
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
-	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, Gateway: p.Gateway, Secure: p.Secure, Resolver: p.Resolver, Sites: []Site{}, Notes: p.Notes}
+	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, HTTPPort: p.HTTPPort, HTTPSPort: p.HTTPSPort, DNSPort: p.DNSPort, Sites: []Site{}, Notes: p.Notes}
 	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return spec, err
@@ -101,7 +101,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		spec.Parts = append(spec.Parts, part)
 	}
 	for _, s := range p.Sites {
-		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.Secure, s.Server, s.App, s.Expect, s.NetworkPort})
+		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.HTTPSURL, s.Server, s.App, s.Expect, s.NetworkPort})
 	}
 	if err := placeSites(&spec, in, p); err != nil {
 		return spec, err
@@ -148,9 +148,9 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 			own.Ports[plan.NetworkKey(site.Name)] = site.NetworkPort
 		}
 	}
-	changed = book.Gateway != p.Gateway || book.Secure != p.Secure || book.Resolver != p.Resolver || !book.Stacks[id].Equal(own)
+	changed = book.HTTPPort != p.HTTPPort || book.HTTPSPort != p.HTTPSPort || book.DNSPort != p.DNSPort || !book.Stacks[id].Equal(own)
 	book.Stacks[id] = own
-	book.Gateway, book.Secure, book.Resolver = p.Gateway, p.Secure, p.Resolver
+	book.HTTPPort, book.HTTPSPort, book.DNSPort = p.HTTPPort, p.HTTPSPort, p.DNSPort
 	return changed
 }
 
@@ -317,5 +317,5 @@ func (s Spec) siteField(name, field string) string {
 	case "host":
 		return site.Host
 	}
-	return fmt.Sprint(s.Gateway)
+	return fmt.Sprint(s.HTTPPort)
 }

@@ -202,15 +202,15 @@ func TestPins(t *testing.T) {
 func TestGatewayPort(t *testing.T) {
 	in := machine(t, "debian", ferry)
 	in.Survey.Ports = []survey.Port{{Port: 8080, PID: 7, Program: "java", User: "ada"}}
-	assert.Equal(t, 8081, decide(in).Gateway)
-	in.Ledger.Gateway = 8085
-	assert.Equal(t, 8085, decide(in).Gateway)
+	assert.Equal(t, 8081, decide(in).HTTPPort)
+	in.Ledger.HTTPPort = 8085
+	assert.Equal(t, 8085, decide(in).HTTPPort)
 	in.Survey.Ports = []survey.Port{{Port: 8085, Stack: plan.GatewayOwner}}
-	assert.Equal(t, 8085, decide(in).Gateway, "the gateway itself holds it")
+	assert.Equal(t, 8085, decide(in).HTTPPort, "the gateway itself holds it")
 	in.Survey.Ports = []survey.Port{{Port: 8085, PID: 7}}
-	assert.Equal(t, 8080, decide(in).Gateway, "stolen: it moves")
+	assert.Equal(t, 8080, decide(in).HTTPPort, "stolen: it moves")
 	in = machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 8080\n")
-	in.Ledger.Gateway = 8080
+	in.Ledger.HTTPPort = 8080
 	in.Survey.Ports = []survey.Port{{Port: 8080, Stack: plan.GatewayOwner}}
 	assert.Equal(t, "it is held by Dravit's gateway", decide(in).Faults[0].Because)
 }
@@ -369,11 +369,11 @@ func TestResolverPort(t *testing.T) {
 	in.Survey.Ports = []survey.Port{{Protocol: "udp", Port: 5380, Program: "chatter", PID: 7, User: "ada"}, {Protocol: "udp", Port: 8080, Program: "chatter", PID: 7, User: "ada"}}
 	p := decide(in)
 	assert.True(t, p.OK, "%v", p.Faults)
-	assert.Equal(t, 5381, p.Resolver)
-	assert.Equal(t, 8080, p.Gateway)
+	assert.Equal(t, 5381, p.DNSPort)
+	assert.Equal(t, 8080, p.HTTPPort)
 	assert.Equal(t, "quay.test", p.Sites[0].Host)
 	in.File.Sites[0].Suffix = ""
-	assert.Zero(t, decide(in).Resolver)
+	assert.Zero(t, decide(in).DNSPort)
 }
 
 // Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and

@@ -27,15 +27,15 @@ type Input struct {
 
 // Ledger is what the ledger says, seen from one stack.
 type Ledger struct {
-	Gateway int `json:"gateway,omitempty"`
-	Secure  int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	// Resolver is the gateway's port for DNS.
-	Resolver int               `json:"gateway_resolver,omitempty"`
-	Ports    map[string]int    `json:"ports,omitempty"`  // this stack's, by part
-	Others   map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
-	Stacks   []string          `json:"stacks,omitempty"` // names of other stacks
-	Hosts    map[string]string `json:"hosts,omitempty"`  // host names of other stacks, with the stack's name
-	Name     string            `json:"name,omitempty"`   // the name that this stack got before
+	HTTPPort  int `json:"gateway,omitempty"`
+	HTTPSPort int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
+	// DNSPort is the gateway's port for DNS.
+	DNSPort int               `json:"gateway_resolver,omitempty"`
+	Ports   map[string]int    `json:"ports,omitempty"`  // this stack's, by part
+	Others  map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
+	Stacks  []string          `json:"stacks,omitempty"` // names of other stacks
+	Hosts   map[string]string `json:"hosts,omitempty"`  // host names of other stacks, with the stack's name
+	Name    string            `json:"name,omitempty"`   // the name that this stack got before
 }
 
 // History is what earlier starts left behind.
@@ -98,10 +98,10 @@ type Plan struct {
 	// Warnings are what the user should know of what was decided.
 	Warnings []string `json:"warnings"`
 
-	Gateway int `json:"gateway_port"`
-	Secure  int `json:"gateway_secure_port"` // for HTTPS
-	// Resolver is where the gateway answers DNS, 0 where every name ends with localhost.
-	Resolver int `json:"gateway_resolver_port,omitempty"`
+	HTTPPort  int `json:"gateway_port"`
+	HTTPSPort int `json:"gateway_secure_port"` // for HTTPS
+	// DNSPort is where the gateway answers DNS, 0 where every name ends with localhost.
+	DNSPort int `json:"gateway_resolver_port,omitempty"`
 }
 
 // PartPlan is a part as decided. Program is "" for a part built into Dravit.
@@ -138,16 +138,16 @@ type Change struct {
 
 // SitePlan is a site as decided.
 type SitePlan struct {
-	Name    string   `json:"name"`
-	URL     string   `json:"url"`
-	Secure  string   `json:"secure_url"` // over HTTPS
-	Aliases []string `json:"aliases"`
-	Server  string   `json:"server"`
-	App     string   `json:"app,omitempty"`
-	Host    string   `json:"host"`
-	Suffix  string   `json:"suffix"`            // what Host ends with
-	Root    string   `json:"root,omitempty"`    // relative to the project
-	Include string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
+	Name     string   `json:"name"`
+	URL      string   `json:"url"`
+	HTTPSURL string   `json:"secure_url"` // over HTTPS
+	Aliases  []string `json:"aliases"`
+	Server   string   `json:"server"`
+	App      string   `json:"app,omitempty"`
+	Host     string   `json:"host"`
+	Suffix   string   `json:"suffix"`            // what Host ends with
+	Root     string   `json:"root,omitempty"`    // relative to the project
+	Include  string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
 	// Network tells that other machines are to see the site; NetworkPort is where they do, 0 where nobody has agreed.
 	Network     bool              `json:"network,omitempty"`
 	NetworkPort int               `json:"network_port,omitempty"`

@@ -95,20 +95,20 @@ func (m *maker) sockets() {
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
 	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p PartPlan) bool { return m.kinds[p.Kind].Traits().Inbox }) {
-		m.plan.Gateway, m.plan.Secure, m.plan.Resolver = m.in.Ledger.Gateway, m.in.Ledger.Secure, m.in.Ledger.Resolver
+		m.plan.HTTPPort, m.plan.HTTPSPort, m.plan.DNSPort = m.in.Ledger.HTTPPort, m.in.Ledger.HTTPSPort, m.in.Ledger.DNSPort
 		return
 	}
 	m.owner = GatewayOwner
 	defer func() { m.owner = m.in.StackID }()
-	m.plan.Gateway = m.gatewayPort("gateway.port", m.in.Ledger.Gateway, m.in.Gateway.HTTP, 80, 8080)
-	m.taken[m.plan.Gateway] = true
-	m.plan.Secure = m.gatewayPort("gateway.secure", m.in.Ledger.Secure, m.in.Gateway.HTTPS, 443, 8443)
-	m.taken[m.plan.Secure] = true
-	m.plan.Resolver = m.in.Ledger.Resolver
+	m.plan.HTTPPort = m.gatewayPort("gateway.port", m.in.Ledger.HTTPPort, m.in.Gateway.HTTP, 80, 8080)
+	m.taken[m.plan.HTTPPort] = true
+	m.plan.HTTPSPort = m.gatewayPort("gateway.secure", m.in.Ledger.HTTPSPort, m.in.Gateway.HTTPS, 443, 8443)
+	m.taken[m.plan.HTTPSPort] = true
+	m.plan.DNSPort = m.in.Ledger.DNSPort
 	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
 		m.udp = true
-		m.plan.Resolver = m.gatewayPort("gateway.resolver", m.in.Ledger.Resolver, 0, resolverBase, resolverBase)
-		m.taken[m.plan.Resolver] = true
+		m.plan.DNSPort = m.gatewayPort("gateway.resolver", m.in.Ledger.DNSPort, 0, resolverBase, resolverBase)
+		m.taken[m.plan.DNSPort] = true
 		m.udp = false
 	}
 }
@@ -220,7 +220,7 @@ func (m *maker) refuse(port int) string {
 		return "another part of this stack has it"
 	case m.in.Ledger.Others[port] != "":
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
-	case (port == m.in.Ledger.Gateway || port == m.in.Ledger.Secure || port == m.in.Ledger.Resolver) && m.owner != GatewayOwner:
+	case (port == m.in.Ledger.HTTPPort || port == m.in.Ledger.HTTPSPort || port == m.in.Ledger.DNSPort) && m.owner != GatewayOwner:
 		return "it is the gateway's"
 	case port < lowest(h):
 		return "it needs a privilege that this user does not have"

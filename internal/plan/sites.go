@@ -94,7 +94,7 @@ func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (r
 func (m *maker) site(s stackfile.SiteConfig, name, root string, number int, servers []string, byName map[string]PartPlan) {
 	subject := "site." + name
 	site := SitePlan{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Suffix: s.HostSuffix(), Include: s.Include, Network: s.Network()}
-	site.URL, site.Secure = m.url(site.Host), m.secure(site.Host)
+	site.URL, site.HTTPSURL = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
 		m.decide(subject+".name", site.Host, nil, "the stack file wants a site of each folder "+s.Each)
@@ -159,15 +159,15 @@ func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
 		if m.kinds[p.Kind].Traits().Inbox {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
-			m.plan.Sites = append(m.plan.Sites, SitePlan{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), Secure: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
+			m.plan.Sites = append(m.plan.Sites, SitePlan{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), HTTPSURL: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
 		}
 	}
 }
 
-func (m *maker) url(host string) string { return address("http", host, m.plan.Gateway, 80) }
+func (m *maker) url(host string) string { return address("http", host, m.plan.HTTPPort, 80) }
 
 func (m *maker) secure(host string) string {
-	return address("https", host, m.plan.Secure, 443)
+	return address("https", host, m.plan.HTTPSPort, 443)
 }
 
 // address leaves out the port that browsers take by themselves.

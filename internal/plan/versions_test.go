@@ -337,7 +337,7 @@ func TestGatewayPorts(t *testing.T) {
 		edit(&in)
 		p := decide(in)
 		require.True(t, p.OK, "%+v", p.Faults)
-		return p, [2]int{p.Gateway, p.Secure}
+		return p, [2]int{p.HTTPPort, p.HTTPSPort}
 	}
 	p, got := ports(func(*plan.Input) {})
 	assert.Equal(t, [2]int{8080, 8443}, got)
@@ -345,7 +345,7 @@ func TestGatewayPorts(t *testing.T) {
 	p, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort = 80 })
 	assert.Equal(t, [2]int{80, 443}, got)
 	assert.Equal(t, "http://day.localhost/", p.Sites[0].URL)
-	assert.Equal(t, "https://day.localhost/", p.Sites[0].Secure)
+	assert.Equal(t, "https://day.localhost/", p.Sites[0].HTTPSURL)
 	_, got = ports(func(in *plan.Input) {
 		in.Survey.Host.LowestPort = 80
 		in.Survey.Ports = []survey.Port{{Port: 80, Program: "apache2", PID: 7}}
@@ -353,13 +353,13 @@ func TestGatewayPorts(t *testing.T) {
 	assert.Equal(t, [2]int{8080, 443}, got)
 	_, got = ports(func(in *plan.Input) {
 		in.Survey.Host.LowestPort = 80
-		in.Ledger.Gateway, in.Ledger.Secure = 8090, 8490
+		in.Ledger.HTTPPort, in.Ledger.HTTPSPort = 8090, 8490
 		in.Survey.Ports = []survey.Port{{Port: 8090, Stack: plan.GatewayOwner}, {Port: 8490, Stack: plan.GatewayOwner}}
 	})
 	assert.Equal(t, [2]int{8090, 8490}, got, "other stacks' addresses have them")
-	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Ledger.Gateway = 80, 8090 })
+	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Ledger.HTTPPort = 80, 8090 })
 	assert.Equal(t, [2]int{80, 443}, got, "nothing runs: it may move")
-	_, got = ports(func(in *plan.Input) { in.Ledger.Gateway, in.Ledger.Secure = 8090, 8490 })
+	_, got = ports(func(in *plan.Input) { in.Ledger.HTTPPort, in.Ledger.HTTPSPort = 8090, 8490 })
 	assert.Equal(t, [2]int{8090, 8490}, got, "kept")
 	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Gateway.HTTP, in.Gateway.HTTPS = 80, 9090, 9490 })
 	assert.Equal(t, [2]int{9090, 9490}, got, "the settings go first")

@@ -110,13 +110,13 @@ func (g *graph) add(column int, n node) {
 func (g *graph) addNodes(d Data) {
 	for _, s := range d.Spec.Sites {
 		what := strings.TrimPrefix(strings.TrimSuffix(s.URL, "/"), "http://")
-		if s.Network != 0 {
-			what = fmt.Sprintf("also for others, port %d", s.Network)
+		if s.NetworkPort != 0 {
+			what = fmt.Sprintf("also for others, port %d", s.NetworkPort)
 		}
 		g.add(0, node{id: "site." + s.Name, name: s.Name, what: what, where: "and HTTPS", state: d.siteState(s.Name)})
 	}
 	if len(d.Spec.Sites) > 0 {
-		where := fmt.Sprintf("ports %d, %d", d.Spec.Gateway, d.Spec.Secure)
+		where := fmt.Sprintf("ports %d, %d", d.Spec.HTTPPort, d.Spec.HTTPSPort)
 		g.add(1, node{id: "gateway", name: "gateway", what: "Dravit " + d.Version, where: where, state: d.gatewayState()})
 	}
 	for _, p := range d.Spec.Parts {

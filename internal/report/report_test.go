@@ -26,7 +26,7 @@ func data() Data {
 		return lifecycle.Span{Phase: phase, From: at.Add(time.Duration(from) * time.Millisecond), To: at.Add(time.Duration(to) * time.Millisecond), For: waitsFor}
 	}
 	return Data{
-		Spec: materialise.Spec{Name: "ferry <&>", Dir: "/p/ferry", Gateway: 8080, Secure: 8443,
+		Spec: materialise.Spec{Name: "ferry <&>", Dir: "/p/ferry", HTTPPort: 8080, HTTPSPort: 8443,
 			Parts: []kind.Part{{Name: "web", Kind: "nginx", Version: "1.22", Role: kind.RoleWeb, Socket: "/s"}, {Name: "app", Kind: "php", Role: kind.RoleRuntime, Uses: []string{"db"}, Socket: "/s"}, {Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306}},
 			Sites: []materialise.Site{{Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:8080/", Server: "web", App: "app"}}},
 		Checked: stack.Checked{

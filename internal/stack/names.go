@@ -26,7 +26,7 @@ type Name struct {
 	Site     string       `json:"site"`
 	Part     string       `json:"part"` // the web server
 	URL      string       `json:"url"`
-	Secure   string       `json:"secure_url"`
+	HTTPSURL string       `json:"secure_url"`
 	Resolves []netip.Addr `json:"resolves"` // by the system's resolver, here and now
 	Here     bool         `json:"here"`     // all of them are this machine
 	Served   bool         `json:"served"`   // its stack runs, and the gateway does
@@ -39,7 +39,7 @@ type Names struct {
 	Trusted   bool   `json:"trusted"`   // by the system's store
 	HTTP      int    `json:"http"`      // the gateway's ports
 	HTTPS     int    `json:"https"`
-	Resolver  int    `json:"resolver"`  // for DNS; 0 where every name ends with localhost
+	DNSPort   int    `json:"resolver"`  // for DNS; 0 where every name ends with localhost
 	InHosts   int    `json:"in_hosts"`  // names that the hosts file has from us
 	InSystem  bool   `json:"in_system"` // the system's resolver was told of ours
 }
@@ -66,7 +66,7 @@ func (m *Machine) Hosts() (hosts, suffixes []string, resolver int, err error) {
 		}
 	}
 	slices.Sort(hosts)
-	return slices.Compact(hosts), book.Suffixes(), book.Resolver, nil
+	return slices.Compact(hosts), book.Suffixes(), book.DNSPort, nil
 }
 
 // Names returns every host name of every stack on this machine.
@@ -77,7 +77,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		return out, err
 	}
 	opened := members.Alive(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
-	out.HTTP, out.HTTPS, out.Resolver = book.Gateway, book.Secure, book.Resolver
+	out.HTTP, out.HTTPS, out.DNSPort = book.HTTPPort, book.HTTPSPort, book.DNSPort
 	place, err := m.Place()
 	if err != nil {
 		return out, err
@@ -92,7 +92,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		for _, site := range spec.Sites {
 			for _, host := range append([]string{site.Host}, site.Aliases...) {
 				address := func(url string) string { return strings.Replace(url, "//"+site.Host, "//"+host, 1) }
-				out.Names = append(out.Names, Name{Name: host, Stack: spec.Name, Site: site.Name, Part: site.Server, URL: address(site.URL), Secure: address(site.Secure), Served: runs})
+				out.Names = append(out.Names, Name{Name: host, Stack: spec.Name, Site: site.Name, Part: site.Server, URL: address(site.URL), HTTPSURL: address(site.HTTPSURL), Served: runs})
 			}
 		}
 	}

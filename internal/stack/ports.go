@@ -34,7 +34,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 	if err != nil {
 		return nil, err
 	}
-	named := map[int]bool{book.Gateway: true, book.Secure: true, book.Resolver: true}
+	named := map[int]bool{book.HTTPPort: true, book.HTTPSPort: true, book.DNSPort: true}
 	for _, s := range book.Stacks {
 		for _, port := range s.Ports {
 			named[port] = true
@@ -59,7 +59,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 		}
 		all = append(all, e)
 	}
-	for part, port := range map[string]int{"http": book.Gateway, "https": book.Secure, "resolver": book.Resolver} {
+	for part, port := range map[string]int{"http": book.HTTPPort, "https": book.HTTPSPort, "resolver": book.DNSPort} {
 		if port != 0 {
 			add(plan.GatewayOwner, plan.GatewayOwner, part, port)
 		}
@@ -104,11 +104,11 @@ func (m *Machine) Port(port int) (PortAnswer, error) {
 		}
 	}
 	switch port {
-	case book.Gateway:
+	case book.HTTPPort:
 		out.Stack, out.Part = plan.GatewayOwner, "http"
-	case book.Secure:
+	case book.HTTPSPort:
 		out.Stack, out.Part = plan.GatewayOwner, "https"
-	case book.Resolver:
+	case book.DNSPort:
 		out.Stack, out.Part = plan.GatewayOwner, "resolver"
 	}
 	s := &Stack{Machine: m}

@@ -34,7 +34,7 @@ type Reach struct {
 func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
 	outside, err := proc.NetworkListeners()
-	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool { return x.Network != 0 }) {
+	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool { return x.NetworkPort != 0 }) {
 		return out, err
 	}
 	spec, err := s.spec()
@@ -48,12 +48,12 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	runs := members.Alive(entrance)
 	for _, site := range spec.Sites {
-		if site.Network == 0 || !runs {
+		if site.NetworkPort == 0 || !runs {
 			continue
 		}
-		r := Reach{Site: site.Name, Port: site.Network, Agreed: true, URLs: urls(site.Network, "")}
+		r := Reach{Site: site.Name, Port: site.NetworkPort, Agreed: true, URLs: urls(site.NetworkPort, "")}
 		for l, pid := range outside {
-			r.Open = r.Open || l.Port == site.Network && members.Include(entrance, pid)
+			r.Open = r.Open || l.Port == site.NetworkPort && members.Include(entrance, pid)
 		}
 		out = append(out, r)
 	}

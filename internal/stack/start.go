@@ -132,7 +132,7 @@ func (s *Stack) failedForPort(out Started) bool {
 		}
 		held[p.Port] = true
 	}
-	if out.Plan.Gateway != 0 && len(out.Plan.Sites) > 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
 		return true // whoever had its port may be gone by now
 	}
 	if len(held) == 0 {
@@ -283,7 +283,7 @@ func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (
 	if err != nil {
 		return host, err
 	}
-	if len(p.Sites) > 0 && p.Secure != 0 {
+	if len(p.Sites) > 0 && p.HTTPSPort != 0 {
 		suffixes := book.Suffixes()
 		for _, site := range p.Sites {
 			suffixes = append(suffixes, site.Suffix)

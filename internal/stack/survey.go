@@ -77,7 +77,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	if !processes.Alive(entrance) {
 		return live
 	}
-	for _, port := range []int{book.Gateway, book.Secure, book.Resolver} {
+	for _, port := range []int{book.HTTPPort, book.HTTPSPort, book.DNSPort} {
 		live[port] = plan.GatewayOwner
 	}
 	if len(doors) == 0 {

@@ -74,7 +74,7 @@ func Follow(ctx context.Context, h *home.Home, spec materialise.Spec, kinds kind
 		behind:  expected(target),
 	}
 	f.resolve(ctx)
-	if err := f.ask(ctx, kind.Loopback(spec.Gateway)); err != nil {
+	if err := f.ask(ctx, kind.Loopback(spec.HTTPPort)); err != nil {
 		return Trace{}, err
 	}
 	t := Trace{Site: site.Name, URL: site.URL, MS: f.took}

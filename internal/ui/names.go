@@ -33,7 +33,7 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 			served++
 			by = x.Stack + " " + x.Part
 		}
-		address := x.URL + "  " + x.Secure
+		address := x.URL + "  " + x.HTTPSURL
 		if strings.HasPrefix(x.Name, "*") {
 			address = ""
 		}
