@@ -92,7 +92,7 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 // KindName is the kind of the gateway's part. It is no kind of a stack file.
 const KindName = "gateway"
 
-// Spec describes the gateway on these ports as a stack of one part, whose Gateway and Secure they are, and makes its
+// Spec describes the gateway on these ports as a stack of one part, whose HTTPPort and HTTPSPort they are, and makes its
 // key if it has none.
 func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec, error) {
 	id, name := KindName, KindName
