@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"dravit/internal/home"
 	"dravit/internal/trouble"
@@ -159,7 +160,8 @@ func (l *Ledger) NewID() string {
 	}
 }
 
-// RealDir returns a folder's absolute path without links: the same folder by every way in.
+// RealDir returns a folder's absolute path without links: the same folder by every way in. The error is a *fs.PathError,
+// with syscall.ENOTDIR for a file.
 func RealDir(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)
 	if err != nil {
@@ -170,7 +172,7 @@ func RealDir(dir string) (string, error) {
 		return "", err
 	}
 	if info, err := os.Stat(real); err != nil || !info.IsDir() {
-		return "", &os.PathError{Op: "open", Path: dir, Err: errors.New("not a folder")}
+		return "", &os.PathError{Op: "open", Path: dir, Err: syscall.ENOTDIR}
 	}
 	return real, nil
 }

@@ -111,6 +111,20 @@ func TestAddressesForOthers(t *testing.T) {
 	assert.Empty(t, urls(8600, "203.0.113.9"), "no address of this machine")
 }
 
+// A folder that is missing, or that is a file, is told from one without a stack file.
+func TestFindWithoutFolder(t *testing.T) {
+	m := &Machine{Home: &home.Home{Dir: t.TempDir()}, Kinds: all.Kinds()}
+	file := filepath.Join(t.TempDir(), "ferry")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err := m.Find(file+"s", "")
+	assert.EqualError(t, err, "there is no folder "+file+"s")
+	assert.ErrorIs(t, err, trouble.BadFolder)
+	_, err = m.Find(file, "")
+	assert.EqualError(t, err, file+" is no folder")
+	_, err = m.Find(t.TempDir(), "")
+	assert.ErrorIs(t, err, stackfile.ErrNone)
+}
+
 // A stack that was never started has neither an environment nor logs.
 func TestNeverStarted(t *testing.T) {
 	s := folder(t, open)

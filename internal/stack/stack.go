@@ -6,8 +6,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
+	"syscall"
 
 	"dravit/internal/environment"
 	"dravit/internal/home"
@@ -96,7 +98,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 	}
 	real, err := ledger.RealDir(dir)
 	if err != nil {
-		return nil, err
+		return nil, noFolder(dir, err)
 	}
 	if real, err = stackfile.Find(real); err != nil {
 		return nil, err
@@ -107,6 +109,20 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 		s.recogniseMove(book)
 	}
 	return s, nil
+}
+
+// noFolder explains why there is no project in dir. What is neither missing nor a file stays as it is.
+func noFolder(dir string, err error) error {
+	t := &trouble.Trouble{Code: trouble.BadFolder, Next: "name a project's folder after -C, or go into it"}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		t.What = "there is no folder " + dir
+	case errors.Is(err, syscall.ENOTDIR):
+		t.What = dir + " is no folder"
+	default:
+		return err
+	}
+	return t
 }
 
 // recogniseMove looks for a stack that was moved to the stack's folder.
