@@ -375,4 +375,26 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	http.DefaultClient.CloseIdleConnections()
 	assert.False(t, reaches())
 	assert.Nil(t, d.resolver)
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}}))
+	require.NoError(t, d.follow())
+	assert.True(t, reaches(), "what was closed opens again")
+}
+
+// A server that must know the length of a body beforehand gets the whole of it, with its length, however it came.
+func TestBufferedBodies(t *testing.T) {
+	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		_, _ = fmt.Fprintf(w, "%d %s", r.ContentLength, body)
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket, Buffered: true})
+	ask := entrance(t, table)
+	body := func(body io.Reader) func(*http.Request) {
+		return func(r *http.Request) { r.Body, r.ContentLength = io.NopCloser(body), -1 }
+	}
+	_, text, err := ask("POST", "/", body(strings.NewReader("two tickets")))
+	require.NoError(t, err)
+	assert.Equal(t, "11 two tickets", text)
+	_, text, err = ask("GET", "/")
+	require.NoError(t, err)
+	assert.Equal(t, "0 ", text)
 }
