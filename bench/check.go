@@ -123,7 +123,8 @@ func (b *bench) checkStack(name, dir string) error {
 	for _, n := range names {
 		slowest = max(slowest, median(alone[n]))
 	}
-	fmt.Printf("check of %-6s %6.1f ms   the slowest alone %6.1f ms   above 1.2 times it: %.1f ms (aim: 5)\n", name, median(whole), slowest, max(0, median(whole)-1.2*slowest))
+	fmt.Printf("check of %-6s %6.1f ms   the slowest alone %6.1f ms   above 1.2 times it: %.1f ms (aim: 5)\n", name,
+		median(whole), slowest, max(0, median(whole)-1.2*slowest))
 	return nil
 }
 
@@ -162,6 +163,7 @@ func (b *bench) watchCost(dir string) error {
 	}
 	looks := strings.Count(out.String(), "seven  answers")
 	used := cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
-	fmt.Printf("watch, one look a second: %d looks in %.0f s, %.1f %% of one processor\n", looks, watchTime.Seconds(), 100*used.Seconds()/watchTime.Seconds())
+	fmt.Printf("watch, one look a second: %d looks in %.0f s, %.1f %% of one processor\n", looks, watchTime.Seconds(),
+		100*used.Seconds()/watchTime.Seconds())
 	return nil
 }

@@ -37,10 +37,12 @@ func (b *bench) gateway() error {
 		return err
 	}
 	defer func() { _ = b.command("demo", "--remove", project) }()
-	if err := os.WriteFile(filepath.Join(project, "public", "kb.txt"), []byte(strings.Repeat("tide ", 205)[:1024]), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(project, "public", "kb.txt"),
+		[]byte(strings.Repeat("tide ", 205)[:1024]), 0o644); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(project, "public", "tide.php"), []byte("<?php echo '"+tidePage+"';"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(project, "public", "tide.php"),
+		[]byte("<?php echo '"+tidePage+"';"), 0o644); err != nil {
 		return err
 	}
 	h, err := home.Open(os.Getenv("DRAVIT_HOME"))
@@ -68,7 +70,11 @@ func (b *bench) gateway() error {
 		return err
 	}
 	defer stop()
-	ways := []way{{"nginx itself", "unix", web.Socket}, {"nginx as a proxy", "tcp", proxy}, {"the gateway", "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.HTTPPort)}}
+	ways := []way{
+		{"nginx itself", "unix", web.Socket},
+		{"nginx as a proxy", "tcp", proxy},
+		{"the gateway", "tcp", fmt.Sprintf("%s:%d", kind.Host, spec.HTTPPort)},
+	}
 	host := spec.Sites[0].Host
 	for _, page := range []struct {
 		title, path string
@@ -80,7 +86,8 @@ func (b *bench) gateway() error {
 		}
 		fmt.Println(page.title)
 		for i, w := range ways {
-			fmt.Printf("  %-18s %7.0f requests/s   p50 %6.2f ms   p99 %6.2f ms\n", w.name, median(got[i].rate), median(got[i].p50), median(got[i].p99))
+			fmt.Printf("  %-18s %7.0f requests/s   p50 %6.2f ms   p99 %6.2f ms\n", w.name, median(got[i].rate),
+				median(got[i].p50), median(got[i].p99))
 		}
 		fmt.Printf("  gateway to nginx as a proxy: %.2f of its requests (aim 0.65), %.2f times its p99 (aim 2)\n",
 			median(got[2].rate)/median(got[1].rate), median(got[2].p99)/median(got[1].p99))
@@ -104,7 +111,8 @@ func (b *bench) compare(ways []way, host, path string, size int64) ([]series, er
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", w.name, err)
 			}
-			got[i].rate, got[i].p50, got[i].p99 = append(got[i].rate, rate), append(got[i].p50, all[len(all)/2]), append(got[i].p99, all[len(all)*99/100])
+			got[i].rate, got[i].p50, got[i].p99 = append(got[i].rate, rate), append(got[i].p50, all[len(all)/2]),
+				append(got[i].p99, all[len(all)*99/100])
 		}
 	}
 	return got, nil
@@ -119,7 +127,12 @@ func (b *bench) manyNames(h *home.Home, w way, host string) error {
 	with := func(n int) error {
 		more := table
 		for i := range n - len(table.Routes) {
-			more.Routes = append(slices.Clip(more.Routes), gateway.Route{Host: fmt.Sprintf("boat-%d.localhost", i), Stack: "boats", Network: "unix", Address: "/nowhere"})
+			more.Routes = append(slices.Clip(more.Routes), gateway.Route{
+				Host:    fmt.Sprintf("boat-%d.localhost", i),
+				Stack:   "boats",
+				Network: "unix",
+				Address: "/nowhere",
+			})
 		}
 		return gateway.WriteTable(h, more)
 	}
@@ -140,7 +153,8 @@ func (b *bench) manyNames(h *home.Home, w way, host string) error {
 			rates[n] = append(rates[n], rate)
 		}
 	}
-	fmt.Printf("10,000 names: %.0f requests/s, %.2f of those with 10 (aim: 1, within noise)\n", median(rates[10_000]), median(rates[10_000])/median(rates[10]))
+	fmt.Printf("10,000 names: %.0f requests/s, %.2f of those with 10 (aim: 1, within noise)\n", median(rates[10_000]),
+		median(rates[10_000])/median(rates[10]))
 	return nil
 }
 
@@ -163,9 +177,16 @@ error_log stderr;
 events { worker_connections 512; }
 http {
   access_log off;
-  client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f;
+  uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
   upstream stack { server unix:%[2]s; keepalive 64; }
-  server { listen %[3]s; location / { proxy_pass http://stack; proxy_http_version 1.1; proxy_set_header Connection ""; proxy_set_header Host $http_host; } }
+  server {
+    listen %[3]s;
+    location / {
+      proxy_pass http://stack; proxy_http_version 1.1;
+      proxy_set_header Connection ""; proxy_set_header Host $http_host;
+    }
+  }
 }
 `, dir, socket, address)
 	if err := os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(conf), 0o600); err != nil {

@@ -24,7 +24,9 @@ const programs = 300
 func (b *bench) survey() error {
 	root := filepath.Join(b.dir, "tree")
 	says := []struct{ name, text string }{
-		{"nginx", "nginx version: nginx/1.%d.0"}, {"redis-server", "Redis server v=7.%d.15 sha=0"}, {"memcached", "memcached 1.%d.18"},
+		{"nginx", "nginx version: nginx/1.%d.0"},
+		{"redis-server", "Redis server v=7.%d.15 sha=0"},
+		{"memcached", "memcached 1.%d.18"},
 	}
 	var files []string
 	for i := range programs {
@@ -39,7 +41,13 @@ func (b *bench) survey() error {
 		}
 		files = append(files, file)
 	}
-	m := survey.Machine{Kinds: all.Kinds(), Cache: filepath.Join(b.dir, "survey.json"), Root: root, Home: "/home/ada", Path: "/usr/bin"}
+	m := survey.Machine{
+		Kinds: all.Kinds(),
+		Cache: filepath.Join(b.dir, "survey.json"),
+		Root:  root,
+		Home:  "/home/ada",
+		Path:  "/usr/bin",
+	}
 	look := func() error {
 		s, err := m.Look(b.ctx, nil)
 		if err == nil && len(s.Programs) != programs {
@@ -123,21 +131,52 @@ func (b *bench) planner() error {
 // generated is a machine with that many programs and other stacks, and a stack of eight parts that only the oldest
 // program of each kind serves.
 func generated(candidates, stacks int) plan.Input {
-	in := plan.Input{Format: plan.Format, StackID: "bench", Run: "/tmp/dravit", Version: "0.1.0", Project: project.Facts{Dir: "/projects/ferry", Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}}}}
+	in := plan.Input{
+		Format:  plan.Format,
+		StackID: "bench",
+		Run:     "/tmp/dravit",
+		Version: "0.1.0",
+		Project: project.Facts{
+			Dir: "/projects/ferry", Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}},
+		},
+	}
 	in.Survey.Host = survey.Host{OS: "linux", Arch: "amd64", EphemeralLow: 32768, EphemeralHigh: 60999}
 	names := []string{"php", "nginx", "mariadb", "redis", "node"}
 	for i := range candidates {
 		name := names[i%len(names)]
 		v := fmt.Sprintf("8.%d.%d", i/50, i%50)
-		p := kind.Program{Kind: name, Version: v, Path: fmt.Sprintf("/opt/%s/%s/bin/%s", name, v, name), Origin: survey.Versions, Facts: map[string]string{"share": "/s", "initdb": "/i"}}
+		p := kind.Program{
+			Kind:    name,
+			Version: v,
+			Path:    fmt.Sprintf("/opt/%s/%s/bin/%s", name, v, name),
+			Origin:  survey.Versions,
+			Facts:   map[string]string{"share": "/s", "initdb": "/i"},
+		}
 		if name == "php" {
 			api, dir := fmt.Sprintf("API2%07d,NTS", i), fmt.Sprintf("/opt/php/%s/ext", v)
-			p.Facts = map[string]string{"extension_api": api, "extension_dir": dir, "built_in": "core date json", "arch": "amd64"}
+			p.Facts = map[string]string{
+				"extension_api": api,
+				"extension_dir": dir,
+				"built_in":      "core date json",
+				"arch":          "amd64",
+			}
 			for _, e := range []string{"intl", "mysqli", "opcache"} {
-				in.Survey.Modules = append(in.Survey.Modules, kind.Module{Kind: "php", Name: e, File: dir + "/" + e + ".so", Built: api, Arch: []string{"amd64"}})
+				in.Survey.Modules = append(in.Survey.Modules, kind.Module{
+					Kind:  "php",
+					Name:  e,
+					File:  dir + "/" + e + ".so",
+					Built: api,
+					Arch:  []string{"amd64"},
+				})
 			}
 			if i == 0 {
-				in.Survey.Modules = append(in.Survey.Modules, kind.Module{Kind: "php", Name: "kelp", File: dir + "/kelp.so", Built: api, Arch: []string{"amd64"}})
+				in.Survey.Modules = append(in.Survey.Modules, kind.Module{
+					Kind:  "php",
+					Name:  "kelp",
+					File:  dir + "/kelp.so",
+					Built: api,
+					Arch:  []string{"amd64"},
+				})
 			}
 		}
 		in.Survey.Programs = append(in.Survey.Programs, p)
@@ -152,12 +191,21 @@ func generated(candidates, stacks int) plan.Input {
 		in.Ledger.Hosts[name+".localhost"] = name
 		for j := range 4 {
 			in.Ledger.Others[13306+4*i+j] = name
-			in.Survey.Ports = append(in.Survey.Ports, survey.Port{Protocol: "tcp", Address: "127.0.0.1", Port: 13306 + 4*i + j, Stack: name})
+			in.Survey.Ports = append(in.Survey.Ports, survey.Port{
+				Protocol: "tcp",
+				Address:  "127.0.0.1",
+				Port:     13306 + 4*i + j,
+				Stack:    name,
+			})
 		}
 	}
 	in.File = &stackfile.File{Name: "ferry", Parts: map[string]stackfile.PartConfig{
-		"web": {Kind: stackfile.Texts{"nginx"}, Version: "8.0.1"}, "app": {Kind: stackfile.Texts{"php"}, Extensions: []string{"intl", "kelp"}}, "db": {Kind: stackfile.Texts{"mariadb"}, Version: "8.0"},
-		"seats": {Kind: stackfile.Texts{"redis"}}, "api": {Kind: stackfile.Texts{"node"}, Command: "node api.js", Version: "8.0"}, "mail": {Kind: stackfile.Texts{"dravit-mail"}},
+		"web":   {Kind: stackfile.Texts{"nginx"}, Version: "8.0.1"},
+		"app":   {Kind: stackfile.Texts{"php"}, Extensions: []string{"intl", "kelp"}},
+		"db":    {Kind: stackfile.Texts{"mariadb"}, Version: "8.0"},
+		"seats": {Kind: stackfile.Texts{"redis"}},
+		"api":   {Kind: stackfile.Texts{"node"}, Command: "node api.js", Version: "8.0"},
+		"mail":  {Kind: stackfile.Texts{"dravit-mail"}},
 		"store": {Kind: stackfile.Texts{"sqlite"}}, "tides": {Kind: stackfile.Texts{"custom"}, Command: "./tides"},
 	}, Sites: []stackfile.SiteConfig{{Name: "ferry", App: "app"}, {Name: "api", App: "api"}}}
 	return in

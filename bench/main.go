@@ -68,7 +68,14 @@ func run(dravit, hello string, rounds int, only string) error {
 	for _, m := range []struct {
 		name string
 		do   func() error
-	}{{"start", b.start}, {"status", b.status}, {"first", b.first}, {"size", b.size}, {"survey", b.survey}, {"planner", b.planner}, {"gateway", b.gateway}, {"check", b.check}} {
+	}{{"start", b.start},
+		{"status", b.status},
+		{"first", b.first},
+		{"size", b.size},
+		{"survey", b.survey},
+		{"planner", b.planner},
+		{"gateway", b.gateway},
+		{"check", b.check}} {
 		if only == "" || only == m.name {
 			if err := m.do(); err != nil {
 				return fmt.Errorf("%s: %w", m.name, err)
@@ -115,7 +122,8 @@ func report(what string, a, b []float64, yardstick, aim string) {
 	for i := range a {
 		ratios[i] = a[i] / b[i]
 	}
-	fmt.Printf("%-44s %7.1f ms   %-34s %7.1f ms   ratio %.2f (pairwise %.2f)   aim %s\n", what, median(a), yardstick, median(b), median(a)/median(b), median(ratios), aim)
+	fmt.Printf("%-44s %7.1f ms   %-34s %7.1f ms   ratio %.2f (pairwise %.2f)   aim %s\n", what, median(a), yardstick,
+		median(b), median(a)/median(b), median(ratios), aim)
 }
 
 // start measures a start with no keeper running and data filled against the same servers started by hand.
@@ -243,7 +251,9 @@ func (b *bench) until(k kind.Kind, p kind.Part) error {
 }
 
 func page(ctx context.Context, socket string, s materialise.Site) error {
-	client := health.Client(func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", socket) })
+	client := health.Client(func(ctx context.Context) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+	})
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+s.Host+"/", nil)
 	if err != nil {
 		return err
@@ -374,7 +384,11 @@ func (b *bench) size() error {
 			}
 		}
 	}
-	text, _ := json.Marshal(map[string]any{"program_mb": float64(info.Size()) / 1e6, "keeper_pss_mb": float64(proc.Memory(pids)) / 1e6, "keeper_rss_mb": float64(resident) * 1024 / 1e6})
+	text, _ := json.Marshal(map[string]any{
+		"program_mb":    float64(info.Size()) / 1e6,
+		"keeper_pss_mb": float64(proc.Memory(pids)) / 1e6,
+		"keeper_rss_mb": float64(resident) * 1024 / 1e6,
+	})
 	fmt.Printf("sizes %s   aims: program 30, keeper 25\n", text)
 	return b.command("demo", "--remove", project)
 }

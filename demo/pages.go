@@ -40,7 +40,11 @@ func Serve(ctx context.Context, address string) error {
 	if err := makeTables(ctx, db); err != nil {
 		return err
 	}
-	o := &office{db: db, cache: os.Getenv("REDIS_HOST") + ":" + os.Getenv("REDIS_PORT"), password: os.Getenv("REDIS_PASSWORD")}
+	o := &office{
+		db:       db,
+		cache:    os.Getenv("REDIS_HOST") + ":" + os.Getenv("REDIS_PORT"),
+		password: os.Getenv("REDIS_PASSWORD"),
+	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return err
@@ -132,7 +136,8 @@ func (o *office) show(w http.ResponseWriter, name string, status int, data pageD
 }
 
 func (o *office) sailings(ctx context.Context) ([]sailing, error) {
-	rows, err := o.db.QueryContext(ctx, "SELECT s.id, s.leaves, s.origin, s.arrives, s.minutes, b.name, b.seats FROM sailings s JOIN boats b ON b.id = s.boat ORDER BY s.leaves")
+	rows, err := o.db.QueryContext(ctx, "SELECT s.id, s.leaves, s.origin, s.arrives, s.minutes, b.name, b.seats FROM "+
+		"sailings s JOIN boats b ON b.id = s.boat ORDER BY s.leaves")
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +151,8 @@ func (o *office) sailings(ctx context.Context) ([]sailing, error) {
 		}
 		s.Gone = s.Leaves <= now
 		key := seatKey(s.ID)
-		replies, err := health.Redis(ctx, health.Dial("tcp", o.cache), o.password, []string{"SET", key, strconv.Itoa(s.Seats), "EX", "172800", "NX"}, []string{"GET", key})
+		replies, err := health.Redis(ctx, health.Dial("tcp", o.cache), o.password,
+			[]string{"SET", key, strconv.Itoa(s.Seats), "EX", "172800", "NX"}, []string{"GET", key})
 		if err != nil {
 			return nil, err
 		}
@@ -224,15 +230,20 @@ func (o *office) book(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	code := rand.Text()[:6]
-	_, err = health.Redis(r.Context(), health.Dial("tcp", o.cache), o.password, []string{"DECRBY", seatKey(s.ID), strconv.Itoa(wanted)})
+	_, err = health.Redis(r.Context(), health.Dial("tcp", o.cache), o.password,
+		[]string{"DECRBY", seatKey(s.ID), strconv.Itoa(wanted)})
 	if err == nil {
-		_, err = o.db.ExecContext(r.Context(), "INSERT INTO bookings (code, sailing, name, email, seats, made) VALUES (?, ?, ?, ?, ?, ?)",
+		_, err = o.db.ExecContext(r.Context(),
+			"INSERT INTO bookings (code, sailing, name, email, seats, made) VALUES (?, ?, ?, ?, ?, ?)",
 			code, s.ID, name, address.Address, wanted, time.Now().Format(time.DateTime))
 	}
 	if err == nil {
-		text := fmt.Sprintf("From: Saltmarsh Ferry <office@saltmarsh-ferry.example>\r\nTo: %s\r\nSubject: Your crossing at %s (%s)\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nDear %s,\r\n\r\n%d seat(s) on the %s, %s from %s to %s.\r\nYour code is %s. Be at the quay ten minutes before.\r\n\r\nSaltmarsh Ferry\r\n",
+		text := fmt.Sprintf("From: Saltmarsh Ferry <office@saltmarsh-ferry.example>\r\nTo: %s\r\nSubject: Your "+
+			"crossing at %s (%s)\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nDear %s,\r\n\r\n%d seat(s) on the "+
+			"%s, %s from %s to %s.\r\nYour code is %s. Be at the quay ten minutes before.\r\n\r\nSaltmarsh Ferry\r\n",
 			address.Address, s.Leaves, code, name, wanted, s.Boat, s.Leaves, s.From, s.To, code)
-		err = smtp.SendMail(os.Getenv("MAIL_HOST")+":"+os.Getenv("MAIL_PORT"), nil, "office@saltmarsh-ferry.example", []string{address.Address}, []byte(text))
+		err = smtp.SendMail(os.Getenv("MAIL_HOST")+":"+os.Getenv("MAIL_PORT"), nil, "office@saltmarsh-ferry.example",
+			[]string{address.Address}, []byte(text))
 	}
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
@@ -243,12 +254,15 @@ func (o *office) book(w http.ResponseWriter, r *http.Request) {
 
 func (o *office) crew(w http.ResponseWriter, r *http.Request) {
 	data := pageData{Title: "Crew"}
-	rows, err := o.db.QueryContext(r.Context(), "SELECT k.code, s.leaves, s.origin, s.arrives, b.name, k.name, k.email, k.seats, k.made FROM bookings k JOIN sailings s ON s.id = k.sailing JOIN boats b ON b.id = s.boat ORDER BY k.made DESC")
+	rows, err := o.db.QueryContext(r.Context(),
+		"SELECT k.code, s.leaves, s.origin, s.arrives, b.name, k.name, k.email, k.seats, k.made FROM bookings k JOIN "+
+			"sailings s ON s.id = k.sailing JOIN boats b ON b.id = s.boat ORDER BY k.made DESC")
 	if err == nil {
 		defer rows.Close()
 		for rows.Next() {
 			var k booking
-			if err = rows.Scan(&k.Code, &k.Leaves, &k.From, &k.To, &k.Boat, &k.Name, &k.Email, &k.Seats, &k.Made); err != nil {
+			if err = rows.Scan(&k.Code, &k.Leaves, &k.From, &k.To, &k.Boat, &k.Name, &k.Email,
+				&k.Seats, &k.Made); err != nil {
 				break
 			}
 			data.Bookings = append(data.Bookings, k)

@@ -22,12 +22,14 @@ func TestEverythingMayDie(t *testing.T) {
 			w := newWorld(t)
 			w.real()
 			w.must("start")
-			keep := `$m = new mysqli(getenv("DB_HOST"), getenv("DB_USERNAME"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), (int) getenv("DB_PORT")); `
+			keep := `$m = new mysqli(getenv("DB_HOST"), getenv("DB_USERNAME"), getenv("DB_PASSWORD"), ` +
+				`getenv("DB_DATABASE"), (int) getenv("DB_PORT")); `
 			w.must("run", "--", "php", "-r", keep+`$m->query("CREATE TABLE cargo AS SELECT 'kelp' AS name");`)
 			var background []*exec.Cmd
 			var done []string
 			for range 18 {
-				op := []string{"start", "stop", "status", "restart", "kill keeper", "kill part", "start in the background", "interrupt a start"}[random.IntN(8)]
+				op := []string{"start", "stop", "status", "restart", "kill keeper", "kill part",
+					"start in the background", "interrupt a start"}[random.IntN(8)]
 				done = append(done, op)
 				switch op {
 				case "start", "stop", "status":
@@ -58,7 +60,8 @@ func TestEverythingMayDie(t *testing.T) {
 			told := strings.Join(done, ", ")
 			w.eventually("a start goes through after: "+told, func() bool { return w.dravit("start").code == 0 })
 			w.eventually("all of it answers after: "+told, func() bool { return w.dravit("check").code == 0 })
-			assert.Equal(t, "kelp", w.must("run", "--", "php", "-r", keep+`echo $m->query("SELECT name FROM cargo")->fetch_row()[0];`).stdout, told)
+			assert.Equal(t, "kelp", w.must("run", "--", "php", "-r",
+				keep+`echo $m->query("SELECT name FROM cargo")->fetch_row()[0];`).stdout, told)
 			w.must("stop")
 			assert.Empty(t, w.living(), told)
 		})

@@ -15,7 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const damageStack = "name = \"ledger\"\n[part.db]\nkind = \"mariadb\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"day\"\n"
+const damageStack = "name = \"ledger\"\n[part.db]\nkind = \"mariadb\"\n[part.seats]\n" +
+	"kind = \"dravit-cache\"\n[[site]]\nname = \"day\"\n"
 
 func (w *world) damageStack() {
 	w.write("dravit.toml", damageStack)
@@ -80,7 +81,15 @@ func TestDamagedState(t *testing.T) {
 				err = os.Remove(path)
 			}
 			require.NoError(t, err)
-			for _, args := range [][]string{{"status"}, {"check"}, {"plan"}, {"ports"}, {"names"}, {"logs"}, {"diagnose"}} {
+			for _, args := range [][]string{
+				{"status"},
+				{"check"},
+				{"plan"},
+				{"ports"},
+				{"names"},
+				{"logs"},
+				{"diagnose"},
+			} {
 				r := w.dravit(args...)
 				assert.Equal(t, 0, r.code, "%s %s: dravit %v: %s", damage, name, args, r.all())
 				for _, words := range []string{"invalid character", "unexpected end of JSON", "cannot unmarshal"} {

@@ -27,7 +27,8 @@ kind = "sqlite"
 [part.seats]
 kind = "dravit-cache"
 `,
-		"built-in web with PHP": "[part.web]\nkind = \"dravit-web\"\n[part.db]\nkind = \"sqlite\"\n[part.seats]\nkind = \"dravit-cache\"\n",
+		"built-in web with PHP": "[part.web]\nkind = \"dravit-web\"\n[part.db]\nkind = \"sqlite\"\n[part.seats]\n" +
+			"kind = \"dravit-cache\"\n",
 		"own server on MariaDB": "[part.app]\nkind = \"custom\"\n",
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -36,7 +37,8 @@ kind = "dravit-cache"
 			if local != "" {
 				w.must("demo", dir) // writes it, and is then overridden on this machine
 				w.must("stop", "-C", dir)
-				require.NoError(t, os.RemoveAll(filepath.Join(w.home, "stacks"))) // a new machine: nothing has written data yet
+				// a new machine: nothing has written data yet
+				require.NoError(t, os.RemoveAll(filepath.Join(w.home, "stacks")))
 				require.NoError(t, os.MkdirAll(filepath.Join(w.home, "stacks"), 0o700))
 				w.own(w.home)
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "dravit.local.toml"), []byte(local), 0o644))
@@ -60,7 +62,9 @@ kind = "dravit-cache"
 			assert.Contains(t, head.Get("Content-Type"), "text/css")
 
 			form := url.Values{"sailing": {"3"}, "name": {"Ada Tern"}, "email": {"ada@quay.example"}, "seats": {"2"}}
-			code, page, _ = get(t, "POST", ferry, strings.NewReader(form.Encode()), func(r *http.Request) { r.Header.Set("Content-Type", "application/x-www-form-urlencoded") })
+			code, page, _ = get(t, "POST", ferry, strings.NewReader(form.Encode()), func(r *http.Request) {
+				r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+			})
 			require.Equal(t, 200, code, page)
 			assert.Contains(t, page, "Booked")
 			_, page, _ = get(t, "GET", ferry, nil)
@@ -124,7 +128,8 @@ func TestReport(t *testing.T) {
 	w.must("report", file)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for _, want := range []string{"night-boat", "6 of 6 answer", "The last start", "The last starts", "part.web.version", "answering"} {
+	for _, want := range []string{"night-boat", "6 of 6 answer", "The last start", "The last starts",
+		"part.web.version", "answering"} {
 		assert.Contains(t, string(text), want)
 	}
 	assert.NotContains(t, string(text), "ZgotmplZ")

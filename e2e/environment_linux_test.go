@@ -88,8 +88,10 @@ func TestPlaceholders(t *testing.T) {
 	assert.Contains(t, env, fmt.Sprintf("FORMAT={level} %d\n", w.status().part(t, "seats").Port))
 	assert.Contains(t, env, `JSON={"a":{"b":1}}`)
 	for value, says := range map[string]string{
-		"{site.day.url}": "no site is named", "{site.night.root}": "a site has no", "{store.port}": "", "{stores.port}": "no part is named",
-		"{seats.prot}": "a part has no", "{seats}": "stands for nothing", "{ seats.prot }": "a part has no", "{seats.port.x}": "stands for nothing",
+		"{site.day.url}": "no site is named", "{site.night.root}": "a site has no", "{store.port}": "",
+		"{stores.port}": "no part is named",
+		"{seats.prot}":  "a part has no", "{seats}": "stands for nothing", "{ seats.prot }": "a part has no",
+		"{seats.port.x}": "stands for nothing",
 	} {
 		w.write("dravit.toml", builtin+"[env]\nX = \""+value+"\"\n")
 		r := w.dravit("plan")
@@ -101,7 +103,8 @@ func TestPlaceholders(t *testing.T) {
 		assert.Contains(t, r.stderr, says, value)
 	}
 	for command, code := range map[string]int{
-		"./serve {port}": 0, "awk '{print}' ${HOME} {a,b} {port}": 0, "./serve {prot}": 2, "./serve {seats.port}": 2, "./serve {host}": 2,
+		"./serve {port}": 0, "awk '{print}' ${HOME} {a,b} {port}": 0, "./serve {prot}": 2,
+		"./serve {seats.port}": 2, "./serve {host}": 2,
 	} {
 		w.write(
 			"dravit.toml",
@@ -151,7 +154,8 @@ func TestProgramsTrustTheStacksSites(t *testing.T) {
 	w.write("public/index.php", `<?php
 $at = "127.0.0.1:" . ($_GET["port"] ?? "");
 if (isset($_GET["port"])) {
-    $c = stream_context_create(["ssl" => ["peer_name" => "day.localhost"], "http" => ["header" => "Host: day.localhost"]]);
+    $c = stream_context_create(["ssl" => ["peer_name" => "day.localhost"],
+		"http" => ["header" => "Host: day.localhost"]]);
     echo "PHP got: ", file_get_contents("https://$at/", false, $c);
 } else echo "Day boat";`)
 	w.must("start")
@@ -159,7 +163,8 @@ if (isset($_GET["port"])) {
 	_, body, _ := get(t, "GET", w.status().Sites[0].URL+fmt.Sprintf("?port=%d", port), nil)
 	assert.Equal(t, "PHP got: Day boat", body)
 	node := fmt.Sprintf(
-		`require("https").get({host: "127.0.0.1", port: %d, servername: "day.localhost", headers: {Host: "day.localhost"}}, r => r.pipe(process.stdout))`,
+		`require("https").get({host: "127.0.0.1", port: %d, servername: "day.localhost", headers: {Host: `+
+			`"day.localhost"}}, r => r.pipe(process.stdout))`,
 		port,
 	)
 	assert.Equal(t, "Day boat", w.must("run", "--", "node", "-e", node).stdout)
@@ -169,7 +174,8 @@ if (isset($_GET["port"])) {
 		w.must("run", "--", "curl", "-sS", fmt.Sprintf("https://day.localhost:%d/", port)).stdout,
 	)
 	python := fmt.Sprintf(`import ssl, socket
-s = ssl.create_default_context().wrap_socket(socket.create_connection(("127.0.0.1", %d)), server_hostname="day.localhost")
+plain = socket.create_connection(("127.0.0.1", %d))
+s = ssl.create_default_context().wrap_socket(plain, server_hostname="day.localhost")
 print(s.version())`, port)
 	assert.Contains(t, w.must("run", "--", "python3", "-c", python).stdout, "TLS")
 	for _, name := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"} { // the caller's own word goes before

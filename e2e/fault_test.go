@@ -68,7 +68,8 @@ name = "ferry"
 // A version that nothing satisfies: what was found, and where.
 func TestNoPlan(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nversion = \"5.2\"\n[part.web]\nkind = \"nginx\"\nversion = \">= 99\"\n")
+	w.write("dravit.toml",
+		"[part.app]\nkind = \"php\"\nversion = \"5.2\"\n[part.web]\nkind = \"nginx\"\nversion = \">= 99\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.stderr, "nothing here satisfies part app, which wants php 5.2")
@@ -94,13 +95,16 @@ func TestServerExitsAtOnce(t *testing.T) {
 		"redis":    {"settings = { low-tide = 3 }", "Bad directive", "low-tide"},
 		"postgres": {"settings = { low_tide = 3 }", "unrecognized configuration parameter", "low_tide"},
 		"nats":     {"settings = { low_tide = 3 }", "unknown field", "low_tide"},
-		"custom":   {"command = \"echo the engine is cold; exit 3\"", "it ended with code 3 before it answered", "the engine is cold"},
+		"custom": {"command = \"echo the engine is cold; exit 3\"",
+			"it ended with code 3 before it answered", "the engine is cold"},
 	} {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
-			w.write("dravit.toml", fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\nuses = []\n%s\n", kind, want.table))
+			w.write("dravit.toml", fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\n"+
+				"uses = []\n%s\n", kind, want.table))
 			if kind != "custom" {
-				w.write("dravit.toml", fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\n%s\n", kind, want.table))
+				w.write("dravit.toml",
+					fmt.Sprintf("[part.mail]\nkind = \"dravit-mail\"\n[part.bad]\nkind = %q\n%s\n", kind, want.table))
 			}
 			r := w.dravit("start")
 			assert.Equal(t, 1, r.code, r.all())
@@ -147,7 +151,8 @@ func TestKilledPartComesBack(t *testing.T) {
 	w := newWorld(t)
 	w.real()
 	w.write("public/keep.php", `<?php
-$db = new mysqli(getenv('DB_HOST'), getenv('DB_USERNAME'), getenv('DB_PASSWORD'), getenv('DB_DATABASE'), (int) getenv('DB_PORT'));
+$db = new mysqli(getenv('DB_HOST'), getenv('DB_USERNAME'), getenv('DB_PASSWORD'), getenv('DB_DATABASE'),
+	(int) getenv('DB_PORT'));
 $seats = new Redis();
 $seats->connect(getenv('REDIS_HOST'), (int) getenv('REDIS_PORT'));
 $seats->auth(getenv('REDIS_PASSWORD'));
@@ -179,7 +184,8 @@ echo $db->query('SELECT name FROM cargo')->fetch_row()[0], ' ', $seats->get('car
 func TestCrashLoop(t *testing.T) {
 	w := newWorld(t)
 	w.write("flag", "")
-	w.write("dravit.toml", "[part.boat]\nkind = \"custom\"\ncommand = \"test -e flag || { echo aground; exit 9; }; exec php -n -S 127.0.0.1:{port}\"\n")
+	w.write("dravit.toml", "[part.boat]\nkind = \"custom\"\n"+
+		"command = \"test -e flag || { echo aground; exit 9; }; exec php -n -S 127.0.0.1:{port}\"\n")
 	w.must("start")
 	require.NoError(t, os.Remove(filepath.Join(w.dir, "flag")))
 	kill(t, w.status().part(t, "boat").PID)
@@ -336,12 +342,15 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	thief.Path, thief.Args = "/usr/bin/php", []string{"php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port)}
 	require.NoError(t, thief.Start())
 	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
-	w.eventually("the thief answers", func() bool { return strings.Contains(w.dravit("check").stdout, "ours: expected") })
+	w.eventually("the thief answers", func() bool {
+		return strings.Contains(w.dravit("check").stdout, "ours: expected")
+	})
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code)
 	said := strings.Join(strings.Fields(r.stdout), " ")
 	assert.Contains(t, said, "ours: expected the socket of this part's process")
-	assert.Contains(t, said, fmt.Sprintf("that of php (pid %d, user %s), which this stack did not start: its answers do not count", thief.Process.Pid, tester.Username))
+	assert.Contains(t, said, fmt.Sprintf("that of php (pid %d, user %s), which this stack did not start: its answers "+
+		"do not count", thief.Process.Pid, tester.Username))
 
 	// The same at the gateway's port: whoever answers there with a fine page is not the gateway.
 	w = newWorld(t)
@@ -359,18 +368,23 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	require.NotNil(t, taken)
 	defer taken.Close()
 	go func() {
-		_ = http.Serve(taken, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<h1>Night boat</h1>") }))
+		_ = http.Serve(taken, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, "<h1>Night boat</h1>")
+		}))
 	}()
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "not sealed by it, from "+map[bool]string{true: "a program of root", false: fmt.Sprintf("e2e.test (pid %d", os.Getpid())}[asRoot])
+	assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "not sealed by it, from "+
+		map[bool]string{true: "a program of root", false: fmt.Sprintf("e2e.test (pid %d", os.Getpid())}[asRoot])
 }
 
 // What needs a part that failed waits for it and says so; the cause is named, not its consequence.
 func TestDependentsOfAFailedPart(t *testing.T) {
 	w := newWorld(t)
 	w.write("public/index.php", "x")
-	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n[part.db]\nkind = \"mariadb\"\nsettings = { low_tide = 3 }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.write("dravit.toml",
+		"[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n"+
+			"[part.db]\nkind = \"mariadb\"\nsettings = { low_tide = 3 }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "part db (mariadb")
@@ -381,7 +395,8 @@ func TestDependentsOfAFailedPart(t *testing.T) {
 	}
 	assert.Zero(t, s.part(t, "api").PID, "a server of the project's own starts when its stores answer")
 	assert.Equal(t, "answers", s.part(t, "web").State)
-	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n[part.db]\nkind = \"mariadb\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.write("dravit.toml", "[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S "+
+		"127.0.0.1:{port}\"\n[part.db]\nkind = \"mariadb\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
 	w.must("start")
 	w.must("check")
 }
@@ -456,7 +471,8 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Dir(builds[0])))
 	w.eventually("all is taken over", func() bool {
 		r := newer("status", "--json")
-		return r.code == 0 && strings.Contains(r.stdout, `"state": "answers"`) && !strings.Contains(r.stdout, `"failed"`)
+		return r.code == 0 && strings.Contains(r.stdout, `"state": "answers"`) &&
+			!strings.Contains(r.stdout, `"failed"`)
 	})
 	assert.Equal(t, before.part(t, "seats").PID, w.status().part(t, "seats").PID, "what lived lives on")
 	r := newer("start")
@@ -468,7 +484,8 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 // A start by another build, whose keeper takes over in the same moment, still sees what the stack file changed.
 func TestAnotherBuildSeesChanges(t *testing.T) {
 	w := newWorld(t)
-	const file = "name = \"day-boat\"\n[part.web]\nkind = \"nginx\"\n[part.seats]\nkind = \"redis\"\n[[site]]\nname = \"day\"\n"
+	const file = "name = \"day-boat\"\n[part.web]\nkind = \"nginx\"\n[part.seats]\n" +
+		"kind = \"redis\"\n[[site]]\nname = \"day\"\n"
 	w.write("dravit.toml", file)
 	w.write("public/index.html", "<h1>Day boat</h1>")
 	w.must("start")
@@ -477,7 +494,8 @@ func TestAnotherBuildSeesChanges(t *testing.T) {
 	require.NoError(t, err)
 	other := filepath.Join(filepath.Dir(w.home), "dravit")
 	require.NoError(t, os.WriteFile(other, append(text, '\n'), 0o755))
-	w.write("dravit.toml", strings.Replace(file, "kind = \"redis\"\n", "kind = \"redis\"\nsettings = { maxmemory = \"64mb\" }\n", 1)+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
+	w.write("dravit.toml", strings.Replace(file, "kind = \"redis\"\n", "kind = \"redis\"\nsettings = { maxmemory = "+
+		"\"64mb\" }\n", 1)+"[[site]]\nname = \"dawn\"\nroot = \"dawn\"\nexpect = { text = \"Dawn boat\" }\n")
 	w.write("dawn/index.html", "<h1>Dawn boat</h1>")
 	cmd := w.command(t.Context(), "start")
 	cmd.Path = other

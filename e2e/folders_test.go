@@ -94,7 +94,8 @@ app = "app"
 				_, body, _ := get(t, "GET", strings.Replace(s.site("ada"), "ada", name, 1), nil)
 				return body
 			}
-			assert.Equal(t, "ada public "+strings.TrimSuffix(strings.TrimPrefix(s.site("ada"), "http://"), "/"), ask("ada"))
+			assert.Equal(t, "ada public "+strings.TrimSuffix(strings.TrimPrefix(s.site("ada"), "http://"), "/"),
+				ask("ada"))
 
 			// What is open stays open.
 			line := openSocket(t, s.site("api"))
@@ -104,7 +105,9 @@ app = "app"
 			w.write("crew/bob/style.css", "body {}")
 			soon(t, "the new folder is a site", func() bool { return strings.HasPrefix(ask("bob"), "crew bob") })
 			w.write("crew/empty/web/index.php", page)
-			soon(t, "the folder with a new index is a site", func() bool { return strings.HasPrefix(ask("empty"), "empty web") })
+			soon(t, "the folder with a new index is a site", func() bool {
+				return strings.HasPrefix(ask("empty"), "empty web")
+			})
 			w.write("crew/bob/public/index.php", page)
 			soon(t, "its root follows its index", func() bool { return strings.HasPrefix(ask("bob"), "bob public") })
 			w.must("check")
@@ -150,7 +153,8 @@ func openSocket(t *testing.T, url string) *socket {
 	conn, err := net.Dial("tcp", "127.0.0.1:"+port)
 	require.NoError(t, err)
 	require.NoError(t, conn.SetDeadline(time.Now().Add(time.Minute)))
-	_, err = fmt.Fprintf(conn, "GET /socket HTTP/1.1\r\nHost: %s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n", host)
+	_, err = fmt.Fprintf(conn, "GET /socket HTTP/1.1\r\nHost: %s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n"+
+		"Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n", host)
 	require.NoError(t, err)
 	s := &socket{t, conn, bufio.NewReader(conn)}
 	resp, err := http.ReadResponse(s.in, nil)
@@ -182,7 +186,8 @@ func TestIncludedDirectives(t *testing.T) {
 			w.dir += " [*]"
 			require.NoError(t, os.Mkdir(w.dir, 0o755))
 			w.own(w.dir)
-			w.write("dravit.toml", fmt.Sprintf("name = \"own\"\n[part.web]\nkind = %q\n[[site]]\nname = \"ferry\"\nroot = \"public\"\ninclude = \"conf/site.conf\"\n", server))
+			w.write("dravit.toml", fmt.Sprintf("name = \"own\"\n[part.web]\nkind = %q\n[[site]]\nname = \"ferry\"\n"+
+				"root = \"public\"\ninclude = \"conf/site.conf\"\n", server))
 			w.write("public/index.html", "ferry")
 			w.write("public/high.txt", "high")
 			w.write("public/low.txt", "low")

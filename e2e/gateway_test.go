@@ -48,7 +48,8 @@ server.listen(process.env.PORT, "127.0.0.1");
 func TestStreams(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
-		w.write("dravit.toml", fmt.Sprintf("name = \"streams\"\n[part.web]\nkind = %q\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\n[[site]]\nname = \"api\"\napp = \"api\"\n", server))
+		w.write("dravit.toml", fmt.Sprintf("name = \"streams\"\n[part.web]\nkind = %q\n[part.api]\nkind = \"node\"\n"+
+			"command = \"exec node api.js\"\n[[site]]\nname = \"api\"\napp = \"api\"\n", server))
 		w.write("api.js", api)
 		w.must("start")
 		url := w.status().Sites[0].URL
@@ -57,7 +58,8 @@ func TestStreams(t *testing.T) {
 		conn, err := net.Dial("tcp", address)
 		require.NoError(t, err)
 		require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
-		_, err = fmt.Fprintf(conn, "GET /socket HTTP/1.1\r\nHost: api.localhost\r\nConnection: Upgrade\r\nUpgrade: echo\r\n\r\n")
+		_, err = fmt.Fprintf(conn,
+			"GET /socket HTTP/1.1\r\nHost: api.localhost\r\nConnection: Upgrade\r\nUpgrade: echo\r\n\r\n")
 		require.NoError(t, err)
 		r := bufio.NewReader(conn)
 		if server == "apache" { // passes on WebSockets alone, which begin with a key
@@ -124,7 +126,9 @@ func TestHostileRequests(t *testing.T) {
 		text, _ := io.ReadAll(conn) // it may be cut off
 		return string(text)
 	}
-	for _, host := range []string{"night.localhost\x00.example", "night.localhost, crew.localhost", "\"night.localhost\"", "night.localhost/../x", "[::1", "night.localhost:99999999", "*.localhost", "..localhost", "", "night.localhost\r\nX-Evil: 1", strings.Repeat("a", 5000) + ".localhost"} {
+	for _, host := range []string{"night.localhost\x00.example", "night.localhost, crew.localhost",
+		"\"night.localhost\"", "night.localhost/../x", "[::1", "night.localhost:99999999", "*.localhost", "..localhost",
+		"", "night.localhost\r\nX-Evil: 1", strings.Repeat("a", 5000) + ".localhost"} {
 		text := raw("GET / HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n")
 		assert.NotContains(t, text, " 500 ", "%q", host)
 		assert.NotContains(t, text, "goroutine", "%q", host)
@@ -132,14 +136,16 @@ func TestHostileRequests(t *testing.T) {
 			assert.NotContains(t, text, "<h1>Night boat</h1>", "%q", host)
 		}
 	}
-	for _, path := range []string{"/../dravit.toml", "/..%2fdravit.toml", "/%2e%2e/dravit.toml", "//etc/passwd", "/.dravit/probe", "/%00", "/a\tb", "/public/../../dravit.toml", "/\\..\\dravit.toml"} {
+	for _, path := range []string{"/../dravit.toml", "/..%2fdravit.toml", "/%2e%2e/dravit.toml", "//etc/passwd",
+		"/.dravit/probe", "/%00", "/a\tb", "/public/../../dravit.toml", "/\\..\\dravit.toml"} {
 		text := raw("GET " + path + " HTTP/1.1\r\nHost: night.localhost\r\nConnection: close\r\n\r\n")
 		assert.NotContains(t, text, "name = \"night-boat\"", path)
 		assert.NotContains(t, text, "root:", path)
 		assert.NotContains(t, text, " 500 ", path)
 	}
 	for _, smuggled := range []string{
-		"POST / HTTP/1.1\r\nHost: night.localhost\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\nConnection: close\r\n\r\n0\r\n\r\nGET /x HTTP/1.1\r\nHost: night.localhost\r\n\r\n",
+		"POST / HTTP/1.1\r\nHost: night.localhost\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\n" +
+			"Connection: close\r\n\r\n0\r\n\r\nGET /x HTTP/1.1\r\nHost: night.localhost\r\n\r\n",
 		"GET / HTTP/1.1\r\nHost: night.localhost\r\nHost: other.localhost\r\nConnection: close\r\n\r\n",
 		"GET http://other.localhost/ HTTP/1.1\r\nHost: night.localhost\r\nConnection: close\r\n\r\n",
 		"NONSENSE\r\n\r\n",

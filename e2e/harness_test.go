@@ -71,7 +71,8 @@ func run(m *testing.M) (int, error) {
 	}
 	if asRoot {
 		if tester, err = user.Lookup(testAccount); err != nil {
-			if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh", testAccount).CombinedOutput(); err != nil {
+			if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh",
+				testAccount).CombinedOutput(); err != nil {
 				return 0, fmt.Errorf("making the account %s: %w: %s", testAccount, err, out)
 			}
 			if tester, err = user.Lookup(testAccount); err != nil {
@@ -155,7 +156,8 @@ func (r result) all() string { return r.stdout + r.stderr }
 func (w *world) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, program, args...)
 	cmd.Dir = w.dir
-	cmd.Env = []string{"HOME=" + tester.HomeDir, "USER=" + tester.Username, "PATH=/usr/local/bin:/usr/bin:/bin", "DRAVIT_HOME=" + w.home}
+	cmd.Env = []string{"HOME=" + tester.HomeDir, "USER=" + tester.Username,
+		"PATH=/usr/local/bin:/usr/bin:/bin", "DRAVIT_HOME=" + w.home}
 	cmd.SysProcAttr = w.asTester()
 	return cmd
 }
@@ -200,7 +202,8 @@ func (w *world) must(args ...string) result {
 func (w *world) json(into any, args ...string) result {
 	w.t.Helper()
 	r := w.dravit(append(args, "--json")...)
-	require.NoError(w.t, json.Unmarshal([]byte(r.stdout), into), "dravit %s --json:\n%s", strings.Join(args, " "), r.all())
+	require.NoError(w.t, json.Unmarshal([]byte(r.stdout), into), "dravit %s --json:\n%s",
+		strings.Join(args, " "), r.all())
 	return r
 }
 

@@ -47,7 +47,8 @@ func lyingProgram(name string) func(t *testing.T, w *world, outside string) {
 }
 
 // tellTale is a program that leaves a trace where it is run.
-const tellTale = "#!/bin/sh\ntouch \"$(dirname \"$0\")/canary\" 2>/dev/null; touch /tmp/dravit-canary-$(id -u)\necho 9.9.9\n"
+const tellTale = "#!/bin/sh\ntouch \"$(dirname \"$0\")/canary\" 2>/dev/null; touch " +
+	"/tmp/dravit-canary-$(id -u)\necho 9.9.9\n"
 
 // stackFile makes a project of a stack file, in which OUTSIDE stands for a folder beside the project.
 func stackFile(text string) func(t *testing.T, w *world, outside string) {
@@ -188,10 +189,11 @@ var hostiles = []hostile{
 		says:  "leads out of the project",
 		start: 3,
 	},
-	{name: "a usual document root outside", make: stackFileWith(hostileSite, func(t *testing.T, w *world, outside string) {
-		require.NoError(t, os.Remove(filepath.Join(w.dir, "index.html")))
-		link(t, w, outside, "public")
-	}), code: 3, start: 3},
+	{name: "a usual document root outside",
+		make: stackFileWith(hostileSite, func(t *testing.T, w *world, outside string) {
+			require.NoError(t, os.Remove(filepath.Join(w.dir, "index.html")))
+			link(t, w, outside, "public")
+		}), code: 3, start: 3},
 	{
 		name: "an included file outside",
 		make: stackFileWith(
@@ -297,7 +299,16 @@ func many(n int, format string) string {
 var looks = [][]string{
 	{
 		"survey",
-	}, {"plan"}, {"plan", "--json"}, {"why"}, {"status"}, {"check"}, {"diagnose"}, {"extensions"}, {"logs"}, {"names"}, {"ports"},
+	}, {"plan"},
+	{"plan", "--json"},
+	{"why"},
+	{"status"},
+	{"check"},
+	{"diagnose"},
+	{"extensions"},
+	{"logs"},
+	{"names"},
+	{"ports"},
 }
 
 // Whoever clones a repository looks at it before he trusts it: nothing of it is run, nothing outside changes or is

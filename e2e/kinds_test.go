@@ -56,14 +56,17 @@ expect = { text = "crew 3" }
 func (w *world) office() {
 	w.write("dravit.toml", office)
 	w.write("public/index.php", `<h1>Office</h1><?php
-$db = new PDO('pgsql:host=' . getenv('DB_HOST') . ';port=' . getenv('DB_PORT') . ';dbname=' . getenv('DB_DATABASE'), getenv('DB_USER'), getenv('DB_PASSWORD'));
+$where = 'pgsql:host=' . getenv('DB_HOST') . ';port=' . getenv('DB_PORT') . ';dbname=' . getenv('DB_DATABASE');
+$db = new PDO($where, getenv('DB_USER'), getenv('DB_PASSWORD'));
 $db->exec('CREATE TABLE IF NOT EXISTS bookings (name text)');
 if (isset($_GET['book'])) $db->prepare('INSERT INTO bookings VALUES (?)')->execute([$_GET['book']]);
 echo implode(',', $db->query('SELECT name FROM bookings ORDER BY name')->fetchAll(PDO::FETCH_COLUMN));
 `)
-	w.write("public/.htaccess", "RewriteEngine On\nRewriteRule ^old-timetable$ /new-timetable [R=302,L]\nHeader set X-Quay \"west\"\n")
+	w.write("public/.htaccess",
+		"RewriteEngine On\nRewriteRule ^old-timetable$ /new-timetable [R=302,L]\nHeader set X-Quay \"west\"\n")
 	w.write("public/plain.txt", "plain")
-	w.write("api.js", `require("http").createServer((q, r) => r.end("api " + process.version + " " + q.url + " " + process.env.DATABASE_URL)).listen(process.env.PORT, "127.0.0.1")`)
+	w.write("api.js", `require("http").createServer((q, r) => r.end("api " + process.version + " " + q.url + " " + `+
+		`process.env.DATABASE_URL)).listen(process.env.PORT, "127.0.0.1")`)
 	w.write("tides/index.html", "high water at noon")
 	w.write("crew.rb", `require "socket"
 server = TCPServer.new("127.0.0.1", ENV["PORT"].to_i)
@@ -100,7 +103,9 @@ func TestOtherKinds(t *testing.T) {
 	for command, want := range map[string]string{
 		`psql "$DATABASE_URL" -At -c "SELECT name FROM bookings"`:   "Ada",
 		`psql -At -c "SELECT current_user, count(*) FROM bookings"`: "bookings|1",
-		`printf 'version\r\nquit\r\n' | python3 -c 'import os,socket,sys; s=socket.socket(socket.AF_UNIX); s.connect(os.environ["MEMCACHED_SOCKET"]); s.sendall(sys.stdin.buffer.read()); print(s.recv(100))'`: "VERSION",
+		`printf 'version\r\nquit\r\n' | python3 -c 'import os,socket,sys; s=socket.socket(socket.AF_UNIX); ` +
+			`s.connect(os.environ["MEMCACHED_SOCKET"]); s.sendall(sys.stdin.buffer.read()); ` +
+			`print(s.recv(100))'`: "VERSION",
 		`env | grep -c SEATS_PASSWORD || true`: "0",
 	} {
 		assert.Contains(t, w.must("run", "--", "sh", "-c", command).stdout, want, command)
@@ -130,11 +135,15 @@ func TestOtherKinds(t *testing.T) {
 // Why a part does not come up is told in the server's own terms.
 func TestOtherKindsExplain(t *testing.T) {
 	for name, c := range map[string]struct{ part, file, text, because, next string }{
-		"postgres setting": {"db", "", "[part.db]\nkind = \"postgres\"\nsettings = { low_tide = \"3\" }\n", `unrecognized configuration parameter "low_tide"`, "settings in dravit.toml"},
-		"apache htaccess":  {"", "public/.htaccess", "LowTide on\n", "Apache does not accept a directive of a .htaccess", ""},
-		"node module":      {"api", "api.js", `require("barnacle")`, "the module barnacle is not there", "npm install"},
-		"python package":   {"tides", "tides.py", "import barnacle\n", "the package barnacle is not installed", "pip install barnacle"},
-		"ruby library":     {"crew", "crew.rb", "require 'barnacle'\n", "the library barnacle is not there", "bundle install"},
+		"postgres setting": {"db", "", "[part.db]\nkind = \"postgres\"\nsettings = { low_tide = \"3\" }\n",
+			`unrecognized configuration parameter "low_tide"`, "settings in dravit.toml"},
+		"apache htaccess": {"", "public/.htaccess", "LowTide on\n",
+			"Apache does not accept a directive of a .htaccess", ""},
+		"node module": {"api", "api.js", `require("barnacle")`, "the module barnacle is not there", "npm install"},
+		"python package": {"tides", "tides.py", "import barnacle\n",
+			"the package barnacle is not installed", "pip install barnacle"},
+		"ruby library": {"crew", "crew.rb", "require 'barnacle'\n",
+			"the library barnacle is not there", "bundle install"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
@@ -149,7 +158,8 @@ func TestOtherKindsExplain(t *testing.T) {
 			default:
 				kinds := map[string]string{"api": "node", "tides": "python", "crew": "ruby"}
 				programs := map[string]string{"api": "node", "tides": "python3", "crew": "ruby"}
-				file += "[part." + c.part + "]\nkind = \"" + kinds[c.part] + "\"\ncommand = \"" + programs[c.part] + " " + c.file + "\"\n"
+				file += "[part." + c.part + "]\nkind = \"" + kinds[c.part] + "\"\ncommand = \"" + programs[c.part] +
+					" " + c.file + "\"\n"
 				w.write(c.file, c.text)
 			}
 			w.write("dravit.toml", file)
@@ -167,7 +177,8 @@ func TestDataOfOtherVersions(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n[part.books]\nkind = \"postgres\"\n")
 	w.must("start")
-	w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" -e "CREATE TABLE boats (name TEXT); INSERT INTO boats VALUES ('Dunlin')"`)
+	w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" `+
+		`-e "CREATE TABLE boats (name TEXT); INSERT INTO boats VALUES ('Dunlin')"`)
 	w.must("stop")
 	dirs, err := filepath.Glob(filepath.Join(w.home, "stacks/*/data"))
 	require.NoError(t, err)
@@ -176,7 +187,10 @@ func TestDataOfOtherVersions(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(`{"kind":"`+kind+`","version":"`+version+`"}`), 0o600))
 		w.own(file)
 	}
-	for _, c := range []struct{ version, want string }{{"99.1.0", "an older server would damage it"}, {"10.5.23", "needs consent"}} {
+	for _, c := range []struct{ version, want string }{
+		{"99.1.0", "an older server would damage it"},
+		{"10.5.23", "needs consent"},
+	} {
 		written("db", "mariadb", c.version)
 		r := w.dravit("start")
 		assert.Equal(t, 3, r.code, r.all())
@@ -186,7 +200,8 @@ func TestDataOfOtherVersions(t *testing.T) {
 	r := w.must("start", "--upgrade", "db")
 	assert.Contains(t, r.all(), "answers")
 	assert.DirExists(t, filepath.Join(dirs[0], "db.of-10.5.23", "mysql"), "the copy of before")
-	assert.Contains(t, w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" -e "SELECT * FROM boats"`).stdout, "Dunlin")
+	assert.Contains(t, w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" `+
+		`-p"$DB_PASSWORD" "$DB_DATABASE" -e "SELECT * FROM boats"`).stdout, "Dunlin")
 	w.must("start") // without consent: there is nothing to change any more
 	w.must("stop")
 
@@ -202,7 +217,8 @@ func TestDataOfOtherVersions(t *testing.T) {
 // fails.
 func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"own\"\n[part.api]\nkind = \"node\"\ncommand = \"node api.js\"\n[part.tides]\nkind = \"python\"\ncommand = \"python3 -m http.server --bind 127.0.0.1 {port}\"\n")
+	w.write("dravit.toml", "name = \"own\"\n[part.api]\nkind = \"node\"\ncommand = \"node api.js\"\n[part.tides]\n"+
+		"kind = \"python\"\ncommand = \"python3 -m http.server --bind 127.0.0.1 {port}\"\n")
 	w.write("kelp.c", "void node_register_module_v93(void) {}")
 	w.write("node_modules/kelp/build/Release/.keep", "")
 	module := filepath.Join(w.dir, "node_modules/kelp/build/Release/kelp.node")
@@ -214,7 +230,8 @@ func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	w.write("requirements.txt", "barnacle==1.0\n")
 	r := w.must("extensions")
 	text := strings.Join(strings.Fields(r.stdout), " ")
-	for _, want := range []string{"unfit kelp", "it was built for module ABI 93, and node", "unfit whelk", "it was built for ABI cpython-36m, and python", "unfit barnacle", "it is not installed in .venv"} {
+	for _, want := range []string{"unfit kelp", "it was built for module ABI 93, and node", "unfit whelk",
+		"it was built for ABI cpython-36m, and python", "unfit barnacle", "it is not installed in .venv"} {
 		assert.Contains(t, text, want)
 	}
 	r = w.dravit("start", "--timeout", "20s")
@@ -233,7 +250,8 @@ func TestDataOfAnOlderServer(t *testing.T) {
 		w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n"+version)
 	}
 	query := func(sql string) string {
-		return w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" -N -e "`+sql+`"`).stdout
+		return w.must("run", "--", "sh", "-c",
+			`mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" -p"$DB_PASSWORD" "$DB_DATABASE" -N -e "`+sql+`"`).stdout
 	}
 	file("version = \"10.5\"\n")
 	w.must("start")
@@ -241,7 +259,8 @@ func TestDataOfAnOlderServer(t *testing.T) {
 	query("CREATE TABLE boats (name TEXT); INSERT INTO boats VALUES ('Dunlin')")
 	w.must("stop")
 	file("")
-	assert.True(t, strings.HasPrefix(planned(t, w.plan(), "db").Version, "10.5."), "the server that wrote the data goes before a newer one")
+	assert.True(t, strings.HasPrefix(planned(t, w.plan(), "db").Version, "10.5."),
+		"the server that wrote the data goes before a newer one")
 	file("version = \">= 10.6\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code, r.all())

@@ -91,7 +91,8 @@ func (w *world) launching() {
 	w.write("manager.py", managerPy)
 	w.write(
 		"package.json",
-		`{"name": "harbour", "private": true, "scripts": {"start": "node server.js", "dev": "vite --strictPort --host 127.0.0.1"}}`,
+		`{"name": "harbour", "private": true, "scripts": {"start": "node server.js", "dev": "vite `+
+			`--strictPort --host 127.0.0.1"}}`,
 	)
 	w.write("index.html", "<h1>Harbour</h1>")
 	w.write("site/pages/index.js", "export default function Page() { return <h1>Harbour</h1> }\n")
@@ -107,7 +108,8 @@ func (w *world) launching() {
 	require.NoError(w.t, os.Chmod(filepath.Join(w.dir, "node_modules/.bin/harbour"), 0o755))
 	var file strings.Builder
 	file.WriteString("name = \"harbour\"\n")
-	for i, l := range launchers { // with ports that no other test wants: some of these servers take long to ask for theirs
+	// with ports that no other test wants: some of these servers take long to ask for theirs
+	for i, l := range launchers {
 		fmt.Fprintf(&file, "[part.%s]\nkind = %q\ncommand = %q\nport = %d\n", l.name, l.kind, l.command, 19100+i)
 	}
 	w.write("dravit.toml", file.String())
@@ -178,7 +180,9 @@ func TestLaunchers(t *testing.T) {
 		s := w.status()
 		for _, l := range launchers {
 			port := s.part(t, l.name).Port // whoever builds a page when it is asked for has not built it yet
-			w.eventually(l.name+" serves its page "+when, func() bool { return strings.Contains(pageAt(port), "Harbour") })
+			w.eventually(l.name+" serves its page "+when, func() bool {
+				return strings.Contains(pageAt(port), "Harbour")
+			})
 		}
 	}
 	answers("after the start")

@@ -19,7 +19,8 @@ func TestBareMachine(t *testing.T) {
 	}
 	w := newWorld(t)
 	uid, gid := ids(t)
-	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind /dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
+	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind " +
+		"/dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
 		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups \"$@\"", uid, gid)
 	bare := func(args ...string) result {
 		cmd := w.command(t.Context(), args...)
@@ -78,7 +79,8 @@ func TestFullDisk(t *testing.T) {
 	home := w.home
 	w.home = filepath.Join(small, "home")
 	w.must("version")
-	require.NoError(t, os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 22<<20), 0o644)) // room for the program's copy, not for a database
+	// room for the program's copy, not for a database
+	require.NoError(t, os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 22<<20), 0o644))
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code, r.all())
 	assert.Contains(t, r.stderr, "no space left", r.all())
@@ -102,13 +104,17 @@ func TestLowPorts(t *testing.T) {
 	uid, gid := ids(t)
 	script := "ip link set lo up && echo 80 > /proc/sys/net/ipv4/ip_unprivileged_port_start && " +
 		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups ", uid, gid) +
-		`sh -c '"$0" start && "$0" names && curl -sS http://night.localhost/ && curl -sS --cacert "$DRAVIT_HOME/authority/certificate.pem" -o /dev/null -w "%{http_version} %{http_code}\n" https://night.localhost/; "$0" check; "$0" stop' ` + program
+		`sh -c '"$0" start && "$0" names && curl -sS http://night.localhost/ && curl -sS --cacert ` +
+		`"$DRAVIT_HOME/authority/certificate.pem" -o /dev/null -w "%{http_version} %{http_code}\n" ` +
+		`https://night.localhost/; "$0" check; "$0" stop' ` + program
 	cmd := w.command(t.Context(), "start")
-	cmd.Path, cmd.Args, cmd.SysProcAttr = "/usr/bin/unshare", []string{"unshare", "--net", "--", "sh", "-c", script}, nil
+	cmd.Path, cmd.Args, cmd.SysProcAttr = "/usr/bin/unshare",
+		[]string{"unshare", "--net", "--", "sh", "-c", script}, nil
 	cmd.Env = append(cmd.Env, "PATH=/usr/sbin:/usr/bin:/sbin:/bin")
 	r := finish(t, cmd)
 	assert.Equal(t, 0, r.code, r.all())
-	for _, want := range []string{"http://night.localhost/", "https://night.localhost/", "<h1>Night boat</h1>", "2 200\n", "6 of 6 answer"} {
+	for _, want := range []string{"http://night.localhost/", "https://night.localhost/",
+		"<h1>Night boat</h1>", "2 200\n", "6 of 6 answer"} {
 		assert.Contains(t, r.stdout, want)
 	}
 	assert.NotContains(t, r.stdout, "addresses without a port")

@@ -110,15 +110,23 @@ func TestResolver(t *testing.T) {
 	for _, x := range []systemResolver{
 		{name: "dnsmasq", service: "dnsmasq", files: "dnsmasq.d",
 			setup: "rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf; mkdir -p /etc/dnsmasq.d",
-			start: `echo nameserver 127.0.0.1 > /etc/resolv.conf; dnsmasq --keep-in-foreground --no-resolv --listen-address=127.0.0.1 --bind-interfaces --user=root --conf-dir=/etc/dnsmasq.d --pid-file=/etc/dnsmasq.pid >/dev/null 2>&1 & for i in $(seq 200); do [ -e /etc/dnsmasq.pid ] && break; sleep 0.02; done`,
-			stop:  `kill $(cat /etc/dnsmasq.pid) && rm -f /etc/dnsmasq.pid; sleep 0.1`},
+			start: `echo nameserver 127.0.0.1 > /etc/resolv.conf; dnsmasq --keep-in-foreground --no-resolv ` +
+				`--listen-address=127.0.0.1 --bind-interfaces --user=root --conf-dir=/etc/dnsmasq.d ` +
+				`--pid-file=/etc/dnsmasq.pid >/dev/null 2>&1 & for i in $(seq 200); do [ -e /etc/dnsmasq.pid ] && ` +
+				`break; sleep 0.02; done`,
+			stop: `kill $(cat /etc/dnsmasq.pid) && rm -f /etc/dnsmasq.pid; sleep 0.1`},
 		{name: "systemd-resolved", service: "systemd-resolved", files: "systemd/resolved.conf.d",
-			setup: `rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf; mkdir -p /run/systemd; mount -t tmpfs tmpfs /run/systemd
-ip link add pier0 type veth peer name pier1; ip addr add 192.0.2.10/24 dev pier0; ip link set pier0 up; ip link set pier1 up # it asks nobody while there is no network
+			setup: `rm -f /etc/resolv.conf; echo nameserver 192.0.2.1 > /etc/resolv.conf
+mkdir -p /run/systemd; mount -t tmpfs tmpfs /run/systemd
+# It asks nobody while there is no network.
+ip link add pier0 type veth peer name pier1; ip addr add 192.0.2.10/24 dev pier0
+ip link set pier0 up; ip link set pier1 up
 getent passwd systemd-resolve >/dev/null || echo 'systemd-resolve:x:995:995::/:/usr/sbin/nologin' >> /etc/passwd
 getent group systemd-resolve >/dev/null || echo 'systemd-resolve:x:995:' >> /etc/group`,
-			start: `rm -f /etc/resolv.conf; ln -s /run/systemd/resolve/stub-resolv.conf /etc/resolv.conf; ` + beside(t) + `/resolved/bin/systemd-resolved >/etc/resolved.log 2>&1 & echo $! > /etc/resolved.pid; for i in $(seq 200); do ss -Hltn sport = :53 | grep -q 127.0.0.53 && break; sleep 0.02; done`,
-			stop:  `kill $(cat /etc/resolved.pid); sleep 0.2`},
+			start: `rm -f /etc/resolv.conf; ln -s /run/systemd/resolve/stub-resolv.conf /etc/resolv.conf; ` +
+				beside(t) + `/resolved/bin/systemd-resolved >/etc/resolved.log 2>&1 & echo $! > /etc/resolved.pid; ` +
+				`for i in $(seq 200); do ss -Hltn sport = :53 | grep -q 127.0.0.53 && break; sleep 0.02; done`,
+			stop: `kill $(cat /etc/resolved.pid); sleep 0.2`},
 	} {
 		t.Run(x.name, func(t *testing.T) { testResolver(t, x) })
 	}
@@ -158,7 +166,8 @@ func testResolver(t *testing.T, x systemResolver) {
 	assert.Equal(t, 2, n.sh(t, false, "getent ahosts other.test").code, "nobody has this name")
 	n.must(t, "check")
 	assert.Contains(t, n.sh(t, false, "curl -sS http://east.tides.test:8080/").stdout, "Pier")
-	assert.Contains(t, n.sh(t, false, "curl -sSg 'http://[::1]:8080/' -H 'Host: quay.test'").stdout, "Pier", "both loopback addresses")
+	assert.Contains(t, n.sh(t, false, "curl -sSg 'http://[::1]:8080/' -H 'Host: quay.test'").stdout,
+		"Pier", "both loopback addresses")
 	assert.Contains(t, n.must(t, "names").stdout, "the system's asks Dravit's")
 	// The port is open on loopback only, and closes with the last stack that needs it.
 	assert.NotContains(t, n.sh(t, true, "ss -Hltun sport = :5380").stdout, "0.0.0.0:5380")
@@ -187,7 +196,9 @@ func TestTrust(t *testing.T) {
 	require.Equal(t, 0, n.sh(t, false, fmt.Sprintf("certutil -N -d sql:%s/.pki/nssdb --empty-password", own)).code)
 	curl := func() result { return n.sh(t, false, "curl -sS https://night.localhost:8443/") }
 	chromium := func() string {
-		return n.sh(t, false, fmt.Sprintf("HOME=%[1]s timeout 60 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync --user-data-dir=%[1]s/browser --dump-dom https://night.localhost:8443/", own)).stdout
+		return n.sh(t, false, fmt.Sprintf("HOME=%[1]s timeout 60 chromium --headless --no-sandbox --disable-gpu "+
+			"--disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync "+
+			"--user-data-dir=%[1]s/browser --dump-dom https://night.localhost:8443/", own)).stdout
 	}
 	assert.NotEqual(t, 0, curl().code)
 	assert.NotContains(t, chromium(), "Night boat", "nothing trusts it unasked")

@@ -59,7 +59,8 @@ expect = { text = "Fog signals" }
 	assert.Contains(t, ask("harbour", "{}", "a token of mine"), "Authorization Violation")
 	streams := ask("$JS.API.STREAM.NAMES", "")
 	assert.Contains(t, streams, `"streams":null`, "the deep check leaves nothing behind")
-	require.Contains(t, ask("$JS.API.STREAM.CREATE.horn", `{"name":"horn","subjects":["horn"],"storage":"file"}`), `"created"`)
+	require.Contains(t,
+		ask("$JS.API.STREAM.CREATE.horn", `{"name":"horn","subjects":["horn"],"storage":"file"}`), `"created"`)
 	require.Contains(t, ask("horn", "fog at noon"), `"seq":1`)
 
 	old := w.status().part(t, "signals")

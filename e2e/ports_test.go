@@ -25,7 +25,8 @@ import (
 // gives way, ends well, and everything that refers to the port follows.
 func TestThief(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"robbed\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\nextensions = [\"mysqli\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n[env]\nDSN = \"{db.host}:{db.port}\"\n")
+	w.write("dravit.toml", "name = \"robbed\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\n"+
+		"extensions = [\"mysqli\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n[env]\nDSN = \"{db.host}:{db.port}\"\n")
 	w.write("public/index.php", `<?php echo getenv("DSN"), " ", getenv("DB_PORT");`)
 	ctx, cancel := context.WithCancel(t.Context())
 	var loot []net.Listener
@@ -101,7 +102,8 @@ if (!fs.existsSync("came")) { // the thief's time
 	throw new Error("listen EADDRINUSE: address already in use 127.0.0.1:" + port)
 }
 require("http").createServer((_, a) => a.end("high tide")).listen(port, "127.0.0.1")`)
-	w.write("dravit.toml", "name = \"robbed\"\n[part.app]\nkind = \"node\"\ncommand = \"node tide.js\"\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.write("dravit.toml", "name = \"robbed\"\n[part.app]\nkind = \"node\"\ncommand = \"node tide.js\"\n[[site]]\n"+
+		"name = \"day\"\napp = \"app\"\n")
 	w.must("start")
 	assert.FileExists(t, filepath.Join(w.dir, "came"))
 	_, body, _ := get(t, "GET", w.status().Sites[0].URL, nil)
@@ -200,7 +202,8 @@ func TestFiftyStacksAtOnce(t *testing.T) {
 	var dirs []string
 	for i := range stacks {
 		dir := fmt.Sprintf("boat-%d", i)
-		w.write(dir+"/dravit.toml", "name = \"boat\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"boat\"\nroot = \".\"\n")
+		w.write(dir+"/dravit.toml",
+			"name = \"boat\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"boat\"\nroot = \".\"\n")
 		w.write(dir+"/index.html", dir)
 		dirs = append(dirs, filepath.Join(w.dir, dir))
 	}

@@ -17,7 +17,10 @@ func (n *namespace) neighbour(t *testing.T) (ask func(script string) result) {
 	t.Helper()
 	r := n.sh(t, true, `
 unshare --net sleep 600 >/dev/null 2>&1 & other=$!
-for i in $(seq 100); do [ "$(readlink /proc/$other/ns/net)" != "$(readlink /proc/self/ns/net)" ] && break; sleep 0.02; done
+for i in $(seq 100); do
+	[ "$(readlink /proc/$other/ns/net)" != "$(readlink /proc/self/ns/net)" ] && break
+	sleep 0.02
+done
 ip link add here type veth peer name there netns $other
 ip addr add 10.77.0.1/24 dev here && ip link set here up
 nsenter --target $other --net sh -c 'ip addr add 10.77.0.2/24 dev there && ip link set there up && ip link set lo up'
@@ -66,26 +69,35 @@ name = "api"
 app = "api"
 listen = "network"
 `, server))
-			w.write("public/index.php", `<?php echo implode(" ", [$_SERVER["HTTP_HOST"], $_SERVER["SERVER_PORT"], $_SERVER["REMOTE_ADDR"], $_SERVER["HTTP_DRAVIT_VISITED"] ?? "-"]);`)
+			w.write("public/index.php", `<?php echo implode(" ", [$_SERVER["HTTP_HOST"], $_SERVER["SERVER_PORT"], `+
+				`$_SERVER["REMOTE_ADDR"], $_SERVER["HTTP_DRAVIT_VISITED"] ?? "-"]);`)
 			w.write("public/deep/index.html", "deep")
-			w.write("api.js", `require("http").createServer((q, r) => r.end(q.headers.host + " " + (q.headers["dravit-visited"] || "-"))).listen(process.env.PORT, "127.0.0.1");`)
+			w.write("api.js",
+				`require("http").createServer((q, r) => r.end(q.headers.host + " " + (q.headers["dravit-visited"] ||`+
+					` "-"))).listen(process.env.PORT, "127.0.0.1");`)
 			n := newNamespace(w, "")
 			ask := n.neighbour(t)
 			r := n.must(t, "start")
-			assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "the site ferry wants to be seen by other machines")
+			assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "),
+				"the site ferry wants to be seen by other machines")
 			assert.Contains(t, n.must(t, "status").stdout, "reachable from this machine only")
 			assert.NotEqual(t, 0, ask("curl -sS --max-time 2 http://10.77.0.1:8600/").code)
 
 			n.must(t, "start", "--reachable", "ferry,api")
 			status := n.must(t, "status").stdout
 			assert.Contains(t, status, "other machines may reach the site ferry: http://10.77.0.1:8600/")
-			assert.Equal(t, "10.77.0.1:8600 8600 10.77.0.2 -", ask("curl -sS --max-time 5 http://10.77.0.1:8600/").stdout)
+			assert.Equal(t, "10.77.0.1:8600 8600 10.77.0.2 -",
+				ask("curl -sS --max-time 5 http://10.77.0.1:8600/").stdout)
 			assert.Equal(t, "10.77.0.1:8601 -", ask("curl -sS --max-time 5 http://10.77.0.1:8601/").stdout)
-			assert.Contains(t, ask("curl -sS --max-time 5 -o /dev/null -w %{http_code}:%{redirect_url} http://10.77.0.1:8600/deep").stdout, ":http://10.77.0.1:8600/deep/")
-			assert.Equal(t, "404", ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/route").stdout)
-			assert.Equal(t, "404", ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/probe").stdout)
+			assert.Contains(t, ask("curl -sS --max-time 5 -o /dev/null -w %{http_code}:%{redirect_url} "+
+				"http://10.77.0.1:8600/deep").stdout, ":http://10.77.0.1:8600/deep/")
+			assert.Equal(t, "404",
+				ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/route").stdout)
+			assert.Equal(t, "404",
+				ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/probe").stdout)
 			// Nothing else is open to it.
-			outside := n.sh(t, true, "ss -Hltn | awk '{print $4}' | grep -v -e '^127\\.' -e '^\\[::1\\]' | sort -u").stdout
+			outside := n.sh(t, true,
+				"ss -Hltn | awk '{print $4}' | grep -v -e '^127\\.' -e '^\\[::1\\]' | sort -u").stdout
 			assert.Equal(t, "*:8600\n*:8601\n", outside)
 			for _, port := range []string{"8080", "8443"} {
 				assert.NotEqual(t, 0, ask("curl -sS --max-time 2 http://10.77.0.1:"+port+"/").code, port)
@@ -112,7 +124,8 @@ listen = "network"
 // What listens to the world without anybody's consent is named, and so is a port that somebody else has.
 func TestWhatIsReallyOpen(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"open\"\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\n[[site]]\nname = \"api\"\napp = \"api\"\nlisten = \"network\"\n")
+	w.write("dravit.toml", "name = \"open\"\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\n[[site]]\n"+
+		"name = \"api\"\napp = \"api\"\nlisten = \"network\"\n")
 	w.write("api.js", `require("http").createServer((q, r) => r.end("api")).listen(process.env.PORT, "0.0.0.0");`)
 	w.must("start", "--reachable", "api")
 	part := w.status().part(t, "api")
@@ -121,7 +134,8 @@ func TestWhatIsReallyOpen(t *testing.T) {
 	require.Len(t, s.Reachable, 2)
 	assert.Equal(t, reach{Site: "api", Port: 8600, Open: true, Agreed: true, URLs: s.Reachable[0].URLs}, s.Reachable[0])
 	assert.Equal(t, reach{Part: "api", Port: part.Port, Open: true, URLs: s.Reachable[1].URLs}, s.Reachable[1])
-	assert.Contains(t, strings.Join(strings.Fields(w.must("status").stdout), " "), "nobody agreed to it: have it listen on 127.0.0.1")
+	assert.Contains(t, strings.Join(strings.Fields(w.must("status").stdout), " "),
+		"nobody agreed to it: have it listen on 127.0.0.1")
 	w.must("stop")
 
 	thief, err := net.Listen("tcp", ":8600")
@@ -137,7 +151,9 @@ func TestWhatIsReallyOpen(t *testing.T) {
 // of somebody else's.
 func TestDotenv(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"vars\"\ndotenv = \".env.ferry\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"vars\"\napp = \"app\"\n[env]\nODD = \"it's $HOME \\\"quoted\\\" #1\"\nPLAIN = \"a b\"\nSEATS = \"{seats.url}\"\n")
+	w.write("dravit.toml", "name = \"vars\"\ndotenv = \".env.ferry\"\n[part.seats]\nkind = \"dravit-cache\"\n"+
+		"[part.app]\nkind = \"php\"\n[[site]]\nname = \"vars\"\napp = \"app\"\n[env]\n"+
+		"ODD = \"it's $HOME \\\"quoted\\\" #1\"\nPLAIN = \"a b\"\nSEATS = \"{seats.url}\"\n")
 	w.write("public/index.php", "<?php echo 'here';")
 	w.write(".env.ferry", "MINE=1\n")
 	r := w.dravit("start")
@@ -150,13 +166,15 @@ func TestDotenv(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
 	shell := w.command(t.Context())
-	shell.Path, shell.Args = "/bin/sh", []string{"sh", "-c", `. ./.env.ferry; printf '%s|%s|%s|%s' "$ODD" "$PLAIN" "$SEATS" "$SEATS_PORT"`}
+	shell.Path, shell.Args = "/bin/sh",
+		[]string{"sh", "-c", `. ./.env.ferry; printf '%s|%s|%s|%s' "$ODD" "$PLAIN" "$SEATS" "$SEATS_PORT"`}
 	out := finish(t, shell)
 	port := w.status().part(t, "seats").Port
 	assert.Contains(t, out.stdout, "it's $HOME \"quoted\" #1|a b|redis://")
 	assert.True(t, strings.HasSuffix(out.stdout, fmt.Sprintf("|%d", port)), out.stdout)
 	node := w.command(t.Context())
-	node.Path, node.Args = "/usr/bin/env", []string{"env", "node", "--env-file=.env.ferry", "-e", "process.stdout.write(process.env.PLAIN + process.env.SEATS_PORT)"}
+	node.Path, node.Args = "/usr/bin/env", []string{"env", "node", "--env-file=.env.ferry", "-e",
+		"process.stdout.write(process.env.PLAIN + process.env.SEATS_PORT)"}
 	assert.Equal(t, fmt.Sprintf("a b%d", port), finish(t, node).stdout)
 
 	// The port moves, and the file follows.

@@ -21,7 +21,8 @@ func TestRestartLosesNoRequest(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
 			w := newWorld(t)
-			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[part.seats]\nkind = \"redis\"\n[[site]]\nname = \"busy\"\napp = \"app\"\n", server))
+			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
+				"[part.seats]\nkind = \"redis\"\n[[site]]\nname = \"busy\"\napp = \"app\"\n", server))
 			w.write("public/index.php", `<?php usleep((int)($_GET["ms"] ?? 0) * 1000); echo "whole ", getmypid();`)
 			w.must("start")
 			url := w.status().site("busy")
@@ -79,7 +80,9 @@ func TestWebSocketThroughRestarts(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
 			w := newWorld(t)
-			w.write("dravit.toml", fmt.Sprintf("name = \"sockets\"\n[part.web]\nkind = %q\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\nuses = []\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"api\"\napp = \"api\"\n", server))
+			w.write("dravit.toml", fmt.Sprintf("name = \"sockets\"\n[part.web]\nkind = %q\n[part.api]\n"+
+				"kind = \"node\"\ncommand = \"exec node api.js\"\nuses = []\n[part.seats]\nkind = \"dravit-cache\"\n"+
+				"[[site]]\nname = \"api\"\napp = \"api\"\n", server))
 			w.write("api.js", api)
 			w.must("start")
 			url := w.status().site("api")
@@ -180,7 +183,8 @@ func TestSlowUploadsStopNoOtherSite(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
 			w := newWorld(t)
-			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"one\"\napp = \"app\"\n[[site]]\nname = \"two\"\napp = \"app\"\n", server))
+			w.write("dravit.toml", fmt.Sprintf("name = \"busy\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
+				"[[site]]\nname = \"one\"\napp = \"app\"\n[[site]]\nname = \"two\"\napp = \"app\"\n", server))
 			w.write("public/index.php", `<?php echo strlen(file_get_contents("php://input")), " bytes";`)
 			w.must("start")
 			s := w.status()
@@ -190,7 +194,8 @@ func TestSlowUploadsStopNoOtherSite(t *testing.T) {
 				conn, err := net.Dial("tcp", address)
 				require.NoError(t, err)
 				defer conn.Close()
-				_, err = io.WriteString(conn, "POST / HTTP/1.1\r\nHost: one.localhost\r\nContent-Length: 100000\r\n\r\nslow")
+				_, err = io.WriteString(conn,
+					"POST / HTTP/1.1\r\nHost: one.localhost\r\nContent-Length: 100000\r\n\r\nslow")
 				require.NoError(t, err)
 				conns[i] = conn
 			}

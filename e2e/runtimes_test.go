@@ -31,8 +31,10 @@ const (
 func beside(t *testing.T) string {
 	t.Helper()
 	dir := cmp.Or(os.Getenv("DRAVIT_TEST_BESIDE"), "/var/tmp/dravit-tests/beside")
-	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/tree/usr/libexec/mariadbd", "resolved/bin/systemd-resolved", "npm/node_modules/next/package.json"} {
-		require.FileExists(t, filepath.Join(dir, f), "the programs that run beside this machine's own are not here: ./verify fetches them, or e2e/programs-beside %s", dir)
+	for _, f := range []string{"7.4/bin/php-fpm7.4", "8.4/bin/php-fpm8.4", "mariadb-10.5/tree/usr/libexec/mariadbd",
+		"resolved/bin/systemd-resolved", "npm/node_modules/next/package.json"} {
+		require.FileExists(t, filepath.Join(dir, f), "the programs that run beside this machine's own are not here: "+
+			"./verify fetches them, or e2e/programs-beside %s", dir)
 	}
 	return dir
 }
@@ -99,7 +101,8 @@ app = "next"
 root = "next"
 `)
 	for _, dir := range []string{"old", "now", "next"} {
-		w.write(dir+"/index.php", `<?php echo PHP_VERSION, " ", ini_get("memory_limit"), " ", implode(" ", get_loaded_extensions());`)
+		w.write(dir+"/index.php",
+			`<?php echo PHP_VERSION, " ", ini_get("memory_limit"), " ", implode(" ", get_loaded_extensions());`)
 	}
 	var s survey.Survey
 	w.json(&s, "survey")
@@ -113,7 +116,8 @@ root = "next"
 
 	p := w.plan()
 	for name, want := range map[string]string{"old": "7.4", "now": "8.2", "next": "8.4"} {
-		assert.True(t, strings.HasPrefix(planned(t, p, name).Version, want), "%s: %s", name, planned(t, p, name).Version)
+		assert.True(t, strings.HasPrefix(planned(t, p, name).Version, want), "%s: %s", name,
+			planned(t, p, name).Version)
 	}
 	w.must("start")
 	for _, site := range w.status().Sites {
@@ -187,7 +191,8 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	require.NoError(t, os.Chmod(other, 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(other), 0o755))
 	dir := w.besides(`extensions = ["` + other + `"]`)
-	file74, file84 := filepath.Join(dir, "7.4/tree/usr/lib/php/20190902/redis.so"), filepath.Join(dir, "8.4/tree/usr/lib/php/20240924/redis.so")
+	file74, file84 := filepath.Join(dir, "7.4/tree/usr/lib/php/20190902/redis.so"),
+		filepath.Join(dir, "8.4/tree/usr/lib/php/20240924/redis.so")
 	w.write("dravit.toml", "[part.app]\nkind = \"php\"\nextensions = [\"intl\", \"redis\"]\n")
 	app := planned(t, w.plan(), "app")
 	assert.True(t, strings.HasPrefix(app.Version, "8.2"), "only 8.2 has intl: %s", app.Version)
@@ -281,7 +286,12 @@ app = "app"
 	after, err := os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(after), "kelp", "a file that no plan satisfies is not written")
-	for _, bad := range [][]string{{"extensions", "on"}, {"extensions", "on", "a", "b"}, {"extensions", "on", "intl", "--part", "nobody"}, {"extensions", "sideways"}} {
+	for _, bad := range [][]string{
+		{"extensions", "on"},
+		{"extensions", "on", "a", "b"},
+		{"extensions", "on", "intl", "--part", "nobody"},
+		{"extensions", "sideways"},
+	} {
 		assert.Equal(t, 2, w.dravit(bad...).code, "%v", bad)
 	}
 }
@@ -336,9 +346,11 @@ func TestRequires(t *testing.T) {
 	for _, dir := range []string{bin, filepath.Dir(bin)} {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "loadmaster"), []byte("#!/bin/sh\necho Loadmaster build 9, v3.2.1\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "loadmaster"), []byte("#!/bin/sh\necho Loadmaster build 9, v3.2.1\n"), 0o755))
 	w.settings(`programs = ["` + bin + `"]`)
-	w.write("dravit.toml", "name = \"needs\"\n[requires]\ngit = \">= 2.0\"\nsh = \"\"\n[part.seats]\nkind = \"dravit-cache\"\n")
+	w.write("dravit.toml",
+		"name = \"needs\"\n[requires]\ngit = \">= 2.0\"\nsh = \"\"\n[part.seats]\nkind = \"dravit-cache\"\n")
 	r := w.must("plan")
 	assert.Contains(t, r.stdout, "git")
 	assert.Contains(t, w.must("why", "requires.git").stdout, "/usr/bin/git")
@@ -362,7 +374,8 @@ func TestRequires(t *testing.T) {
 func TestSavedPlan(t *testing.T) {
 	w := newWorld(t)
 	w.real()
-	w.write("dravit.local.toml", "[env]\nBOOKING_KEY = \"barnacle-secret-7\"\n[part.db.settings]\ninit_connect = \"SET @hush = 'hush-hush'\"\n")
+	w.write("dravit.local.toml",
+		"[env]\nBOOKING_KEY = \"barnacle-secret-7\"\n[part.db.settings]\ninit_connect = \"SET @hush = 'hush-hush'\"\n")
 	w.must("start")
 	w.must("stop")
 	file := filepath.Join(w.dir, "saved.json")
@@ -396,7 +409,8 @@ func TestSurveyCommand(t *testing.T) {
 	w.must("start")
 	file := filepath.Join(w.dir, "machine.json")
 	r := w.must("survey", "--save", file)
-	for _, want := range []string{"kind", "nginx", "php", "postgres", api82, "tools", "port", "this user", "*.localhost"} {
+	for _, want := range []string{"kind", "nginx", "php", "postgres", api82, "tools",
+		"port", "this user", "*.localhost"} {
 		assert.Contains(t, r.stdout, want)
 	}
 	var s survey.Survey
@@ -426,10 +440,14 @@ func TestWhatAnApplicationRequires(t *testing.T) {
 kind = "php"
 %s
 [part.app.requires]
-settings = { memory_limit = ">= 512M", max_execution_time = ">= 45", upload_max_filesize = ">= 8M", short_open_tag = "on" }
 database = { innodb_buffer_pool_size = ">= 48M", character_set_server = "utf8mb4" }
 functions = ["proc_open", "mysqli_connect"]
 writable = ["cache"]
+[part.app.requires.settings]
+memory_limit = ">= 512M"
+max_execution_time = ">= 45"
+upload_max_filesize = ">= 8M"
+short_open_tag = "on"
 [part.db]
 kind = "mariadb"
 [[site]]
@@ -471,14 +489,16 @@ app = "app"
 	for _, x := range check.Parts[0].Requires {
 		assert.True(t, x.Holds, "%+v", x)
 	}
-	assert.Equal(t, requirement{"database", "innodb_buffer_pool_size", ">= 48M", `"50331648"`, true}, check.Parts[0].Requires[5])
+	assert.Equal(t, requirement{"database", "innodb_buffer_pool_size", ">= 48M", `"50331648"`, true},
+		check.Parts[0].Requires[5])
 
 	// What the project itself takes away again is found in the web process.
 	w.write("dravit.toml", fmt.Sprintf(file, "settings = { disable_functions = \"proc_open\" }"))
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "cache")))
 	r = w.dravit("start", "--timeout", "20s")
 	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), "is unwell because the application requires function proc_open not disabled")
+	assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "),
+		"is unwell because the application requires function proc_open not disabled")
 	r = w.json(&check, "check")
 	assert.Equal(t, 1, r.code)
 	assert.Equal(t, "unwell", check.Parts[0].State)

@@ -24,8 +24,10 @@ import (
 func TestHTTPS(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
-		w.write("dravit.toml", fmt.Sprintf("name = \"safe\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"safe\"\naliases = [\"*.quay\"]\napp = \"app\"\n", server))
-		w.write("public/index.php", `<?php echo ($_SERVER["HTTPS"] ?? ""), " ", $_SERVER["REQUEST_SCHEME"], " ", $_SERVER["SERVER_PORT"], " ", $_SERVER["HTTP_HOST"];`)
+		w.write("dravit.toml", fmt.Sprintf("name = \"safe\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
+			"[[site]]\nname = \"safe\"\naliases = [\"*.quay\"]\napp = \"app\"\n", server))
+		w.write("public/index.php", `<?php echo ($_SERVER["HTTPS"] ?? ""), " ", $_SERVER["REQUEST_SCHEME"], " ", `+
+			`$_SERVER["SERVER_PORT"], " ", $_SERVER["HTTP_HOST"];`)
 		w.write("public/deep/index.html", "deep")
 		w.must("start")
 		var names stack.Names
@@ -44,9 +46,11 @@ func TestHTTPS(t *testing.T) {
 		require.NoError(t, err)
 		roots := x509.NewCertPool()
 		require.True(t, roots.AppendCertsFromPEM(authority))
-		client := &http.Client{Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{RootCAs: roots}, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+port)
-		}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		client := &http.Client{Transport: &http.Transport{ForceAttemptHTTP2: true,
+			TLSClientConfig: &tls.Config{RootCAs: roots},
+			DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+				return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+port)
+			}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 		for _, host := range []string{"safe.localhost", "east.quay.localhost"} {
 			resp, err := client.Get("https://" + host + ":" + port + "/")
 			require.NoError(t, err, host)
@@ -72,7 +76,8 @@ func TestHTTPS(t *testing.T) {
 		assert.Contains(t, string(out), "on https")
 		_, err = exec.Command("curl", "-sS", secure).CombinedOutput()
 		assert.Error(t, err, "nothing trusts it unasked")
-		openssl := exec.Command("openssl", "s_client", "-connect", "127.0.0.1:"+port, "-servername", "safe.localhost", "-verify_hostname", "safe.localhost", "-CAfile", names.Authority, "-verify_return_error", "-brief")
+		openssl := exec.Command("openssl", "s_client", "-connect", "127.0.0.1:"+port, "-servername", "safe.localhost",
+			"-verify_hostname", "safe.localhost", "-CAfile", names.Authority, "-verify_return_error", "-brief")
 		out, err = openssl.CombinedOutput()
 		assert.NoError(t, err, string(out))
 		assert.Contains(t, string(out), "Verification: OK")

@@ -80,7 +80,8 @@ func TestStartCheckStop(t *testing.T) {
 	require.NoError(t, err)
 	for _, root := range []string{w.home, strings.TrimSpace(string(run))} {
 		_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
-			if err == nil && e.Type() == fs.ModeSocket && !strings.HasSuffix(path, "keeper.sock") || strings.Contains(path, "/state/") && strings.HasSuffix(path, ".lock") {
+			if err == nil && e.Type() == fs.ModeSocket && !strings.HasSuffix(path, "keeper.sock") ||
+				strings.Contains(path, "/state/") && strings.HasSuffix(path, ".lock") {
 				t.Errorf("left behind: %s", path)
 			}
 			looked++
@@ -109,13 +110,17 @@ func TestRun(t *testing.T) {
 	modules := w.must("run", "--", "php", "-m").stdout
 	assert.Contains(t, modules, "mysqli")
 	assert.NotContains(t, modules, "intl", "the command line has the extensions that the pages have, no more")
-	script := `$m = new mysqli(getenv("DB_HOST"), getenv("DB_USERNAME"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), (int) getenv("DB_PORT"));
+	script := `$m = new mysqli(getenv("DB_HOST"), getenv("DB_USERNAME"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"),
+		(int) getenv("DB_PORT"));
 		echo json_encode($m->query("SELECT User FROM mysql.global_priv") ? "sees accounts" : "");`
 	r = w.dravit("run", "--", "php", "-r", script)
 	assert.Contains(t, r.all(), "denied", "the application's user is no administrator")
-	script = `$m = new mysqli("localhost", posix_getpwuid(posix_geteuid())["name"]); foreach ($m->query("SELECT CONCAT(User, '@', Host) FROM mysql.user ORDER BY 1") as $r) echo implode($r), " "; foreach ($m->query("SHOW DATABASES LIKE 'test'") as $r) echo "test database";`
+	script = `$m = new mysqli("localhost", posix_getpwuid(posix_geteuid())["name"]); foreach ($m->query("SELECT ` +
+		`CONCAT(User, '@', Host) FROM mysql.user ORDER BY 1") as $r) echo implode($r), " "; foreach ($m->query("SHOW ` +
+		`DATABASES LIKE 'test'") as $r) echo "test database";`
 	out = w.must("run", "--", "php", "-r", script).stdout
-	assert.ElementsMatch(t, []string{"boats@127.0.0.1", "boats@localhost", "mariadb.sys@localhost", tester.Username + "@localhost"}, strings.Fields(out), "no root, nobody anonymous, no test database")
+	assert.ElementsMatch(t, []string{"boats@127.0.0.1", "boats@localhost", "mariadb.sys@localhost",
+		tester.Username + "@localhost"}, strings.Fields(out), "no root, nobody anonymous, no test database")
 	assert.Equal(t, 7, w.dravit("run", "--", "sh", "-c", "exit 7").code)
 	assert.Equal(t, 127, w.dravit("run", "--", "no-such-command").code)
 	assert.Equal(t, 2, w.dravit("status", "--nonsense").code)
@@ -127,7 +132,8 @@ func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
 	w.real()
 	w.must("start")
 	before := w.status().pids()
-	w.write("dravit.toml", strings.Replace(real, `extensions = ["mysqli", "redis"]`, `extensions = ["mysqli", "redis"]`+"\nsettings = { memory_limit = \"99M\", \"date.timezone\" = \"Pacific/Auckland\" }", 1))
+	w.write("dravit.toml", strings.Replace(real, `extensions = ["mysqli", "redis"]`, `extensions = ["mysqli", "redis"]`+
+		"\nsettings = { memory_limit = \"99M\", \"date.timezone\" = \"Pacific/Auckland\" }", 1))
 	w.must("start")
 	after := w.status().pids()
 	assert.NotEqual(t, before["app"], after["app"])
@@ -137,7 +143,10 @@ func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
 	w.write("public/limit.php", "<?php echo ini_get('memory_limit'), ' ', date_default_timezone_get();")
 	_, page, _ := get(t, "GET", w.status().Sites[0].URL+"limit.php", nil)
 	assert.Equal(t, "99M Pacific/Auckland", page)
-	w.write("dravit.toml", strings.Replace(strings.Replace(real, `extensions = ["mysqli", "redis"]`, `extensions = ["mysqli", "redis"]`+"\nsettings = { memory_limit = \"99M\", \"date.timezone\" = \"Pacific/Auckland\" }", 1), "Day boat", "Day", 1))
+	w.write("dravit.toml",
+		strings.Replace(strings.Replace(real, `extensions = ["mysqli", "redis"]`, `extensions = ["mysqli", "redis"]`+
+			"\nsettings = { memory_limit = \"99M\", \"date.timezone\" = \"Pacific/Auckland\" }",
+			1), "Day boat", "Day", 1))
 	w.must("start")
 	assert.Equal(t, after, w.status().pids(), "what a site is expected to answer is no part's business")
 	w.must("restart", "seats")
@@ -153,7 +162,8 @@ func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
 
 // Paths that make trouble elsewhere: blanks, letters beyond ASCII, a dollar, and more than a socket's path can hold.
 func TestDifficultPaths(t *testing.T) {
-	for _, name := range []string{"Fähre nach Süd-Eiland $1 'kurz'", strings.Repeat("a-rather-deep-folder/", 12) + "ferry"} {
+	for _, name := range []string{"Fähre nach Süd-Eiland $1 'kurz'",
+		strings.Repeat("a-rather-deep-folder/", 12) + "ferry"} {
 		w := newWorld(t)
 		w.dir = filepath.Join(w.dir, name)
 		if strings.Contains(name, "deep") {
@@ -219,7 +229,8 @@ func TestTwoStartsAtOnce(t *testing.T) {
 	w.must("check")
 	assert.Len(t, w.book().Stacks, 1)
 	for name, pid := range w.status().pids() {
-		pids, err := proc.LockHolders(filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "state", name+".lock"))
+		pids, err := proc.LockHolders(filepath.Join(w.home, "stacks",
+			w.book().ByName("day-boat"), "state", name+".lock"))
 		require.NoError(t, err)
 		assert.Contains(t, pids, pid)
 	}
@@ -231,7 +242,8 @@ func TestInterruptedStart(t *testing.T) {
 	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n")
 	w.must("start")
 	seats := w.status().part(t, "seats").PID
-	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n")
+	w.write("dravit.toml",
+		"[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n")
 	cmd := w.command(context.Background(), "start")
 	require.NoError(t, cmd.Start())
 	w.eventually("the slow part lives", func() bool {
@@ -274,7 +286,8 @@ func TestPorts(t *testing.T) {
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.stderr, fmt.Sprintf("port %d, pinned by part seats, is taken", port))
-	assert.Contains(t, r.stderr, fmt.Sprintf("php (pid %d, user %s, since ", thief.Process.Pid, tester.Username), "the holder is named")
+	assert.Contains(t, r.stderr,
+		fmt.Sprintf("php (pid %d, user %s, since ", thief.Process.Pid, tester.Username), "the holder is named")
 	assert.Contains(t, r.stderr, fmt.Sprintf("kill %d", thief.Process.Pid))
 	assert.Empty(t, w.book().Stacks, "a start without a plan leaves nothing")
 
@@ -308,7 +321,8 @@ func TestEmptyEnvironment(t *testing.T) {
 		cmd.Env = env
 		return finish(t, cmd)
 	}
-	r := bare([]string{"HOME=" + base, "PATH=/usr/bin:/bin", "XDG_RUNTIME_DIR=" + t.TempDir(), "TMPDIR=" + t.TempDir()}, "start")
+	r := bare([]string{"HOME=" + base, "PATH=/usr/bin:/bin", "XDG_RUNTIME_DIR=" + t.TempDir(), "TMPDIR=" + t.TempDir()},
+		"start")
 	require.Equal(t, 0, r.code, r.all())
 	keeper := w.keeperPID()
 	require.Positive(t, keeper)
@@ -444,7 +458,8 @@ func TestOthersAtTheKeepersSocket(t *testing.T) {
 // A start is bounded in time even where a part never answers; what runs is left running.
 func TestNeverAnswers(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\ncommand = \"echo loading the cargo; exec sleep 300\"\n")
+	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\n"+
+		"command = \"echo loading the cargo; exec sleep 300\"\n")
 	began := time.Now()
 	r := w.dravit("start", "--timeout", "1s")
 	assert.Equal(t, 1, r.code)
@@ -469,7 +484,8 @@ func TestStacksComeAndGo(t *testing.T) {
 	for i := range 4 {
 		x := *w
 		x.dir = filepath.Join(w.dir, fmt.Sprint("quay-", i))
-		x.write("dravit.toml", fmt.Sprintf("name = \"quay-%d\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\nname = \"quay-%d\"\nexpect = { text = \"Quay %d\" }\n", i, i, i))
+		x.write("dravit.toml", fmt.Sprintf("name = \"quay-%d\"\n[part.seats]\nkind = \"dravit-cache\"\n[[site]]\n"+
+			"name = \"quay-%d\"\nexpect = { text = \"Quay %d\" }\n", i, i, i))
 		x.write("public/index.html", fmt.Sprint("Quay ", i))
 		worlds = append(worlds, &x)
 	}
@@ -478,7 +494,8 @@ func TestStacksComeAndGo(t *testing.T) {
 		wg.Go(func() {
 			for range 4 {
 				for _, command := range []string{"start", "stop"} {
-					if r := finish(t, x.command(context.Background(), command)); !assert.Equal(t, 0, r.code, "%s: %s", command, r.all()) {
+					if r := finish(t, x.command(context.Background(), command)); !assert.Equal(t, 0, r.code, "%s: %s",
+						command, r.all()) {
 						return
 					}
 				}

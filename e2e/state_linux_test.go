@@ -144,7 +144,8 @@ func TestOldLinesAreNoEvidence(t *testing.T) {
 	page := func(password string) {
 		w.write(
 			"public/index.php",
-			`<?php $db = new mysqli(getenv("DB_HOST"), getenv("DB_USER"), `+password+`, getenv("DB_DATABASE"), (int)getenv("DB_PORT"));
+			`<?php $db = new mysqli(getenv("DB_HOST"), getenv("DB_USER"), `+
+				password+`, getenv("DB_DATABASE"), (int)getenv("DB_PORT"));
 foreach ($db->query("SELECT name FROM boats") as $boat) echo $boat["name"];`,
 		)
 	}

@@ -86,8 +86,9 @@ name = "day"
 func TestLogsAreFollowed(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.write("tides.sh", "echo low water; while ! [ -e rise ]; do sleep 0.1; done; printf 'high '; sleep 0.5; echo water\n"+
-		"exec python3 -m http.server --bind 127.0.0.1 \"$PORT\" 2>/dev/null\n")
+	w.write("tides.sh",
+		"echo low water; while ! [ -e rise ]; do sleep 0.1; done; printf 'high '; sleep 0.5; echo water\n"+
+			"exec python3 -m http.server --bind 127.0.0.1 \"$PORT\" 2>/dev/null\n")
 	w.write("dravit.toml", "name = \"tides\"\n[part.gauge]\nkind = \"custom\"\ncommand = \"sh tides.sh\"\n")
 	starting := w.command(t.Context(), "start")
 	require.NoError(t, starting.Start())
@@ -124,7 +125,8 @@ func (w *world) atTerminal(answer string, args ...string) (shown string, code in
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	inner := w.command(ctx, args...)
-	cmd := exec.CommandContext(ctx, "/usr/bin/script", "--quiet", "--return", "--command", shell.Join(inner.Args...), "/dev/null")
+	cmd := exec.CommandContext(ctx, "/usr/bin/script", "--quiet", "--return", "--command",
+		shell.Join(inner.Args...), "/dev/null")
 	cmd.Dir, cmd.Env, cmd.SysProcAttr = inner.Dir, append(inner.Env, "TERM=xterm"), inner.SysProcAttr
 	in, err := cmd.StdinPipe()
 	require.NoError(w.t, err)
@@ -188,7 +190,8 @@ func TestInterruptedQuestion(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	inner := w.command(ctx, "start")
-	cmd := exec.CommandContext(ctx, "/usr/bin/script", "--quiet", "--return", "--command", shell.Join(inner.Args...), "/dev/null")
+	cmd := exec.CommandContext(ctx, "/usr/bin/script", "--quiet", "--return", "--command",
+		shell.Join(inner.Args...), "/dev/null")
 	cmd.Dir, cmd.Env, cmd.SysProcAttr = inner.Dir, append(inner.Env, "TERM=xterm"), inner.SysProcAttr
 	in, err := cmd.StdinPipe()
 	require.NoError(t, err)

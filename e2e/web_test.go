@@ -20,16 +20,22 @@ import (
 
 // secretNames are files that no web server gives away; sourceNames are PHP source that it neither runs nor gives away.
 var (
-	secretNames = []string{"dravit.toml", "dravit.toml~", "dravit.local.toml.orig", "index.php~", "config.php.save", "old.bak", "a.swp",
-		"backup.sql", "BACKUP.SQL.gz", "day.dump", "ferry.sqlite", "ferry.sqlite3", "ferry.db", "ferry.db-wal", "x.sql.1.txt"}
+	secretNames = []string{"dravit.toml", "dravit.toml~", "dravit.local.toml.orig", "index.php~",
+		"config.php.save", "old.bak", "a.swp",
+		"backup.sql", "BACKUP.SQL.gz", "day.dump", "ferry.sqlite", "ferry.sqlite3", "ferry.db",
+		"ferry.db-wal", "x.sql.1.txt"}
 	sourceNames = []string{"lib.PHP", "lib.Php", "lib.phtml", "lib.php5", "lib.phps", "lib.phar"}
 )
 
 // One table of requests, three web servers, the same answers.
 func TestWebServersAnswerAlike(t *testing.T) {
 	const php = `<?php
-$keys = ['REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME', 'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE', 'CONTENT_LENGTH', 'HTTP_PROXY', 'SERVER_PROTOCOL', 'GATEWAY_INTERFACE', 'HTTP_FORWARDED',
-  'HTTP_X_FORWARDED_FOR', 'HTTP_X_FORWARDED_HOST', 'HTTP_X_FORWARDED_PROTO', 'HTTP_X_FORWARDED_PORT', 'HTTP_X_REAL_IP'];
+$keys = [
+  'REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME',
+  'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE',
+  'CONTENT_LENGTH', 'HTTP_PROXY', 'SERVER_PROTOCOL', 'GATEWAY_INTERFACE', 'HTTP_FORWARDED',
+  'HTTP_X_FORWARDED_FOR', 'HTTP_X_FORWARDED_HOST', 'HTTP_X_FORWARDED_PROTO', 'HTTP_X_FORWARDED_PORT',
+  'HTTP_X_REAL_IP'];
 foreach ($keys as $k) echo $k, '=', ($_SERVER[$k] ?? '') ?: '-', "\n";
 echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 `
@@ -41,8 +47,14 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 	answers := map[string]map[string]answer{}
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
-		w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\nname = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\nname = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
-		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', $_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['HTTP_X_FORWARDED_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PORT'] ?? 'none', ' ', $_SERVER['HTTP_X_REAL_IP'] ?? 'none', ' ', $_SERVER['REQUEST_URI'];`)
+		w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
+			"[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\n"+
+			"name = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\n"+
+			"name = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
+		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', `+
+			`$_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['HTTP_X_FORWARDED_HOST'], ' ', `+
+			`$_SERVER['HTTP_X_FORWARDED_PORT'] ?? 'none', ' ', $_SERVER['HTTP_X_REAL_IP'] ?? 'none', ' ', `+
+			`$_SERVER['REQUEST_URI'];`)
 		w.write("public/index.php", php)
 		w.write("public/about.php", php)
 		w.write("public/style.css", "body {}")
@@ -72,32 +84,36 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 			}
 			for _, path := range append(secrets,
 				webrules.WellKnown+"run.php", webrules.WellKnown+".git/config", "/plain.dbx.txt", "/sql.txt",
-				"/", "/?a=b&c=%20d", "/about.php", "/about.php/quay/3?x=1", "/sailings/today", "/no.php", "/style.css", "/style.css?v=2", "/deep", "/deep/", "/bare/", "/deep/data.json", "/deep/none.json",
-				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env", "/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
+				"/", "/?a=b&c=%20d", "/about.php", "/about.php/quay/3?x=1", "/sailings/today", "/no.php", "/style.css",
+				"/style.css?v=2", "/deep", "/deep/", "/bare/", "/deep/data.json", "/deep/none.json",
+				"/.env", "/.git/config", "/deep/.htpasswd", "/%2egit/config", "/deep/../.env",
+				"/.well-known/security.txt", "/.dravit/probe", "/a%0ab", "/%2e%2e/%2e%2e/etc/passwd",
 			) {
 				for _, method := range []string{"GET", "POST"} {
 					if method == "POST" && !strings.Contains("/ /about.php /sailings/today", path) {
 						continue
 					}
-					code, body, head := get(t, method, s.URL+strings.TrimPrefix(path, "/"), strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
-						r.Header.Set("Authorization", "Basic a2VscA==")
-						r.Header.Set("Proxy", "http://evil.example")
-						r.Header.Set("X-Forwarded-For", "6.6.6.6")
-						r.Header.Set("X-Forwarded-Proto", "https")
-						r.Header.Set("Forwarded", "for=6.6.6.6")
-						r.Header["X_Forwarded_For"] = []string{"7.7.7.7"}
-						r.Header["X_Real_IP"] = []string{"7.7.7.7"}
-						if method == "POST" {
-							r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-						}
-					})
+					code, body, head := get(t, method, s.URL+strings.TrimPrefix(path, "/"),
+						strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
+							r.Header.Set("Authorization", "Basic a2VscA==")
+							r.Header.Set("Proxy", "http://evil.example")
+							r.Header.Set("X-Forwarded-For", "6.6.6.6")
+							r.Header.Set("X-Forwarded-Proto", "https")
+							r.Header.Set("Forwarded", "for=6.6.6.6")
+							r.Header["X_Forwarded_For"] = []string{"7.7.7.7"}
+							r.Header["X_Real_IP"] = []string{"7.7.7.7"}
+							if method == "POST" {
+								r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+							}
+						})
 					if code >= 400 && code != 502 {
 						body = "" // each server has its own words for it
 					}
 					assert.NotContains(t, body, "secret", path)
 					body = strings.ReplaceAll(body, port, "PORT")
 					sort, _, _ := strings.Cut(head.Get("Content-Type"), ";")
-					answers[server][fmt.Sprintf("%s %d%s", method, i, path)] = answer{code, body, sort, strings.ReplaceAll(head.Get("Location"), port, "PORT")}
+					answers[server][fmt.Sprintf("%s %d%s", method, i, path)] = answer{code, body, sort,
+						strings.ReplaceAll(head.Get("Location"), port, "PORT")}
 				}
 			}
 		}
@@ -127,11 +143,15 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 		}
 	}
 	page := answers["nginx"]["GET 0/about.php/quay/3?x=1"].body
-	for _, line := range []string{"SCRIPT_NAME=/about.php", "PATH_INFO=/quay/3", "SERVER_PORT=PORT", "HTTP_HOST=day.localhost:PORT", "REMOTE_ADDR=127.0.0.1", "REQUEST_SCHEME=http", "HTTPS=-", "HTTP_AUTHORIZATION=Basic a2VscA==", "HTTP_PROXY=-",
-		"HTTP_FORWARDED=-", "HTTP_X_FORWARDED_FOR=-", "HTTP_X_FORWARDED_HOST=-", "HTTP_X_FORWARDED_PROTO=-", "HTTP_X_FORWARDED_PORT=-", "HTTP_X_REAL_IP=-"} {
+	for _, line := range []string{"SCRIPT_NAME=/about.php", "PATH_INFO=/quay/3", "SERVER_PORT=PORT",
+		"HTTP_HOST=day.localhost:PORT", "REMOTE_ADDR=127.0.0.1", "REQUEST_SCHEME=http", "HTTPS=-",
+		"HTTP_AUTHORIZATION=Basic a2VscA==", "HTTP_PROXY=-",
+		"HTTP_FORWARDED=-", "HTTP_X_FORWARDED_FOR=-", "HTTP_X_FORWARDED_HOST=-", "HTTP_X_FORWARDED_PROTO=-",
+		"HTTP_X_FORWARDED_PORT=-", "HTTP_X_REAL_IP=-"} {
 		assert.Contains(t, page, line)
 	}
-	assert.Equal(t, "api.localhost:PORT http 127.0.0.1 api.localhost:PORT none none /sailings/today", answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
+	assert.Equal(t, "api.localhost:PORT http 127.0.0.1 api.localhost:PORT none none /sailings/today",
+		answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
 }
 
 // The gateway tells what it knows, but not under a name that a foreign page can take.
@@ -197,7 +217,8 @@ root = "night"
 		url := w.status().Sites[0].URL
 		_, port, _ := strings.Cut(url, ".localhost:")
 		port = strings.TrimSuffix(port, "/")
-		for host, want := range map[string]string{"day": "day", "www.day": "day", "tide": "day", "east.quay": "day", "a.b.quay": "day", "night": "night", "west.quay": "night"} {
+		for host, want := range map[string]string{"day": "day", "www.day": "day", "tide": "day", "east.quay": "day",
+			"a.b.quay": "day", "night": "night", "west.quay": "night"} {
 			code, body, _ := get(t, "GET", "http://"+strings.ToUpper(host[:1])+host[1:]+".localhost:"+port+"/", nil)
 			assert.Equal(t, 200, code, "%s %s", server, host)
 			if want == "day" {
@@ -217,7 +238,8 @@ root = "night"
 	w := newWorld(t)
 	w.write("dravit.toml", "")
 	for _, dir := range []string{"one", "two"} {
-		w.write(dir+"/dravit.toml", "name = \"names\"\n[[site]]\nname = \"day\"\naliases = [\"*.quay\"]\nroot = \".\"\n")
+		w.write(dir+"/dravit.toml",
+			"name = \"names\"\n[[site]]\nname = \"day\"\naliases = [\"*.quay\"]\nroot = \".\"\n")
 		w.write(dir+"/index.html", dir)
 		w.must("-C", dir, "start")
 	}
@@ -256,11 +278,13 @@ func TestCheckInDetail(t *testing.T) {
 			sum += l.MS
 		}
 	}
-	assert.Equal(t, []string{"name day.localhost", "gateway gateway", "server web", "runtime app", "store db", "store seats"}, way)
+	assert.Equal(t,
+		[]string{"name day.localhost", "gateway gateway", "server web", "runtime app", "store db", "store seats"}, way)
 	assert.InDelta(t, trace.MS, sum, trace.MS/2+1, "the legs make up the whole")
 	s := w.status()
 	for i, part := range map[int]string{3: "app", 4: "db", 5: "seats"} {
-		assert.True(t, strings.HasPrefix(trace.Legs[i].Version, s.part(t, part).Version), "%s: %s", part, trace.Legs[i].Version)
+		assert.True(t, strings.HasPrefix(trace.Legs[i].Version, s.part(t, part).Version), "%s: %s",
+			part, trace.Legs[i].Version)
 	}
 	w.must("stop", "seats")
 	assert.Equal(t, 1, w.json(&trace, "check", "--trace", "day").code)
@@ -336,15 +360,19 @@ func TestDeepCheck(t *testing.T) {
 	}
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
-		w.write("dravit.toml", strings.Replace(strings.Replace(real, `kind = "nginx"`, fmt.Sprintf("kind = %q", server), 1), "[part.db]\nkind = \"mariadb\"", "[part.records]\nkind = \"postgres\"\n[part.db]\nkind = \"mariadb\"\nmain = true", 1))
+		w.write("dravit.toml", strings.Replace(strings.Replace(real, `kind = "nginx"`, fmt.Sprintf("kind = %q", server),
+			1), "[part.db]\nkind = \"mariadb\"",
+			"[part.records]\nkind = \"postgres\"\n[part.db]\nkind = \"mariadb\"\nmain = true", 1))
 		w.write("public/index.php", "<h1>Day boat</h1>")
 		w.must("start")
-		assert.Equal(t, []string{"part.app extensions", "part.db stores", "part.records stores", "part.seats stores", "site.day uploads"}, deeds(w))
+		assert.Equal(t, []string{"part.app extensions", "part.db stores", "part.records stores", "part.seats stores",
+			"site.day uploads"}, deeds(w))
 		if server != "nginx" {
 			continue
 		}
 		for _, list := range []string{
-			`mariadb -h 127.0.0.1 -P $DB_PORT -u $DB_USER -p$DB_PASSWORD $DB_DATABASE -Ne "show tables like '%dravit%'"`,
+			`mariadb -h 127.0.0.1 -P $DB_PORT -u $DB_USER -p$DB_PASSWORD $DB_DATABASE -Ne "show ` +
+				`tables like '%dravit%'"`,
 			`psql -At "$RECORDS_URL" -c "select tablename from pg_tables where tablename like '%dravit%'"`,
 			`redis-cli --no-auth-warning -a "$REDIS_PASSWORD" -p "$REDIS_PORT" --scan --pattern "dravit:proof*"`,
 		} {
@@ -352,7 +380,8 @@ func TestDeepCheck(t *testing.T) {
 			assert.Empty(t, strings.TrimSpace(r.stdout), list)
 		}
 		// An upload that PHP does not take whole.
-		w.write("dravit.toml", strings.Replace(real, "extensions = ", "settings = { post_max_size = \"1M\" }\nextensions = ", 1))
+		w.write("dravit.toml",
+			strings.Replace(real, "extensions = ", "settings = { post_max_size = \"1M\" }\nextensions = ", 1))
 		w.must("start")
 		assert.Equal(t, 0, w.dravit("check").code)
 	}
@@ -378,11 +407,14 @@ func TestWatch(t *testing.T) {
 	w.builtin()
 	w.must("start")
 	watch := w.command(t.Context())
-	watch.Path, watch.Args = "/usr/bin/script", []string{"script", "-qec", "stty rows 24 cols 80; timeout -s INT 3 " + program + " check --watch=300ms", "/dev/null"}
+	watch.Path, watch.Args = "/usr/bin/script", []string{"script", "-qec",
+		"stty rows 24 cols 80; timeout -s INT 3 " + program + " check --watch=300ms", "/dev/null"}
 	watch.Env = append(watch.Env, "TERM=xterm")
 	out := finish(t, watch).stdout
-	assert.True(t, strings.Contains(out, "\x1b[?1049h") && strings.Contains(out, "\x1b[?1049l"), "another screen, and back")
-	assert.True(t, strings.Contains(out, "\x1b[?25l") && strings.Contains(out, "\x1b[?25h"), "the cursor goes, and comes back")
+	assert.True(t, strings.Contains(out, "\x1b[?1049h") && strings.Contains(out, "\x1b[?1049l"),
+		"another screen, and back")
+	assert.True(t, strings.Contains(out, "\x1b[?25l") && strings.Contains(out, "\x1b[?25h"),
+		"the cursor goes, and comes back")
 	assert.Greater(t, strings.Count(out, "6 of 6 answer"), 3, "several looks")
 	last := out[strings.LastIndex(out, "\x1b[H"):]
 	plain := regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]").ReplaceAllString(last, "")
@@ -391,7 +423,8 @@ func TestWatch(t *testing.T) {
 	}
 	assert.True(t, strings.ContainsAny(plain, "▁▂▃▄▅▆▇█"), plain)
 	lines := w.command(t.Context())
-	lines.Path, lines.Args = "/usr/bin/timeout", []string{"timeout", "-s", "INT", "2", program, "check", "--watch=300ms"}
+	lines.Path, lines.Args = "/usr/bin/timeout",
+		[]string{"timeout", "-s", "INT", "2", program, "check", "--watch=300ms"}
 	out = finish(t, lines).stdout
 	assert.Greater(t, strings.Count(out, "night-boat  answers"), 2, out)
 	assert.NotContains(t, out, "\x1b")

@@ -32,7 +32,8 @@ func TestWordsOfOthers(t *testing.T) {
 		assert.Equal(t, 2, r.code, text)
 		assert.Contains(t, flat(r.stderr), says, text)
 	}
-	for word, says := range map[string]string{"up": "dravit start", "down": "dravit stop", "list": "dravit status", "init": "dravit demo", "strat": "dravit start"} {
+	for word, says := range map[string]string{"up": "dravit start", "down": "dravit stop", "list": "dravit status",
+		"init": "dravit demo", "strat": "dravit start"} {
 		r := w.dravit(word)
 		assert.Equal(t, 2, r.code, word)
 		assert.Contains(t, r.stderr, says, word)

@@ -62,7 +62,9 @@ func Open(h *home.Home, suffixes []string) (*Authority, error) {
 	}
 	defer lock.Close()
 	a, err := read(h)
-	if err == nil && time.Until(a.certificate.NotAfter) > leafLife && !slices.ContainsFunc(wanted, func(s string) bool { return !a.Covers("x." + s) }) {
+	if err == nil && time.Until(a.certificate.NotAfter) > leafLife && !slices.ContainsFunc(wanted, func(s string) bool {
+		return !a.Covers("x." + s)
+	}) {
 		return a, nil
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -86,7 +88,9 @@ func Narrow(h *home.Home, suffixes []string) error {
 	wanted := append(slices.Clone(usual), suffixes...)
 	slices.Sort(wanted)
 	wanted = slices.Compact(wanted)
-	if !slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool { return !slices.Contains(wanted, s) }) {
+	if !slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool {
+		return !slices.Contains(wanted, s)
+	}) {
 		return nil
 	}
 	_, err = create(h, wanted)
@@ -122,10 +126,14 @@ func create(h *home.Home, suffixes []string) (*Authority, error) {
 	template := &x509.Certificate{
 		SerialNumber: serial(), Subject: pkix.Name{CommonName: "Dravit, for this user's sites only"},
 		NotBefore: now.Add(-backdated), NotAfter: now.Add(authorityLife),
-		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 		// Whoever gets hold of the key can forge nothing but local names: no other name, no address.
 		PermittedDNSDomainsCritical: true, PermittedDNSDomains: suffixes,
-		ExcludedIPRanges: []*net.IPNet{{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, {IP: net.IPv6zero, Mask: net.CIDRMask(0, 128)}},
+		ExcludedIPRanges: []*net.IPNet{
+			{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)},
+			{IP: net.IPv6zero, Mask: net.CIDRMask(0, 128)},
+		},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
@@ -138,10 +146,12 @@ func create(h *home.Home, suffixes []string) (*Authority, error) {
 	if err := os.MkdirAll(h.Path("authority"), 0o700); err != nil {
 		return nil, err
 	}
-	if err := home.WriteFile(keyFile(h), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}), 0o600); err != nil {
+	if err := home.WriteFile(keyFile(h),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}), 0o600); err != nil {
 		return nil, err
 	}
-	if err := home.WriteFile(File(h), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644); err != nil {
+	if err := home.WriteFile(File(h),
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644); err != nil {
 		return nil, err
 	}
 	return read(h)
@@ -149,7 +159,9 @@ func create(h *home.Home, suffixes []string) (*Authority, error) {
 
 // Covers tells whether the authority can vouch for a host name.
 func (a *Authority) Covers(host string) bool {
-	return slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool { return host == s || strings.HasSuffix(host, "."+s) })
+	return slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool {
+		return host == s || strings.HasSuffix(host, "."+s)
+	})
 }
 
 // serial is a random number of 127 bits (RFC 5280, section 4.1.2.2: positive, at most 20 octets).
@@ -172,8 +184,11 @@ func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 		return nil, err
 	}
 	template := &x509.Certificate{
-		SerialNumber: serial(), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host}, NotBefore: now.Add(-backdated), NotAfter: now.Add(leafLife),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+		SerialNumber: serial(),
+		Subject:      pkix.Name{CommonName: host},
+		DNSNames:     []string{host}, NotBefore: now.Add(-backdated), NotAfter: now.Add(leafLife),
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	if len(host) > 64 { // the longest common name (RFC 5280, ub-common-name); clients look at the DNS names
 		template.Subject = pkix.Name{CommonName: host[:64]}

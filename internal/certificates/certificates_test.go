@@ -109,8 +109,10 @@ func TestOpenSSL(t *testing.T) {
 		leaf, err := a.Leaf(host)
 		require.NoError(t, err)
 		file := filepath.Join(t.TempDir(), "leaf.pem")
-		require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf.Leaf.Raw}), 0o600))
-		out, err := exec.Command("openssl", "verify", "-x509_strict", "-purpose", "sslserver", "-verify_hostname", host, "-CAfile", File(h), file).CombinedOutput()
+		require.NoError(t,
+			os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf.Leaf.Raw}), 0o600))
+		out, err := exec.Command("openssl", "verify", "-x509_strict", "-purpose", "sslserver", "-verify_hostname", host,
+			"-CAfile", File(h), file).CombinedOutput()
 		return string(out), err
 	}
 	out, err := check("ferry.localhost")

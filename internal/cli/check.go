@@ -53,7 +53,8 @@ matches (the expected text came, from a runtime that reaches its stores).
 With --trace it sends one request to a site and shows each leg of its way: name, gateway, web server, runtime and every store that the runtime uses,
 with the time of each and the versions that answered. With --deep it also proves what takes longer: what one connection writes another reads, a large upload
 arrives whole, mail is delivered, the extensions that are wanted are loaded in the web process. Nothing of it stays.`,
-		Example: "  dravit check\n  dravit check db ferry\n  dravit check --trace ferry\n  dravit check --watch\n  dravit check --deep\n  dravit check --junit report.xml\n  dravit check --json | jq .answers",
+		Example: "  dravit check\n  dravit check db ferry\n  dravit check --trace ferry\n  dravit check --watch\n" +
+			"  dravit check --deep\n  dravit check --junit report.xml\n  dravit check --json | jq .answers",
 		RunE: func(cmd *cobra.Command, names []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -83,7 +84,12 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 			case a.json:
 				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.Deeds})
 			case len(c.Parts) == 0 && len(names) == 0:
-				err = &ui.Failure{Exit: exitFailed, What: "nothing to check", Because: "this stack was never started", Next: "dravit start"}
+				err = &ui.Failure{
+					Exit:    exitFailed,
+					What:    "nothing to check",
+					Because: "this stack was never started",
+					Next:    "dravit start",
+				}
 			default:
 				a.ui.Check(s.Name, c)
 			}
@@ -94,7 +100,8 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 		},
 	}
 	c.Flags().StringVar(&junit, "junit", "", "also write the result as a JUnit report to this `file`")
-	c.Flags().BoolVar(&deep, "deep", false, "also prove what takes longer: rows kept, uploads whole, mail delivered, extensions loaded")
+	c.Flags().BoolVar(&deep, "deep", false,
+		"also prove what takes longer: rows kept, uploads whole, mail delivered, extensions loaded")
 	c.Flags().StringVar(&trace, "trace", "", "follow one request to this `site`, leg by leg")
 	c.Flags().DurationVar(&watch, "watch", 0, "look again every so often, such as 1s, until Ctrl-C")
 	c.Flags().Lookup("watch").NoOptDefVal = "1s"
@@ -111,10 +118,19 @@ const leastWatch = 200 * time.Millisecond
 // line.
 func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
 	if a.json {
-		return &ui.Failure{Exit: exitUsage, What: "--watch has no JSON object", Next: "dravit check --json, as often as you like"}
+		return &ui.Failure{
+			Exit: exitUsage,
+			What: "--watch has no JSON object",
+			Next: "dravit check --json, as often as you like",
+		}
 	}
 	if every < leastWatch {
-		return &ui.Failure{Exit: exitUsage, What: "--watch " + every.String() + " is too often", Because: "a look takes time, too", Next: "dravit check --watch=1s"}
+		return &ui.Failure{
+			Exit:    exitUsage,
+			What:    "--watch " + every.String() + " is too often",
+			Because: "a look takes time, too",
+			Next:    "dravit check --watch=1s",
+		}
 	}
 	out := int(os.Stdout.Fd())
 	live := term.IsTerminal(out) && !a.ui.Plain
@@ -148,7 +164,12 @@ func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every t
 
 func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 	if len(cmd.Flags().Args()) > 0 {
-		return &ui.Failure{Exit: exitUsage, What: "a trace goes to one site", Because: "parts are named, too", Next: "dravit check --trace " + site}
+		return &ui.Failure{
+			Exit:    exitUsage,
+			What:    "a trace goes to one site",
+			Because: "parts are named, too",
+			Next:    "dravit check --trace " + site,
+		}
 	}
 	if s.ID == "" {
 		return stack.ErrNeverStarted
@@ -171,7 +192,12 @@ func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 // saveText writes a text to a file that the user names.
 func saveText(file, text string) error {
 	if err := home.WriteFile(file, []byte(text), 0o644); err != nil {
-		return &ui.Failure{Exit: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
+		return &ui.Failure{
+			Exit:    exitUsage,
+			What:    "the file " + file + " cannot be written",
+			Because: err.Error(),
+			Next:    "name a file in a folder of yours",
+		}
 	}
 	return nil
 }

@@ -42,7 +42,12 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			}
 			if err := demo.Write(dir); err != nil {
 				if errors.Is(err, demo.ErrNotEmpty) {
-					return &ui.Failure{Exit: exitUsage, What: "the demo is not written to " + dir, Because: "the folder is not empty and holds no demo", Next: "dravit demo OTHER-FOLDER"}
+					return &ui.Failure{
+						Exit:    exitUsage,
+						What:    "the demo is not written to " + dir,
+						Because: "the folder is not empty and holds no demo",
+						Next:    "dravit demo OTHER-FOLDER",
+					}
 				}
 				return err
 			}
@@ -55,8 +60,11 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			}
 			quoted := shell.Quote(dir)
 			a.ui.Line("")
-			a.ui.Line("Book a crossing on the page, and read the mail that it sends at the mail site's address. Then try")
-			for _, line := range [][2]string{{"cd " + quoted, ""}, {"dravit plan", "why these programs, and which were turned down"}, {"dravit check", "prove it again, part by part"},
+			a.ui.Line("Book a crossing on the page, and read the mail that it sends at the mail " +
+				"site's address. Then try")
+			for _, line := range [][2]string{{"cd " + quoted, ""},
+				{"dravit plan", "why these programs, and which were turned down"},
+				{"dravit check", "prove it again, part by part"},
 				{"dravit demo --remove " + quoted, "end it, and delete it with its data"}} {
 				a.ui.Line(strings.TrimRight(fmt.Sprintf("  %-14s  %s", line[0], line[1]), " "))
 			}
@@ -77,7 +85,12 @@ func demoDir(args []string) (string, error) {
 
 func (a *app) removeDemo(cmd *cobra.Command, dir string) error {
 	if !demo.Is(dir) {
-		return &ui.Failure{Exit: exitUsage, What: "there is no demo in " + dir, Because: "the folder was not written by dravit demo", Next: "dravit demo --remove FOLDER"}
+		return &ui.Failure{
+			Exit:    exitUsage,
+			What:    "there is no demo in " + dir,
+			Because: "the folder was not written by dravit demo",
+			Next:    "dravit demo --remove FOLDER",
+		}
 	}
 	m, err := a.machine()
 	if err != nil {

@@ -56,7 +56,8 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 				name = filepath.Base(s.Dir)
 			}
 			if a.json {
-				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since, slices.Concat([]plan.Change{}, d.Changes), d.Exits})
+				err = a.print(diagnoseJSON{1, name, d.Answers, d.Causes, d.Since,
+					slices.Concat([]plan.Change{}, d.Changes), d.Exits})
 			} else {
 				a.ui.Diagnosis(name, d)
 			}

@@ -35,7 +35,8 @@ func explain(err error) *ui.Failure {
 // exitOf returns the exit code of a failure (docs/exit-codes.md).
 func exitOf(code trouble.Code) int {
 	switch code {
-	case trouble.BadFolder, trouble.NoPart, trouble.NoSite, trouble.NoExtensions, trouble.BadSettings, trouble.ForeignFile,
+	case trouble.BadFolder, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
+		trouble.BadSettings, trouble.ForeignFile,
 		trouble.NotEditable, trouble.NoStack:
 		return exitUsage
 	case trouble.Forbidden, trouble.NoWay:
@@ -67,7 +68,8 @@ func badFile(faults stackfile.Faults) *ui.Failure {
 	for _, x := range faults {
 		fmt.Fprintf(&b, "%s:%d:%d: %s\n", x.File, x.Line, x.Col, x.What)
 		if x.Text != "" {
-			fmt.Fprintf(&b, "  %s\n  %s^\n", strings.ReplaceAll(x.Text, "\t", " "), strings.Repeat(" ", max(0, x.Col-1)))
+			fmt.Fprintf(&b, "  %s\n  %s^\n", strings.ReplaceAll(x.Text, "\t", " "),
+				strings.Repeat(" ", max(0, x.Col-1)))
 		}
 		for _, l := range ui.Wrap(x.Hint, 90) {
 			fmt.Fprintf(&b, "  %s\n", l)

@@ -31,24 +31,37 @@ func TestExplain(t *testing.T) {
 		want ui.Failure
 	}{
 		{"a failure of the command itself", fmt.Errorf("starting: %w", own), *own},
-		{"interrupted", fmt.Errorf("asking: %w", context.Canceled), ui.Failure{Exit: exitInterrupted, What: "interrupted"}},
-		{"no stack", stackfile.ErrNone, ui.Failure{Exit: exitUsage, Code: trouble.NoStack, What: "there is no stack here",
-			Because: "no dravit.toml here or in a folder above", Next: "dravit demo shows one; dravit schema describes every key"}},
+		{"interrupted", fmt.Errorf("asking: %w", context.Canceled),
+			ui.Failure{Exit: exitInterrupted, What: "interrupted"}},
+		{"no stack", stackfile.ErrNone,
+			ui.Failure{Exit: exitUsage, Code: trouble.NoStack, What: "there is no stack here",
+				Because: "no dravit.toml here or in a folder above",
+				Next:    "dravit demo shows one; dravit schema describes every key"}},
 		{"never started", stack.ErrNeverStarted, ui.Failure{Exit: exitFailed, Code: trouble.NeverStarted,
-			What: "this stack was never started", Because: "its ports and passwords are chosen at the first start", Next: "dravit start"}},
-		{"no such part", trouble.NoSuchPart("boat", []string{"app", "db"}), ui.Failure{Exit: exitUsage, Code: trouble.NoPart,
-			What: `the stack has no part "boat"`, Because: "its parts are app, db"}},
-		{"no way on this machine", &trouble.Trouble{Code: trouble.NoWay, What: "nothing was changed", Because: "fog", Next: "wait"},
-			ui.Failure{Exit: exitForbidden, Code: trouble.NoWay, What: "nothing was changed", Because: "fog", Next: "wait"}},
-		{"a full disk", &fs.PathError{Op: "write", Path: "/x", Err: syscall.ENOSPC}, ui.Failure{Exit: exitFailed, Code: trouble.NoSpace,
-			What: "there is no space left", Because: "write /x: no space left on device",
-			Next: "make room there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start"}},
-		{"a full disk that the keeper met", &trouble.Trouble{Code: trouble.NoSpace, What: "write /x: no space left on device"},
-			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace, What: "there is no space left", Because: "write /x: no space left on device",
-				Next: "make room there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start"}},
-		{"closed", &fs.PathError{Op: "open", Path: "/x", Err: syscall.EACCES}, ui.Failure{Exit: exitForbidden, Code: trouble.Forbidden,
-			What: "permission denied", Because: "open /x: permission denied",
-			Next: "give your account access (chown, chmod), or use another folder"}},
+			What: "this stack was never started", Because: "its ports and passwords are chosen at the first start",
+			Next: "dravit start"}},
+		{"no such part", trouble.NoSuchPart("boat", []string{"app", "db"}),
+			ui.Failure{Exit: exitUsage, Code: trouble.NoPart,
+				What: `the stack has no part "boat"`, Because: "its parts are app, db"}},
+		{"no way on this machine",
+			&trouble.Trouble{Code: trouble.NoWay, What: "nothing was changed", Because: "fog", Next: "wait"},
+			ui.Failure{Exit: exitForbidden, Code: trouble.NoWay, What: "nothing was changed",
+				Because: "fog", Next: "wait"}},
+		{"a full disk", &fs.PathError{Op: "write", Path: "/x", Err: syscall.ENOSPC},
+			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace,
+				What: "there is no space left", Because: "write /x: no space left on device",
+				Next: "make room there (df -h), or put Dravit's folder elsewhere: " +
+					"DRAVIT_HOME=/other/folder dravit start"}},
+		{"a full disk that the keeper met",
+			&trouble.Trouble{Code: trouble.NoSpace, What: "write /x: no space left on device"},
+			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace, What: "there is no space left",
+				Because: "write /x: no space left on device",
+				Next: "make room there (df -h), or put Dravit's folder elsewhere: " +
+					"DRAVIT_HOME=/other/folder dravit start"}},
+		{"closed", &fs.PathError{Op: "open", Path: "/x", Err: syscall.EACCES},
+			ui.Failure{Exit: exitForbidden, Code: trouble.Forbidden,
+				What: "permission denied", Because: "open /x: permission denied",
+				Next: "give your account access (chown, chmod), or use another folder"}},
 		{"anything else", errors.New("fog"), ui.Failure{Exit: exitFailed, What: "fog"}},
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, &c.want, explain(c.err)) })
@@ -74,13 +87,16 @@ func TestBadFile(t *testing.T) {
 	assert.Equal(t, exitUsage, f.Exit)
 	assert.Equal(t, trouble.BadStackFile, f.Code)
 	assert.Equal(t, "dravit.toml has 2 faults", f.What)
-	assert.Equal(t, "dravit.toml:3:4: unknown key\n   x = 1\n     ^\n  did you mean y?\ndravit.toml:0:0: no part\n", f.Detail)
+	assert.Equal(t,
+		"dravit.toml:3:4: unknown key\n   x = 1\n     ^\n  did you mean y?\ndravit.toml:0:0: no part\n", f.Detail)
 	assert.Equal(t, "dravit.toml has a fault", explain(stackfile.Faults{{File: "dravit.toml"}}).What)
 }
 
 func TestNoPlan(t *testing.T) {
 	f := noPlan(plan.Plan{Faults: []plan.Fault{
-		{Code: trouble.NoPort, What: "one", Because: "fog", Next: "wait"}, {What: "two", Because: "ebb"}, {What: "three", Because: "wind"},
+		{Code: trouble.NoPort, What: "one", Because: "fog", Next: "wait"},
+		{What: "two", Because: "ebb"},
+		{What: "three", Because: "wind"},
 	}})
 	assert.Equal(t, &ui.Failure{Exit: exitNoPlan, Code: trouble.NoPort, What: "one", Because: "fog", Next: "wait",
 		Also: []string{"two, because ebb", "three, because wind"}}, f)
@@ -101,12 +117,14 @@ func TestNotAnswering(t *testing.T) {
 	f := notAnswering(stack.Started{Parts: []lifecycle.Status{
 		part("app", lifecycle.Waiting), part("web", lifecycle.Starting), part("db", lifecycle.Failed),
 	}})
-	assert.Equal(t, &ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) does not answer", Because: "it is still failed",
-		Next: "dravit logs db"}, f)
+	assert.Equal(t,
+		&ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) does not answer", Because: "it is still failed",
+			Next: "dravit logs db"}, f)
 	unwell := part("db", lifecycle.Unwell)
 	unwell.Because, unwell.Next, unwell.LogTail = "works: fog", "dravit check", []string{"one", "two"}
 	f = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting), unwell}})
-	assert.Equal(t, &ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) is unwell", Because: "works: fog", Next: "dravit check",
+	assert.Equal(t, &ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) is unwell",
+		Because: "works: fog", Next: "dravit check",
 		Detail: "its log ends with\n  one\n  two"}, f)
 	f = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting)}})
 	require.NotNil(t, f)

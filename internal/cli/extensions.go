@@ -20,8 +20,9 @@ func (a *app) extensionsCommand() *cobra.Command {
 built) or missing. What a file was built for is read from the file itself, without loading it. Where the stack runs, the web
 process and the command-line program are asked what they have, and differences are named. Of other runtimes it shows native
 modules and packages of the project that were built for another version.`,
-		Example: "  dravit extensions\n  dravit extensions --part app\n  dravit extensions on intl\n  dravit extensions off xdebug",
-		Args:    noArgs,
+		Example: "  dravit extensions\n  dravit extensions --part app\n  dravit extensions on intl\n" +
+			"  dravit extensions off xdebug",
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -52,7 +53,8 @@ modules and packages of the project that were built for another version.`,
 func (a *app) switchCommand(word string, on bool, part *string) *cobra.Command {
 	short, long := "Load an extension", "On adds an extension to the part's list in the stack file"
 	if !on {
-		short, long = "Do not load an extension any more", "Off takes an extension out of the part's list in the stack file"
+		short, long = "Do not load an extension any more",
+			"Off takes an extension out of the part's list in the stack file"
 	}
 	return &cobra.Command{
 		Use:   word + " NAME",
@@ -63,7 +65,11 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 		Example: "  dravit extensions " + word + " intl",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return &ui.Failure{Exit: exitUsage, What: "extensions " + word + " needs one name", Next: "dravit extensions lists them"}
+				return &ui.Failure{
+					Exit: exitUsage,
+					What: "extensions " + word + " needs one name",
+					Next: "dravit extensions lists them",
+				}
 			}
 			return nil
 		},
@@ -97,7 +103,12 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 				return exitCode(exitFailed)
 			}
 			if err == nil && !out.Runs && out.Report != nil {
-				return &ui.Failure{Exit: exitFailed, What: fmt.Sprintf("part %s could not be asked", out.Part), Because: out.Report.Unproved, Next: "dravit status"}
+				return &ui.Failure{
+					Exit:    exitFailed,
+					What:    fmt.Sprintf("part %s could not be asked", out.Part),
+					Because: out.Report.Unproved,
+					Next:    "dravit status",
+				}
 			}
 			return err
 		},

@@ -39,34 +39,37 @@ func (a *app) internalCommand() *cobra.Command {
 			}
 			return err
 		}},
-		&cobra.Command{Use: "gateway PORT SECURE", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			port, err := strconv.Atoi(args[0])
-			if err != nil {
-				return err
-			}
-			secure, err := strconv.Atoi(args[1])
-			if err != nil {
-				return err
-			}
-			return gateway.Serve(cmd.Context(), m.Home, port, secure)
-		}},
-		&cobra.Command{Use: "serve KIND CONFIG", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			serve := all.Kinds().TraitsOf(args[0]).Serve
-			if serve == nil {
-				return fmt.Errorf("%q is not built in", args[0])
-			}
-			return serve(cmd.Context(), args[1])
-		}},
+		&cobra.Command{Use: "gateway PORT SECURE", Args: cobra.ExactArgs(2),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				m, err := a.machine()
+				if err != nil {
+					return err
+				}
+				port, err := strconv.Atoi(args[0])
+				if err != nil {
+					return err
+				}
+				secure, err := strconv.Atoi(args[1])
+				if err != nil {
+					return err
+				}
+				return gateway.Serve(cmd.Context(), m.Home, port, secure)
+			}},
+		&cobra.Command{Use: "serve KIND CONFIG", Args: cobra.ExactArgs(2),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				serve := all.Kinds().TraitsOf(args[0]).Serve
+				if serve == nil {
+					return fmt.Errorf("%q is not built in", args[0])
+				}
+				return serve(cmd.Context(), args[1])
+			}},
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))
 		}},
-		&cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2), Run: func(_ *cobra.Command, args []string) {
-			supervise.Exit(supervise.Run(args[0], args[1:]))
-		}},
+		&cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2),
+			Run: func(_ *cobra.Command, args []string) {
+				supervise.Exit(supervise.Run(args[0], args[1:]))
+			}},
 		a.sendmailCommand(),
 	)
 	return group
@@ -84,7 +87,11 @@ func (a *app) sendmailCommand() *cobra.Command {
 		if headers {
 			found, err := dravitmail.Recipients(text)
 			if err != nil {
-				return &ui.Failure{Exit: exitUsage, What: "the message's recipients cannot be read", Because: err.Error()}
+				return &ui.Failure{
+					Exit:    exitUsage,
+					What:    "the message's recipients cannot be read",
+					Because: err.Error(),
+				}
 			}
 			to = append(to, found...)
 		}

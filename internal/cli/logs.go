@@ -17,9 +17,10 @@ func (a *app) logsCommand() *cobra.Command {
 	var lines int
 	var follow bool
 	c := &cobra.Command{
-		Use:     "logs [PART...]",
-		Short:   "Show what the parts wrote, all where none is named",
-		Long:    "Logs shows the last lines that each part wrote. A part's log outlives its process; it is put aside when it grows beyond 8 MB.",
+		Use:   "logs [PART...]",
+		Short: "Show what the parts wrote, all where none is named",
+		Long: "Logs shows the last lines that each part wrote. A part's log outlives its process; it is put aside " +
+			"when it grows beyond 8 MB.",
 		Example: "  dravit logs\n  dravit logs app -n 100\n  dravit logs web app --follow",
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			if lines < 0 {

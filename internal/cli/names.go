@@ -30,8 +30,10 @@ serves it, and its addresses over HTTP and HTTPS. Browsers and curl know names b
 
 Other suffixes need the system's help, and certificates its trust. Three commands see to that, each only once you agree to what it shows, and
 each with its way back: names hosts, names resolver and names certificate.`,
-		Example: "  dravit names\n  dravit names hosts on\n  dravit names certificate off\n  dravit names --json | jq -r '.names[].secure_url'\n  curl --cacert \"$(dravit names --json | jq -r .authority)\" https://ferry.localhost:8443/",
-		Args:    noArgs,
+		Example: "  dravit names\n  dravit names hosts on\n  dravit names certificate off\n" +
+			"  dravit names --json | jq -r '.names[].secure_url'\n" +
+			"  curl --cacert \"$(dravit names --json | jq -r .authority)\" https://ferry.localhost:8443/",
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.machine()
 			if err != nil {
@@ -139,11 +141,13 @@ type setUpJSON struct {
 }
 
 // setUpCommand makes a command that changes the system, with consent.
-func (a *app) setUpCommand(name, short, long string, steps func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error)) *cobra.Command {
+func (a *app) setUpCommand(name, short, long string,
+	steps func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error)) *cobra.Command {
 	return &cobra.Command{
-		Use:       name + " on|off",
-		Short:     short,
-		Long:      long + "\n\nIt shows the commands and asks; --yes agrees beforehand. Without a terminal and without --yes nothing is changed.",
+		Use:   name + " on|off",
+		Short: short,
+		Long: long + "\n\nIt shows the commands and asks; --yes agrees beforehand. Without a terminal and " +
+			"without --yes nothing is changed.",
 		Example:   "  dravit names " + name + " on\n  dravit names " + name + " off --yes",
 		ValidArgs: []string{"on", "off"},
 		Args: func(_ *cobra.Command, args []string) error {
@@ -223,7 +227,12 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 		if !a.asks() {
 			a.ui.Note("Dravit would run\n    " + strings.Join(texts, "\n    "))
 		}
-		return &ui.Failure{Exit: exitForbidden, What: "nothing was changed", Because: "it changes files of the system, and nobody agreed", Next: cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself"}
+		return &ui.Failure{
+			Exit:    exitForbidden,
+			What:    "nothing was changed",
+			Because: "it changes files of the system, and nobody agreed",
+			Next:    cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself",
+		}
 	}
 	if err := setup.Run(cmd.Context(), steps, a.ui.Err); err != nil {
 		return err

@@ -23,8 +23,9 @@ and gives the reasons for each decision with the options it turned down. It star
 With --save it also writes everything that the decisions rest on: the stack file, what the project's files say, the machine's
 programs and ports, and what earlier starts left. Values of [env] and of settings are left out. With --from it decides on such a
 file, anywhere: what a colleague's machine would do.`,
-		Example: "  dravit plan\n  dravit plan --json | jq .decisions\n  dravit plan --save ferry.json\n  dravit plan --from ferry.json",
-		Args:    noArgs,
+		Example: "  dravit plan\n  dravit plan --json | jq .decisions\n  dravit plan --save ferry.json\n" +
+			"  dravit plan --from ferry.json",
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var in plan.Input
 			var p plan.Plan
@@ -78,9 +79,18 @@ func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
 	in, err := plan.ReadInput(file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return in, plan.Plan{}, &ui.Failure{Exit: exitUsage, What: "there is no file " + file, Next: "dravit plan --save " + file + ", where the stack is"}
+		return in, plan.Plan{}, &ui.Failure{
+			Exit: exitUsage,
+			What: "there is no file " + file,
+			Next: "dravit plan --save " + file + ", where the stack is",
+		}
 	case err != nil:
-		return in, plan.Plan{}, &ui.Failure{Exit: exitUsage, What: file + " holds no saved plan", Because: err.Error(), Next: "dravit plan --save makes one"}
+		return in, plan.Plan{}, &ui.Failure{
+			Exit:    exitUsage,
+			What:    file + " holds no saved plan",
+			Because: err.Error(),
+			Next:    "dravit plan --save makes one",
+		}
 	}
 	in.Consent.Afresh = in.Consent.Afresh || afresh
 	return in, plan.Make(in, all.Kinds().ByName()), nil

@@ -27,14 +27,19 @@ func (a *app) portsCommand() *cobra.Command {
 		Long: `Ports shows every port that belongs to a part of a stack on this machine, running or not, and whether the part holds it, it is
 free, or somebody else has taken it. With a port's number it tells who listens there, since when and as which service, and what a
 part that wants that port would get.`,
-		Example: "  dravit ports\n  dravit ports 8080\n  dravit ports --json | jq '.ports[] | select(.state == \"taken\")'",
+		Example: "  dravit ports\n  dravit ports 8080\n" +
+			"  dravit ports --json | jq '.ports[] | select(.state == \"taken\")'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return &ui.Failure{Exit: exitUsage, What: "ports takes one port", Next: "dravit ports 8080"}
 			}
 			for _, arg := range args {
 				if n, err := strconv.Atoi(arg); err != nil || n < 1 || n > 65535 {
-					return &ui.Failure{Exit: exitUsage, What: fmt.Sprintf("%q is no port", arg), Because: "a port is a number from 1 to 65535"}
+					return &ui.Failure{
+						Exit:    exitUsage,
+						What:    fmt.Sprintf("%q is no port", arg),
+						Because: "a port is a number from 1 to 65535",
+					}
 				}
 			}
 			return nil

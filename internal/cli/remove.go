@@ -31,7 +31,8 @@ project's folder is not touched. Data stays, and the next start in the same fold
 
 With the names of parts, remove --data deletes the data of these parts only: that is how a part's data makes room for
 another kind. Remove shows what goes, with its size, and asks.`,
-		Example: "  dravit remove\n  dravit remove --stack old-office --data     also where its folder is gone\n  dravit remove db --data",
+		Example: "  dravit remove\n  dravit remove --stack old-office --data     also where its folder is gone\n" +
+			"  dravit remove db --data",
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			s, err := a.stack()
 			if err != nil {

@@ -35,7 +35,11 @@ With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures
 				return &ui.Failure{Exit: exitUsage, What: "--only and --svg go together, without another file"}
 			}
 			if only != "" && !slices.Contains(report.Pictures, only) {
-				return &ui.Failure{Exit: exitUsage, What: "there is no picture " + only, Because: "the pictures are " + strings.Join(report.Pictures, ", ")}
+				return &ui.Failure{
+					Exit:    exitUsage,
+					What:    "there is no picture " + only,
+					Because: "the pictures are " + strings.Join(report.Pictures, ", "),
+				}
 			}
 			s, err := a.stack()
 			if err != nil {
@@ -48,7 +52,14 @@ With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures
 			if err != nil {
 				return err
 			}
-			data := report.Data{Spec: d.Spec, Checked: d.Checked, Plan: d.Plan, Starts: d.Starts, At: time.Now(), Version: Version}
+			data := report.Data{
+				Spec:    d.Spec,
+				Checked: d.Checked,
+				Plan:    d.Plan,
+				Starts:  d.Starts,
+				At:      time.Now(),
+				Version: Version,
+			}
 			file, text := s.Home.Stack(s.ID, "report.html"), []byte(nil)
 			if only != "" {
 				file = svg

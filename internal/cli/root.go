@@ -109,7 +109,8 @@ database and helpers fit, says why, starts them together, and proves that each a
 			home.Recovered = func(file, used string, because error) {
 				if !told[file] {
 					told[file] = true
-					a.ui.Note(file + " was " + map[bool]string{true: "gone", false: "damaged"}[because == nil || errors.Is(because, fs.ErrNotExist)] + "; Dravit used " + used)
+					a.ui.Note(file + " was " + map[bool]string{true: "gone", false: "damaged"}[because == nil ||
+						errors.Is(because, fs.ErrNotExist)] + "; Dravit used " + used)
 				}
 			}
 			if cmd.HasParent() && cmd.Parent().Name() == "internal" {
@@ -125,9 +126,13 @@ database and helpers fit, says why, starts them together, and proves that each a
 	flags.BoolVar(&a.plain, "plain", false, "no colour, nothing that repaints")
 	flags.StringVar(&a.account, "account", "", "run by root: become this ordinary `account`")
 	flags.BoolVar(&a.yes, "yes", false, "consent to what would be asked")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &ui.Failure{Exit: exitUsage, What: err.Error()} })
-	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"}, &cobra.Group{ID: "prove", Title: "Prove"},
-		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "machine", Title: "Machine"}, &cobra.Group{ID: "learn", Title: "Learn"})
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		return &ui.Failure{Exit: exitUsage, What: err.Error()}
+	})
+	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"},
+		&cobra.Group{ID: "prove", Title: "Prove"},
+		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "machine", Title: "Machine"},
+		&cobra.Group{ID: "learn", Title: "Learn"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
 			c.GroupID = group
@@ -148,11 +153,16 @@ database and helpers fit, says why, starts them together, and proves that each a
 
 // commandWords are what people type for commands that are called something else here.
 var commandWords = map[string]string{
-	"up": "start", "run-all": "start", "serve": "start", "boot": "start", "down": "stop", "halt": "stop", "kill": "stop", "list": "status",
-	"ls": "status", "ps": "status", "info": "status", "show": "status", "log": "logs", "tail": "logs --follow", "exec": "run", "sh": "run -- sh",
-	"doctor": "diagnose", "debug": "diagnose", "fix": "diagnose --fix", "test": "check", "verify": "check", "health": "check", "validate": "plan",
-	"config": "plan", "explain": "why", "delete": "remove", "destroy": "remove", "rm": "remove", "uninstall": "remove", "reload": "restart",
-	"hosts": "names hosts on", "trust": "names certificate on", "domains": "names", "urls": "names", "example": "demo", "init": "demo",
+	"up": "start", "run-all": "start", "serve": "start", "boot": "start", "down": "stop", "halt": "stop",
+	"kill": "stop", "list": "status",
+	"ls": "status", "ps": "status", "info": "status", "show": "status", "log": "logs", "tail": "logs --follow",
+	"exec": "run", "sh": "run -- sh",
+	"doctor": "diagnose", "debug": "diagnose", "fix": "diagnose --fix", "test": "check", "verify": "check",
+	"health": "check", "validate": "plan",
+	"config": "plan", "explain": "why", "delete": "remove", "destroy": "remove", "rm": "remove",
+	"uninstall": "remove", "reload": "restart",
+	"hosts": "names hosts on", "trust": "names certificate on", "domains": "names", "urls": "names",
+	"example": "demo", "init": "demo",
 	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql", "env": "run -- env",
 }
 
@@ -189,7 +199,12 @@ func (a *app) stack() (*stack.Stack, error) {
 // save writes a JSON object to a file that the user names.
 func save(file string, v any) error {
 	if err := home.WriteJSON(file, v); err != nil {
-		return &ui.Failure{Exit: exitUsage, What: "the file " + file + " cannot be written", Because: err.Error(), Next: "name a file in a folder of yours"}
+		return &ui.Failure{
+			Exit:    exitUsage,
+			What:    "the file " + file + " cannot be written",
+			Because: err.Error(),
+			Next:    "name a file in a folder of yours",
+		}
 	}
 	return nil
 }

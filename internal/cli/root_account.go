@@ -18,11 +18,16 @@ import (
 func (a *app) ordinary(cmd *cobra.Command) error {
 	if os.Geteuid() != 0 {
 		if a.account != "" {
-			return &ui.Failure{Exit: exitUsage, What: "--account is for root", Because: "another user cannot become " + a.account}
+			return &ui.Failure{
+				Exit:    exitUsage,
+				What:    "--account is for root",
+				Because: "another user cannot become " + a.account,
+			}
 		}
 		return nil
 	}
-	if slices.Contains([]string{"dravit", "help", "completion", "bash", "zsh", "fish", "powershell", "schema", "version", cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, cmd.Name()) {
+	if slices.Contains([]string{"dravit", "help", "completion", "bash", "zsh", "fish", "powershell", "schema",
+		"version", cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, cmd.Name()) {
 		return nil
 	}
 	u, err := account.For(a.account, a.dir)
@@ -32,17 +37,29 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 			return err
 		} else if !agreed {
 			return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root",
-				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no owner of this folder offers itself",
-				Next:    "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") + "); or name one with --account"}
+				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no " +
+					"owner of this folder offers itself",
+				Next: "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") +
+					"); or name one with --account"}
 		}
 		u, err = account.Make()
 	}
 	if err != nil {
-		return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root", Because: err.Error(), Next: "name an ordinary account with --account"}
+		return &ui.Failure{
+			Exit:    exitForbidden,
+			What:    "Dravit does not run as root",
+			Because: err.Error(),
+			Next:    "name an ordinary account with --account",
+		}
 	}
 	a.ui.Note(fmt.Sprintf("dravit: running as %s, never as root", u.Username))
 	if err := account.Become(u); err != nil {
-		return &ui.Failure{Exit: exitForbidden, What: "Dravit cannot become " + u.Username, Because: err.Error(), Next: "run the command as " + u.Username}
+		return &ui.Failure{
+			Exit:    exitForbidden,
+			What:    "Dravit cannot become " + u.Username,
+			Because: err.Error(),
+			Next:    "run the command as " + u.Username,
+		}
 	}
 	return nil
 }

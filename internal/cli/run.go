@@ -26,7 +26,8 @@ the same settings and extensions. mariadb, psql, redis-cli, sqlite3 and their li
 application's user, with nothing to type. With -C or --stack the command runs in the project's folder, else where you
 are. The command takes Dravit's place, so its exit code is the command's; 125 means that
 Dravit itself failed, 127 that there is no such command, 126 that it cannot be run.`,
-		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n  dravit run -- sh -c 'echo $DATABASE_URL'",
+		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n" +
+			"  dravit run -- sh -c 'echo $DATABASE_URL'",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return &ui.Failure{Exit: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
@@ -64,7 +65,8 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 			return exitCode(126)
 		},
 	}
-	c.Flags().StringVar(&part, "part", "", "as this `part` sees it: of several versions of a runtime, its own comes first")
+	c.Flags().StringVar(&part, "part", "",
+		"as this `part` sees it: of several versions of a runtime, its own comes first")
 	c.Flags().SetInterspersed(false)
 	return c
 }

@@ -11,9 +11,10 @@ import (
 
 func (a *app) schemaCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "schema",
-		Short:   "Print the stack file's JSON Schema, for editors",
-		Long:    "Schema prints the JSON Schema (draft 2020-12) of dravit.toml, made from the types that read it. An editor that knows it completes keys and marks faults.",
+		Use:   "schema",
+		Short: "Print the stack file's JSON Schema, for editors",
+		Long: "Schema prints the JSON Schema (draft 2020-12) of dravit.toml, made from the types that read it. An " +
+			"editor that knows it completes keys and marks faults.",
 		Example: "  dravit schema > dravit.schema.json",
 		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -30,7 +31,13 @@ func (a *app) versionCommand() *cobra.Command {
 		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.json {
-				return a.print(map[string]any{"format": 1, "version": Version, "go": runtime.Version(), "os": runtime.GOOS, "arch": runtime.GOARCH})
+				return a.print(map[string]any{
+					"format":  1,
+					"version": Version,
+					"go":      runtime.Version(),
+					"os":      runtime.GOOS,
+					"arch":    runtime.GOARCH,
+				})
 			}
 			a.ui.Line("dravit " + Version + " (" + runtime.Version() + ", " + runtime.GOOS + "/" + runtime.GOARCH + ")")
 			return nil

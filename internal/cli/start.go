@@ -47,9 +47,11 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 		},
 	}
 	addTimeout(c, &o.Timeout)
-	c.Flags().StringSliceVar(&o.Consent.Network, "reachable", nil, "agree that other machines see these `sites`, whose listen is network")
+	c.Flags().StringSliceVar(&o.Consent.Network, "reachable", nil,
+		"agree that other machines see these `sites`, whose listen is network")
 	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil, "take that back for these `sites`")
-	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil, "let a newer program take over the data of these `parts`, after a copy")
+	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil,
+		"let a newer program take over the data of these `parts`, after a copy")
 	c.Flags().BoolVar(&asNew, "as-new", false, "begin a stack of its own, though one seems to have been moved here")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs as if nothing had run before")
 	return c
@@ -67,7 +69,8 @@ func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) er
 	}
 	found := "This folder was " + m.From + ", the stack " + m.Name + "."
 	if !m.Certain {
-		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name + " had the same " + stackfile.Name + "."
+		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name +
+			" had the same " + stackfile.Name + "."
 	}
 	agreed, err := a.agrees(ctx, found, "Go on here, with its data, ports and names?")
 	if err != nil {
@@ -119,7 +122,8 @@ func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOpt
 }
 
 func addTimeout(c *cobra.Command, timeout *time.Duration) {
-	c.Flags().DurationVar(timeout, "timeout", 90*time.Second, "give up waiting after this `time`; what runs by then runs on")
+	c.Flags().DurationVar(timeout, "timeout", 90*time.Second,
+		"give up waiting after this `time`; what runs by then runs on")
 }
 
 func (a *app) restartCommand() *cobra.Command {
@@ -127,7 +131,8 @@ func (a *app) restartCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restart [PART...]",
 		Short: "Stop and start parts, all where none is named",
-		Long:  "Restart ends the named parts, every part where none is named, and starts them as start does. Data stays. Requests in flight may finish, and new ones wait.",
+		Long: "Restart ends the named parts, every part where none is named, and starts them as start does. Data " +
+			"stays. Requests in flight may finish, and new ones wait.",
 		Example: `  dravit restart
   dravit restart app`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
@@ -181,7 +186,16 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 		if begun == nil {
 			begun = []string{}
 		}
-		err := a.print(startJSON{Format: 1, Stack: s.Name, State: state, Answers: out.Answers(), Began: begun, TookMS: took.Milliseconds(), Parts: out.Parts, Sites: sites})
+		err := a.print(startJSON{
+			Format:  1,
+			Stack:   s.Name,
+			State:   state,
+			Answers: out.Answers(),
+			Began:   begun,
+			TookMS:  took.Milliseconds(),
+			Parts:   out.Parts,
+			Sites:   sites,
+		})
 		if err == nil && !out.Answers() {
 			return exitCode(exitFailed)
 		}
@@ -229,13 +243,23 @@ type startJSON struct {
 // notAnswering names the first part or site that does not answer, nil where all do.
 func notAnswering(out stack.Started) *ui.Failure {
 	// What waits for a failed part is not the cause.
-	for _, states := range [][]lifecycle.State{{lifecycle.Failed}, {lifecycle.Unwell, lifecycle.Pausing, lifecycle.Starting}, {lifecycle.Waiting}} {
+	for _, states := range [][]lifecycle.State{
+		{lifecycle.Failed},
+		{lifecycle.Unwell, lifecycle.Pausing, lifecycle.Starting},
+		{lifecycle.Waiting},
+	} {
 		for _, p := range out.Parts {
 			for _, state := range states {
 				if p.State != state {
 					continue
 				}
-				f := &ui.Failure{Exit: exitFailed, What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version), map[bool]string{true: "is unwell", false: "does not answer"}[p.State == lifecycle.Unwell]), Because: p.Because, Next: p.Next}
+				f := &ui.Failure{
+					Exit: exitFailed,
+					What: fmt.Sprintf("part %s (%s) %s", p.Name, strings.TrimSpace(p.Kind+" "+p.Version),
+						map[bool]string{true: "is unwell", false: "does not answer"}[p.State == lifecycle.Unwell]),
+					Because: p.Because,
+					Next:    p.Next,
+				}
 				if len(p.LogTail) > 0 {
 					f.Detail = "its log ends with\n  " + strings.Join(p.LogTail, "\n  ")
 				}
@@ -251,10 +275,20 @@ func notAnswering(out stack.Started) *ui.Failure {
 	}
 	for _, s := range out.Sites {
 		if len(s.Rungs) == 0 {
-			return &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer", Because: "the gateway does not run", Next: "dravit diagnose"}
+			return &ui.Failure{
+				Exit:    exitFailed,
+				What:    "the site " + s.Name + " does not answer",
+				Because: "the gateway does not run",
+				Next:    "dravit diagnose",
+			}
 		}
 		if fell := health.FirstMiss(s.Rungs); fell != nil {
-			f := &ui.Failure{Exit: exitFailed, What: "the site " + s.Name + " does not answer as it should", Because: fell.Miss(), Next: "dravit diagnose"}
+			f := &ui.Failure{
+				Exit:    exitFailed,
+				What:    "the site " + s.Name + " does not answer as it should",
+				Because: fell.Miss(),
+				Next:    "dravit diagnose",
+			}
 			if fell.Rung == kind.Resolves {
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}

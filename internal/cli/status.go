@@ -37,9 +37,10 @@ type statusJSON struct {
 
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "status",
-		Short:   "Show the state of every part, as last proved",
-		Long:    "Status shows what the keeper saw last, with the age of each proof. It exits with 0 whatever it sees; check asks now and judges.",
+		Use:   "status",
+		Short: "Show the state of every part, as last proved",
+		Long: "Status shows what the keeper saw last, with the age of each proof. It exits with 0 whatever it " +
+			"sees; check asks now and judges.",
 		Example: "  dravit status\n  dravit status --stack saltmarsh-ferry --json",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -57,11 +58,20 @@ func (a *app) statusCommand() *cobra.Command {
 				}
 				a.ui.Status(status)
 				if s.Moved != nil {
-					a.ui.Note("this folder was " + s.Moved.From + ", the stack " + s.Moved.Name + "; dravit start takes its data along")
+					a.ui.Note("this folder was " + s.Moved.From + ", the stack " + s.Moved.Name +
+						"; dravit start takes its data along")
 				}
 				return nil
 			}
-			out := statusJSON{Format: 1, Stack: s.Name, State: status.State, Parts: status.Parts, Sites: []siteStateJSON{}, Notes: append([]string{}, status.Notes...), Reachable: status.Reachable}
+			out := statusJSON{
+				Format:    1,
+				Stack:     s.Name,
+				State:     status.State,
+				Parts:     status.Parts,
+				Sites:     []siteStateJSON{},
+				Notes:     append([]string{}, status.Notes...),
+				Reachable: status.Reachable,
+			}
 			if out.Parts == nil {
 				out.Parts = []lifecycle.Status{}
 			}

@@ -10,7 +10,8 @@ func (a *app) stopCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "stop [PART...]",
 		Short: "Stop parts, all where none is named; data stays",
-		Long:  "Stop ends the named parts, every part where none is named, in the order that loses nothing. Databases and caught mail stay.",
+		Long: "Stop ends the named parts, every part where none is named, in the order that loses nothing. " +
+			"Databases and caught mail stay.",
 		Example: `  dravit stop
   dravit stop --stack saltmarsh-ferry`,
 		RunE: func(cmd *cobra.Command, parts []string) error {

@@ -22,12 +22,17 @@ func (a *app) surveyCommand() *cobra.Command {
 programs that keep several versions side by side, and in those that Dravit's settings name. Each is asked what it is and what
 it was built for. Then come the command-line programs, the names for which PATH picks one of several, the ports that are held,
 and what this user may do; each can be shown alone. What a program said is remembered as long as its file stays the same.`,
-		Example:   "  dravit survey\n  dravit survey programs names\n  dravit survey --save machine.json\n  dravit survey --json | jq '.programs[] | select(.kind == \"php\")'",
+		Example: "  dravit survey\n  dravit survey programs names\n  dravit survey --save machine.json\n" +
+			"  dravit survey --json | jq '.programs[] | select(.kind == \"php\")'",
 		ValidArgs: ui.SurveySections,
 		Args: func(_ *cobra.Command, args []string) error {
 			for _, a := range args {
 				if !slices.Contains(ui.SurveySections, a) {
-					return &ui.Failure{Exit: exitUsage, What: fmt.Sprintf("a survey has no %q", a), Because: "its parts are " + strings.Join(ui.SurveySections, ", ")}
+					return &ui.Failure{
+						Exit:    exitUsage,
+						What:    fmt.Sprintf("a survey has no %q", a),
+						Because: "its parts are " + strings.Join(ui.SurveySections, ", "),
+					}
 				}
 			}
 			return nil

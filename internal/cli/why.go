@@ -65,9 +65,18 @@ subject, why lists them all.`,
 			case fault != nil:
 				return &ui.Failure{Exit: exitNoPlan, What: fault.What, Because: fault.Because, Next: fault.Next}
 			case d == nil && len(near) > 0:
-				return &ui.Failure{Exit: exitUsage, What: "it is not clear what " + args[0] + " means", Because: "there are " + strings.Join(near, ", "), Next: "dravit why " + near[0]}
+				return &ui.Failure{
+					Exit:    exitUsage,
+					What:    "it is not clear what " + args[0] + " means",
+					Because: "there are " + strings.Join(near, ", "),
+					Next:    "dravit why " + near[0],
+				}
 			case d == nil:
-				return &ui.Failure{Exit: exitUsage, What: "nothing was decided about " + args[0], Next: "dravit why lists every subject"}
+				return &ui.Failure{
+					Exit: exitUsage,
+					What: "nothing was decided about " + args[0],
+					Next: "dravit why lists every subject",
+				}
 			case a.json:
 				return a.print(whyJSON{1, *d})
 			}

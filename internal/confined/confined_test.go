@@ -18,10 +18,12 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 	for _, d := range []string{dir, filepath.Join(dir, "lib"), filepath.Join(outer, "shared")} {
 		require.NoError(t, os.MkdirAll(d, 0o755))
 	}
-	for name, text := range map[string]string{"project/a.json": "{}", "project/lib/b": "b", "secret": "secret", "shared/s": "shared"} {
+	for name, text := range map[string]string{"project/a.json": "{}", "project/lib/b": "b",
+		"secret": "secret", "shared/s": "shared"} {
 		require.NoError(t, os.WriteFile(filepath.Join(outer, name), []byte(text), 0o600))
 	}
-	for link, to := range map[string]string{"in": "lib/b", "absolute": filepath.Join(dir, "a.json"), "out": "../secret", "up": "..",
+	for link, to := range map[string]string{"in": "lib/b", "absolute": filepath.Join(dir, "a.json"),
+		"out": "../secret", "up": "..",
 		"zero": "/dev/zero", "loop": "loop", "shared": "../shared", "twice": "lib/back"} {
 		require.NoError(t, os.Symlink(to, filepath.Join(dir, link)))
 	}

@@ -57,7 +57,8 @@ func (d *doctor) clients(p PartFacts) bool {
 		"part."+name,
 		fmt.Sprintf("all %d connections that part %s takes are used", p.Clients.Limit, name),
 		fmt.Sprintf(
-			"have the application close or share them, or raise the limit in dravit.toml: [part.%s] settings = { %s = %d }",
+			"have the application close or share them, or raise the limit in dravit.toml: [part.%s] "+
+				"settings = { %s = %d }",
 			name,
 			p.Clients.Setting,
 			2*p.Clients.Limit,

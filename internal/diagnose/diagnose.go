@@ -158,7 +158,14 @@ func (d *doctor) add(r rank, cause, subject, what, remedy string, evidence ...st
 	if i := slices.IndexFunc(d.all, func(c Cause) bool { return c.Cause == cause && c.Subject == subject }); i >= 0 {
 		return &d.all[i]
 	}
-	d.all = append(d.all, Cause{Cause: cause, Subject: subject, What: what, Remedy: remedy, Evidence: append([]string{}, evidence...), rank: r})
+	d.all = append(d.all, Cause{
+		Cause:    cause,
+		Subject:  subject,
+		What:     what,
+		Remedy:   remedy,
+		Evidence: append([]string{}, evidence...),
+		rank:     r,
+	})
 	return &d.all[len(d.all)-1]
 }
 
@@ -237,10 +244,14 @@ func (d *doctor) partOf(name string) (PartFacts, bool) {
 // aside: what stands in nobody's way here, and may elsewhere.
 func (d *doctor) aside() {
 	if d.f.Proxy != "" && len(d.f.Sites) > 0 && !bypasses(d.f.Bypass, d.f.Sites[0].Spec.Host) {
-		d.add(aside, "proxy-catches", "machine", "the environment sends requests for the sites to a proxy", "export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy, "NO_PROXY leaves out "+cmp.Or(d.f.Bypass, "nothing"))
+		d.add(aside, "proxy-catches", "machine", "the environment sends requests for the sites to a proxy",
+			"export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy,
+			"NO_PROXY leaves out "+cmp.Or(d.f.Bypass, "nothing"))
 	}
 	if !d.f.Authority.IsZero() && d.f.Authority.After(d.f.Now) {
-		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates begin in the future", "set the clock right; where it is, remove the folder authority in Dravit's own, then dravit stop and dravit start", "they begin at "+d.f.Authority.Format(time.RFC3339))
+		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates begin in the future",
+			"set the clock right; where it is, remove the folder authority in Dravit's own, then dravit stop and "+
+				"dravit start", "they begin at "+d.f.Authority.Format(time.RFC3339))
 	}
 }
 
@@ -248,7 +259,8 @@ func (d *doctor) aside() {
 func bypasses(list, host string) bool {
 	for entry := range strings.SplitSeq(list, ",") {
 		entry = strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(entry), "*"), ".")
-		if entry == "" && strings.TrimSpace(list) == "*" || entry != "" && (host == entry || strings.HasSuffix(host, "."+entry)) {
+		if entry == "" && strings.TrimSpace(list) == "*" ||
+			entry != "" && (host == entry || strings.HasSuffix(host, "."+entry)) {
 			return true
 		}
 	}

@@ -27,7 +27,8 @@ func symptoms() []kind.Symptom {
 		return func() *regexp.Regexp { return regexp.MustCompile(text) }
 	}
 	return []kind.Symptom{
-		kind.When("tables-missing", re(`no table (\w+)`), "there is no table $1", "dravit run --part {part} -- make-tables"),
+		kind.When("tables-missing", re(`no table (\w+)`), "there is no table $1",
+			"dravit run --part {part} -- make-tables"),
 		kind.When("store-elsewhere", re(`refused`), "the store is elsewhere", "look"),
 		kind.When("application-error", re(`Fatal: (.*)`), "it ended: $1", "look"),
 	}
@@ -35,10 +36,15 @@ func symptoms() []kind.Symptom {
 
 func facts(app lifecycle.State, page string) Facts {
 	return Facts{Now: time.Now(), Parts: []PartFacts{
-		{Spec: kind.Part{Name: "web", Role: kind.RoleWeb}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
-		{Spec: kind.Part{Name: "app", Role: kind.RoleRuntime, Uses: []string{"db"}}, Status: lifecycle.Status{State: app}, Program: true, Traits: kind.Traits{Symptoms: symptoms()}},
-		{Spec: kind.Part{Name: "db", Role: kind.RoleDatabase}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
-	}, Gateway: Gateway{Runs: true}, Sites: []SiteFacts{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"}, Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
+		{Spec: kind.Part{Name: "web", Role: kind.RoleWeb},
+			Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
+		{Spec: kind.Part{Name: "app", Role: kind.RoleRuntime, Uses: []string{"db"}},
+			Status: lifecycle.Status{State: app}, Program: true, Traits: kind.Traits{Symptoms: symptoms()}},
+		{Spec: kind.Part{Name: "db", Role: kind.RoleDatabase},
+			Status: lifecycle.Status{State: lifecycle.Answers}, Program: true},
+	}, Gateway: Gateway{Runs: true},
+		Sites: []SiteFacts{{Spec: materialise.Site{Name: "ferry", Host: "ferry.test", Server: "web", App: "app"},
+			Status: 200, Page: page, Rungs: rungs(kind.Replies, "x")}}}
 }
 
 func words(all []Cause) (out []string) {
@@ -78,15 +84,19 @@ func TestOrder(t *testing.T) {
 	f.Plan.Faults = []plan.Fault{{Subject: "part.db.version", What: "no"}}
 	f.Proxy, f.Bypass = "http://10.0.0.1:3128", "example.org"
 	got := words(Causes(f))
-	assert.Equal(t, []string{"machine disk-full", "part.db.version no-plan", "part.app application-error", "machine proxy-catches"}, got)
+	assert.Equal(t, []string{"machine disk-full", "part.db.version no-plan",
+		"part.app application-error", "machine proxy-catches"}, got)
 	f.Bypass = "localhost,.test"
 	assert.NotContains(t, words(Causes(f)), "machine proxy-catches")
 }
 
 func TestMachine(t *testing.T) {
 	for want, disk := range map[string]Disk{
-		"disk-full": {Free: 0, Inodes: 9, InodesFree: 3}, "memory-disk-full": {Free: 0, Memory: true}, "inodes-full": {Free: 1 << 40, Inodes: 9}, "read-only": {Free: 1 << 40, ReadOnly: true},
-		"quota-full": {Free: 1 << 40, OverQuota: true},
+		"disk-full":        {Free: 0, Inodes: 9, InodesFree: 3},
+		"memory-disk-full": {Free: 0, Memory: true},
+		"inodes-full":      {Free: 1 << 40, Inodes: 9},
+		"read-only":        {Free: 1 << 40, ReadOnly: true},
+		"quota-full":       {Free: 1 << 40, OverQuota: true},
 	} {
 		f := facts(lifecycle.Failed, "")
 		f.Disks = []Disk{disk}
@@ -94,7 +104,8 @@ func TestMachine(t *testing.T) {
 	}
 	f := facts(lifecycle.Failed, "")
 	f.Disks = []Disk{{Free: 1 << 40}}
-	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)), "a disk with room explains nothing; nor does one that does not count files")
+	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)),
+		"a disk with room explains nothing; nor does one that does not count files")
 
 	// What a log says of a quota counts while something is wrong.
 	f.Parts[1].Log = "write: Disk quota exceeded\n"
@@ -120,7 +131,8 @@ func TestNames(t *testing.T) {
 }
 
 func TestBypasses(t *testing.T) {
-	for list, want := range map[string]bool{"": false, "localhost": true, ".localhost": true, "*.localhost": true, "*": true, "host": false, "example.org, localhost": true} {
+	for list, want := range map[string]bool{"": false, "localhost": true, ".localhost": true, "*.localhost": true,
+		"*": true, "host": false, "example.org, localhost": true} {
 		assert.Equal(t, want, bypasses(list, "ferry.localhost"), list)
 	}
 }

@@ -44,17 +44,24 @@ func (d *doctor) part(p PartFacts) {
 		}
 		d.add(seen, "port-taken", subject, "another program has the port of part "+name, remedy, said)
 	case s.Code == trouble.SocketTaken:
-		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name, "end it, then dravit start", said)
+		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name,
+			"end it, then dravit start", said)
 	case s.Code == trouble.OutOfMemory:
-		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory", "free some (dravit status shows what each part takes), or give the machine or its container more; then dravit restart "+name, said)
+		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory",
+			"free some (dravit status shows what each part takes), or give the machine or its container more; then "+
+				"dravit restart "+name, said)
 	case !p.Program:
-		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started", "dravit start, which chooses another; or install it again", p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
+		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started",
+			"dravit start, which chooses another; or install it again",
+			p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
-		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes", "correct "+strings.Join(p.Included, ", "), said)
+		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes",
+			"correct "+strings.Join(p.Included, ", "), said)
 	}
 	for _, r := range p.Requires {
 		if !r.Holds {
-			d.add(seen, "requirement-unmet", subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted, unmet(r, name), "the web process has: "+r.Got)
+			d.add(seen, "requirement-unmet", subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted,
+				unmet(r, name), "the web process has: "+r.Got)
 			return
 		}
 	}
@@ -63,7 +70,8 @@ func (d *doctor) part(p PartFacts) {
 		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
 	if m := loader().FindStringSubmatch(p.Log); m != nil {
-		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1], "install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
+		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1],
+			"install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
 	if len(d.of(subject)) > 0 {
@@ -71,11 +79,14 @@ func (d *doctor) part(p PartFacts) {
 	}
 	switch {
 	case killed:
-		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
+		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name,
+			said).Fix = []string{"dravit", "restart", name}
 	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
-		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name, append([]string{said}, last(p.Log, 3)...)...)
+		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name,
+			append([]string{said}, last(p.Log, 3)...)...)
 	default:
-		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should", "dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
+		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should",
+			"dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	}
 }
 
@@ -89,7 +100,8 @@ func unmet(r kind.Requirement, part string) string {
 	case "database":
 		return "set " + r.Name + " in the database part's settings in dravit.toml"
 	}
-	return "set " + r.Name + " in the settings of part " + part + " in dravit.toml, and nowhere else (.user.ini, ini_set)"
+	return "set " + r.Name + " in the settings of part " + part +
+		" in dravit.toml, and nowhere else (.user.ini, ini_set)"
 }
 
 // exitCode returns the code with which the part's process ended, if that is what is wrong with it, else -1.
@@ -115,15 +127,21 @@ func (d *doctor) server(p PartFacts, said string) {
 	alive := len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
 	switch {
 	case alive && len(elsewhere) > 0:
-		d.add(seen, "listens-elsewhere", subject, "the server listens, but not where it should", "have it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"", "it listens on "+strings.Join(elsewhere, ", "), "it should on "+wanted)
+		d.add(seen, "listens-elsewhere", subject, "the server listens, but not where it should",
+			"have it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"",
+			"it listens on "+strings.Join(elsewhere, ", "), "it should on "+wanted)
 	case exitCode(p) == 127:
-		d.add(written, "command-missing", subject, "the part's command is not there", "install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
+		d.add(written, "command-missing", subject, "the part's command is not there",
+			"install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 126:
-		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it", append([]string{said}, last(p.Log, 1)...)...)
+		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it",
+			append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 0:
-		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went into the background", "have it stay in the foreground", said)
+		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went "+
+			"into the background", "have it stay in the foreground", said)
 	case alive && len(p.Listens) == 0 && p.Status.State != lifecycle.Failed && len(d.of(subject)) == 0:
-		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere", "dravit logs "+p.Spec.Name+" may tell what it waits for", said)
+		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere",
+			"dravit logs "+p.Spec.Name+" may tell what it waits for", said)
 	}
 }
 
@@ -135,9 +153,12 @@ func (d *doctor) machine(p PartFacts) {
 	if t := p.Data; t != nil {
 		switch {
 		case t.Foreign != "":
-			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to somebody else", "sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
+			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to somebody else",
+				"sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
 		case t.Locked != "":
-			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+" may not be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start", t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
+			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+
+				" may not be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
+				t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
 		}
 	}
 }

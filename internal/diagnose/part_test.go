@@ -19,7 +19,10 @@ import (
 // alive is a ladder whose first rung holds, and whose second does not.
 func alive() []health.Result {
 	yes := true
-	return []health.Result{{Rung: kind.Alive, Holds: &yes}, {Rung: kind.Open, Holds: &no, Expected: "a socket", Got: "none"}}
+	return []health.Result{
+		{Rung: kind.Alive, Holds: &yes},
+		{Rung: kind.Open, Holds: &no, Expected: "a socket", Got: "none"},
+	}
 }
 
 // boat is a server of the project's own that does not answer.
@@ -57,13 +60,16 @@ func TestPartCauses(t *testing.T) {
 	}{
 		{name: "answers", state: lifecycle.Answers, edit: listens()},
 		{name: "waits", state: lifecycle.Waiting, edit: listens()},
-		{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped", remedy: "dravit start", fix: "dravit start"},
-		{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken", remedy: "dravit start, which moves it",
+		{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped",
+			remedy: "dravit start", fix: "dravit start"},
+		{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken",
+			remedy:   "dravit start, which moves it",
 			evidence: "it says: low tide"},
 		{name: "pinned port taken", state: failed, edit: func(p *PartFacts) {
 			p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.PartConfig{Port: 3000}
 		}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
-		{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken", remedy: "end it, then dravit start"},
+		{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken",
+			remedy: "end it, then dravit start"},
 		{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
 			remedy: "then dravit restart boat"},
 		{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
@@ -71,7 +77,8 @@ func TestPartCauses(t *testing.T) {
 		{name: "configuration refused", state: failed, edit: func(p *PartFacts) {
 			p.Status.Code, p.Included = trouble.ConfigRefused, []string{"a.conf", "b.conf"}
 		}, cause: "directive-refused", remedy: "correct a.conf, b.conf"},
-		{name: "configuration refused, nothing included", state: failed, edit: code(trouble.ConfigRefused), cause: "crashed"},
+		{name: "configuration refused, nothing included", state: failed,
+			edit: code(trouble.ConfigRefused), cause: "crashed"},
 		{name: "killed", state: failed, edit: func(p *PartFacts) {
 			p.Status.Code, p.Log = trouble.Killed, "no table boats\n"
 			p.Traits.Symptoms = symptoms()
@@ -87,7 +94,8 @@ func TestPartCauses(t *testing.T) {
 		}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
 		{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
 			evidence: "it listens on 127.0.0.1:3001"},
-		{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"), cause: "listens-elsewhere",
+		{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"),
+			cause:    "listens-elsewhere",
 			evidence: "it listens on [::1]:3001"},
 		{name: "listens everywhere", state: unwell, edit: listens("0.0.0.0:3000", "[::]:3000"), cause: "unwell",
 			remedy: "dravit restart boat", fix: "dravit restart boat", evidence: "it says: low tide"},
@@ -96,22 +104,35 @@ func TestPartCauses(t *testing.T) {
 		}, cause: "crashed"},
 		{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
 			remedy: "dravit logs boat may tell what it waits for"},
-		{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed", remedy: "dravit logs boat"},
-		{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) { p.Spec.Role = kind.RoleDatabase }, cause: "unwell",
+		{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed",
+			remedy: "dravit logs boat"},
+		{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) {
+			p.Spec.Role = kind.RoleDatabase
+		}, cause: "unwell",
 			fix: "dravit restart boat"},
 		{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
-		{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden", remedy: "chmod u+x it", evidence: "four"},
-		{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once", remedy: "have it stay in the foreground"},
+		{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden",
+			remedy: "chmod u+x it", evidence: "four"},
+		{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once",
+			remedy: "have it stay in the foreground"},
 		{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
-		{name: "a code of before", state: failed, edit: func(p *PartFacts) { p.Status.LastExit = &lifecycle.Exit{Code: 127} }, cause: "crashed"},
+		{name: "a code of before", state: failed, edit: func(p *PartFacts) {
+			p.Status.LastExit = &lifecycle.Exit{Code: 127}
+		}, cause: "crashed"},
 		{name: "no exit seen", state: failed, edit: code(trouble.Exited), cause: "crashed"},
-		{name: "pauses", state: lifecycle.Pausing, edit: func(p *PartFacts) { p.Rungs = rungs(kind.Alive, "none") }, cause: "crashed"},
+		{name: "pauses", state: lifecycle.Pausing, edit: func(p *PartFacts) {
+			p.Rungs = rungs(kind.Alive, "none")
+		}, cause: "crashed"},
 		{name: "foreign data", state: failed, edit: func(p *PartFacts) {
 			p.Data = &Tree{Path: "/d", Foreign: "/d/x", Owner: "eve", Locked: "/d/y"}
 		}, cause: "data-owner", remedy: "sudo chown -R ada '/d'", evidence: "/d/x belongs to eve"},
-		{name: "closed data", state: failed, edit: func(p *PartFacts) { p.Data = &Tree{Path: "/d", Locked: "/d/y"} }, cause: "data-mode",
+		{name: "closed data", state: failed, edit: func(p *PartFacts) {
+			p.Data = &Tree{Path: "/d", Locked: "/d/y"}
+		}, cause: "data-mode",
 			remedy: "chmod -R u+rwX '/d'", fix: "chmod -R u+rwX /d", evidence: "/d/y is closed"},
-		{name: "data as they should be", state: failed, edit: func(p *PartFacts) { p.Data = &Tree{Path: "/d"} }, cause: "crashed"},
+		{name: "data as they should be", state: failed, edit: func(p *PartFacts) {
+			p.Data = &Tree{Path: "/d"}
+		}, cause: "crashed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := Causes(boat(c.state, c.edit))
@@ -157,7 +178,8 @@ func TestStoresGoFirst(t *testing.T) {
 		lifecycle.Unwell: false, lifecycle.Starting: false, lifecycle.Failed: true, lifecycle.Pausing: true,
 	} {
 		f := boat(state, func(p *PartFacts) { p.Spec.Uses, p.Spec.Role = []string{"db"}, kind.RoleRuntime })
-		f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "db"}, Status: lifecycle.Status{State: lifecycle.Failed}, Program: true})
+		f.Parts = append(f.Parts,
+			PartFacts{Spec: kind.Part{Name: "db"}, Status: lifecycle.Status{State: lifecycle.Failed}, Program: true})
 		assert.Equal(t, told, len(words(Causes(f))) == 2, "%s: %v", state, words(Causes(f)))
 		f.Parts[1].Status.State = lifecycle.Answers
 		assert.Len(t, Causes(f), 1, "the store answers")

@@ -19,9 +19,12 @@ func (d *doctor) entrance() {
 	}
 	switch g := d.f.Gateway; {
 	case g.Holder != "":
-		d.add(seen, "gateway-port-taken", "gateway", "another program has the gateway's port", fmt.Sprintf("end it (dravit ports %d), then dravit start", g.Port), fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
+		d.add(seen, "gateway-port-taken", "gateway", "another program has the gateway's port",
+			fmt.Sprintf("end it (dravit ports %d), then dravit start", g.Port),
+			fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
 	case !g.Runs:
-		d.add(seen, "gateway-down", "gateway", "the gateway does not run", "dravit start").Fix = []string{"dravit", "start"}
+		d.add(seen, "gateway-down", "gateway", "the gateway does not run",
+			"dravit start").Fix = []string{"dravit", "start"}
 	}
 }
 
@@ -44,20 +47,25 @@ func (d *doctor) site(s SiteFacts) {
 	switch fell.Rung {
 	case kind.Resolves:
 		if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
-			d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" leads to another machine", "take it out of /etc/hosts or the resolver; or dravit names hosts on, which puts it right", "the system's resolver says "+s.Resolves[i].String())
+			d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" leads to another machine",
+				"take it out of /etc/hosts or the resolver; or dravit names hosts on, which puts it right",
+				"the system's resolver says "+s.Resolves[i].String())
 		} else {
-			d.add(seen, "name-unknown", subject, "the system's resolver does not know the name "+s.Spec.Host, "dravit names hosts on, or dravit names resolver on", said)
+			d.add(seen, "name-unknown", subject, "the system's resolver does not know the name "+s.Spec.Host,
+				"dravit names hosts on, or dravit names resolver on", said)
 		}
 		return
 	case kind.Reaches, kind.Routed:
 		if len(d.of("gateway")) == 0 {
-			d.add(likely, "gateway-down", "gateway", "the gateway does not lead to the site "+s.Spec.Name, "dravit start", said).Fix = []string{"dravit", "start"}
+			d.add(likely, "gateway-down", "gateway", "the gateway does not lead to the site "+s.Spec.Name,
+				"dravit start", said).Fix = []string{"dravit", "start"}
 		}
 		return
 	}
 	app, hasApp := d.partOf(s.Spec.App)
 	server, hasServer := d.partOf(s.Spec.Server)
-	if hasServer && server.Status.State != lifecycle.Answers || hasApp && app.Status.State != lifecycle.Answers && app.Status.State != lifecycle.Unwell {
+	if hasServer && server.Status.State != lifecycle.Answers ||
+		hasApp && app.Status.State != lifecycle.Answers && app.Status.State != lifecycle.Unwell {
 		return // it is the cause, and said already
 	}
 	// What a runtime cannot reach stands behind its page, but for what the page says of other things.
@@ -70,15 +78,19 @@ func (d *doctor) site(s SiteFacts) {
 	switch r := s.Root; {
 	case r.Path == "":
 	case r.Missing:
-		d.add(seen, "root-gone", subject, "the document root of the site "+s.Spec.Name+" is gone", "make it again, or correct root in dravit.toml", r.Path+" is not there")
+		d.add(seen, "root-gone", subject, "the document root of the site "+s.Spec.Name+" is gone",
+			"make it again, or correct root in dravit.toml", r.Path+" is not there")
 		return
 	case r.Closed != "":
-		d.add(seen, "root-closed", subject, "the files of the site "+s.Spec.Name+" may not be read", "chmod -R u+rX '"+r.Closed+"'", r.Closed+" is closed").Fix = []string{"chmod", "-R", "u+rX", r.Closed}
+		d.add(seen, "root-closed", subject, "the files of the site "+s.Spec.Name+" may not be read",
+			"chmod -R u+rX '"+r.Closed+"'", r.Closed+" is closed").Fix = []string{"chmod", "-R", "u+rX", r.Closed}
 		return
 	}
 	found := false
 	if hasApp {
-		symptoms := slices.DeleteFunc(slices.Clone(app.Traits.Symptoms), func(x kind.Symptom) bool { return slices.Contains(behind, x.Cause) })
+		symptoms := slices.DeleteFunc(slices.Clone(app.Traits.Symptoms), func(x kind.Symptom) bool {
+			return slices.Contains(behind, x.Cause)
+		})
 		found = d.words(symptoms, s.Page, subject, app.Spec.Name, "the page at "+s.Spec.URL)
 		if !found && behind == nil {
 			found = d.wrote(symptoms, s, app, subject)
@@ -92,16 +104,23 @@ func (d *doctor) site(s SiteFacts) {
 	}
 	switch {
 	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):
-		d.add(seen, "site-without-app", subject, "the document root of the site "+s.Spec.Name+" holds index.php, and no part runs it",
+		d.add(seen, "site-without-app", subject,
+			"the document root of the site "+s.Spec.Name+" holds index.php, and no part runs it",
 			"app = \"PART\" in the table of the site in dravit.toml, with the name of a part of kind php", said)
 	case s.Root.Path != "" && !s.Root.Index && (s.Status == 403 || s.Status == 404):
-		d.add(seen, "index-missing", subject, "the document root of the site "+s.Spec.Name+" has no index", "make index.php or index.html there, or name another root in dravit.toml", s.Root.Path+" has neither index.php nor index.html", said)
-	case fell.Rung == kind.Matches && s.Spec.Expect != nil && s.Spec.Expect.Text != "" && !strings.Contains(s.Page, s.Spec.Expect.Text):
-		d.add(likely, "text-missing", subject, "the page comes, and does not say what it should", "correct the page, or expect in dravit.toml", said)
+		d.add(seen, "index-missing", subject, "the document root of the site "+s.Spec.Name+" has no index",
+			"make index.php or index.html there, or name another root in dravit.toml",
+			s.Root.Path+" has neither index.php nor index.html", said)
+	case fell.Rung == kind.Matches && s.Spec.Expect != nil && s.Spec.Expect.Text != "" &&
+		!strings.Contains(s.Page, s.Spec.Expect.Text):
+		d.add(likely, "text-missing", subject, "the page comes, and does not say what it should",
+			"correct the page, or expect in dravit.toml", said)
 	case s.Status >= 500:
-		d.add(likely, "application-error", subject, "the application answers with an error", "dravit logs "+cmp.Or(s.Spec.App, s.Spec.Server), said)
+		d.add(likely, "application-error", subject, "the application answers with an error",
+			"dravit logs "+cmp.Or(s.Spec.App, s.Spec.Server), said)
 	case s.Status >= 400:
-		d.add(likely, "status-unexpected", subject, fmt.Sprintf("the site answers with status %d", s.Status), "correct the application, or expect in dravit.toml", said)
+		d.add(likely, "status-unexpected", subject, fmt.Sprintf("the site answers with status %d", s.Status),
+			"correct the application, or expect in dravit.toml", said)
 	default:
 		d.add(likely, "unwell", subject, "the site does not answer as it should", "dravit check; dravit logs", said)
 	}

@@ -21,14 +21,22 @@ func TestSiteCauses(t *testing.T) {
 		remedy string
 		fix    int // words of it
 	}{
-		{"root gone", func(s *SiteFacts) { s.Root = Root{Path: "/p", Missing: true, Closed: "/p"} }, "root-gone", "make it again", 0},
-		{"root closed", func(s *SiteFacts) { s.Root = Root{Path: "/p", Closed: "/p/x"} }, "root-closed", "chmod -R u+rX '/p/x'", 4},
-		{"the page tells", func(s *SiteFacts) { s.Page, s.Status = "no table boats", 500 }, "tables-missing", "dravit run --part app", 0},
+		{"root gone", func(s *SiteFacts) {
+			s.Root = Root{Path: "/p", Missing: true, Closed: "/p"}
+		}, "root-gone", "make it again", 0},
+		{"root closed", func(s *SiteFacts) {
+			s.Root = Root{Path: "/p", Closed: "/p/x"}
+		}, "root-closed", "chmod -R u+rX '/p/x'", 4},
+		{"the page tells", func(s *SiteFacts) {
+			s.Page, s.Status = "no table boats", 500
+		}, "tables-missing", "dravit run --part app", 0},
 		{"the log of now tells", func(s *SiteFacts) {
 			s.NowLogs = map[string]string{"app": "no table boats"}
 			s.SinceLogs = map[string]string{"app": "refused"}
 		}, "tables-missing", "", 0},
-		{"the log of before tells", func(s *SiteFacts) { s.SinceLogs = map[string]string{"app": "refused"} }, "store-elsewhere", "", 0},
+		{"the log of before tells", func(s *SiteFacts) {
+			s.SinceLogs = map[string]string{"app": "refused"}
+		}, "store-elsewhere", "", 0},
 		{"the page goes before the logs", func(s *SiteFacts) {
 			s.Page, s.NowLogs = "refused", map[string]string{"app": "no table boats"}
 		}, "store-elsewhere", "", 0},
@@ -38,10 +46,18 @@ func TestSiteCauses(t *testing.T) {
 		{"no part runs it, not found", func(s *SiteFacts) {
 			s.Spec.App, s.Status, s.Root = "", 404, Root{Path: "/p", PHP: true}
 		}, "site-without-app", "", 0},
-		{"a part runs it", func(s *SiteFacts) { s.Status, s.Root = 404, Root{Path: "/p", PHP: true, Index: true} }, "status-unexpected", "", 0},
-		{"no index", func(s *SiteFacts) { s.Status, s.Root = 403, Root{Path: "/p"} }, "index-missing", "make index.php or index.html", 0},
-		{"no index, not found", func(s *SiteFacts) { s.Status, s.Root = 404, Root{Path: "/p"} }, "index-missing", "", 0},
-		{"no index, and an error", func(s *SiteFacts) { s.Status, s.Root = 500, Root{Path: "/p"} }, "application-error", "dravit logs app", 0},
+		{"a part runs it", func(s *SiteFacts) {
+			s.Status, s.Root = 404, Root{Path: "/p", PHP: true, Index: true}
+		}, "status-unexpected", "", 0},
+		{"no index", func(s *SiteFacts) {
+			s.Status, s.Root = 403, Root{Path: "/p"}
+		}, "index-missing", "make index.php or index.html", 0},
+		{"no index, not found", func(s *SiteFacts) {
+			s.Status, s.Root = 404, Root{Path: "/p"}
+		}, "index-missing", "", 0},
+		{"no index, and an error", func(s *SiteFacts) {
+			s.Status, s.Root = 500, Root{Path: "/p"}
+		}, "application-error", "dravit logs app", 0},
 		{"no root at all", func(s *SiteFacts) { s.Status = 404 }, "status-unexpected", "", 0},
 		{"another text", func(s *SiteFacts) {
 			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Fog</h1>"
@@ -56,8 +72,12 @@ func TestSiteCauses(t *testing.T) {
 		}, "unwell", "", 0},
 		{"nothing expected", func(s *SiteFacts) { s.Rungs = rungs(kind.Matches, "x") }, "unwell", "", 0},
 		{"an error", func(s *SiteFacts) { s.Status = 500 }, "application-error", "dravit logs app", 0},
-		{"an error of a site of files", func(s *SiteFacts) { s.Status, s.Spec.App = 503, "" }, "application-error", "dravit logs web", 0},
-		{"not found", func(s *SiteFacts) { s.Status = 499 }, "status-unexpected", "correct the application, or expect", 0},
+		{"an error of a site of files", func(s *SiteFacts) {
+			s.Status, s.Spec.App = 503, ""
+		}, "application-error", "dravit logs web", 0},
+		{"not found", func(s *SiteFacts) {
+			s.Status = 499
+		}, "status-unexpected", "correct the application, or expect", 0},
 		{"forbidden", func(s *SiteFacts) { s.Status = 400 }, "status-unexpected", "", 0},
 		{"anything else", func(s *SiteFacts) { s.Status = 399 }, "unwell", "dravit check", 0},
 	} {
@@ -138,10 +158,12 @@ func TestVariablesOfTheStore(t *testing.T) {
 	f.Parts[1].Traits.Symptoms = []kind.Symptom{re("wrong-password")}
 	f.Parts[2] = store("crew-db", "", 13306)
 	f.Parts[1].Spec.Uses = []string{"crew-db", "mail"}
-	f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "mail"}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true})
+	f.Parts = append(f.Parts,
+		PartFacts{Spec: kind.Part{Name: "mail"}, Status: lifecycle.Status{State: lifecycle.Answers}, Program: true})
 	got := Causes(f)
 	require.Len(t, got, 1)
-	assert.Equal(t, "read CREW_DB_USER and CREW_DB_PASSWORD, or CREW_DB_URL, from the environment; dravit run -- env shows them", got[0].Remedy)
+	assert.Equal(t, "read CREW_DB_USER and CREW_DB_PASSWORD, or CREW_DB_URL, from the environment; dravit run -- "+
+		"env shows them", got[0].Remedy)
 	assert.Contains(t, got[0].Evidence, "part crew-db listens on 127.0.0.1:13306")
 	f.Parts[1].Traits.Symptoms[0].Cause = "store-elsewhere"
 	assert.Contains(t, Causes(f)[0].Remedy, "read CREW_DB_HOST and CREW_DB_PORT, or")

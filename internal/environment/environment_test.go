@@ -15,7 +15,8 @@ func parts() []kind.Part {
 		{Name: "web", Kind: "nginx", Role: kind.RoleWeb, Socket: "/s/web", Password: "unused"},
 		{Name: "app", Kind: "php", Role: kind.RoleRuntime, Conf: "/c/app"},
 		{Name: "api", Kind: "node", Role: kind.RoleApp, Port: 18000, Conf: "/c/api", Project: "/p"},
-		{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306, User: "ferry", Password: "kelp", Database: "ferry", Conf: "/c/db"},
+		{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306, User: "ferry", Password: "kelp",
+			Database: "ferry", Conf: "/c/db"},
 		{Name: "seats", Kind: "redis", Role: kind.RoleCache, Port: 16379, Password: "salt", Conf: "/c/seats"},
 		{Name: "mail", Kind: "dravit-mail", Role: kind.RoleMail, Port: 11025, Password: "secret", Socket: "/s/mail"},
 		{Name: "fog", Kind: "nats", Role: "queue", Port: 14222, Password: "horn"},
@@ -84,7 +85,8 @@ func TestGive(t *testing.T) {
 
 func TestCommand(t *testing.T) {
 	got := Command(
-		[]string{"HOME=/h", "DB_PORT=1", "SSL_CERT_FILE=/mine.pem", "NODE_EXTRA_CA_CERTS=", "PATH=/usr/bin", "DB_PORT=2"},
+		[]string{"HOME=/h", "DB_PORT=1", "SSL_CERT_FILE=/mine.pem", "NODE_EXTRA_CA_CERTS=",
+			"PATH=/usr/bin", "DB_PORT=2"},
 		[]string{"DB_PORT=13306", "DSN=a=b", "SSL_CERT_FILE=/b.pem", "NODE_EXTRA_CA_CERTS=/a.pem"},
 		[]string{"/c/app/bin", "/c/db/bin"},
 	)

@@ -17,13 +17,18 @@ func Disks(h *home.Home, spec materialise.Spec) []diagnose.Disk {
 	for _, x := range []struct {
 		folder, of string
 		ours       bool
-	}{{h.Dir, "Dravit's folder with data and logs", true}, {h.Run, "the sockets", true}, {spec.Dir, "the project's files", false}, {os.TempDir(), "temporary files", false}} {
+	}{{h.Dir, "Dravit's folder with data and logs", true},
+		{h.Run, "the sockets", true},
+		{spec.Dir, "the project's files", false},
+		{os.TempDir(), "temporary files", false}} {
 		var st unix.Statfs_t
 		if x.folder == "" || unix.Statfs(x.folder, &st) != nil {
 			continue
 		}
-		out = append(out, diagnose.Disk{Folder: x.folder, Of: x.of, Free: uint64(st.Bavail) * uint64(st.Bsize), Inodes: uint64(st.Files), InodesFree: uint64(st.Ffree),
-			Memory: inMemory(st), ReadOnly: readOnly(st), OverQuota: x.ours && errors.Is(tryWriting(x.folder), unix.EDQUOT)})
+		out = append(out, diagnose.Disk{Folder: x.folder, Of: x.of, Free: uint64(st.Bavail) * uint64(st.Bsize),
+			Inodes: uint64(st.Files), InodesFree: uint64(st.Ffree),
+			Memory: inMemory(st), ReadOnly: readOnly(st),
+			OverQuota: x.ours && errors.Is(tryWriting(x.folder), unix.EDQUOT)})
 	}
 	return out
 }

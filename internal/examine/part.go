@@ -29,8 +29,10 @@ import (
 const maxLogRead = 256 << 10
 
 // Part gathers what there is to know of a part. rungs are what a check just asked.
-func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status, rungs []health.Result) diagnose.PartFacts {
-	out := diagnose.PartFacts{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log, Log: Log(p.Log, status.LogFrom), Program: true,
+func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status,
+	rungs []health.Result) diagnose.PartFacts {
+	out := diagnose.PartFacts{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log,
+		Log: Log(p.Log, status.LogFrom), Program: true,
 		Traits: *kinds.TraitsOf(p.Kind)}
 	if p.Program != "" && p.Role != kind.RoleApp {
 		_, err := os.Stat(p.Program)

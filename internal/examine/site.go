@@ -32,7 +32,8 @@ func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, run
 	}
 	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none
 	path := site.Expect.URLPath()
-	if req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
+	if req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
 		client := health.Client(health.Dial("tcp", kind.Loopback(spec.HTTPPort)))
 		client.Timeout = health.Deadline
 		if resp, err := client.Do(req); err == nil {
@@ -42,7 +43,9 @@ func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, run
 		}
 	}
 	server, _ := spec.Part(site.Server)
-	if i := slices.IndexFunc(server.Sites, func(x kind.VirtualHost) bool { return x.Name == site.Name }); i >= 0 && server.Sites[i].Root != "" {
+	if i := slices.IndexFunc(server.Sites, func(x kind.VirtualHost) bool {
+		return x.Name == site.Name
+	}); i >= 0 && server.Sites[i].Root != "" {
 		out.Root = examineRoot(server.Sites[i].Root)
 	}
 	return out

@@ -120,7 +120,9 @@ func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	}
 	in.File = &f
 	if runtime, ok := kinds.Of(kindName).(kind.Runtime); ok {
-		others := slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool { return m.Kind == kindName })
+		others := slices.DeleteFunc(slices.Clone(in.Project.Modules), func(m kind.Module) bool {
+			return m.Kind == kindName
+		})
 		in.Project.Modules = append(others, runtime.Scan(dir, f.Parts[part].For(kindName))...)
 	}
 	for _, fault := range plan.Make(*in, kinds.ByName()).Faults {
@@ -151,9 +153,12 @@ func target(list kind.List, in plan.Input, part string) (name, kindName string, 
 	case part != "" && !slices.Contains(in.File.PartNames(), part):
 		return "", "", trouble.NoSuchPart(part, in.File.PartNames())
 	case part != "":
-		return "", "", noExtensions("part "+part+" has no extensions to switch", "dravit extensions lists what its runtimes have")
+		return "", "",
+			noExtensions("part "+part+" has no extensions to switch", "dravit extensions lists what its runtimes have")
 	case len(runtimes) == 0:
-		return "", "", noExtensions("the stack has no part with extensions to switch", "dravit extensions lists what its runtimes have")
+		return "", "", noExtensions("the stack has no part with extensions to switch",
+			"dravit extensions lists what its runtimes have")
 	}
-	return "", "", noExtensions("the stack has several parts with extensions", "name one: --part "+strings.Join(runtimes, ", --part "))
+	return "", "", noExtensions("the stack has several parts with extensions",
+		"name one: --part "+strings.Join(runtimes, ", --part "))
 }

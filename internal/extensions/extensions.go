@@ -141,7 +141,8 @@ func debuggerOf(ctx context.Context, k kind.Runtime, p kind.Part) *Debugger {
 	case err == nil:
 		d.Live, d.Because = true, said
 	case errors.Is(err, syscall.EADDRINUSE):
-		d.Because = "something listens on its port already, the editor it seems: what calls there is the editor's to see"
+		d.Because = "something listens on its port already, the editor it seems: what calls " +
+			"there is the editor's to see"
 	default:
 		d.Because = err.Error()
 	}

@@ -45,7 +45,14 @@ func raw(t *testing.T, answer []byte) Dial {
 }
 
 func params(method string, length int) map[string]string {
-	return map[string]string{"REQUEST_METHOD": method, "SERVER_PROTOCOL": "HTTP/1.1", "REQUEST_URI": "/x?a=b", "HTTP_HOST": "ferry.localhost", "CONTENT_LENGTH": fmt.Sprint(length), "LONG": strings.Repeat("v", 1000)}
+	return map[string]string{
+		"REQUEST_METHOD":  method,
+		"SERVER_PROTOCOL": "HTTP/1.1",
+		"REQUEST_URI":     "/x?a=b",
+		"HTTP_HOST":       "ferry.localhost",
+		"CONTENT_LENGTH":  fmt.Sprint(length),
+		"LONG":            strings.Repeat("v", 1000),
+	}
 }
 
 func TestRoundTrip(t *testing.T) {
@@ -118,15 +125,22 @@ func TestAnswers(t *testing.T) {
 		errors  string
 		fails   string
 	}{
-		"status line":         {records: [][]byte{rec(typeStdout, "Status: 404 Not Found\r\n\r\nno", 0), end}, status: 404, body: "no"},
-		"no status":           {records: [][]byte{rec(typeStdout, "Content-Type: text/plain\r\n\r\nyes", 5), end}, status: 200, body: "yes"},
-		"location":            {records: [][]byte{rec(typeStdout, "Location: /quay\r\n\r\n", 0), end}, status: 302},
-		"headers in pieces":   {records: [][]byte{rec(typeStdout, "X-A: 1\r\nX-", 3), rec(typeStdout, "B: 2\r\n\r\nb", 0), end}, status: 200, body: "b"},
-		"errors beside":       {records: [][]byte{rec(typeStderr, "PHP Warning", 1), rec(typeStdout, "A: b\r\n\r\nx", 0), rec(typeStderr, "!", 0), end}, status: 200, body: "x", errors: "PHP Warning!"},
-		"unknown record":      {records: [][]byte{rec(11, "huh", 0), rec(typeStdout, "A: b\r\n\r\nx", 0), end}, status: 200, body: "x"},
-		"broken status":       {records: [][]byte{rec(typeStdout, "Status: fine\r\n\r\n", 0), end}, fails: `the answer's status is "fine"`},
-		"nothing":             {records: [][]byte{end}, fails: "the answer has no whole headers"},
-		"only errors":         {records: [][]byte{rec(typeStderr, "Primary script unknown", 0), end}, fails: "Primary script unknown"},
+		"status line": {records: [][]byte{rec(typeStdout, "Status: 404 Not Found\r\n\r\nno", 0), end},
+			status: 404, body: "no"},
+		"no status": {records: [][]byte{rec(typeStdout, "Content-Type: text/plain\r\n\r\nyes", 5), end},
+			status: 200, body: "yes"},
+		"location": {records: [][]byte{rec(typeStdout, "Location: /quay\r\n\r\n", 0), end}, status: 302},
+		"headers in pieces": {records: [][]byte{rec(typeStdout, "X-A: 1\r\nX-", 3),
+			rec(typeStdout, "B: 2\r\n\r\nb", 0), end}, status: 200, body: "b"},
+		"errors beside": {records: [][]byte{rec(typeStderr, "PHP Warning", 1), rec(typeStdout, "A: b\r\n\r\nx",
+			0), rec(typeStderr, "!", 0), end}, status: 200, body: "x", errors: "PHP Warning!"},
+		"unknown record": {records: [][]byte{rec(11, "huh", 0), rec(typeStdout, "A: b\r\n\r\nx", 0), end},
+			status: 200, body: "x"},
+		"broken status": {records: [][]byte{rec(typeStdout, "Status: fine\r\n\r\n", 0), end},
+			fails: `the answer's status is "fine"`},
+		"nothing": {records: [][]byte{end}, fails: "the answer has no whole headers"},
+		"only errors": {records: [][]byte{rec(typeStderr, "Primary script unknown", 0), end},
+			fails: "Primary script unknown"},
 		"cut in a head":       {records: [][]byte{{1, typeStdout, 0}}, fails: "unexpected EOF"},
 		"cut in the contents": {records: [][]byte{rec(typeStdout, "A: b\r\n\r\nx", 0)[:10]}, fails: "unexpected EOF"},
 	} {

@@ -80,11 +80,22 @@ func (l *idleConns) close() {
 
 // direct tells whether a request can go the short way: nothing comes after its head, and asking twice does no harm.
 func direct(r *http.Request) bool {
-	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && r.ContentLength == 0 && len(r.TransferEncoding) == 0 && r.Header["Upgrade"] == nil && r.Header["Expect"] == nil
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && r.ContentLength == 0 &&
+		len(r.TransferEncoding) == 0 && r.Header["Upgrade"] == nil && r.Header["Expect"] == nil
 }
 
 // hop are the header fields that are between two neighbours only (RFC 9110, section 7.6.1).
-var hop = map[string]bool{"Connection": true, "Keep-Alive": true, "Proxy-Connection": true, "Proxy-Authenticate": true, "Proxy-Authorization": true, "Te": true, "Trailer": true, "Transfer-Encoding": true, "Upgrade": true}
+var hop = map[string]bool{
+	"Connection":          true,
+	"Keep-Alive":          true,
+	"Proxy-Connection":    true,
+	"Proxy-Authenticate":  true,
+	"Proxy-Authorization": true,
+	"Te":                  true,
+	"Trailer":             true,
+	"Transfer-Encoding":   true,
+	"Upgrade":             true,
+}
 
 // named are the header fields that a Connection field names.
 func named(h http.Header) map[string]bool {
@@ -199,7 +210,8 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 
 // exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an
 // error comes.
-func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line, again bool) (began bool, err error) {
+func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line,
+	again bool) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
 	defer left()
 	asked := time.Now()

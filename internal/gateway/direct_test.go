@@ -22,7 +22,8 @@ import (
 )
 
 // entrance serves a table as the gateway does, and returns a client of one of its names.
-func entrance(t *testing.T, h http.Handler) (ask func(method, path string, edit ...func(*http.Request)) (*http.Response, string, error)) {
+func entrance(t *testing.T,
+	h http.Handler) (ask func(method, path string, edit ...func(*http.Request)) (*http.Response, string, error)) {
 	t.Helper()
 	server := httptest.NewServer(h)
 	t.Cleanup(server.Close)
@@ -80,7 +81,8 @@ func TestBothWaysAreAlike(t *testing.T) {
 		require.NoError(t, err)
 		to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
 	}))
-	for _, path := range []string{"/", "/a%2Fb/../c?x=%20y&z", "/a?", "/moved", "/same", "/none", "/trailer", "/large", "//double"} {
+	for _, path := range []string{"/", "/a%2Fb/../c?x=%20y&z", "/a?", "/moved", "/same", "/none",
+		"/trailer", "/large", "//double"} {
 		for _, method := range []string{"GET", "HEAD"} {
 			edit := func(r *http.Request) {
 				r.Header.Set("Connection", "X-Own, keep-alive")
@@ -176,10 +178,11 @@ func TestLines(t *testing.T) {
 	answer <- "HTTP/1.1 103 Early Hints\r\nLink: </style.css>\r\n\r\n" + whole
 	var hints []string
 	resp, body, err = ask("GET", "/", func(r *http.Request) {
-		*r = *r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
-			hints = append(hints, fmt.Sprint(code, h["Link"]))
-			return nil
-		}}))
+		*r = *r.WithContext(httptrace.WithClientTrace(r.Context(),
+			&httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
+				hints = append(hints, fmt.Sprint(code, h["Link"]))
+				return nil
+			}}))
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"103 [</style.css>]"}, hints)
@@ -263,7 +266,8 @@ func TestDepartedVisitorsAnswer(t *testing.T) {
 	}()
 	_, _, err = ask("GET", "/", func(r *http.Request) { *r = *r.WithContext(ctx) })
 	require.Error(t, err)
-	time.Sleep(20 * time.Millisecond) // whether the gateway saw the visitor leave by now or not, nobody gets that answer
+	// whether the gateway saw the visitor leave by now or not, nobody gets that answer
+	time.Sleep(20 * time.Millisecond)
 	close(answer)
 	for range 3 {
 		_, body, err = ask("GET", "/")

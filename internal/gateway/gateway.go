@@ -76,7 +76,15 @@ func keyFile(h *home.Home) string { return h.Path("gateway.key") }
 // Target describes a site of a stack to a check.
 func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds kind.List) (health.Target, error) {
 	key, err := os.ReadFile(keyFile(h))
-	t := health.Target{StackID: spec.ID, Name: site.Name, Host: site.Host, URL: site.URL, HTTPPort: spec.HTTPPort, Key: string(key), Expect: site.Expect}
+	t := health.Target{
+		StackID:  spec.ID,
+		Name:     site.Name,
+		Host:     site.Host,
+		URL:      site.URL,
+		HTTPPort: spec.HTTPPort,
+		Key:      string(key),
+		Expect:   site.Expect,
+	}
 	t.App, _ = spec.Part(site.App)
 	if k := kinds.Of(t.App.Kind); k != nil {
 		t.Maker, _ = k.(kind.PageMaker)
@@ -92,7 +100,8 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 // KindName is the kind of the gateway's part. It is no kind of a stack file.
 const KindName = "gateway"
 
-// Spec describes the gateway on these ports as a stack of one part, whose HTTPPort and HTTPSPort they are, and makes its
+// Spec describes the gateway on these ports as a stack of one part, whose HTTPPort and HTTPSPort they are, and makes
+// its
 // key if it has none.
 func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec, error) {
 	id, name := KindName, KindName

@@ -59,10 +59,13 @@ func ask(h http.Handler, url string, edit ...func(*http.Request)) *httptest.Resp
 
 func TestForwarding(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
-		_ = json.NewEncoder(w).Encode(map[string]string{"host": r.Host, "for": strings.Join(r.Header["X-Forwarded-For"], "|"), "proto": r.Header.Get("X-Forwarded-Proto"),
-			"port": r.Header.Get("X-Forwarded-Port"), "forwarded": r.Header.Get("Forwarded"), "uri": r.RequestURI, "forwarded-host": r.Header.Get("X-Forwarded-Host")})
+		_ = json.NewEncoder(w).Encode(map[string]string{"host": r.Host,
+			"for": strings.Join(r.Header["X-Forwarded-For"], "|"), "proto": r.Header.Get("X-Forwarded-Proto"),
+			"port": r.Header.Get("X-Forwarded-Port"), "forwarded": r.Header.Get("Forwarded"), "uri": r.RequestURI,
+			"forwarded-host": r.Header.Get("X-Forwarded-Host")})
 	})
-	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
+	table, _ := newTable(t,
+		Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
 	got := ask(table, "http://Ferry.LOCALHOST.:8080/a%2Fb/../c?x=%20y", func(r *http.Request) {
 		r.Header.Set("X-Forwarded-For", "6.6.6.6")
 		r.Header.Set("X-Forwarded-Proto", "https")
@@ -72,22 +75,30 @@ func TestForwarding(t *testing.T) {
 	})
 	var seen map[string]string
 	require.NoError(t, json.Unmarshal(got.Body.Bytes(), &seen))
-	assert.Equal(t, map[string]string{"host": "ferry.localhost:8080", "for": "127.0.0.1", "proto": "http", "port": "8080", "forwarded": "", "uri": "/a%2Fb/../c?x=%20y", "forwarded-host": "Ferry.LOCALHOST.:8080"}, seen)
+	assert.Equal(t, map[string]string{"host": "ferry.localhost:8080", "for": "127.0.0.1", "proto": "http",
+		"port": "8080", "forwarded": "", "uri": "/a%2Fb/../c?x=%20y", "forwarded-host": "Ferry.LOCALHOST.:8080"}, seen)
 }
 
 func TestRouteAnswerIsSealed(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: "/nowhere"})
-	got := ask(table, "http://ferry.localhost"+health.RoutePath, func(r *http.Request) { r.Header.Set(health.AskHeader, "n1") })
+	table, _ := newTable(t,
+		Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: "/nowhere"})
+	got := ask(table, "http://ferry.localhost"+health.RoutePath, func(r *http.Request) {
+		r.Header.Set(health.AskHeader, "n1")
+	})
 	var routed health.Routed
 	require.NoError(t, json.Unmarshal(got.Body.Bytes(), &routed))
-	assert.Equal(t, health.Routed{StackID: "abc", Site: "ferry", Seal: health.Seal("kelp", "n1", "abc", "ferry")}, routed)
+	assert.Equal(t,
+		health.Routed{StackID: "abc", Site: "ferry", Seal: health.Seal("kelp", "n1", "abc", "ferry")}, routed)
 	assert.NotEqual(t, health.Seal("kelp", "n2", "abc", "ferry"), routed.Seal, "an old answer does not serve again")
 }
 
 // A change of the table holds from the next request on, and requests in flight finish.
 func TestTableChanges(t *testing.T) {
 	release := make(chan bool)
-	slow := behind(t, func(w http.ResponseWriter, _ *http.Request) { <-release; _, _ = io.WriteString(w, "slow but whole") })
+	slow := behind(t, func(w http.ResponseWriter, _ *http.Request) {
+		<-release
+		_, _ = io.WriteString(w, "slow but whole")
+	})
 	quick := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "quick") })
 	table, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: slow})
 	server := httptest.NewServer(table)
@@ -106,13 +117,15 @@ func TestTableChanges(t *testing.T) {
 	first := make(chan string)
 	go func() { first <- get() }()
 	time.Sleep(20 * time.Millisecond)
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
+	require.NoError(t,
+		WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
 	assert.Equal(t, "quick", get())
 	close(release)
 	assert.Equal(t, "slow but whole", <-first)
 	require.NoError(t, WriteTable(h, Table{}))
 	assert.Contains(t, get(), "No site is named ferry.localhost")
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
+	require.NoError(t,
+		WriteTable(h, Table{Routes: []Route{{Host: "ferry.localhost", Network: "unix", Address: quick}}}))
 	assert.Equal(t, "quick", get())
 	for _, damage := range []func() error{
 		func() error { return os.WriteFile(tableFile(h), []byte("{"), 0o600) },
@@ -148,11 +161,13 @@ func TestStreams(t *testing.T) {
 }
 
 func TestPages(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere", Halted: true})
+	table, _ := newTable(t,
+		Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere", Halted: true})
 	got := ask(table, "http://ferry.localhost/")
 	assert.Equal(t, 502, got.Code)
 	assert.Contains(t, got.Body.String(), "dravit status --stack ferry &lt;b&gt;")
-	for host, lists := range map[string]bool{"other.localhost": true, "localhost:8080": true, "127.0.0.1": true, "rebound.example": false, "localhost.example": false} {
+	for host, lists := range map[string]bool{"other.localhost": true, "localhost:8080": true, "127.0.0.1": true,
+		"rebound.example": false, "localhost.example": false} {
 		got := ask(table, "http://"+host+"/")
 		assert.Equal(t, 404, got.Code)
 		assert.Equal(t, lists, strings.Contains(got.Body.String(), "http://ferry.localhost:8080/"), host)
@@ -165,7 +180,8 @@ func TestManyNames(t *testing.T) {
 	cost := func(n int) float64 {
 		var routes []Route
 		for i := range n {
-			routes = append(routes, Route{Host: fmt.Sprintf("boat-%d.localhost", i), Network: "unix", Address: fmt.Sprintf("/s/%d", i)})
+			routes = append(routes,
+				Route{Host: fmt.Sprintf("boat-%d.localhost", i), Network: "unix", Address: fmt.Sprintf("/s/%d", i)})
 		}
 		table, _ := newTable(t, routes...)
 		for i := range n {
@@ -186,7 +202,8 @@ func TestManyNames(t *testing.T) {
 func TestStoppedStack(t *testing.T) {
 	table, h := newTable(t)
 	require.NoError(t, ledger.Change(h, func(l *ledger.Ledger) error {
-		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night-boat", Hosts: map[string]string{"night": "night.localhost", "*.quay.localhost": "*.quay.localhost"}}
+		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night-boat",
+			Hosts: map[string]string{"night": "night.localhost", "*.quay.localhost": "*.quay.localhost"}}
 		return nil
 	}))
 	table.book = func() (*ledger.Ledger, error) { return ledger.Read(h) }
@@ -205,7 +222,9 @@ func TestRequestsWaitForARestart(t *testing.T) {
 	var listener net.Listener
 	later := time.AfterFunc(200*time.Millisecond, func() {
 		listener, _ = net.Listen("unix", socket)
-		_ = http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "back") }))
+		_ = http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, "back")
+		}))
 	})
 	defer later.Stop()
 	got := ask(table, "http://ferry.localhost/")
@@ -219,9 +238,11 @@ func TestRequestsWaitForARestart(t *testing.T) {
 func TestDoor(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Location", "http://"+r.Host+"/deep/")
-		_ = json.NewEncoder(w).Encode([]string{r.Host, r.Header.Get(kind.VisitedHeader), r.Header.Get("X-Forwarded-Port"), r.Header.Get("X-Forwarded-Host")})
+		_ = json.NewEncoder(w).Encode([]string{r.Host, r.Header.Get(kind.VisitedHeader),
+			r.Header.Get("X-Forwarded-Port"), r.Header.Get("X-Forwarded-Host")})
 	})
-	table, _ := newTable(t, Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
+	table, _ := newTable(t,
+		Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
 	door := table.door(Door{Port: 8600, Host: "ferry.localhost"})
 	for _, host := range []string{"192.168.7.2:8600", "saltmarsh:8600", "ferry.localhost"} {
 		got := ask(door, "http://"+host+"/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
@@ -232,7 +253,9 @@ func TestDoor(t *testing.T) {
 		assert.Equal(t, 404, ask(door, "http://"+host+health.RoutePath).Code)
 		assert.Equal(t, 404, ask(door, "http://"+host+kind.ProbePath).Code)
 	}
-	got := ask(table, "http://ferry.localhost/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
+	got := ask(table, "http://ferry.localhost/", func(r *http.Request) {
+		r.Header.Set(kind.VisitedHeader, "evil.example")
+	})
 	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
 }
 
@@ -313,7 +336,8 @@ func TestResponder(t *testing.T) {
 	conn, err := net.Dial("udp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
 	defer conn.Close()
-	for _, bad := range []string{"", "x", strings.Repeat("\xff", 600), "\x00\x01\x00\x00\x00\x09\x00\x00\x00\x00\x00\x00"} {
+	for _, bad := range []string{"", "x", strings.Repeat("\xff", 600),
+		"\x00\x01\x00\x00\x00\x09\x00\x00\x00\x00\x00\x00"} {
 		_, err = conn.Write([]byte(bad))
 		require.NoError(t, err)
 		r.answer([]byte(bad))
@@ -366,7 +390,8 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	}
 	require.NoError(t, d.follow())
 	assert.False(t, reaches())
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, DNSPort: names}))
+	require.NoError(t,
+		WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{port, "ferry.localhost"}}, DNSPort: names}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches())
 	assert.NotNil(t, d.resolver)

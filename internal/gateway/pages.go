@@ -41,10 +41,18 @@ func (t *table) stopped(host string) string {
 // unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
 func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 	if name := t.stopped(host); name != "" {
-		t.page(w, req, http.StatusServiceUnavailable, pageData{Title: host + " is not served now", Text: "It belongs to the stack " + name + ", which does not run:", Command: "dravit start --stack " + name})
+		t.page(w, req, http.StatusServiceUnavailable, pageData{
+			Title:   host + " is not served now",
+			Text:    "It belongs to the stack " + name + ", which does not run:",
+			Command: "dravit start --stack " + name,
+		})
 		return
 	}
-	data := pageData{Title: "No site is named " + host, Text: "Start its stack in the project's folder:", Command: "dravit start"}
+	data := pageData{
+		Title:   "No site is named " + host,
+		Text:    "Start its stack in the project's folder:",
+		Command: "dravit start",
+	}
 	if host == "localhost" || host == kind.Host || strings.HasSuffix(host, ".localhost") {
 		t.mu.RLock()
 		for _, r := range t.routes {

@@ -118,7 +118,8 @@ func (r *responder) lines() {
 				if answer == nil {
 					return
 				}
-				if _, err := conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(answer))), answer...)); err != nil {
+				if _, err := conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(answer))),
+					answer...)); err != nil {
 					return
 				}
 			}

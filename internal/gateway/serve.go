@@ -37,7 +37,11 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 		return err
 	}
 	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }
-	signer := &signer{open: func(suffixes []string) (*certificates.Authority, error) { return certificates.Open(h, suffixes) }, book: book}
+	signer := &signer{
+		open: func(suffixes []string) (*certificates.Authority, error) {
+			return certificates.Open(h, suffixes)
+		}, book: book,
+	}
 	if err := signer.renew(); err != nil { // sites go on over HTTP
 		slog.Error("no HTTPS", "error", err)
 		secure = 0
@@ -57,7 +61,8 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	if secure != 0 {
 		encrypted := t.server(t)
 		encrypted.TLSConfig = &tls.Config{GetCertificate: signer.certificate}
-		encrypted.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug) // a browser that does not trust says so at each visit
+		// a browser that does not trust says so at each visit
+		encrypted.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)
 		if listener, err := net.Listen("tcp", net.JoinHostPort(kind.Host, fmt.Sprint(secure))); err != nil {
 			slog.Error("no HTTPS", "error", err)
 		} else {
@@ -83,7 +88,11 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 
 // server serves HTTP with a handler.
 func (t *table) server(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: 30 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn)}
+	return &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 30 * time.Second,
+		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn),
+	}
 }
 
 // servers run until they are closed together.

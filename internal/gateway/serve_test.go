@@ -53,7 +53,8 @@ func TestServe(t *testing.T) {
 			return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+p)
 		}
 		return &http.Client{Transport: &http.Transport{
-			TLSClientConfig: &tls.Config{RootCAs: pool}, DialContext: dialer, DisableKeepAlives: true, ForceAttemptHTTP2: true,
+			TLSClientConfig: &tls.Config{RootCAs: pool}, DialContext: dialer, DisableKeepAlives: true,
+			ForceAttemptHTTP2: true,
 		}}
 	}
 	get := func(url string) (string, string) {
@@ -163,7 +164,8 @@ func TestSigner(t *testing.T) {
 
 // A table that cannot be read is an error until there was one; then what was read last holds.
 func TestUnreadableTable(t *testing.T) {
-	table, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: behind(t, func(w http.ResponseWriter, _ *http.Request) {})})
+	table, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix",
+		Address: behind(t, func(w http.ResponseWriter, _ *http.Request) {})})
 	good, err := os.ReadFile(table.file)
 	require.NoError(t, err)
 	break_ := func() {
@@ -187,7 +189,8 @@ func TestUnreadableTable(t *testing.T) {
 
 // The pages of the gateway are written for the way by which they are asked, and are nobody else's.
 func TestPagesByTheirWay(t *testing.T) {
-	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry"}, Route{Host: "*.quay.localhost", Stack: "quay"}, Route{Host: "crew.localhost", Stack: "crew"})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry"},
+		Route{Host: "*.quay.localhost", Stack: "quay"}, Route{Host: "crew.localhost", Stack: "crew"})
 	encrypted := func(r *http.Request) { r.TLS = &tls.ConnectionState{} }
 	table.secure = 8443
 	text := ask(table, "https://localhost/", encrypted).Body.String()
@@ -316,8 +319,9 @@ func TestAnswers(t *testing.T) {
 	}
 	query := func(edit func(m *dnsmessage.Message)) (dnsmessage.Message, bool) {
 		m := dnsmessage.Message{
-			Header:    dnsmessage.Header{ID: 7, RecursionDesired: true},
-			Questions: []dnsmessage.Question{{Name: dnsmessage.MustNewName("Ferry.test."), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}},
+			Header: dnsmessage.Header{ID: 7, RecursionDesired: true},
+			Questions: []dnsmessage.Question{{Name: dnsmessage.MustNewName("Ferry.test."), Type: dnsmessage.TypeA,
+				Class: dnsmessage.ClassINET}},
 		}
 		edit(&m)
 		text, err := m.Pack()
@@ -349,11 +353,15 @@ func TestAnswers(t *testing.T) {
 		{"AAAA", kindOf(dnsmessage.TypeAAAA), dnsmessage.RCodeSuccess, 1, true},
 		{"ANY", kindOf(dnsmessage.TypeALL), dnsmessage.RCodeSuccess, 2, true},
 		{"TXT", kindOf(dnsmessage.TypeTXT), dnsmessage.RCodeSuccess, 0, true},
-		{"another class", func(m *dnsmessage.Message) { m.Questions[0].Class = dnsmessage.ClassCHAOS }, dnsmessage.RCodeSuccess, 0, true},
+		{"another class", func(m *dnsmessage.Message) {
+			m.Questions[0].Class = dnsmessage.ClassCHAOS
+		}, dnsmessage.RCodeSuccess, 0, true},
 		{"nobody's", name("crew.test."), dnsmessage.RCodeNameError, 0, true},
 		{"another's", name("example.org."), dnsmessage.RCodeRefused, 0, false},
 		{"no question", func(m *dnsmessage.Message) { m.Questions = nil }, dnsmessage.RCodeFormatError, 0, false},
-		{"two questions", func(m *dnsmessage.Message) { m.Questions = append(m.Questions, m.Questions[0]) }, dnsmessage.RCodeFormatError, 0, false},
+		{"two questions", func(m *dnsmessage.Message) {
+			m.Questions = append(m.Questions, m.Questions[0])
+		}, dnsmessage.RCodeFormatError, 0, false},
 		{"an update", func(m *dnsmessage.Message) { m.OpCode = 5 }, dnsmessage.RCodeNotImplemented, 0, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -420,13 +428,15 @@ func TestWhatIsKnownOfNames(t *testing.T) {
 	table, h := newTable(t, Route{Host: "ferry.test", Stack: "ferry"})
 	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }
 	require.NoError(t, ledger.Change(h, func(l *ledger.Ledger) error {
-		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night", Hosts: map[string]string{"night": "night.test"}, Suffixes: []string{"test"}}
+		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night", Hosts: map[string]string{"night": "night.test"},
+			Suffixes: []string{"test"}}
 		return nil
 	}))
 	table.book = book
 	d := &doors{table: table, book: book}
 	for host, want := range map[string]known{
-		"ferry.test": knownName, "night.test": knownName, "crew.test": knownSuffix, "test": knownSuffix, "attest": knownNothing,
+		"ferry.test": knownName, "night.test": knownName, "crew.test": knownSuffix,
+		"test": knownSuffix, "attest": knownNothing,
 		"example.org": knownNothing,
 	} {
 		assert.Equal(t, want, d.answer(host), host)

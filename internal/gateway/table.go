@@ -30,7 +30,8 @@ type table struct {
 	port   int                            // for HTTP
 	secure int                            // for HTTPS
 	book   func() (*ledger.Ledger, error) // what stacks there are, running or not; nil: nobody says
-	own    func(*http.Request) bool       // in tests: whether a request comes from a process of this user; nil: the system tells
+	// in tests: whether a request comes from a process of this user; nil: the system tells
+	own func(*http.Request) bool
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -131,14 +132,22 @@ const restartPatience = 3 * time.Second
 func dial(ctx context.Context, r Route) (net.Conn, error) {
 	for end := time.Now().Add(restartPatience); ; {
 		conn, err := (&net.Dialer{}).DialContext(ctx, r.Network, r.Address)
-		if err == nil || !gone(err) || r.Halted || time.Now().After(end) || proc.Sleep(ctx, 10*time.Millisecond) != nil {
+		if err == nil || !gone(err) || r.Halted || time.Now().After(end) ||
+			proc.Sleep(ctx, 10*time.Millisecond) != nil {
 			return conn, err
 		}
 	}
 }
 
 // own are the header fields that the gateway alone writes, whatever a visitor claims.
-var own = map[string]bool{"Forwarded": true, "X-Forwarded-For": true, "X-Forwarded-Host": true, "X-Forwarded-Proto": true, "X-Forwarded-Port": true, kind.VisitedHeader: true}
+var own = map[string]bool{
+	"Forwarded":         true,
+	"X-Forwarded-For":   true,
+	"X-Forwarded-Host":  true,
+	"X-Forwarded-Proto": true,
+	"X-Forwarded-Port":  true,
+	kind.VisitedHeader:  true,
+}
 
 // ambiguous reports whether a header field's name would be another field's once a server turns it into a variable of
 // CGI (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
@@ -161,7 +170,14 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 		}
 	}
 	visitor, _, _ := net.SplitHostPort(r.RemoteAddr)
-	return host, [...][2]string{{"Forwarded", ""}, {"X-Forwarded-For", visitor}, {"X-Forwarded-Host", r.Host}, {"X-Forwarded-Proto", proto}, {"X-Forwarded-Port", strconv.Itoa(port)}, {kind.VisitedHeader, visited}}
+	return host, [...][2]string{
+		{"Forwarded", ""},
+		{"X-Forwarded-For", visitor},
+		{"X-Forwarded-Host", r.Host},
+		{"X-Forwarded-Proto", proto},
+		{"X-Forwarded-Port", strconv.Itoa(port)},
+		{kind.VisitedHeader, visited},
+	}
 }
 
 // mend corrects an answer's header: a web server behind us knows neither of HTTPS nor by which name a visitor from
@@ -217,7 +233,8 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
-			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer", Text: "The web server of the stack " + r.Stack + " did not take the request.",
+			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer",
+				Text:    "The web server of the stack " + r.Stack + " did not take the request.",
 				Command: "dravit status --stack " + r.Stack})
 		},
 	}
@@ -250,7 +267,11 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		t.unknown(w, r, host)
 	case r.URL.Path == health.RoutePath:
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(health.Routed{StackID: to.StackID, Site: to.Site, Seal: health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site)})
+		_ = json.NewEncoder(w).Encode(health.Routed{
+			StackID: to.StackID,
+			Site:    to.Site,
+			Seal:    health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site),
+		})
 	case to.Private && !t.private(r):
 		refuse(w, http.StatusForbidden)
 	default:
@@ -260,7 +281,8 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // released returns the target once nothing holds requests for it back, as a restart of what makes its pages does.
 func (t *table) released(ctx context.Context, to *target) *target {
-	for end := time.Now().Add(restartPatience); to.Held && time.Now().Before(end) && proc.Sleep(ctx, 10*time.Millisecond) == nil; {
+	for end := time.Now().Add(restartPatience); to.Held && time.Now().Before(end) &&
+		proc.Sleep(ctx, 10*time.Millisecond) == nil; {
 		now, err := t.find(to.Host)
 		if err != nil || now == nil {
 			break

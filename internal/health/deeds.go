@@ -38,7 +38,8 @@ func Prove(ctx context.Context, subjects []string, deeds []kind.DeepCheck) []Dee
 		wg.Go(func() {
 			began := time.Now()
 			r := climb(ctx, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}}, deedTime)[0]
-			results[i] = DeedResult{subjects[i], d.Name, r.Holds, float64(time.Since(began).Microseconds()) / 1000, r.Expected, r.Got}
+			results[i] = DeedResult{subjects[i], d.Name, r.Holds,
+				float64(time.Since(began).Microseconds()) / 1000, r.Expected, r.Got}
 		})
 	}
 	wg.Wait()
@@ -60,7 +61,8 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 		}
 		body := []byte(strings.Repeat(rand.Text(), uploadSize/26+1)[:uploadSize])
 		sum := sha256.Sum256(body)
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(site.URL, "/")+kind.ProbePath, bytes.NewReader(body))
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost,
+			strings.TrimSuffix(site.URL, "/")+kind.ProbePath, bytes.NewReader(body))
 		if err != nil {
 			return err
 		}
@@ -75,7 +77,10 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 			Took string `json:"upload"`
 		}
 		if err := json.NewDecoder(resp.Body).Decode(&got); err != nil || got.Took != hex.EncodeToString(sum[:]) {
-			return &kind.Miss{Expected: fmt.Sprintf("an upload of %d MB arriving whole", uploadSize>>20), Got: fmt.Sprintf("status %d, and something else", resp.StatusCode)}
+			return &kind.Miss{
+				Expected: fmt.Sprintf("an upload of %d MB arriving whole", uploadSize>>20),
+				Got:      fmt.Sprintf("status %d, and something else", resp.StatusCode),
+			}
 		}
 		return nil
 	}}}
@@ -116,7 +121,8 @@ func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepCheck 
 		if err != nil {
 			return err
 		}
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Deadline) // the table goes again, whoever stops waiting
+		// the table goes again, whoever stops waiting
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Deadline)
 		defer cancel()
 		return session(ctx, func(db *sql.DB) error {
 			var got int

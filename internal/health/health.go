@@ -129,7 +129,8 @@ func All(ctx context.Context, ladders [][]kind.Rung) [][]Result {
 	return results
 }
 
-// SharedConn is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server sees one
+// SharedConn is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server
+// sees one
 // visitor and not one that leaves without a word, which some servers note in their log.
 type SharedConn struct {
 	network, address string
@@ -167,7 +168,8 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 			if err == nil && !owns {
 				got := "somebody else's, whose answers do not count"
 				if network == "tcp" {
-					got = "that of " + proc.PortHolder(address).String() + ", which this stack did not start: its answers do not count"
+					got = "that of " + proc.PortHolder(address).String() +
+						", which this stack did not start: its answers do not count"
 				}
 				err = &kind.Miss{Expected: "the socket of this part's process at " + address, Got: got}
 			}

@@ -56,8 +56,9 @@ func TestClimb(t *testing.T) {
 		dots   string
 		holds  bool
 	}{
-		"all":      {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, nil)}, "xx", true},
-		"falls":    {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, errors.New("refused")), rung(kind.Works, nil)}, "xo.", false},
+		"all": {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, nil)}, "xx", true},
+		"falls": {[]kind.Rung{rung(kind.Alive, nil), rung(kind.Open, errors.New("refused")), rung(kind.Works, nil)},
+			"xo.", false},
 		"advisory": {[]kind.Rung{advisory, rung(kind.Reaches, nil)}, "ox", true},
 		"nothing":  {nil, "", false},
 	} {
@@ -164,7 +165,8 @@ func TestHTTPRungs(t *testing.T) {
 		asked <- request
 		_, _ = io.WriteString(conn, "HTTP/1.1 501 Not Implemented\r\nContent-Length: 0\r\n\r\n")
 	}()
-	assert.Equal(t, "xxxx", dots(Climb(t.Context(), HTTP(p, "tcp", picky.Addr().String()))), "a refusal is an answer, too")
+	assert.Equal(t, "xxxx", dots(Climb(t.Context(), HTTP(p, "tcp", picky.Addr().String()))),
+		"a refusal is an answer, too")
 	assert.Equal(t, "OPTIONS * HTTP/1.1\r\n", <-asked, "no page of the application is asked for")
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -207,14 +209,16 @@ func gatewayFor(t *testing.T, key, stack, site string, page http.HandlerFunc) Ta
 	t.Helper()
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == RoutePath {
-			_, _ = w.Write([]byte(`{"stack_id":"` + stack + `","site":"` + site + `","seal":"` + Seal(key, r.Header.Get(AskHeader), stack, site) + `"}`))
+			_, _ = w.Write([]byte(`{"stack_id":"` + stack + `","site":"` + site + `","seal":"` + Seal(key,
+				r.Header.Get(AskHeader), stack, site) + `"}`))
 			return
 		}
 		page(w, r)
 	}))
 	t.Cleanup(s.Close)
 	port := s.Listener.Addr().(*net.TCPAddr).Port
-	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", HTTPPort: port, Key: "right"}
+	return Target{StackID: "abc", Name: "ferry", Host: "ferry.localhost",
+		URL: "http://ferry.localhost:" + strconv.Itoa(port) + "/", HTTPPort: port, Key: "right"}
 }
 
 type probed struct {
@@ -246,25 +250,30 @@ func TestSiteLadder(t *testing.T) {
 		}
 		_, _ = w.Write([]byte("<h1>Next sailing</h1> at noon " + r.Host + r.Header.Get(kind.ProbeHeader)))
 	}
-	climb := func(t Target, ctx context.Context) []Result { return Climb(ctx, Site(t))[1:] } // the resolver is this machine's affair
+	// the resolver is this machine's affair
+	climb := func(t Target, ctx context.Context) []Result { return Climb(ctx, Site(t))[1:] }
 	for name, c := range map[string]struct {
 		key, stack, site string
 		expect           *stackfile.Expect
 		probed           kind.PageMaker
 		dots, got        string
 	}{
-		"plain":            {"right", "abc", "ferry", nil, nil, "xxx", ""},
-		"text":             {"right", "abc", "ferry", &stackfile.Expect{Text: "Next sailing"}, nil, "xxxx", ""},
-		"wrong text":       {"right", "abc", "ferry", &stackfile.Expect{Text: "Last call"}, nil, "xxxo", "Next sailing at noon"},
-		"status":           {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken", Status: 500}, nil, "xxx", ""},
-		"wrong status":     {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken"}, nil, "xxo", "status 500: Next sailing"},
-		"unexpected 200":   {"right", "abc", "ferry", &stackfile.Expect{Status: 404}, nil, "xxo", "status 200"},
-		"forged":           {"wrong", "abc", "ferry", nil, nil, "xo.", "not sealed"},
-		"another stack":    {"right", "xyz", "ferry", nil, nil, "xo.", "another one"},
-		"another site":     {"right", "abc", "crew", nil, nil, "xo.", "another one"},
-		"runtime":          {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},
-		"runtime gave up":  {"right", "abc", "ferry", &stackfile.Expect{Path: "/fatal"}, probed{}, "xxo.", "Fatal error: low tide"},
-		"runtime is unfit": {"right", "abc", "ferry", nil, probed{verdict: &kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
+		"plain": {"right", "abc", "ferry", nil, nil, "xxx", ""},
+		"text":  {"right", "abc", "ferry", &stackfile.Expect{Text: "Next sailing"}, nil, "xxxx", ""},
+		"wrong text": {"right", "abc", "ferry", &stackfile.Expect{Text: "Last call"}, nil,
+			"xxxo", "Next sailing at noon"},
+		"status": {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken", Status: 500}, nil, "xxx", ""},
+		"wrong status": {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken"}, nil, "xxo",
+			"status 500: Next sailing"},
+		"unexpected 200": {"right", "abc", "ferry", &stackfile.Expect{Status: 404}, nil, "xxo", "status 200"},
+		"forged":         {"wrong", "abc", "ferry", nil, nil, "xo.", "not sealed"},
+		"another stack":  {"right", "xyz", "ferry", nil, nil, "xo.", "another one"},
+		"another site":   {"right", "abc", "crew", nil, nil, "xo.", "another one"},
+		"runtime":        {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},
+		"runtime gave up": {"right", "abc", "ferry", &stackfile.Expect{Path: "/fatal"}, probed{},
+			"xxo.", "Fatal error: low tide"},
+		"runtime is unfit": {"right", "abc", "ferry", nil,
+			probed{verdict: &kind.Miss{Expected: "PHP reaching db", Got: "refused"}}, "xxxo", "refused"},
 	} {
 		target := gatewayFor(t, c.key, c.stack, c.site, page)
 		target.Expect, target.Maker = c.expect, c.probed
@@ -281,7 +290,8 @@ func TestSiteLadder(t *testing.T) {
 
 func TestExcerpt(t *testing.T) {
 	assert.Equal(t, "Fatal error : out of boats", excerpt([]byte("<b>Fatal error</b>: out\n of   boats<br />")))
-	assert.Equal(t, "low tide", excerpt([]byte("<html><head><title>x</title></head><style>h1 { }</style><h1>low</h1><SCRIPT>y</SCRIPT> tide</html>")))
+	assert.Equal(t, "low tide", excerpt(
+		[]byte("<html><head><title>x</title></head><style>h1 { }</style><h1>low</h1><SCRIPT>y</SCRIPT> tide</html>")))
 	assert.Equal(t, "an empty page", excerpt([]byte(" <html></html> ")))
 	assert.Less(t, len(excerpt([]byte(strings.Repeat("é", 500)))), 200)
 }
@@ -327,7 +337,9 @@ func TestSiteAsksForStoresOnce(t *testing.T) {
 // Each rung has its own time, and what it took is told in milliseconds.
 func TestTimeOfRungs(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		slow := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return proc.Sleep(ctx, 1500*time.Millisecond) }}
+		slow := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
+			return proc.Sleep(ctx, 1500*time.Millisecond)
+		}}
 		hangs := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			<-ctx.Done()
 			return ctx.Err()

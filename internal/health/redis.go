@@ -48,7 +48,8 @@ func (s *session) until(ctx context.Context) {
 
 // Redis connects to a server that speaks Redis' protocol, sends each command and returns the replies to those that
 // follow the log-in. A reply that is an error ends it with a Miss.
-func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string, commands ...[]string) ([]string, error) {
+func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string,
+	commands ...[]string) ([]string, error) {
 	s, err := logIn(ctx, dial, password)
 	if err != nil {
 		return nil, err

@@ -19,7 +19,8 @@ import (
 )
 
 // scriptedCache answers each command with the next reply. It returns the commands that it got.
-func scriptedCache(t *testing.T, replies ...string) (dial func(context.Context) (net.Conn, error), commands func() []string) {
+func scriptedCache(t *testing.T, replies ...string) (dial func(context.Context) (net.Conn, error),
+	commands func() []string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -120,7 +121,8 @@ func TestCacheThatLies(t *testing.T) {
 	}{
 		{"greets with something else", []string{"+OK\r\n", "+HELLO\r\n"}, "xxxo.", "HELLO"},
 		{"keeps nothing", []string{"+OK\r\n", "+PONG\r\n", "+OK\r\n", "$-1\r\n", ":0\r\n"}, "xxxxo", ""},
-		{"keeps something else", []string{"+OK\r\n", "+PONG\r\n", "+OK\r\n", "$5\r\nfiver\r\n", ":1\r\n"}, "xxxxo", "fiver"},
+		{"keeps something else",
+			[]string{"+OK\r\n", "+PONG\r\n", "+OK\r\n", "$5\r\nfiver\r\n", ":1\r\n"}, "xxxxo", "fiver"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dial, commands := scriptedCache(t, c.replies...)

@@ -45,7 +45,8 @@ func Locate() (string, error) {
 // Open makes the folder and its run folder where they are missing and returns them.
 func Open(dir string) (*Home, error) {
 	if i := strings.IndexAny(dir, "\"\n\r\x00$`\\;"); i >= 0 {
-		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files cannot carry", dir, dir[i])
+		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files "+
+			"cannot carry", dir, dir[i])
 	}
 	h := &Home{Dir: dir}
 	if run, err := h.recordedRun(); err == nil { // written last: the rest is there

@@ -158,7 +158,8 @@ func TestJSON(t *testing.T) {
 			assert.Equal(t, map[string]int{"a": 2}, got, "the last good copy")
 		}
 	}
-	assert.Equal(t, []string{"v.json v.json.last", "v.json v.json.last", "v.json v.json.last"}, told, "it is said once, and mended")
+	assert.Equal(t, []string{"v.json v.json.last", "v.json v.json.last", "v.json v.json.last"},
+		told, "it is said once, and mended")
 
 	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
 	require.NoError(t, os.WriteFile(path+".last", []byte(`{"a": "x"}`), 0o600))

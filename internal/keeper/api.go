@@ -83,7 +83,14 @@ func StoppedView(spec materialise.Spec) View {
 }
 
 func statusOf(p kind.Part, state lifecycle.State) lifecycle.Status {
-	return lifecycle.Status{Name: p.Name, Kind: p.Kind, Version: p.Version, Port: p.Port, Socket: p.Socket, State: state}
+	return lifecycle.Status{
+		Name:    p.Name,
+		Kind:    p.Kind,
+		Version: p.Version,
+		Port:    p.Port,
+		Socket:  p.Socket,
+		State:   state,
+	}
 }
 
 // Hello is what the keeper says of itself.
@@ -179,7 +186,8 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.waiting--
 	alone := s.waiting == 0
 	s.mu.Unlock()
-	if r.Context().Err() != nil && alone && len(begun) > 0 { // interrupted: what this start began is ended, nothing else
+	// interrupted: what this start began is ended, nothing else
+	if r.Context().Err() != nil && alone && len(begun) > 0 {
 		if _, err := s.stop(context.WithoutCancel(r.Context()), begun); err != nil {
 			k.log.Error("ending an interrupted start", "error", err)
 		}
@@ -262,7 +270,8 @@ const siteGrace = 3 * time.Second
 
 // proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are
 // ready. Once the parts are settled without answering, a site is asked once.
-func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner, spec materialise.Spec) []SiteResult {
+func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner,
+	spec materialise.Spec) []SiteResult {
 	results := make([]SiteResult, len(spec.Sites))
 	var wg sync.WaitGroup
 	for i, site := range spec.Sites {
@@ -388,7 +397,8 @@ func accepts(ctx context.Context, socket string) bool {
 func readyFor(spec materialise.Spec, site materialise.Site) []string {
 	names := []string{site.Server}
 	if app, ok := spec.Part(site.App); ok {
-		if app.Role == kind.RoleRuntime { // its own ladder reaches the stores, as the site's does: no need for one after the other
+		// its own ladder reaches the stores, as the site's does: no need for one after the other
+		if app.Role == kind.RoleRuntime {
 			return append(names, app.Uses...)
 		}
 		names = append(names, app.Name)

@@ -130,7 +130,12 @@ func silent(h *home.Home) error {
 
 // left says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
 func left(err error) error {
-	return &trouble.Trouble{Code: trouble.KeeperGone, What: "no keeper took the request", Because: err.Error(), Err: err}
+	return &trouble.Trouble{
+		Code:    trouble.KeeperGone,
+		What:    "no keeper took the request",
+		Because: err.Error(),
+		Err:     err,
+	}
 }
 
 type body struct {
@@ -269,7 +274,8 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecyc
 }
 
 // Start brings a stack to what its Spec says and reports on the way. Ending the context ends what this start began.
-func (c *Client) Start(ctx context.Context, id string, restart []string, timeout time.Duration, report func(Event)) error {
+func (c *Client) Start(ctx context.Context, id string, restart []string,
+	timeout time.Duration, report func(Event)) error {
 	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", request{restart, timeout})
 	if err != nil {
 		return err

@@ -22,14 +22,16 @@ const (
 	patience  = time.Minute           // for a part to answer after its process started
 	slow      = time.Second / 2       // a start that takes longer says what it waits for
 	steady    = time.Minute           // running this long, a part's earlier crashes are forgotten
-	moment    = time.Second           // before another process on the part's port is looked for, or an end is no news any more
+	// before another process on the part's port is looked for, or an end is no news any more
+	moment = time.Second
 
 	// elsewherePatience is how long a server of the project's own may listen on other ports before its own.
 	elsewherePatience = 4 * time.Second
 )
 
 // pauses before a crashed part is started again; after the last it is declared failed.
-var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond, 2 * time.Second, 5 * time.Second, 15 * time.Second}
+var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond,
+	2 * time.Second, 5 * time.Second, 15 * time.Second}
 
 // sequel is what follows the end of a part's process.
 type sequel struct {
@@ -164,5 +166,7 @@ func elsewhere(at []string, port int) string {
 
 // holds tells whether a rung was asked and holds.
 func holds(results []health.Result, rung kind.RungName) bool {
-	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Rung == rung && r.Holds != nil && *r.Holds })
+	return slices.ContainsFunc(results, func(r health.Result) bool {
+		return r.Rung == rung && r.Holds != nil && *r.Holds
+	})
 }

@@ -39,10 +39,12 @@ func TestDecide(t *testing.T) {
 		"it holds, with the old settings":  {look{stale: true, wait: 3}, reloadIt, "", 3},
 		"it holds, without clients":        {look{unprepared: true, wait: 3}, lookAgain, "", 3},
 		"old settings come before clients": {look{stale: true, unprepared: true, wait: 3}, reloadIt, "", 3},
-		"its socket went":                  {look{answered: true, socketGone: "/s", wait: 3}, beginAgain, "its socket /s was deleted", 3},
+		"its socket went": {look{answered: true, socketGone: "/s", wait: 3}, beginAgain,
+			"its socket /s was deleted", 3},
 		"its socket is not there yet": {look{socketGone: "/s", results: climbed(kind.Open), wait: pollEvery}, lookAgain,
 			"open: expected a berth, got fog", pollEvery},
-		"its socket went, of a stale one": {look{answered: true, stale: true, socketGone: "/s"}, beginAgain, "its socket /s was deleted", 0},
+		"its socket went, of a stale one": {look{answered: true, stale: true, socketGone: "/s"}, beginAgain,
+			"its socket /s was deleted", 0},
 
 		"it starts": {look{results: climbed(kind.Open), lived: slow, wait: pollEvery}, lookAgain,
 			"open: expected a berth, got fog", pollEvery},
@@ -50,7 +52,8 @@ func TestDecide(t *testing.T) {
 			"open: expected a berth, got fog", pollOwn},
 		"it refuses a log-in": {look{results: climbed(kind.Greets), lived: slow + 1, wait: pollEvery}, isStarting,
 			"greets: expected a berth, got fog", pollOwn},
-		"it refuses it again": {look{results: climbed(kind.Greets), lived: slow + 1, wait: 100 * time.Millisecond}, isStarting,
+		"it refuses it again": {look{results: climbed(kind.Greets), lived: slow + 1, wait: 100 * time.Millisecond},
+			isStarting,
 			"greets: expected a berth, got fog", 200 * time.Millisecond},
 		"and again": {look{results: climbed(kind.Greets), lived: patience, wait: 900 * time.Millisecond}, isStarting,
 			"greets: expected a berth, got fog", askSoon},
@@ -61,23 +64,31 @@ func TestDecide(t *testing.T) {
 		"for long": {look{results: climbed(kind.Works), answered: true, wait: time.Hour}, isUnwell,
 			"works: expected a berth, got fog", askAgain},
 
-		"another process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: holder, wait: 3}, portIsGone, holder(), 3},
-		"another process has the port, at once": {look{results: climbed(kind.Ours), lived: moment, portHolder: none, wait: 3}, isStarting,
+		"another process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: holder,
+			wait: 3}, portIsGone, holder(), 3},
+		"another process has the port, at once": {look{results: climbed(kind.Ours), lived: moment,
+			portHolder: none, wait: 3}, isStarting,
 			"ours: expected a berth, got fog", pollOwn},
-		"no other process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: nobody, wait: 3}, isStarting,
+		"no other process has the port": {look{results: climbed(kind.Ours), lived: moment + 1,
+			portHolder: nobody, wait: 3}, isStarting,
 			"ours: expected a berth, got fog", pollOwn},
-		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Answers,
+		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1,
+			answered: true, state: lifecycle.Answers,
 			portHolder: none, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
-		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1, answered: true, state: lifecycle.Unwell,
+		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1,
+			answered: true, state: lifecycle.Unwell,
 			portHolder: holder}, portIsGone, holder(), 0},
 
-		"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: elsewhere}, isElsewhere,
+		"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: elsewhere},
+			isElsewhere,
 			elsewhere(), askSoon},
-		"elsewhere, too soon to say": {look{results: climbed(kind.Open), lived: elsewherePatience, elsewhere: none}, isStarting,
+		"elsewhere, too soon to say": {look{results: climbed(kind.Open), lived: elsewherePatience, elsewhere: none},
+			isStarting,
 			"open: expected a berth, got fog", pollOwn},
 		"nowhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: nobody}, isStarting,
 			"open: expected a berth, got fog", pollOwn},
-		"a server that answered is not looked for": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, answered: true,
+		"a server that answered is not looked for": {look{results: climbed(kind.Open),
+			lived: elsewherePatience + 1, answered: true,
 			elsewhere: none}, isUnwell, "open: expected a berth, got fog", time.Second},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -110,7 +121,8 @@ func TestAfterEnd(t *testing.T) {
 	assert.Equal(t, sequel{crashes: len(pauses) + 1, tooOften: true}, afterEnd(exitReport{}, true, steady, crashes))
 	assert.Equal(t, sequel{again: true, pause: pauses[0], crashes: 1}, afterEnd(exitReport{}, true, steady+1, crashes),
 		"what ran long enough begins afresh")
-	assert.Equal(t, sequel{crashes: 1}, afterEnd(exitReport{}, false, time.Second, 0), "what never answered would end the same way")
+	assert.Equal(t, sequel{crashes: 1}, afterEnd(exitReport{}, false, time.Second, 0),
+		"what never answered would end the same way")
 	assert.Equal(t, sequel{crashes: 2}, afterEnd(exitReport{final: true}, true, time.Second, 1))
 	assert.IsIncreasing(t, pauses)
 }
@@ -147,7 +159,8 @@ func TestElsewhere(t *testing.T) {
 		{"its own port on every address of both families", []string{"[::]:3000"}, ""},
 		{"its own port beside another", []string{"127.0.0.1:9229", "127.0.0.1:3000"}, ""},
 		{"another port", []string{"127.0.0.1:3001"}, "it listens on 127.0.0.1:3001, and should on 127.0.0.1:3000"},
-		{"another port on every address", []string{"0.0.0.0:80"}, "it listens on 0.0.0.0:80, and should on 127.0.0.1:3000"},
+		{"another port on every address", []string{"0.0.0.0:80"},
+			"it listens on 0.0.0.0:80, and should on 127.0.0.1:3000"},
 		{"another address", []string{"[::1]:3000"}, "it listens on [::1]:3000, and should on 127.0.0.1:3000"},
 		{"two others", []string{"127.0.0.2:3000", "127.0.0.1:1"},
 			"it listens on 127.0.0.2:3000, 127.0.0.1:1, and should on 127.0.0.1:3000"},

@@ -142,8 +142,10 @@ func TestShouldRun(t *testing.T) {
 }
 
 func TestStoppedView(t *testing.T) {
-	got := StoppedView(materialise.Spec{Name: "ferry", Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
-	assert.Equal(t, View{Name: "ferry", Parts: []lifecycle.Status{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306, State: lifecycle.Stopped}}}, got)
+	got := StoppedView(materialise.Spec{Name: "ferry",
+		Parts: []kind.Part{{Name: "db", Kind: "mariadb", Version: "10.11", Port: 13306}}})
+	assert.Equal(t, View{Name: "ferry", Parts: []lifecycle.Status{{Name: "db", Kind: "mariadb", Version: "10.11",
+		Port: 13306, State: lifecycle.Stopped}}}, got)
 }
 
 // One keeper for each home folder; one without anything to do ends when asked.
@@ -187,7 +189,8 @@ func TestConfigurationIsTested(t *testing.T) {
 		return p.test(t.Context())
 	}
 	err := test("echo '[emerg] unknown directive \"tide\" in web.conf:3' >&2; exit 1")
-	assert.ErrorContains(t, err, `its own test refuses the configuration: [emerg] unknown directive "tide" in web.conf:3`)
+	assert.ErrorContains(t, err,
+		`its own test refuses the configuration: [emerg] unknown directive "tide" in web.conf:3`)
 	assert.Contains(t, p.logSince(0), "unknown directive", "the whole of it stands in the part's log")
 	const count = "echo x >> asked"
 	require.NoError(t, test(count))
@@ -215,11 +218,15 @@ func TestExitOf(t *testing.T) {
 		{nil, lifecycle.Answers, false, "it ended with code 0", trouble.Exited, 0},
 		{errUnseen, lifecycle.Answers, false, "it ended while an earlier keeper was gone", trouble.Exited, -1},
 		{run("exit 3"), lifecycle.Answers, true, "it ended with code 3", trouble.Exited, 3},
-		{run("kill -9 $$"), lifecycle.Starting, false, "it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
+		{run("kill -9 $$"), lifecycle.Starting, false,
+			"it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
 		{run("kill -15 $$"), lifecycle.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
-		{run("kill -9 $$"), lifecycle.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 137"), lifecycle.Answers, true, "the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 139"), lifecycle.Answers, false, "it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
+		{run("kill -9 $$"), lifecycle.Answers, true,
+			"the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 137"), lifecycle.Answers, true,
+			"the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+		{run("exit 139"), lifecycle.Answers, false,
+			"it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
 	} {
 		got := exitOf(c.err, c.state, c.short)
 		assert.Equal(t, c.want, got.what)

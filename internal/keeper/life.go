@@ -182,7 +182,13 @@ func (l *lifetime) gone(err error) exitReport {
 // watchOver climbs the ladder of the running process again and again, and does what follows, until the process is gone.
 func (l *lifetime) watchOver(ctx context.Context) exitReport {
 	for wait := pollEvery; ; {
-		seen := look{wait: wait, stale: l.applyNext(), unprepared: l.unprepared, portHolder: l.portHolder, elsewhere: l.listensElsewhere}
+		seen := look{
+			wait:       wait,
+			stale:      l.applyNext(),
+			unprepared: l.unprepared,
+			portHolder: l.portHolder,
+			elsewhere:  l.listensElsewhere,
+		}
 		logSize := logfile.Size(l.spec.Log)
 		seen.results = l.climbAsFarAsItGoes(ctx)
 		l.shortages.note(time.Now(), proc.OutOfMemory())
@@ -231,7 +237,9 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 	ladder := l.kind.Ladder(l.spec)
 	if l.unprepared {
-		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets || r.Name == kind.Works })
+		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool {
+			return r.Name == kind.Greets || r.Name == kind.Works
+		})
 	}
 	return health.Climb(ctx, ladder)
 }
@@ -252,7 +260,8 @@ func (l *lifetime) tellPhase(seen look) {
 // before.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
 	store, ok := l.kind.(kind.Store)
-	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) || !l.unprepared && health.FirstMiss(results) == nil {
+	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) ||
+		!l.unprepared && health.FirstMiss(results) == nil {
 		return false
 	}
 	if err := store.Prepare(ctx, l.spec); err != nil {
@@ -362,7 +371,8 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 		p.stack.writeSeen() // what has lost every mark is known by nothing else to the next keeper
 	}
 	if p.kind.Command(p.spec).Supervised {
-		if children := proc.Children(p.identity.PID); len(children) > 0 { // what users know is the command, not its supervisor
+		// what users know is the command, not its supervisor
+		if children := proc.Children(p.identity.PID); len(children) > 0 {
 			p.status.PID = children[0]
 		}
 	}

@@ -31,7 +31,8 @@ type partRunner struct {
 	launched      chan struct{} // closed when the first process was started, or none will be
 	closeLaunched func()
 
-	reaped <-chan struct{} // closed once the last process that this keeper started, and what it left, are gone; nil: it started none
+	// closed once the last process that this keeper started, and what it left, are gone; nil: it started none
+	reaped <-chan struct{}
 
 	lacking string // what the application requires and the process does not have; "": nothing
 
@@ -76,7 +77,8 @@ func (p *partRunner) setNext(spec kind.Part) {
 // askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
 func (p *partRunner) askNow() {
 	if p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell {
-		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = lifecycle.Starting, "", "", "", time.Now()
+		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = lifecycle.Starting,
+			"", "", "", time.Now()
 	}
 	select {
 	case p.poke <- struct{}{}:
@@ -159,7 +161,8 @@ func (p *partRunner) setWith(state lifecycle.State, code trouble.Code, because, 
 	}
 	p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.LogTail = state, code, because, next, tail
 	p.stack.wake()
-	back := p.stack.restarting[p.spec.Name] && !slices.Contains([]lifecycle.State{lifecycle.Stopping, lifecycle.Stopped, lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing}, state)
+	back := p.stack.restarting[p.spec.Name] && !slices.Contains([]lifecycle.State{lifecycle.Stopping, lifecycle.Stopped,
+		lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing}, state)
 	if back {
 		delete(p.stack.restarting, p.spec.Name)
 	}

@@ -61,7 +61,8 @@ func (p *partRunner) prepare(ctx context.Context) error {
 		p.unsynced = p.unsynced || filled
 	}
 	if _, ok := p.kind.(kind.PageMaker); ok {
-		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"), []byte(rand.Text()+"\n"), 0o600); err != nil {
+		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"),
+			[]byte(rand.Text()+"\n"), 0o600); err != nil {
 			return err
 		}
 	}
@@ -76,7 +77,9 @@ func clearSocket(path string) error {
 	}
 	if conn, err := net.Dial("unix", path); err == nil {
 		conn.Close()
-		return &trouble.Trouble{Code: trouble.SocketTaken, What: "something that Dravit did not start listens on " + path}
+		return &trouble.Trouble{
+			Code: trouble.SocketTaken, What: "something that Dravit did not start listens on " + path,
+		}
 	}
 	return os.Remove(path)
 }
@@ -100,7 +103,11 @@ func (p *partRunner) test(ctx context.Context) error {
 	if err != nil {
 		p.appendLog(out)
 		because, _ := p.explain(string(out), lastLine(out, err))
-		return &trouble.Trouble{Code: trouble.ConfigRefused, What: "its own test refuses the configuration", Because: because}
+		return &trouble.Trouble{
+			Code:    trouble.ConfigRefused,
+			What:    "its own test refuses the configuration",
+			Because: because,
+		}
 	}
 	_, err = home.WriteDerived(mark, sum[:], 0o600)
 	return err
@@ -253,7 +260,8 @@ func (p *partRunner) stopProcess(ctx context.Context) {
 		cancel()
 	}
 	err := p.endOrphans(ctx)
-	if err == nil && p.reaped != nil { // what the next start starts carries the same marks: nobody may still be ending them
+	// what the next start starts carries the same marks: nobody may still be ending them
+	if err == nil && p.reaped != nil {
 		select {
 		case <-p.reaped:
 		case <-ctx.Done():

@@ -33,8 +33,10 @@ func runner(t *testing.T, takes time.Duration, lives ...exitReport) (*partRunner
 	s := newStack(k, gatewayID) // whose parts no site waits for
 	k.gateway = newGatewayRunner(k)
 	ctx, cancel := context.WithCancel(t.Context())
-	spec := kind.Part{Name: "db", Log: filepath.Join(dir, "db.log"), Lock: filepath.Join(dir, "db.lock"), Conf: dir, Temp: filepath.Join(dir, "temp")}
-	p := &partRunner{stack: s, spec: spec, kind: silentKind{}, cancel: cancel, done: make(chan struct{}), closeLaunched: func() {}}
+	spec := kind.Part{Name: "db", Log: filepath.Join(dir, "db.log"), Lock: filepath.Join(dir, "db.lock"), Conf: dir,
+		Temp: filepath.Join(dir, "temp")}
+	p := &partRunner{stack: s, spec: spec, kind: silentKind{}, cancel: cancel,
+		done: make(chan struct{}), closeLaunched: func() {}}
 	began := time.Now()
 	var at []time.Duration
 	p.live = func(ctx context.Context, _ proc.Identity) exitReport {

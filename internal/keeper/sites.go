@@ -109,7 +109,8 @@ func (s *stackRunner) logSizes(site materialise.Site) map[string]int64 {
 }
 
 // recordSite notes what a site's ladder came to. sizes are those of the logs before it was climbed.
-func (s *stackRunner) recordSite(site materialise.Site, results []health.Result, sizes map[string]int64, took time.Duration) {
+func (s *stackRunner) recordSite(site materialise.Site, results []health.Result,
+	sizes map[string]int64, took time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	x, now := s.siteOf(site), time.Now()

@@ -39,7 +39,10 @@ type stackRunner struct {
 }
 
 func newStack(k *Keeper, id string) *stackRunner {
-	return &stackRunner{keeper: k, id: id, parts: map[string]*partRunner{}, restarting: map[string]bool{}, sites: map[string]*siteState{}, changed: make(chan struct{}),
+	return &stackRunner{keeper: k, id: id,
+		parts:      map[string]*partRunner{},
+		restarting: map[string]bool{},
+		sites:      map[string]*siteState{}, changed: make(chan struct{}),
 		watching: func() {}, asking: func() {}}
 }
 
@@ -123,7 +126,12 @@ func (s *stackRunner) remember(p *partRunner, id proc.Identity) {
 
 // writeSeen writes down what runs. The caller holds mu.
 func (s *stackRunner) writeSeen() {
-	all := remembered{map[string]proc.Identity{}, map[string]string{}, map[string]string{}, map[string][]proc.Identity{}}
+	all := remembered{
+		map[string]proc.Identity{},
+		map[string]string{},
+		map[string]string{},
+		map[string][]proc.Identity{},
+	}
 	for name, x := range s.parts {
 		if x.identity != (proc.Identity{}) {
 			all.Parts[name], all.Hashes[name], all.Configs[name] = x.identity, x.spec.Hash, x.config
@@ -140,7 +148,8 @@ func (s *stackRunner) writeSeen() {
 // begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun,
 // and those that can take a new configuration while they run do. restart names parts that are ended in any case. It
 // returns the Spec and the names of the parts that it began.
-func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error), restart []string) (materialise.Spec, []string, error) {
+func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error),
+	restart []string) (materialise.Spec, []string, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	spec, err := read()
@@ -157,7 +166,8 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.mu.Lock()
 	var end []*partRunner
 	for name, p := range s.parts {
-		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) || p.status.State == lifecycle.Failed {
+		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) ||
+			p.status.State == lifecycle.Failed {
 			end = append(end, p)
 		} else {
 			p.setNext(x)

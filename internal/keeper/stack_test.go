@@ -47,7 +47,8 @@ func (boat) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{} }
 
 // Command runs the part's command: $TEMP is its temporary folder, and UP makes it answer until it is told to end.
 func (boat) Command(p kind.Part) kind.Command {
-	const up = `trap 'echo reloaded >> "$TEMP/log"' USR1; trap 'exit 0' TERM; touch "$TEMP/up"; while :; do sleep 0.02; done`
+	const up = `trap 'echo reloaded >> "$TEMP/log"' USR1; trap 'exit 0' TERM; touch ` +
+		`"$TEMP/up"; while :; do sleep 0.02; done`
 	return kind.Command{
 		Path: "/bin/sh",
 		Args: []string{"-c", strings.ReplaceAll(p.Want.Command, "UP", up)},
@@ -88,8 +89,12 @@ func newHarbour(t *testing.T) *harbour {
 func harbourAt(t *testing.T, h *home.Home) *harbour {
 	t.Helper()
 	k := &Keeper{
-		home:   h,
-		kinds:  kind.List{boat{name: "db", role: kind.RoleDatabase}, boat{name: "app", role: kind.RoleApp}, boat{name: "web", role: kind.RoleWeb}},
+		home: h,
+		kinds: kind.List{
+			boat{name: "db", role: kind.RoleDatabase},
+			boat{name: "app", role: kind.RoleApp},
+			boat{name: "web", role: kind.RoleWeb},
+		},
 		log:    slog.New(slog.NewTextHandler(io.Discard, nil)),
 		quit:   func() {},
 		stacks: map[string]*stackRunner{},
@@ -149,7 +154,9 @@ func (h *harbour) status(name string) lifecycle.Status {
 
 func (h *harbour) eventually(name string, state lifecycle.State) lifecycle.Status {
 	h.t.Helper()
-	require.Eventually(h.t, func() bool { return h.status(name).State == state }, wait, tick, "%s is %+v", name, h.status(name))
+	require.Eventually(h.t, func() bool {
+		return h.status(name).State == state
+	}, wait, tick, "%s is %+v", name, h.status(name))
 	return h.status(name)
 }
 
@@ -157,7 +164,8 @@ const up = "UP"
 
 func TestStackStartsAndStops(t *testing.T) {
 	h := newHarbour(t)
-	assert.ElementsMatch(t, []string{"db", "app", "web"}, h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", up})))
+	assert.ElementsMatch(t, []string{"db", "app", "web"},
+		h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", up})))
 	var pids []int
 	for _, name := range []string{"db", "app", "web"} {
 		s := h.eventually(name, lifecycle.Answers)
@@ -213,10 +221,12 @@ func TestStackFollowsItsPlan(t *testing.T) {
 	assert.Equal(t, trouble.Exited, failed.Code)
 	assert.Equal(t, 7, failed.LastExit.Code)
 
-	assert.Equal(t, []string{"web"}, h.begin(h.spec([2]string{"db", up}, [2]string{"app", up}, [2]string{"web", "exit 7"})))
+	assert.Equal(t, []string{"web"},
+		h.begin(h.spec([2]string{"db", up}, [2]string{"app", up}, [2]string{"web", "exit 7"})))
 	h.eventually("web", lifecycle.Failed)
 	assert.Equal(t, db, h.status("db").PID)
-	assert.ElementsMatch(t, []string{"app", "web"}, h.begin(h.spec([2]string{"db", up}, [2]string{"app", "true; UP"}, [2]string{"web", up})))
+	assert.ElementsMatch(t, []string{"app", "web"},
+		h.begin(h.spec([2]string{"db", up}, [2]string{"app", "true; UP"}, [2]string{"web", up})))
 	assert.Equal(t, db, h.eventually("db", lifecycle.Answers).PID)
 	assert.NotEqual(t, app, h.eventually("app", lifecycle.Answers).PID)
 	h.eventually("web", lifecycle.Answers)
@@ -329,7 +339,8 @@ func TestRoutes(t *testing.T) {
 	h := newHarbour(t)
 	spec := h.spec([2]string{"web", up}, [2]string{"app", up})
 	spec.Sites = []materialise.Site{
-		{Name: "pier", Host: "pier.localhost", Aliases: []string{"*.pier.localhost"}, Server: "web", App: "app", NetworkPort: 8600},
+		{Name: "pier", Host: "pier.localhost", Aliases: []string{"*.pier.localhost"}, Server: "web",
+			App: "app", NetworkPort: 8600},
 		{Name: "lost", Host: "lost.localhost", Server: "nobody"},
 	}
 	spec.Parts[0].Socket, spec.Parts[1].Port = "/run/web.sock", 18000
@@ -373,7 +384,8 @@ func TestRoutes(t *testing.T) {
 func TestSiteStates(t *testing.T) {
 	h := newHarbour(t)
 	spec := h.spec([2]string{"web", up}, [2]string{"app", up})
-	site := materialise.Site{Name: "pier", Host: "pier.localhost", URL: "http://pier.localhost/", Server: "web", App: "app"}
+	site := materialise.Site{Name: "pier", Host: "pier.localhost",
+		URL: "http://pier.localhost/", Server: "web", App: "app"}
 	spec.Sites = []materialise.Site{site}
 	state := func() SiteStatus { return h.s.seen().SiteStates[0] }
 	h.begin(spec)
@@ -381,12 +393,14 @@ func TestSiteStates(t *testing.T) {
 	h.eventually("app", lifecycle.Answers)
 	h.eventually("web", lifecycle.Answers)
 	yes, no := true, false
-	h.s.recordSite(site, []health.Result{{Rung: kind.Replies, Holds: &yes}}, map[string]int64{"web": 7}, time.Millisecond)
+	h.s.recordSite(site, []health.Result{{Rung: kind.Replies, Holds: &yes}},
+		map[string]int64{"web": 7}, time.Millisecond)
 	answers := state()
 	assert.Equal(t, lifecycle.Answers, answers.State)
 	assert.Equal(t, map[string]int64{"web": 7}, answers.LogFrom)
 	assert.Equal(t, "http://pier.localhost/", answers.URL)
-	h.s.recordSite(site, []health.Result{{Rung: kind.Replies, Holds: &no, Expected: "a page", Got: "fog"}}, map[string]int64{"web": 9}, time.Millisecond)
+	h.s.recordSite(site, []health.Result{{Rung: kind.Replies, Holds: &no, Expected: "a page", Got: "fog"}},
+		map[string]int64{"web": 9}, time.Millisecond)
 	unwell := state()
 	assert.Equal(t, lifecycle.Unwell, unwell.State)
 	assert.Equal(t, "replies: expected a page, got fog", unwell.Because)
@@ -517,7 +531,8 @@ func TestStartThatIsLeft(t *testing.T) {
 	defer server.Close()
 	spec := h.spec([2]string{"db", up}, [2]string{"web", "sleep 60"})
 	require.NoError(t, home.WriteState(materialise.File(h.home, "abc"), spec))
-	resp, err := http.Post(server.URL+"/v1/stacks/abc/start", "", strings.NewReader(fmt.Sprintf(`{"timeout":%d}`, 300*time.Millisecond)))
+	resp, err := http.Post(server.URL+"/v1/stacks/abc/start", "",
+		strings.NewReader(fmt.Sprintf(`{"timeout":%d}`, 300*time.Millisecond)))
 	require.NoError(t, err)
 	text, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
@@ -530,7 +545,8 @@ func TestStartThatIsLeft(t *testing.T) {
 	_, err = h.s.stop(t.Context(), []string{"web"})
 	require.NoError(t, err)
 	ctx, leave := context.WithCancel(t.Context())
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, server.URL+"/v1/stacks/abc/start", bytes.NewReader([]byte("{}")))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost,
+		server.URL+"/v1/stacks/abc/start", bytes.NewReader([]byte("{}")))
 	require.NoError(t, err)
 	go func() {
 		for h.status("web").PID == 0 {

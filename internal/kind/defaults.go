@@ -20,7 +20,8 @@ func (Defaults) Test(Part) Command                        { return Command{} }
 func (Defaults) DeepChecks(Part) []DeepCheck              { return nil }
 func (Defaults) LastWords(string) string                  { return "" }
 
-func (Defaults) Inspect(context.Context, string, func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (Defaults) Inspect(context.Context,
+	string, func(string, ...string) (string, error)) (string, map[string]string, error) {
 	return "", nil, errors.ErrUnsupported
 }
 

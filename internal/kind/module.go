@@ -46,7 +46,16 @@ type Extended struct {
 
 // GoArch is an architecture as Go names it, of the name that some runtime has for it: x86_64-linux-gnu is amd64.
 func GoArch(text string) string {
-	for _, known := range [][2]string{{"x86_64", "amd64"}, {"x64", "amd64"}, {"amd64", "amd64"}, {"aarch64", "arm64"}, {"arm64", "arm64"}, {"i686", "386"}, {"ia32", "386"}, {"x86", "386"}} {
+	for _, known := range [][2]string{
+		{"x86_64", "amd64"},
+		{"x64", "amd64"},
+		{"amd64", "amd64"},
+		{"aarch64", "arm64"},
+		{"arm64", "arm64"},
+		{"i686", "386"},
+		{"ia32", "386"},
+		{"x86", "386"},
+	} {
 		if strings.HasPrefix(text, known[0]) {
 			return known[1]
 		}
@@ -119,7 +128,8 @@ func NewLibrary(modules []Module) *Library {
 	})
 	for _, m := range all {
 		l.byKind[m.Kind] = append(l.byKind[m.Kind], m)
-		name, built, folder := [2]string{m.Kind, m.Name}, [3]string{m.Kind, m.Name, m.Built}, [2]string{m.Kind, filepath.Dir(m.File)}
+		name, built, folder := [2]string{m.Kind, m.Name}, [3]string{m.Kind, m.Name, m.Built},
+			[2]string{m.Kind, filepath.Dir(m.File)}
 		l.byName[name] = append(l.byName[name], m)
 		l.byBuilt[built] = append(l.byBuilt[built], m)
 		l.byFolder[folder] = append(l.byFolder[folder], m)

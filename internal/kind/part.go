@@ -12,11 +12,12 @@ import (
 
 // Program is one installed program, or one built into Dravit (Path is empty then).
 type Program struct {
-	Kind    string            `json:"kind"`
-	Version string            `json:"version"`
-	Path    string            `json:"path,omitempty"`
-	Origin  string            `json:"origin"`          // system, local, user, versions, settings, path; built-in, project
-	Facts   map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Path    string `json:"path,omitempty"`
+	// system, local, user, versions, settings, path; built-in, project
+	Origin string            `json:"origin"`
+	Facts  map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
 }
 
 // Needs is what a part takes of the machine.
@@ -70,7 +71,8 @@ type Part struct {
 	Want    stackfile.PartConfig `json:"want"`
 	Uses    []string             `json:"uses,omitempty"`
 	Modules []Module             `json:"modules,omitempty"` // to load, in this order; files are absolute
-	Debug   int                  `json:"debug,omitempty"`   // the port on which an editor waits for the part's debugger; 0: none
+	// the port on which an editor waits for the part's debugger; 0: none
+	Debug int `json:"debug,omitempty"`
 	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "":
 	// nothing to change.
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
@@ -85,10 +87,11 @@ type Part struct {
 	Conf    string `json:"conf"`
 	Data    string `json:"data,omitempty"` // "" where nothing is kept
 	Temp    string `json:"temp"`
-	Keep    string `json:"keep,omitempty"` // a folder that outlives restarts; another version may read, or lose, what is in it
-	Log     string `json:"log"`
-	Lock    string `json:"lock"` // held by every process of the part
-	Self    string `json:"self"` // the dravit program, for built-in parts
+	// a folder that outlives restarts; another version may read, or lose, what is in it
+	Keep string `json:"keep,omitempty"`
+	Log  string `json:"log"`
+	Lock string `json:"lock"` // held by every process of the part
+	Self string `json:"self"` // the dravit program, for built-in parts
 
 	Env    []string      `json:"env"`
 	Path   []string      `json:"path,omitempty"`   // folders that come first on its PATH

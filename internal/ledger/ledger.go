@@ -107,7 +107,8 @@ func (l *Ledger) scatter(h *home.Home, before map[string]Stack) {
 			continue
 		}
 		if _, err := os.Stat(h.Stack(id)); err == nil {
-			_ = home.WriteCache(entryFile(h, id), entry{s, l.HTTPPort, l.HTTPSPort, l.DNSPort}) // the ledger itself is written
+			// the ledger itself is written
+			_ = home.WriteCache(entryFile(h, id), entry{s, l.HTTPPort, l.HTTPSPort, l.DNSPort})
 		}
 	}
 }
@@ -122,7 +123,8 @@ func rebuild(h *home.Home) (l *Ledger, ok bool) {
 			continue
 		}
 		l.Stacks[f.Name()] = e.Stack
-		l.HTTPPort, l.HTTPSPort, l.DNSPort = max(l.HTTPPort, e.HTTPPort), max(l.HTTPSPort, e.HTTPSPort), max(l.DNSPort, e.DNSPort)
+		l.HTTPPort, l.HTTPSPort, l.DNSPort = max(l.HTTPPort, e.HTTPPort),
+			max(l.HTTPSPort, e.HTTPSPort), max(l.DNSPort, e.DNSPort)
 	}
 	return l, len(l.Stacks) > 0
 }
@@ -160,7 +162,8 @@ func (l *Ledger) NewID() string {
 	}
 }
 
-// RealDir returns a folder's absolute path without links: the same folder by every way in. The error is a *fs.PathError,
+// RealDir returns a folder's absolute path without links: the same folder by every way in. The error is a
+// *fs.PathError,
 // with syscall.ENOTDIR for a file.
 func RealDir(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)
@@ -179,5 +182,6 @@ func RealDir(dir string) (string, error) {
 
 // Equal tells whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
-	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
+	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) &&
+		maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
 }

@@ -51,7 +51,9 @@ func TestChangeThatFailsWritesNothing(t *testing.T) {
 	require.NoError(t, Change(h, func(l *Ledger) error { l.HTTPPort = 8081; return ErrUnchanged }))
 	assert.NoFileExists(t, h.Path("ledger.json"))
 	require.NoError(t, os.WriteFile(h.Path("ledger.json"), []byte("{half"), 0o600))
-	assert.ErrorContains(t, Change(h, func(*Ledger) error { return nil }), "ledger.json", "a broken ledger is not overwritten")
+	assert.ErrorContains(t, Change(h, func(*Ledger) error {
+		return nil
+	}), "ledger.json", "a broken ledger is not overwritten")
 }
 
 func TestRealDir(t *testing.T) {

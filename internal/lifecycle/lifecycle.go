@@ -24,7 +24,17 @@ const (
 )
 
 // worst orders the states; a stack's state is its worst part's.
-var worst = map[State]int{Answers: 0, Asleep: 1, Stopped: 2, Stopping: 3, Starting: 4, Waiting: 5, Pausing: 6, Unwell: 7, Failed: 8}
+var worst = map[State]int{
+	Answers:  0,
+	Asleep:   1,
+	Stopped:  2,
+	Stopping: 3,
+	Starting: 4,
+	Waiting:  5,
+	Pausing:  6,
+	Unwell:   7,
+	Failed:   8,
+}
 
 // Worse returns the worse of two states.
 func Worse(a, b State) State {
@@ -88,10 +98,11 @@ type Status struct {
 	// LastExit is how its process ended last; nil: it did not since the stack was started.
 	LastExit *Exit `json:"last_exit,omitempty"`
 	// Code says what is wrong, as far as code has to know it; "": see Because.
-	Code     trouble.Code `json:"code,omitempty"`
-	LogTail  []string     `json:"log_tail,omitempty"`  // last words of a part that failed
-	LogFrom  int64        `json:"log_from,omitempty"`  // where in its log, in bytes, what was written since it last answered begins
-	LogStart int64        `json:"log_start,omitempty"` // where in its log, in bytes, its process began
+	Code    trouble.Code `json:"code,omitempty"`
+	LogTail []string     `json:"log_tail,omitempty"` // last words of a part that failed
+	// where in its log, in bytes, what was written since it last answered begins
+	LogFrom  int64 `json:"log_from,omitempty"`
+	LogStart int64 `json:"log_start,omitempty"` // where in its log, in bytes, its process began
 }
 
 // Grace is how long requests in flight may take to finish, where a part ends to come back.

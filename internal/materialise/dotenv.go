@@ -42,7 +42,8 @@ func writeDotenv(in plan.Input, env []string) error {
 	for _, v := range env {
 		name, value, _ := strings.Cut(v, "=")
 		if strings.ContainsAny(value, "'\n") {
-			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
+			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n",
+				`\n`).Replace(value) + `"`
 		} else {
 			value = "'" + value + "'"
 		}

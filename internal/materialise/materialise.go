@@ -83,8 +83,19 @@ type Host struct {
 // Write places every part of a plan that is OK and writes its files. The Spec is written last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
-	spec := Spec{Format: 1, ID: id, Name: p.Stack, Dir: in.Project.Dir, HTTPPort: p.HTTPPort, HTTPSPort: p.HTTPSPort, DNSPort: p.DNSPort, Sites: []Site{}, Notes: p.Notes}
-	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"), h.Stack(id, "state"), filepath.Join(h.Run, id)} {
+	spec := Spec{
+		Format:    1,
+		ID:        id,
+		Name:      p.Stack,
+		Dir:       in.Project.Dir,
+		HTTPPort:  p.HTTPPort,
+		HTTPSPort: p.HTTPSPort,
+		DNSPort:   p.DNSPort,
+		Sites:     []Site{},
+		Notes:     p.Notes,
+	}
+	for _, dir := range []string{h.Stack(id, "conf"), h.Stack(id, "data"), h.Stack(id, "logs"), h.Stack(id, "temp"),
+		h.Stack(id, "state"), filepath.Join(h.Run, id)} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return spec, err
 		}
@@ -101,7 +112,8 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		spec.Parts = append(spec.Parts, part)
 	}
 	for _, s := range p.Sites {
-		spec.Sites = append(spec.Sites, Site{s.Name, s.Host, s.Aliases, s.URL, s.HTTPSURL, s.Server, s.App, s.Expect, s.NetworkPort})
+		spec.Sites = append(spec.Sites,
+			Site{s.Name, s.Host, s.Aliases, s.URL, s.HTTPSURL, s.Server, s.App, s.Expect, s.NetworkPort})
 	}
 	if err := placeSites(&spec, in, p); err != nil {
 		return spec, err
@@ -148,7 +160,8 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 			own.Ports[plan.NetworkKey(site.Name)] = site.NetworkPort
 		}
 	}
-	changed = book.HTTPPort != p.HTTPPort || book.HTTPSPort != p.HTTPSPort || book.DNSPort != p.DNSPort || !book.Stacks[id].Equal(own)
+	changed = book.HTTPPort != p.HTTPPort || book.HTTPSPort != p.HTTPSPort ||
+		book.DNSPort != p.DNSPort || !book.Stacks[id].Equal(own)
 	book.Stacks[id] = own
 	book.HTTPPort, book.HTTPSPort, book.DNSPort = p.HTTPPort, p.HTTPSPort, p.DNSPort
 	return changed
@@ -177,9 +190,11 @@ func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) 
 func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password string, host Host) kind.Part {
 	id := in.StackID
 	part := kind.Part{
-		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version, Program: x.Program, Facts: x.Facts,
+		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version,
+		Program: x.Program, Facts: x.Facts,
 		Want: x.Want, Uses: x.Uses, Port: x.Port, Socket: x.Socket, Password: password, Project: in.Project.Dir,
-		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Keep: h.Stack(id, "keep", x.Name), Log: h.Stack(id, "logs", x.Name+".log"),
+		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Keep: h.Stack(id, "keep", x.Name),
+		Log:  h.Stack(id, "logs", x.Name+".log"),
 		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link, Debug: x.Debug, UpgradeFrom: x.UpgradeFrom,
 	}
 	for _, m := range x.Modules {
@@ -249,7 +264,12 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 	for i := range spec.Parts {
 		for _, use := range spec.Parts[i].Uses {
 			if x := parts[use]; x != nil && x.Role.Store() {
-				spec.Parts[i].Stores = append(spec.Parts[i].Stores, kind.StoreRef{Name: x.Name, Kind: x.Kind, Role: x.Role, Prefix: stackfile.EnvPrefix(x.Name)})
+				spec.Parts[i].Stores = append(spec.Parts[i].Stores, kind.StoreRef{
+					Name:   x.Name,
+					Kind:   x.Kind,
+					Role:   x.Role,
+					Prefix: stackfile.EnvPrefix(x.Name),
+				})
 			}
 		}
 	}

@@ -29,13 +29,17 @@ func write(t *testing.T, h *home.Home, file string, path string) Spec {
 	f, err := stackfile.Read(dir, all.Kinds().Vocabulary())
 	require.NoError(t, err)
 	in := plan.Input{StackID: "abcdefg", File: f, Version: "0.1.0", Run: h.Run,
-		Project: project.Facts{Dir: "/projects/ferry", Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}}},
+		Project: project.Facts{Dir: "/projects/ferry",
+			Folders: map[string]project.Folder{"public": {Exists: true, Index: "index.php"}}},
 		Survey: survey.Survey{Host: survey.Host{EphemeralLow: 32768, EphemeralHigh: 60999}, Programs: []kind.Program{
-			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"built_in": "mysqli mysqlnd sqlite3", "cli": "/usr/bin/php8.2"}},
-			{Kind: "mariadb", Version: "10.11.19", Path: "/usr/sbin/mariadbd", Facts: map[string]string{"share": "/usr/share/mysql"}}}}}
+			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2",
+				Facts: map[string]string{"built_in": "mysqli mysqlnd sqlite3", "cli": "/usr/bin/php8.2"}},
+			{Kind: "mariadb", Version: "10.11.19", Path: "/usr/sbin/mariadbd",
+				Facts: map[string]string{"share": "/usr/share/mysql"}}}}}
 	p := plan.Make(in, all.Kinds().ByName())
 	require.True(t, p.OK, "%+v", p.Faults)
-	spec, err := Write(h, in, p, all.Kinds(), Host{Machine: environment.Machine{Path: path, Home: "/home/ada", User: "ada"}, Self: "/d/bin/1/dravit", Link: "/d/bin/dravit"})
+	spec, err := Write(h, in, p, all.Kinds(), Host{Machine: environment.Machine{Path: path, Home: "/home/ada",
+		User: "ada"}, Self: "/d/bin/1/dravit", Link: "/d/bin/dravit"})
 	require.NoError(t, err)
 	return spec
 }
@@ -152,7 +156,8 @@ func TestWriteAgain(t *testing.T) {
 		assert.Equal(t, one.Parts[i].Password, two.Parts[i].Password)
 		assert.Equal(t, one.Parts[i].Hash, two.Parts[i].Hash, one.Parts[i].Name)
 	}
-	three := write(t, h, strings.Replace(ferry, `kind = "php"`, "kind = \"php\"\nsettings = { memory_limit = \"1G\" }", 1), "/usr/bin")
+	three := write(t, h,
+		strings.Replace(ferry, `kind = "php"`, "kind = \"php\"\nsettings = { memory_limit = \"1G\" }", 1), "/usr/bin")
 	for i := range one.Parts {
 		assert.Equal(t, one.Parts[i].Name == "app", one.Parts[i].Hash != three.Parts[i].Hash, one.Parts[i].Name)
 	}

@@ -61,7 +61,8 @@ func Read(data []byte) (file File, err error) {
 	switch {
 	case bytes.HasPrefix(data, []byte(elf.ELFMAG)):
 		err = file.elf(data)
-	case len(data) >= 4 && slices.Contains([]string{"\xcf\xfa\xed\xfe", "\xce\xfa\xed\xfe", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf"}, string(data[:4])):
+	case len(data) >= 4 && slices.Contains([]string{"\xcf\xfa\xed\xfe", "\xce\xfa\xed\xfe", "\xfe\xed\xfa\xce",
+		"\xfe\xed\xfa\xcf"}, string(data[:4])):
 		err = file.macho(data)
 	case bytes.HasPrefix(data, []byte("\xca\xfe\xba\xbe")):
 		err = file.fat(data)
@@ -74,7 +75,15 @@ func Read(data []byte) (file File, err error) {
 	return file, err
 }
 
-var elfArch = map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_386: "386", elf.EM_ARM: "arm", elf.EM_PPC64: "ppc64le", elf.EM_S390: "s390x", elf.EM_RISCV: "riscv64"}
+var elfArch = map[elf.Machine]string{
+	elf.EM_X86_64:  "amd64",
+	elf.EM_AARCH64: "arm64",
+	elf.EM_386:     "386",
+	elf.EM_ARM:     "arm",
+	elf.EM_PPC64:   "ppc64le",
+	elf.EM_S390:    "s390x",
+	elf.EM_RISCV:   "riscv64",
+}
 
 func (f *File) elf(data []byte) error {
 	x, err := elf.NewFile(bytes.NewReader(data))
@@ -102,7 +111,12 @@ func (f *File) elf(data []byte) error {
 	return nil
 }
 
-var machoArch = map[macho.Cpu]string{macho.CpuAmd64: "amd64", macho.CpuArm64: "arm64", macho.Cpu386: "386", macho.CpuArm: "arm"}
+var machoArch = map[macho.Cpu]string{
+	macho.CpuAmd64: "amd64",
+	macho.CpuArm64: "arm64",
+	macho.Cpu386:   "386",
+	macho.CpuArm:   "arm",
+}
 
 func (f *File) macho(data []byte) error {
 	x, err := macho.NewFile(bytes.NewReader(data))

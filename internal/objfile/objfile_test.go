@@ -28,14 +28,19 @@ func machO(cpu macho.Cpu, text string) []byte {
 		Value uint64
 	}
 	symbols := []nlist{
-		{at("_get_module"), 0x0f, 1, 0, 8}, {at("_kelp_hash"), 0x01, 0, 0, 0}, {at("_weak_one"), 0x01, 0, 0x40, 0}, {at("_local"), 0x0e, 1, 0, 8},
+		{at("_get_module"), 0x0f, 1, 0, 8},
+		{at("_kelp_hash"), 0x01, 0, 0, 0},
+		{at("_weak_one"), 0x01, 0, 0x40, 0},
+		{at("_local"), 0x0e, 1, 0, 8},
 	}
 	const header, command = 32, 24
 	symoff := uint32(header + command)
 	stroff := symoff + uint32(len(symbols)*16)
 	var b []byte
-	b, _ = binary.Append(b, binary.LittleEndian, []uint32{macho.Magic64, uint32(cpu), 3, uint32(macho.TypeBundle), 1, command, 0, 0})
-	b, _ = binary.Append(b, binary.LittleEndian, []uint32{uint32(macho.LoadCmdSymtab), command, symoff, uint32(len(symbols)), stroff, uint32(len(names))})
+	b, _ = binary.Append(b, binary.LittleEndian,
+		[]uint32{macho.Magic64, uint32(cpu), 3, uint32(macho.TypeBundle), 1, command, 0, 0})
+	b, _ = binary.Append(b, binary.LittleEndian,
+		[]uint32{uint32(macho.LoadCmdSymtab), command, symoff, uint32(len(symbols)), stroff, uint32(len(names))})
 	b, _ = binary.Append(b, binary.LittleEndian, symbols)
 	return append(append(b, names...), text...)
 }
@@ -110,7 +115,8 @@ func TestOtherFiles(t *testing.T) {
 		_, err := Read([]byte(text))
 		assert.ErrorIs(t, err, ErrOther, "%q", text)
 	}
-	for _, text := range []string{"\x7fELF", "\x7fELF\x02\x01\x01 and no more", "\xcf\xfa\xed\xfe", "\xca\xfe\xba\xbe\x00\x00\x00\x02"} {
+	for _, text := range []string{"\x7fELF", "\x7fELF\x02\x01\x01 and no more", "\xcf\xfa\xed\xfe",
+		"\xca\xfe\xba\xbe\x00\x00\x00\x02"} {
 		_, err := Read([]byte(text))
 		assert.ErrorContains(t, err, "it is broken", "%q", text)
 	}

@@ -29,8 +29,14 @@ func (m *maker) changes() {
 		if now == was {
 			continue
 		}
-		c := Change{Subject: "part." + name + ".version", Was: strings.TrimSpace(was.Kind + " " + was.Version), Now: cmp.Or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing")}
-		there := slices.IndexFunc(m.in.Survey.Programs, func(p kind.Program) bool { return p.Kind == was.Kind && p.Path == was.Program })
+		c := Change{
+			Subject: "part." + name + ".version",
+			Was:     strings.TrimSpace(was.Kind + " " + was.Version),
+			Now:     cmp.Or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing"),
+		}
+		there := slices.IndexFunc(m.in.Survey.Programs, func(p kind.Program) bool {
+			return p.Kind == was.Kind && p.Path == was.Program
+		})
 		switch {
 		case was.Program == "" && now.Program == "" && now.Kind == was.Kind:
 			c.Because = "Dravit itself was replaced"
@@ -68,6 +74,11 @@ func (m *maker) edits(was, now map[string]string) {
 				before, after = "a value", "another"
 			}
 		}
-		m.plan.Edits = append(m.plan.Edits, Change{Subject: path, Was: cmp.Or(before, "nothing"), Now: cmp.Or(after, "nothing"), Because: "the stack file was edited"})
+		m.plan.Edits = append(m.plan.Edits, Change{
+			Subject: path,
+			Was:     cmp.Or(before, "nothing"),
+			Now:     cmp.Or(after, "nothing"),
+			Because: "the stack file was edited",
+		})
 	}
 }

@@ -26,26 +26,30 @@ func TestChangesOfPrograms(t *testing.T) {
 			from: "mariadb 10.11.2", to: now, because: maria + " became 10.11.19"},
 		{name: "gone", was: plan.Chosen{Kind: "mariadb", Version: "10.5.9", Program: "/opt/mariadbd"},
 			from: "mariadb 10.5.9", to: now, because: "/opt/mariadbd is gone"},
-		{name: "the same version elsewhere", was: plan.Chosen{Kind: "mariadb", Version: "10.11.19", Program: "/opt/mariadbd"},
+		{name: "the same version elsewhere",
+			was:  plan.Chosen{Kind: "mariadb", Version: "10.11.19", Program: "/opt/mariadbd"},
 			from: now + " at /opt/mariadbd", to: now + " at " + maria, because: "/opt/mariadbd is gone"},
 		{name: "built in before", was: plan.Chosen{Kind: "sqlite", Version: "3.1.0"},
 			from: "sqlite 3.1.0", to: now, because: "another program serves now"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\n")
-			in.History.Good = plan.Good{At: "2026-11-20T10:00:00Z", Parts: map[string]plan.Chosen{"db": c.was, "gone": {Kind: "redis"}}}
+			in.History.Good = plan.Good{At: "2026-11-20T10:00:00Z",
+				Parts: map[string]plan.Chosen{"db": c.was, "gone": {Kind: "redis"}}}
 			p := decide(in)
 			assert.Equal(t, "2026-11-20T10:00:00Z", p.Since)
 			if c.unchanged {
 				assert.Empty(t, p.Changes)
 				return
 			}
-			assert.Equal(t, []plan.Change{{Subject: "part.db.version", Was: c.from, Now: c.to, Because: c.because}}, p.Changes,
+			assert.Equal(t,
+				[]plan.Change{{Subject: "part.db.version", Was: c.from, Now: c.to, Because: c.because}}, p.Changes,
 				"and nothing of a part that the stack file does not have any more")
 		})
 	}
 	in := machine(t, "debian", "[part.db]\nkind = \"redis\"\nversion = \"1.0\"\n")
-	in.History.Good.Parts = map[string]plan.Chosen{"db": {Kind: "redis", Version: "7.0.15", Program: "/usr/bin/redis-server"}}
+	in.History.Good.Parts = map[string]plan.Chosen{"db": {Kind: "redis", Version: "7.0.15",
+		Program: "/usr/bin/redis-server"}}
 	p := decide(in)
 	require.Len(t, p.Changes, 1)
 	assert.Equal(t, "nothing", p.Changes[0].Now)
@@ -57,7 +61,8 @@ func TestChangesOfPrograms(t *testing.T) {
 
 // What was edited in the stack file is shown, but no variable's value.
 func TestEdits(t *testing.T) {
-	in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 3310\nversion = \"10\"\n[env]\nNEW = \"1\"\nSAME = \"s\"\nOTHER = \"o\"\n")
+	in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 3310\nversion = \"10\"\n[env]\nNEW = \"1\"\n"+
+		"SAME = \"s\"\nOTHER = \"o\"\n")
 	now := in.File.Values()
 	was := map[string]string{
 		"name":             now["name"],

@@ -21,11 +21,14 @@ func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) stri
 		return ""
 	}
 	has := func(name string) bool {
-		return slices.ContainsFunc(c.extended.Load, func(x kind.Module) bool { return x.Name == name }) || slices.Contains(strings.Fields(c.program.Facts["built_in"]), name)
+		return slices.ContainsFunc(c.extended.Load, func(x kind.Module) bool {
+			return x.Name == name
+		}) || slices.Contains(strings.Fields(c.program.Facts["built_in"]), name)
 	}
 	for _, store := range m.plan.Parts { // those are decided before runtimes
 		names := runtime.Clients(store.Kind)
-		if len(names) == 0 || slices.ContainsFunc(names, has) || want.Uses != nil && !slices.Contains(want.Uses, store.Name) {
+		if len(names) == 0 || slices.ContainsFunc(names, has) ||
+			want.Uses != nil && !slices.Contains(want.Uses, store.Name) {
 			continue
 		}
 		for _, name := range names { // every one that there is: which of them the application calls, nobody said
@@ -59,5 +62,6 @@ func (m *maker) without(p *PartPlan) {
 		p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == l.store })
 		rejected = append(rejected, Option{Option: l.store, Because: l.because})
 	}
-	m.decide("part."+p.Name+".uses", cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected, "every store of the stack that the runtime can reach")
+	m.decide("part."+p.Name+".uses", cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected,
+		"every store of the stack that the runtime can reach")
 }

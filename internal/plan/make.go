@@ -18,18 +18,35 @@ const Format = 1
 
 // Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
 func Make(in Input, kinds map[string]kind.Kind) Plan {
-	m := &maker{in: in, kinds: kinds, held: map[int][]survey.Port{}, taken: map[int]bool{}, stacks: map[string]bool{}, owner: in.StackID}
+	m := &maker{
+		in:     in,
+		kinds:  kinds,
+		held:   map[int][]survey.Port{},
+		taken:  map[int]bool{},
+		stacks: map[string]bool{},
+		owner:  in.StackID,
+	}
 	for _, name := range in.Ledger.Stacks {
 		m.stacks[name] = true
 	}
 	for _, x := range in.Survey.Ports {
 		m.held[x.Port] = append(m.held[x.Port], x)
 	}
-	m.plan = Plan{Format: Format, Parts: []PartPlan{}, Sites: []SitePlan{}, Decisions: []Decision{}, Faults: []Fault{}, Changes: []Change{}, Notes: []string{}, Warnings: []string{}}
+	m.plan = Plan{
+		Format:    Format,
+		Parts:     []PartPlan{},
+		Sites:     []SitePlan{},
+		Decisions: []Decision{},
+		Faults:    []Fault{},
+		Changes:   []Change{},
+		Notes:     []string{},
+		Warnings:  []string{},
+	}
 	number := m.name()
 	file := m.addWebServer()
 	names := slices.Sorted(maps.Keys(file))
-	for _, runtimes := range []bool{false, true} { // which stores there are is known before the runtimes that must reach them
+	// which stores there are is known before the runtimes that must reach them
+	for _, runtimes := range []bool{false, true} {
 		for _, name := range names {
 			if m.needsClients(file[name]) == runtimes {
 				m.part(name, file[name])
@@ -37,8 +54,12 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 		}
 	}
 	slices.SortFunc(m.plan.Parts, func(a, b PartPlan) int { return strings.Compare(a.Name, b.Name) })
-	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
-	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int { return strings.Compare(about(a.Subject), about(b.Subject)) })
+	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int {
+		return strings.Compare(about(a.Subject), about(b.Subject))
+	})
+	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int {
+		return strings.Compare(about(a.Subject), about(b.Subject))
+	})
 	m.uses(file)
 	m.settings()
 	m.ports()
@@ -117,7 +138,9 @@ func (m *maker) inOrder() {
 			first[about(d.Subject)] = i
 		}
 	}
-	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int { return first[about(a.Subject)] - first[about(b.Subject)] })
+	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int {
+		return first[about(a.Subject)] - first[about(b.Subject)]
+	})
 }
 
 // name decides the stack's name: the one that it got before, else its own, or with a number where another folder has
@@ -127,7 +150,8 @@ func (m *maker) name() int {
 	if rest, ok := strings.CutPrefix(m.in.Ledger.Name, want); ok {
 		if rest == "" {
 			before = 1
-		} else if n, err := strconv.Atoi(strings.TrimPrefix(rest, "-")); err == nil && numbered(want, n) == m.in.Ledger.Name {
+		} else if n, err := strconv.Atoi(strings.TrimPrefix(rest, "-")); err == nil &&
+			numbered(want, n) == m.in.Ledger.Name {
 			before = n
 		}
 	}
@@ -141,7 +165,8 @@ func (m *maker) name() int {
 	case n == before && n > 1:
 		m.decide("name", m.plan.Stack, nil, "the stack had this name before")
 	case n > 1:
-		m.decide("name", m.plan.Stack, []Option{{Option: want, Because: "another folder's stack has this name, or a site's name"}}, "the first number that is free")
+		m.decide("name", m.plan.Stack, []Option{{Option: want,
+			Because: "another folder's stack has this name, or a site's name"}}, "the first number that is free")
 	}
 	return n
 }
@@ -215,9 +240,11 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			rejected = append(rejected, passed[len(passed)-1])
 			continue
 		}
-		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName || hasData && !k.Needs(file.For(kindName)).Data {
+		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName ||
+			hasData && !k.Needs(file.For(kindName)).Data {
 			passed = append(passed, Option{Option: kindName, Because: fmt.Sprintf(
-				"the part's data was written by %s %s, and another kind would start empty", written.Kind, written.Version)})
+				"the part's data was written by %s %s, and another kind would start empty",
+				written.Kind, written.Version)})
 			rejected = append(rejected, passed[len(passed)-1])
 			continue
 		}
@@ -231,7 +258,8 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			continue
 		}
 		if len(file.Kind) > 1 {
-			m.decide(subject+".kind", kindName, passed, "the first kind of the list that this machine has and that meets every demand")
+			m.decide(subject+".kind", kindName, passed,
+				"the first kind of the list that this machine has and that meets every demand")
 		}
 		if name == m.added {
 			c.because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
@@ -243,10 +271,13 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 		}
 		m.lacks[name] = c.lacks
 		want = m.guard(name, want, k)
-		p := PartPlan{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path, Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
-			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit, UpgradeFrom: c.upgrade}
+		p := PartPlan{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path,
+			Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
+			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit,
+			UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {
-			m.decide(subject+".data", "changed from "+c.upgrade, nil, "a newer program takes it over, with consent; a copy is made first")
+			m.decide(subject+".data", "changed from "+c.upgrade, nil,
+				"a newer program takes it over, with consent; a copy is made first")
 		}
 		m.plan.Parts = append(m.plan.Parts, p)
 		return
@@ -273,13 +304,15 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	if consent := consentNext(name, rejected); consent != "" {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
-		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind", written.Kind, stackfile.Name, name)
+		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind",
+			written.Kind, stackfile.Name, name)
 	} else if by := m.demandedBy(file.Kind); by != "" && len(missing) == 0 && file.For(file.Kind[0]).Version == "" {
 		next = "install a version that " + by + " accepts, or change " + by
 	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}
-	m.fault(trouble.NoProgram, "part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want), strings.Join(found, "; "), next)
+	m.fault(trouble.NoProgram, "part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want),
+		strings.Join(found, "; "), next)
 }
 
 // demandedBy returns a file of the project's own that wants a version of one of these kinds, "" if none does.

@@ -75,7 +75,8 @@ app = "app"
 func TestOrdinaryMachine(t *testing.T) {
 	p := decide(machine(t, "debian", ferry))
 	require.True(t, p.OK, "%+v", p.Faults)
-	for name, want := range map[string]string{"web": "nginx 1.22.1", "app": "php 8.2.36", "db": "mariadb 10.11.19", "seats": "redis 7.0.15", "mail": "dravit-mail 0.1.0"} {
+	for name, want := range map[string]string{"web": "nginx 1.22.1", "app": "php 8.2.36", "db": "mariadb 10.11.19",
+		"seats": "redis 7.0.15", "mail": "dravit-mail 0.1.0"} {
 		x := part(t, p, name)
 		assert.Equal(t, want, x.Kind+" "+x.Version)
 	}
@@ -95,7 +96,8 @@ func TestOrdinaryMachine(t *testing.T) {
 func TestBareMachine(t *testing.T) {
 	p := decide(machine(t, "bare", ferry))
 	require.True(t, p.OK, "%+v", p.Faults)
-	for name, want := range map[string]string{"web": "dravit-web", "app": "custom", "db": "sqlite", "seats": "dravit-cache"} {
+	for name, want := range map[string]string{"web": "dravit-web", "app": "custom",
+		"db": "sqlite", "seats": "dravit-cache"} {
 		assert.Equal(t, want, part(t, p, name).Kind)
 	}
 	assert.Regexp(t, `^3\.\d+\.\d+$`, part(t, p, "db").Version, "the version of a library is its own")
@@ -115,9 +117,11 @@ func TestManyRuntimes(t *testing.T) {
 	d := decision(t, p, "part.app.version")
 	require.Len(t, d.Rejected, 1)
 	assert.Equal(t, "php 8.4.12 at /opt/homebrew/sbin/php-fpm", d.Rejected[0].Option)
-	assert.Contains(t, d.Rejected[0].Because, "/opt/homebrew/lib/php/pecl/20220829/redis.so: it was built for API20220829,NTS, and PHP 8.4.12 is API20240924,NTS")
+	assert.Contains(t, d.Rejected[0].Because, "/opt/homebrew/lib/php/pecl/20220829/redis.so: it was built for "+
+		"API20220829,NTS, and PHP 8.4.12 is API20240924,NTS")
 
-	in = machine(t, "macos", strings.Replace(ferry, "[part.app.php]", "version = \"8.4\"\n[part.app.php]\nversion = \"7.4\"", 1))
+	in = machine(t, "macos",
+		strings.Replace(ferry, "[part.app.php]", "version = \"8.4\"\n[part.app.php]\nversion = \"7.4\"", 1))
 	assert.Equal(t, "7.4.33", part(t, decide(in), "app").Version, "what is written for the kind goes first")
 
 	in = machine(t, "macos", "[part.app]\nkind = \"php\"\nversion = \"8.3\"\n")
@@ -126,7 +130,8 @@ func TestManyRuntimes(t *testing.T) {
 	f := p.Faults[0]
 	assert.Equal(t, "part.app", f.Subject)
 	assert.Equal(t, "nothing here satisfies part app, which wants php 8.3", f.What)
-	for _, found := range []string{"php 8.4.12 at /opt/homebrew/sbin/php-fpm", "php 8.2.29", "php 7.4.33", "the stack file wants 8.3"} {
+	for _, found := range []string{"php 8.4.12 at /opt/homebrew/sbin/php-fpm", "php 8.2.29",
+		"php 7.4.33", "the stack file wants 8.3"} {
 		assert.Contains(t, f.Because, found)
 	}
 	assert.False(t, p.OK)
@@ -155,12 +160,18 @@ uses = []
 func TestPorts(t *testing.T) {
 	stack := "[part.db]\nkind = \"mariadb\"\n[part.two]\nkind = \"mariadb\"\n"
 	in := machine(t, "debian", stack)
-	in.Survey.Ports = []survey.Port{{Port: 13306, PID: 99, Program: "mariadbd", User: "ada"}, {Port: 13308, Stack: in.StackID}}
+	in.Survey.Ports = []survey.Port{
+		{Port: 13306, PID: 99, Program: "mariadbd", User: "ada"},
+		{Port: 13308, Stack: in.StackID},
+	}
 	in.Ledger.Others = map[int]string{13307: "harbour"}
 	p := decide(in)
 	assert.Equal(t, 13308, part(t, p, "db").Port)
 	assert.Equal(t, 13309, part(t, p, "two").Port)
-	assert.Equal(t, []plan.Option{{Option: "13306", Because: "held by mariadbd (pid 99, user ada)"}, {Option: "13307", Because: "it belongs to the stack harbour"}},
+	assert.Equal(t, []plan.Option{
+		{Option: "13306", Because: "held by mariadbd (pid 99, user ada)"},
+		{Option: "13307", Because: "it belongs to the stack harbour"},
+	},
 		decision(t, p, "part.db.port").Rejected)
 
 	in.Ledger.Ports = map[string]int{"db": 13777, "two": 13306}
@@ -176,7 +187,8 @@ func TestPorts(t *testing.T) {
 }
 
 func TestPins(t *testing.T) {
-	in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 13306\n[part.two]\nkind = \"mariadb\"\n[part.seats]\nkind = \"redis\"\nport = 13306\n")
+	in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\nport = 13306\n[part.two]\nkind = \"mariadb\"\n"+
+		"[part.seats]\nkind = \"redis\"\nport = 13306\n")
 	p := decide(in)
 	require.Len(t, p.Faults, 1)
 	assert.Contains(t, p.Faults[0].What, "port 13306 is pinned twice")
@@ -186,7 +198,8 @@ func TestPins(t *testing.T) {
 	in.Survey.Ports = []survey.Port{{Port: 3306, PID: 42, Program: "mysqld", User: "mysql"}}
 	p = decide(in)
 	require.Len(t, p.Faults, 1)
-	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: "part.db.port", What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
+	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: "part.db.port",
+		What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
 		Next: "end it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
 	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: "other"}}
 	in.Ledger.Others = map[int]string{3306: "harbour"}
@@ -226,7 +239,8 @@ func TestNames(t *testing.T) {
 	in.Ledger.Hosts = map[string]string{"ferry.localhost": "harbour"}
 	assert.Equal(t, "ferry-2", decide(in).Stack, "a site's name belongs to one stack")
 	in.Ledger.Hosts = nil
-	for before, want := range map[string]string{"": "ferry", "ferry": "ferry", "ferry-2": "ferry-2", "ferry-12": "ferry-12", "harbour": "ferry", "ferry-x": "ferry", "ferry-0": "ferry", "ferry-02": "ferry"} {
+	for before, want := range map[string]string{"": "ferry", "ferry": "ferry", "ferry-2": "ferry-2",
+		"ferry-12": "ferry-12", "harbour": "ferry", "ferry-x": "ferry", "ferry-0": "ferry", "ferry-02": "ferry"} {
 		in.Ledger.Name = before
 		assert.Equal(t, want, decide(in).Stack, "before: %s", before)
 	}
@@ -315,7 +329,8 @@ func TestPure(t *testing.T) {
 			}
 			require.Equal(t, first, string(text))
 		}
-		for _, key := range []string{`"format":1`, `"stack":"ferry"`, `"ok":true`, `"parts":[`, `"sites":[`, `"decisions":[`, `"faults":[]`, `"aliases":[]`} {
+		for _, key := range []string{`"format":1`, `"stack":"ferry"`, `"ok":true`, `"parts":[`, `"sites":[`,
+			`"decisions":[`, `"faults":[]`, `"aliases":[]`} {
 			assert.Contains(t, first, key, name)
 		}
 	}
@@ -352,7 +367,8 @@ func TestManyParts(t *testing.T) {
 
 // An input goes through JSON without changing its meaning: an empty list is a wish, an absent one is none.
 func TestInputSurvivesJSON(t *testing.T) {
-	in := machine(t, "debian", "[part.app]\nkind = \"php\"\nextensions = []\nuses = []\n[part.db]\nkind = \"mariadb\"\n")
+	in := machine(t, "debian",
+		"[part.app]\nkind = \"php\"\nextensions = []\nuses = []\n[part.db]\nkind = \"mariadb\"\n")
 	text, err := json.Marshal(in)
 	require.NoError(t, err)
 	var again plan.Input
@@ -366,7 +382,10 @@ func TestInputSurvivesJSON(t *testing.T) {
 func TestResolverPort(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nsuffix = \"test\"\nroot = \".\"\n")
 	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
-	in.Survey.Ports = []survey.Port{{Protocol: "udp", Port: 5380, Program: "chatter", PID: 7, User: "ada"}, {Protocol: "udp", Port: 8080, Program: "chatter", PID: 7, User: "ada"}}
+	in.Survey.Ports = []survey.Port{
+		{Protocol: "udp", Port: 5380, Program: "chatter", PID: 7, User: "ada"},
+		{Protocol: "udp", Port: 8080, Program: "chatter", PID: 7, User: "ada"},
+	}
 	p := decide(in)
 	assert.True(t, p.OK, "%v", p.Faults)
 	assert.Equal(t, 5381, p.DNSPort)
@@ -379,11 +398,14 @@ func TestResolverPort(t *testing.T) {
 // Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and
 // named.
 func TestEach(t *testing.T) {
-	in := machine(t, "debian", "[[site]]\neach = \"crew/*\"\n[[site]]\nname = \"ferry\"\naliases = [\"quay\"]\nroot = \".\"\n")
+	in := machine(t, "debian",
+		"[[site]]\neach = \"crew/*\"\n[[site]]\nname = \"ferry\"\naliases = [\"quay\"]\nroot = \".\"\n")
 	in.Project.Folders = map[string]project.Folder{".": {Exists: true, Index: "index.html"}}
-	in.Project.Each = map[string][]string{"crew/*": {"crew/Ada", "crew/ada", "crew/ferry", "crew/no_host", "crew/none", "crew/other", "crew/quay", "crew/zoe"}}
+	in.Project.Each = map[string][]string{"crew/*": {"crew/Ada", "crew/ada", "crew/ferry", "crew/no_host", "crew/none",
+		"crew/other", "crew/quay", "crew/zoe"}}
 	for _, folder := range in.Project.Each["crew/*"] {
-		in.Project.Folders[folder] = project.Folder{Exists: true, Index: map[bool]string{true: "index.php"}[folder != "crew/none" && folder != "crew/zoe"]}
+		in.Project.Folders[folder] = project.Folder{Exists: true,
+			Index: map[bool]string{true: "index.php"}[folder != "crew/none" && folder != "crew/zoe"]}
 	}
 	in.Project.Folders["crew/zoe/web"] = project.Folder{Exists: true, Index: "index.html"}
 	in.Ledger.Hosts = map[string]string{"other.localhost": "night-boat"}

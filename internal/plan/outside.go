@@ -25,7 +25,8 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 			fmt.Sprintf("%s leads out of the project, to %s", path, real),
 			"a repository says nothing about files beside it",
 			fmt.Sprintf(
-				"put what it needs into the project; or agree for this machine: outside = [%q] in Dravit's settings.toml",
+				"put what it needs into the project; or agree for this machine: outside = [%q] in "+
+					"Dravit's settings.toml",
 				real,
 			),
 		)
@@ -66,7 +67,8 @@ func (m *maker) suffixes() {
 		if suffix.Reserved(x) || slices.Contains(m.in.Consent.Suffixes, x) {
 			continue
 		}
-		m.fault(trouble.Reserved, "site."+s.Name+".suffix", fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
+		m.fault(trouble.Reserved, "site."+s.Name+".suffix",
+			fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
 			"it is not reserved for private use, and a repository cannot make your machine sign certificates for it",
 			fmt.Sprintf("suffix = \"test\"; or agree for this machine: suffixes = [%q] in Dravit's settings.toml", x))
 	}

@@ -16,14 +16,18 @@ import (
 func TestPathsOutOfTheProject(t *testing.T) {
 	for _, c := range []struct{ name, file, path, subject string }{
 		{"variables", "dotenv = \".env\"\n[part.seats]\nkind = \"redis\"\n", ".env", "dotenv"},
-		{"directives", "[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"quay\"\nroot = \".\"\ninclude = \"deploy/a.conf\"\n",
+		{"directives",
+			"[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"quay\"\nroot = \".\"\ninclude = \"deploy/a.conf\"\n",
 			"deploy/a.conf", "site.quay.include"},
 		{"document root", "[[site]]\nname = \"quay\"\nroot = \"public\"\n", "public", "site.quay.root"},
 		{"folders that are sites", "[[site]]\neach = \"crew/*\"\n", "crew/ada", "site.0.each"},
-		{"extension", "[part.app]\nkind = \"php\"\nextensions = [\"ext/kelp.so\"]\n", "ext/kelp.so", "part.app.extensions"},
-		{"extension of one kind", "[part.app]\nkind = [\"php\", \"custom\"]\n[part.app.php]\nextensions = [\"ext/kelp.so\"]\n",
+		{"extension", "[part.app]\nkind = \"php\"\nextensions = [\"ext/kelp.so\"]\n",
 			"ext/kelp.so", "part.app.extensions"},
-		{"folder to write to", "[part.app]\nkind = \"php\"\nrequires = { writable = [\"cache\"] }\n", "cache", "part.app.requires"},
+		{"extension of one kind",
+			"[part.app]\nkind = [\"php\", \"custom\"]\n[part.app.php]\nextensions = [\"ext/kelp.so\"]\n",
+			"ext/kelp.so", "part.app.extensions"},
+		{"folder to write to", "[part.app]\nkind = \"php\"\nrequires = { writable = [\"cache\"] }\n",
+			"cache", "part.app.requires"},
 		{"file of a setting", "[part.app]\nkind = \"php\"\nsettings = { error_log = \"/var/log/x\" }\n", "/var/log/x",
 			"part.app.settings.error_log"},
 	} {
@@ -54,7 +58,8 @@ func TestPathsOutOfTheProject(t *testing.T) {
 
 // A setting that moves what Dravit keeps is refused; one that opens the server waits for the user; the others stay.
 func TestSettingsOfOthers(t *testing.T) {
-	in := machine(t, "debian", "[part.seats]\nkind = \"redis\"\nsettings = { maxmemory = \"9mb\", bind = \"0.0.0.0\", hz = \"20\" }\n")
+	in := machine(t, "debian",
+		"[part.seats]\nkind = \"redis\"\nsettings = { maxmemory = \"9mb\", bind = \"0.0.0.0\", hz = \"20\" }\n")
 	p := decide(in)
 	require.True(t, p.OK, "%+v", p.Faults)
 	require.Len(t, p.Warnings, 1)
@@ -65,7 +70,8 @@ func TestSettingsOfOthers(t *testing.T) {
 	assert.Empty(t, p.Warnings)
 	assert.Equal(t, stackfile.Text("0.0.0.0"), part(t, p, "seats").Want.Settings["bind"])
 
-	in = machine(t, "debian", "[part.seats]\nkind = \"redis\"\nsettings = { bind = \"127.0.0.1\", Dir = \"/srv\", unixsocket = \"/x\", hz = \"1\" }\n")
+	in = machine(t, "debian", "[part.seats]\nkind = \"redis\"\n"+
+		"settings = { bind = \"127.0.0.1\", Dir = \"/srv\", unixsocket = \"/x\", hz = \"1\" }\n")
 	p = decide(in)
 	assert.Empty(t, p.Warnings, "it opens nothing")
 	var subjects []string
@@ -78,7 +84,8 @@ func TestSettingsOfOthers(t *testing.T) {
 
 // Certificates are signed for names that belong to nobody, or that this machine's user named.
 func TestSuffixesOfOthers(t *testing.T) {
-	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nroot = \".\"\nsuffix = \"example.com\"\n[[site]]\nname = \"pier\"\nroot = \".\"\nsuffix = \"test\"\n")
+	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nroot = \".\"\nsuffix = \"example.com\"\n[[site]]\n"+
+		"name = \"pier\"\nroot = \".\"\nsuffix = \"test\"\n")
 	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
 	p := decide(in)
 	require.Len(t, p.Faults, 1)

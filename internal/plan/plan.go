@@ -70,7 +70,8 @@ type Consent struct {
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
 	Network  []string `json:"network,omitempty"`  // sites that other machines may see
 	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file wants it
-	Suffixes []string `json:"suffixes,omitempty"` // that host names may end with, though they are not reserved for private use
+	// that host names may end with, though they are not reserved for private use
+	Suffixes []string `json:"suffixes,omitempty"`
 }
 
 // Written says what wrote a part's data folder last.

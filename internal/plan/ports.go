@@ -22,7 +22,8 @@ const GatewayOwner = "gateway"
 const udp = "udp"
 
 // unsafe are ports that browsers refuse to open (WHATWG Fetch, "bad port"), of those above 1023.
-var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080}
+var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666,
+	6667, 6668, 6669, 6679, 6697, 10080}
 
 // ports gives every part that needs one its port: a pin, the one it had, or the first that is free.
 func (m *maker) ports() {
@@ -40,17 +41,22 @@ func (m *maker) ports() {
 		case p.Want.Port != 0:
 			p.Port = p.Want.Port
 			if other := pinned[p.Port]; other != "" {
-				m.fault(trouble.Contradiction, subject, fmt.Sprintf("port %d is pinned twice", p.Port), "parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
+				m.fault(trouble.Contradiction, subject, fmt.Sprintf("port %d is pinned twice", p.Port),
+					"parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
 				continue
 			}
 			pinned[p.Port] = p.Name
 			if low := lowest(m.in.Survey.Host); p.Port < low {
-				m.fault(trouble.PortForbidden, subject, fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name), fmt.Sprintf("the ports below %d need a privilege", low),
-					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d upwards in %s", p.Port, low, stackfile.Name))
+				m.fault(trouble.PortForbidden, subject,
+					fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name),
+					fmt.Sprintf("the ports below %d need a privilege", low),
+					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d "+
+						"upwards in %s", p.Port, low, stackfile.Name))
 				continue
 			}
 			if holder, held := m.holder(p.Port); held {
-				m.fault(trouble.PortTaken, subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name), "it is held by "+holder, m.freeing(p.Port))
+				m.fault(trouble.PortTaken, subject, fmt.Sprintf("port %d, pinned by part %s, is taken", p.Port, p.Name),
+					"it is held by "+holder, m.freeing(p.Port))
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), nil, "the stack file pins it")
@@ -70,12 +76,19 @@ func (m *maker) ports() {
 			p.Port, rejected = m.free(needs.PortBase, rejected)
 			m.taken[p.Port] = true
 			if p.Port == 0 {
-				m.fault(trouble.NoPort, subject, "no port is free for part "+p.Name, fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow), "end a program that listens, or pin a port in "+stackfile.Name)
+				m.fault(trouble.NoPort, subject, "no port is free for part "+p.Name,
+					fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow),
+					"end a program that listens, or pin a port in "+stackfile.Name)
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
 			if had != 0 {
-				m.plan.Changes = append(m.plan.Changes, Change{Subject: subject, Was: fmt.Sprint(had), Now: fmt.Sprint(p.Port), Because: fmt.Sprintf("%d is %s", had, rejected[0].Because)})
+				m.plan.Changes = append(m.plan.Changes, Change{
+					Subject: subject,
+					Was:     fmt.Sprint(had),
+					Now:     fmt.Sprint(p.Port),
+					Because: fmt.Sprintf("%d is %s", had, rejected[0].Because),
+				})
 			}
 		}
 	}
@@ -94,8 +107,11 @@ func (m *maker) sockets() {
 
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
-	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p PartPlan) bool { return m.kinds[p.Kind].Traits().Inbox }) {
-		m.plan.HTTPPort, m.plan.HTTPSPort, m.plan.DNSPort = m.in.Ledger.HTTPPort, m.in.Ledger.HTTPSPort, m.in.Ledger.DNSPort
+	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p PartPlan) bool {
+		return m.kinds[p.Kind].Traits().Inbox
+	}) {
+		m.plan.HTTPPort, m.plan.HTTPSPort, m.plan.DNSPort = m.in.Ledger.HTTPPort,
+			m.in.Ledger.HTTPSPort, m.in.Ledger.DNSPort
 		return
 	}
 	m.owner = GatewayOwner
@@ -105,7 +121,9 @@ func (m *maker) gateway() {
 	m.plan.HTTPSPort = m.gatewayPort("gateway.secure", m.in.Ledger.HTTPSPort, m.in.Gateway.HTTPS, 443, 8443)
 	m.taken[m.plan.HTTPSPort] = true
 	m.plan.DNSPort = m.in.Ledger.DNSPort
-	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool { return s.HostSuffix() != stackfile.DefaultSuffix }) {
+	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool {
+		return s.HostSuffix() != stackfile.DefaultSuffix
+	}) {
 		m.udp = true
 		m.plan.DNSPort = m.gatewayPort("gateway.resolver", m.in.Ledger.DNSPort, 0, resolverBase, resolverBase)
 		m.taken[m.plan.DNSPort] = true
@@ -129,7 +147,9 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	for _, try := range []struct {
 		port    int
 		because string
-	}{{map[bool]int{true: had}[running], "the gateway has it"}, {best, because}, {map[bool]int{true: had}[wanted == 0], "the gateway had it before"}} {
+	}{{map[bool]int{true: had}[running], "the gateway has it"},
+		{best, because},
+		{map[bool]int{true: had}[wanted == 0], "the gateway had it before"}} {
 		if try.port == 0 {
 			continue
 		}
@@ -142,7 +162,8 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	}
 	port, rejected := m.free(base, rejected)
 	if port == 0 {
-		m.fault(trouble.NoPort, subject, "no port is free for the gateway", fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+		m.fault(trouble.NoPort, subject, "no port is free for the gateway",
+			fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
 		return 0
 	}
 	m.decide(subject, fmt.Sprint(port), rejected, fmt.Sprintf("the first free port from %d", base))
@@ -220,7 +241,8 @@ func (m *maker) refuse(port int) string {
 		return "another part of this stack has it"
 	case m.in.Ledger.Others[port] != "":
 		return "it belongs to the stack " + m.in.Ledger.Others[port]
-	case (port == m.in.Ledger.HTTPPort || port == m.in.Ledger.HTTPSPort || port == m.in.Ledger.DNSPort) && m.owner != GatewayOwner:
+	case (port == m.in.Ledger.HTTPPort || port == m.in.Ledger.HTTPSPort || port == m.in.Ledger.DNSPort) &&
+		m.owner != GatewayOwner:
 		return "it is the gateway's"
 	case port < lowest(h):
 		return "it needs a privilege that this user does not have"

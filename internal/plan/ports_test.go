@@ -52,7 +52,8 @@ kind = "redis"
 	in.Survey.Host.LowestPort = 1024
 	in.Survey.Ports = []survey.Port{{Protocol: "tcp", Port: 6391, Program: "chatter", PID: 7}}
 	for i := range 8 {
-		in.Survey.Ports = append(in.Survey.Ports, survey.Port{Protocol: "tcp", Port: 16379 + i, Program: "chatter", PID: 7})
+		in.Survey.Ports = append(in.Survey.Ports,
+			survey.Port{Protocol: "tcp", Port: 16379 + i, Program: "chatter", PID: 7})
 	}
 	p := decide(in)
 	var got []string
@@ -89,7 +90,8 @@ func TestPortIsGivenOnce(t *testing.T) {
 
 // The port on which other machines see a site is kept, or moves with the reason.
 func TestNetworkPortMoves(t *testing.T) {
-	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nroot = \"public\"\nlisten = \"network\"\n[[site]]\nname = \"pier\"\nroot = \"public\"\nlisten = \"network\"\n")
+	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nroot = \"public\"\nlisten = \"network\"\n[[site]]\n"+
+		"name = \"pier\"\nroot = \"public\"\nlisten = \"network\"\n")
 	in.Consent.Network = []string{"quay", "pier"}
 	in.Ledger.Ports = map[string]int{plan.NetworkKey("quay"): 8610, plan.NetworkKey("pier"): 8610}
 	in.Survey.Ports = []survey.Port{{Protocol: "tcp", Port: 8600, Program: "chatter", PID: 7}}

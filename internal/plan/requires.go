@@ -26,7 +26,8 @@ func (m *maker) require(name string, want stackfile.Require) {
 		demands = append(demands, demand{c, "the stack file wants " + want.Version})
 	}
 	for _, d := range m.in.Project.Manifests["."].Demands {
-		if c, err := version.Read(d.Grammar, d.Text); d.Program == name && err == nil && (d.Grammar != version.Pin || want.Version == "") {
+		if c, err := version.Read(d.Grammar, d.Text); d.Program == name && err == nil &&
+			(d.Grammar != version.Pin || want.Version == "") {
 			demands = append(demands, demand{c, d.File + " wants " + d.Text})
 		}
 	}
@@ -76,17 +77,26 @@ func (m *maker) require(name string, want stackfile.Require) {
 	}
 	switch {
 	case len(tool.Found) == 0:
-		m.fault(trouble.NoProgram, subject, label+" is not here", "neither PATH nor the usual folders hold a program "+name, "install "+name+", or take it out of [requires] in "+stackfile.Name)
+		m.fault(trouble.NoProgram, subject, label+" is not here", "neither PATH nor the usual folders hold a program "+
+			name, "install "+name+", or take it out of [requires] in "+stackfile.Name)
 	case picked == nil && better != "":
-		m.fault(trouble.NotOnPath, subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better), "put its folder on PATH: "+onPath(better))
+		m.fault(trouble.NotOnPath, subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better),
+			"put its folder on PATH: "+onPath(better))
 	case picked == nil:
-		m.fault(trouble.NoProgram, subject, label+" is not here", told(others), "install "+name+", or take it out of [requires] in "+stackfile.Name)
+		m.fault(trouble.NoProgram, subject, label+" is not here", told(others),
+			"install "+name+", or take it out of [requires] in "+stackfile.Name)
 	case serves(*picked) == "":
-		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others, append(wishes, "PATH picks it")...)
+		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
+			append(wishes, "PATH picks it")...)
 	case better != "":
-		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not serve", shown(*picked)), fmt.Sprintf("%s; %s would, and PATH hides it", serves(*picked), better), "put its folder first: "+onPath(better))
+		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not serve", shown(*picked)),
+			fmt.Sprintf("%s; %s would, and PATH hides it", serves(*picked), better),
+			"put its folder first: "+onPath(better))
 	default:
-		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not serve", strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool { return s == "" }), "; "), "install "+label)
+		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not serve",
+			strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool {
+				return s == ""
+			}), "; "), "install "+label)
 	}
 }
 

@@ -23,7 +23,8 @@ func (m *maker) settings() {
 		}
 		m.raise(p, p.Name, r.Settings)
 		for j := range m.plan.Parts {
-			if store := &m.plan.Parts[j]; m.kinds[store.Kind].Traits().Databases && slices.Contains(p.Uses, store.Name) {
+			if store := &m.plan.Parts[j]; m.kinds[store.Kind].Traits().Databases &&
+				slices.Contains(p.Uses, store.Name) {
 				m.raise(store, p.Name, r.Database)
 			}
 		}
@@ -41,7 +42,9 @@ func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) 
 		subject := "part." + p.Name + ".settings." + name
 		if said, set := p.Want.Settings[name]; set {
 			if !want.Meets(name, string(said)) {
-				m.fault(trouble.Contradiction, subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name, said), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]), "correct one of the two in "+stackfile.Name)
+				m.fault(trouble.Contradiction, subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name,
+					said), fmt.Sprintf("the application of part %s requires %s", by, wanted[name]),
+					"correct one of the two in "+stackfile.Name)
 			}
 			continue
 		}
@@ -55,7 +58,9 @@ func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) 
 				p.Want.Settings = map[string]stackfile.Text{}
 			}
 			p.Want.Settings[name] = stackfile.Text(want.Value)
-			m.decide(subject, want.Value, []Option{{Option: now, Because: fmt.Sprintf("the application of part %s requires %s", by, wanted[name])}}, "the least that meets the requirement")
+			m.decide(subject, want.Value, []Option{{Option: now,
+				Because: fmt.Sprintf("the application of part %s requires %s", by, wanted[name])}},
+				"the least that meets the requirement")
 		}
 	}
 }

@@ -91,9 +91,19 @@ func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (r
 }
 
 // site decides one site. root is relative to the project; "": to be found.
-func (m *maker) site(s stackfile.SiteConfig, name, root string, number int, servers []string, byName map[string]PartPlan) {
+func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
+	servers []string, byName map[string]PartPlan) {
 	subject := "site." + name
-	site := SitePlan{Name: name, Aliases: []string{}, App: s.App, Expect: s.Expect, Host: host(s, name, number), Suffix: s.HostSuffix(), Include: s.Include, Network: s.Network()}
+	site := SitePlan{
+		Name:    name,
+		Aliases: []string{},
+		App:     s.App,
+		Expect:  s.Expect,
+		Host:    host(s, name, number),
+		Suffix:  s.HostSuffix(),
+		Include: s.Include,
+		Network: s.Network(),
+	}
 	site.URL, site.HTTPSURL = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
@@ -115,15 +125,18 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int, serv
 			site.Server = servers[0]
 		case 0: // its web server has no plan, which is a fault already
 		default:
-			m.fault(trouble.Undecided, subject+".server", "the site "+name+" could be served by "+strings.Join(servers, " or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
+			m.fault(trouble.Undecided, subject+".server", "the site "+name+" could be served by "+strings.Join(servers,
+				" or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
 		}
 	} else if p, ok := byName[s.Server]; ok && p.Role != kind.RoleWeb {
-		m.fault(trouble.WrongKind, subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name), "it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
+		m.fault(trouble.WrongKind, subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name),
+			"it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
 	}
 	m.include(subject, site, byName[site.Server])
 	app, hasApp := byName[s.App]
 	if hasApp && app.Role != kind.RoleRuntime && app.Role != kind.RoleApp {
-		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name), "it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
+		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
+			"it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
 	}
 	switch {
 	case hasApp && app.Role == kind.RoleApp: // it finds its files itself
@@ -143,15 +156,20 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 		return
 	}
 	if !m.kinds[server.Kind].Traits().Includes {
-		m.fault(trouble.WrongKind, subject+".include", fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include), server.Kind+" has no directives",
+		m.fault(trouble.WrongKind, subject+".include",
+			fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include),
+			server.Kind+" has no directives",
 			"name the server that the file is written for: [part."+server.Name+"] kind = \"nginx\"")
 		return
 	}
 	if !slices.Contains(m.in.Project.Files, site.Include) {
-		m.fault(trouble.NotThere, subject+".include", fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name), "the project has no such file", "make it, or take include out of "+stackfile.Name)
+		m.fault(trouble.NotThere, subject+".include",
+			fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name),
+			"the project has no such file", "make it, or take include out of "+stackfile.Name)
 		return
 	}
-	m.decide(subject+".include", site.Include, nil, "the stack file names it; "+server.Kind+" tests it before it is used")
+	m.decide(subject+".include", site.Include, nil,
+		"the stack file names it; "+server.Kind+" tests it before it is used")
 }
 
 // inboxes are sites, too: their addresses begin with the part's name and the stack's.
@@ -159,7 +177,15 @@ func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
 		if m.kinds[p.Kind].Traits().Inbox {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
-			m.plan.Sites = append(m.plan.Sites, SitePlan{Name: p.Name + "." + m.plan.Stack, Aliases: []string{}, URL: m.url(h), HTTPSURL: m.secure(h), Host: h, Suffix: stackfile.DefaultSuffix, Server: p.Name})
+			m.plan.Sites = append(m.plan.Sites, SitePlan{
+				Name:     p.Name + "." + m.plan.Stack,
+				Aliases:  []string{},
+				URL:      m.url(h),
+				HTTPSURL: m.secure(h),
+				Host:     h,
+				Suffix:   stackfile.DefaultSuffix,
+				Server:   p.Name,
+			})
 		}
 	}
 }
@@ -184,7 +210,8 @@ func (m *maker) root(site *SitePlan, named string) {
 	if named != "" {
 		site.Root = filepath.Clean(named)
 		if !m.in.Project.Folders[site.Root].Exists {
-			m.fault(trouble.NotThere, subject, fmt.Sprintf("the document root %q of the site %s is not there", named, site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
+			m.fault(trouble.NotThere, subject, fmt.Sprintf("the document root %q of the site %s is not there", named,
+				site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
 			return
 		}
 		m.decide(subject, site.Root, nil, "the stack file names it")
@@ -204,7 +231,8 @@ func (m *maker) root(site *SitePlan, named string) {
 			return
 		}
 	}
-	m.fault(trouble.NotThere, subject, "the site "+site.Name+" has no document root", "none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
+	m.fault(trouble.NotThere, subject, "the site "+site.Name+" has no document root",
+		"none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
 }
 
 // network decides the port on which other machines see a site, where its user has agreed.
@@ -214,12 +242,17 @@ func (m *maker) network(subject string, site *SitePlan) {
 	}
 	subject += ".listen"
 	if slices.Contains(m.in.Consent.Loopback, site.Name) {
-		m.decide(subject, "loopback", []Option{{Option: "network", Because: "this machine's user said no; dravit start --reachable " + site.Name + " says yes"}}, "this machine's user wants it so")
+		m.decide(subject, "loopback", []Option{{
+			Option:  "network",
+			Because: "this machine's user said no; dravit start --reachable " + site.Name + " says yes",
+		}}, "this machine's user wants it so")
 		return
 	}
 	if !slices.Contains(m.in.Consent.Network, site.Name) {
-		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+" wants to be seen by other machines, which this machine's user has not agreed to: dravit start --reachable "+site.Name)
-		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository opens nobody's machine: its user has to agree"}}, "nobody has agreed yet: dravit start --reachable "+site.Name)
+		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+" wants to be seen by other machines, which "+
+			"this machine's user has not agreed to: dravit start --reachable "+site.Name)
+		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository opens nobody's " +
+			"machine: its user has to agree"}}, "nobody has agreed yet: dravit start --reachable "+site.Name)
 		return
 	}
 	var rejected []Option
@@ -228,14 +261,16 @@ func (m *maker) network(subject string, site *SitePlan) {
 		if why == "" {
 			site.NetworkPort = had
 			m.taken[had] = true
-			m.decide(subject, fmt.Sprintf("network, on port %d", had), nil, "this machine's user agreed; it is the port that the site had before")
+			m.decide(subject, fmt.Sprintf("network, on port %d", had), nil,
+				"this machine's user agreed; it is the port that the site had before")
 			return
 		}
 		rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
 	}
 	site.NetworkPort, rejected = m.free(networkBase, rejected)
 	if site.NetworkPort == 0 {
-		m.fault(trouble.NoPort, subject, "no port is free for the site "+site.Name, fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
+		m.fault(trouble.NoPort, subject, "no port is free for the site "+site.Name,
+			fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
 		return
 	}
 	m.taken[site.NetworkPort] = true

@@ -202,7 +202,8 @@ func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int,
 func passedOver(newer []candidate, chosen candidate) []Option {
 	var out []Option
 	for _, c := range newer {
-		why := "the part ran well on " + chosen.program.Version + ", which still meets every demand (dravit start --afresh chooses again)"
+		why := "the part ran well on " + chosen.program.Version +
+			", which still meets every demand (dravit start --afresh chooses again)"
 		switch {
 		case len(c.lacks) > 0:
 			why = c.lacks[0].because
@@ -278,7 +279,8 @@ func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kin
 // consentNext is the command that consents to what keeps a part from being served, "" where that is not what is wanted.
 func consentNext(name string, rejected []Option) string {
 	if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NeedsConsent }) {
-		return "dravit start --upgrade " + name + ", which copies the data first; or install the version that wrote them"
+		return "dravit start --upgrade " + name +
+			", which copies the data first; or install the version that wrote them"
 	}
 	return ""
 }
@@ -321,7 +323,8 @@ func (m *maker) extensions(subject string, c candidate) {
 		if x.File == "" {
 			state = kind.BuiltIn
 		}
-		m.decideExtension(state, subject+".extensions."+x.Name, cmp.Or(x.File, "built in"), x.Rejected, append(why, x.Because)...)
+		m.decideExtension(state, subject+".extensions."+x.Name, cmp.Or(x.File, "built in"),
+			x.Rejected, append(why, x.Because)...)
 	}
 	for _, x := range c.extended.Unfit {
 		m.decideExtension(kind.Misfit, subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)
@@ -355,7 +358,8 @@ func (m *maker) debuggers() {
 				}
 				rejected = append(rejected, Option{Option: fmt.Sprint(p.Debug), Because: why})
 			}
-			m.decide(subject, fmt.Sprint(p.Debug), rejected, fmt.Sprintf("the first from %d that no other stack has; an editor listens on it", base))
+			m.decide(subject, fmt.Sprint(p.Debug), rejected,
+				fmt.Sprintf("the first from %d that no other stack has; an editor listens on it", base))
 		}
 		m.taken[p.Debug] = true
 	}
@@ -366,7 +370,8 @@ func DebugKey(part string) string { return part + ".debugger" }
 
 // Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has
 // none, it is the newest whose version serves, with what it lacks; nil where there is none of the part's kinds either.
-func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program, kind.Extended, stackfile.PartConfig) {
+func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program,
+	kind.Extended, stackfile.PartConfig) {
 	m := &maker{in: in, kinds: kinds}
 	file := in.File.Parts[name]
 	for _, kindName := range file.Kind {

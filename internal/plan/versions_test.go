@@ -32,20 +32,30 @@ func TestTenRuntimes(t *testing.T) {
 		demands []project.Demand
 		want    string // version, or what the fault says
 	}{
-		"the newest":                   {`kind = "php"`, nil, "8.4.27"},
-		"built in counts":              {"kind = \"php\"\nextensions = [\"mbstring\"]", nil, "8.4.27"},
-		"only the system's has it":     {"kind = \"php\"\nextensions = [\"intl\"]", nil, "8.2.36"},
-		"only an old one has it":       {"kind = \"php\"\nextensions = [\"imagick\"]", nil, "8.1.33"},
-		"only the oldest has it":       {"kind = \"php\"\nextensions = [\"mcrypt\"]", nil, "7.4.33"},
-		"none has both":                {"kind = \"php\"\nextensions = [\"mcrypt\", \"intl\"]", nil, "it has no extension mcrypt"},
-		"stack file and composer.json": {"kind = \"php\"\nversion = \"< 8.4\"", []project.Demand{{Program: "php", Text: "^7.4 || ~8.1.0", Grammar: version.Composer, File: "composer.json"}}, "8.1.33"},
-		"they contradict":              {"kind = \"php\"\nversion = \"8.2\"", []project.Demand{{Program: "php", Text: "^7.4", Grammar: version.Composer, File: "composer.json"}}, "composer.json wants ^7.4"},
-		"a pin":                        {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "node", Text: "lts/hydrogen", Grammar: version.Pin, File: ".nvmrc"}}, "18.20.4"},
-		"the stack file before a pin":  {"kind = \"node\"\ncommand = \"x\"\nversion = \"22\"", []project.Demand{{Program: "node", Text: "18", Grammar: version.Pin, File: ".nvmrc"}}, "22.11.0"},
-		"two files":                    {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "node", Text: "<22", Grammar: version.NPM, File: "package.json"}, {Program: "node", Text: ">=20", Grammar: version.NPM, File: "package.json"}}, "20.20.2"},
-		"of another program":           {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "php", Text: "^5", Grammar: version.Composer, File: "composer.json"}}, "22.11.0"},
-		"python":                       {"kind = \"python\"\ncommand = \"x\"", []project.Demand{{Program: "python", Text: "~=3.9.2", Grammar: version.PEP440, File: "pyproject.toml"}}, "3.9.18"},
-		"a runtime without a command":  {`kind = ["ruby", "node"]`, nil, "it has no command"},
+		"the newest":               {`kind = "php"`, nil, "8.4.27"},
+		"built in counts":          {"kind = \"php\"\nextensions = [\"mbstring\"]", nil, "8.4.27"},
+		"only the system's has it": {"kind = \"php\"\nextensions = [\"intl\"]", nil, "8.2.36"},
+		"only an old one has it":   {"kind = \"php\"\nextensions = [\"imagick\"]", nil, "8.1.33"},
+		"only the oldest has it":   {"kind = \"php\"\nextensions = [\"mcrypt\"]", nil, "7.4.33"},
+		"none has both": {"kind = \"php\"\nextensions = [\"mcrypt\", \"intl\"]", nil,
+			"it has no extension mcrypt"},
+		"stack file and composer.json": {"kind = \"php\"\nversion = \"< 8.4\"", []project.Demand{{Program: "php",
+			Text: "^7.4 || ~8.1.0", Grammar: version.Composer, File: "composer.json"}}, "8.1.33"},
+		"they contradict": {"kind = \"php\"\nversion = \"8.2\"", []project.Demand{{Program: "php",
+			Text: "^7.4", Grammar: version.Composer, File: "composer.json"}}, "composer.json wants ^7.4"},
+		"a pin": {"kind = \"node\"\ncommand = \"x\"",
+			[]project.Demand{{Program: "node", Text: "lts/hydrogen", Grammar: version.Pin, File: ".nvmrc"}}, "18.20.4"},
+		"the stack file before a pin": {"kind = \"node\"\ncommand = \"x\"\nversion = \"22\"",
+			[]project.Demand{{Program: "node", Text: "18", Grammar: version.Pin, File: ".nvmrc"}}, "22.11.0"},
+		"two files": {"kind = \"node\"\ncommand = \"x\"", []project.Demand{
+			{Program: "node", Text: "<22", Grammar: version.NPM, File: "package.json"},
+			{Program: "node", Text: ">=20", Grammar: version.NPM, File: "package.json"},
+		}, "20.20.2"},
+		"of another program": {"kind = \"node\"\ncommand = \"x\"", []project.Demand{{Program: "php",
+			Text: "^5", Grammar: version.Composer, File: "composer.json"}}, "22.11.0"},
+		"python": {"kind = \"python\"\ncommand = \"x\"", []project.Demand{{Program: "python",
+			Text: "~=3.9.2", Grammar: version.PEP440, File: "pyproject.toml"}}, "3.9.18"},
+		"a runtime without a command": {`kind = ["ruby", "node"]`, nil, "it has no command"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := machine(t, "ten-runtimes", "[part.app]\n"+c.part+"\n")
@@ -79,7 +89,8 @@ root = "public"
 app = "new"
 `)
 	in.Project.Folders["old/public"] = project.Folder{Exists: true, Index: "index.php"}
-	manifest(&in, "old", project.Demand{Program: "php", Text: "^7.4", Grammar: version.Composer, File: "old/composer.json"})
+	manifest(&in, "old",
+		project.Demand{Program: "php", Text: "^7.4", Grammar: version.Composer, File: "old/composer.json"})
 	manifest(&in, ".", project.Demand{Program: "php", Text: "~8.1.0", Grammar: version.Composer, File: "composer.json"})
 	p := decide(in)
 	require.True(t, p.OK, "%+v", p.Faults)
@@ -93,7 +104,8 @@ app = "new"
 func TestKept(t *testing.T) {
 	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\n")
 	ran := func(version, program string) {
-		in.History.Good = plan.Good{At: "2026-11-01T10:00:00Z", Parts: map[string]plan.Chosen{"app": {Kind: "php", Version: version, Program: program}}}
+		in.History.Good = plan.Good{At: "2026-11-01T10:00:00Z",
+			Parts: map[string]plan.Chosen{"app": {Kind: "php", Version: version, Program: program}}}
 	}
 	const old = "/home/ada/.fleet/versions/php/8.1.33/sbin/php-fpm"
 	ran("8.1.33", old)
@@ -111,7 +123,8 @@ func TestKept(t *testing.T) {
 	ran("8.1.30", old)
 	p = decide(in)
 	assert.Equal(t, "8.1.33", part(t, p, "app").Version, "upgraded underneath: it is still the one")
-	assert.Equal(t, []plan.Change{{Subject: "part.app.version", Was: "php 8.1.30", Now: "php 8.1.33", Because: old + " became 8.1.33"}}, p.Changes)
+	assert.Equal(t, []plan.Change{{Subject: "part.app.version", Was: "php 8.1.30", Now: "php 8.1.33",
+		Because: old + " became 8.1.33"}}, p.Changes)
 	assert.Equal(t, "2026-11-01T10:00:00Z", p.Since)
 
 	ran("8.3.1", "/opt/gone/sbin/php-fpm")
@@ -129,7 +142,10 @@ func TestKept(t *testing.T) {
 // A project's own compiled modules draw to the runtime that they were built for, and refuse none.
 func TestOwnModules(t *testing.T) {
 	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"node\"\ncommand = \"node x\"\n")
-	in.Project.Modules = []kind.Module{{Kind: "node", Name: "kelp", File: "node_modules/kelp/build/Release/kelp.node", Built: "115"}, {Kind: "node", Name: "any", File: "node_modules/any/build/Release/any.node"}}
+	in.Project.Modules = []kind.Module{
+		{Kind: "node", Name: "kelp", File: "node_modules/kelp/build/Release/kelp.node", Built: "115"},
+		{Kind: "node", Name: "any", File: "node_modules/any/build/Release/any.node"},
+	}
 	p := decide(in)
 	assert.Equal(t, "20.20.2", part(t, p, "app").Version)
 	d := decision(t, p, "part.app.version")
@@ -160,7 +176,8 @@ func TestDataOfOtherVersions(t *testing.T) {
 
 	in = machine(t, "debian", "[part.db]\nkind = \"postgres\"\n")
 	for _, v := range []string{"13.4", "15.20"} {
-		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "postgres", Version: v, Path: "/pg/" + v, Facts: map[string]string{"initdb": "/pg/initdb"}})
+		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "postgres", Version: v, Path: "/pg/" + v,
+			Facts: map[string]string{"initdb": "/pg/initdb"}})
 	}
 	for written, want := range map[string]string{"15.1": "15.20", "13.9": "13.4", "": "15.20"} {
 		in.History.Data = map[string]plan.Written{"db": {Kind: "postgres", Version: written}}
@@ -187,7 +204,8 @@ func TestClients(t *testing.T) {
 	assert.Contains(t, names, "pdo_mysql")
 	for uses, fault := range map[string]bool{"": false, "uses = [\"db\"]": true} {
 		in := machine(t, "debian", strings.Replace(strings.Replace(file, "%s", uses, 1), "%s", "postgres", 1))
-		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "postgres", Version: "15.20", Path: "/pg", Facts: map[string]string{"initdb": "/pg/initdb"}})
+		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "postgres", Version: "15.20", Path: "/pg",
+			Facts: map[string]string{"initdb": "/pg/initdb"}})
 		p := decide(in)
 		if fault {
 			require.Len(t, p.Faults, 1)
@@ -205,8 +223,10 @@ func TestClients(t *testing.T) {
 // a newer one that does not.
 func TestReachDecidesTheVersion(t *testing.T) {
 	for _, uses := range []string{"", "uses = [\"db\"]\n"} {
-		in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nextensions = []\n"+uses+"[part.db]\nkind = \"mariadb\"\n")
-		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "mariadb", Version: "10.11.19", Path: "/m", Facts: map[string]string{"share": "/s"}})
+		in := machine(t, "ten-runtimes",
+			"[part.app]\nkind = \"php\"\nextensions = []\n"+uses+"[part.db]\nkind = \"mariadb\"\n")
+		in.Survey.Programs = append(in.Survey.Programs,
+			kind.Program{Kind: "mariadb", Version: "10.11.19", Path: "/m", Facts: map[string]string{"share": "/s"}})
 		p := decide(in)
 		require.True(t, p.OK, "%+v", p.Faults)
 		assert.Equal(t, "8.2.36", part(t, p, "app").Version, "8.4 has no client")
@@ -221,7 +241,8 @@ func TestDebuggerPort(t *testing.T) {
 	p := decide(in)
 	assert.False(t, p.OK, "the machine has no debugger extension")
 	assert.Contains(t, p.Faults[0].Because, "it has no extension xdebug")
-	in.Survey.Modules = append(in.Survey.Modules, kind.Module{Kind: "php", Name: "xdebug", File: "/usr/lib/php/20220829/xdebug.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Engine: true})
+	in.Survey.Modules = append(in.Survey.Modules, kind.Module{Kind: "php", Name: "xdebug",
+		File: "/usr/lib/php/20220829/xdebug.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Engine: true})
 	in.Ledger.Others = map[int]string{9003: "tide-tables"}
 	p = decide(in)
 	require.True(t, p.OK, "%+v", p.Faults)
@@ -233,9 +254,10 @@ func TestDebuggerPort(t *testing.T) {
 
 func TestRequires(t *testing.T) {
 	for name, c := range map[string]struct{ require, choice, what, next string }{
-		"fits":          {`make = ">= 4"`, "make 4.3 at /usr/bin/make", "", ""},
-		"any version":   {`mute = ""`, "mute at /usr/bin/mute", "", ""},
-		"PATH hides it": {`git = ">= 2.30"`, "", "PATH picks git 1.9.1 at /opt/old/bin/git, which does not serve", `export PATH="/usr/bin:$PATH"`},
+		"fits":        {`make = ">= 4"`, "make 4.3 at /usr/bin/make", "", ""},
+		"any version": {`mute = ""`, "mute at /usr/bin/mute", "", ""},
+		"PATH hides it": {`git = ">= 2.30"`, "", "PATH picks git 1.9.1 at /opt/old/bin/git, which does not serve",
+			`export PATH="/usr/bin:$PATH"`},
 		"not on PATH":   {`java = "17"`, "", "java 17 is not on PATH", `export PATH="/usr/lib/jvm/17/bin:$PATH"`},
 		"too old":       {`java = "21"`, "", "java 21 is not here", "install java"},
 		"too old, here": {`make = ">= 5"`, "", "make 4.3 at /usr/bin/make does not serve", "install make >= 5"},
@@ -263,7 +285,8 @@ func TestRequires(t *testing.T) {
 
 func TestWhy(t *testing.T) {
 	p := decide(machine(t, "debian", ferry+"[requires]\nwhelk = \"\"\n"))
-	for _, subject := range []string{"part.app.version", "app.version", "app", "ferry.name", "gateway.port", "extensions.redis", "part.app.extensions.redis"} {
+	for _, subject := range []string{"part.app.version", "app.version", "app", "ferry.name", "gateway.port",
+		"extensions.redis", "part.app.extensions.redis"} {
 		d, f, near := p.Why(subject)
 		if subject == "app" { // the kind was chosen, too: its version is what is meant
 			require.NotNil(t, d, near)
@@ -286,11 +309,13 @@ func TestWhy(t *testing.T) {
 
 // What is saved plans the same, and holds no value of a variable or a setting.
 func TestSaved(t *testing.T) {
-	in := machine(t, "debian", "[part.db]\nkind = [\"mariadb\"]\nsettings = { a = \"hush\" }\n[part.db.mariadb]\nsettings = { b = \"hush\" }\n[env]\nKEY = \"hush\"\n")
+	in := machine(t, "debian", "[part.db]\nkind = [\"mariadb\"]\nsettings = { a = \"hush\" }\n[part.db.mariadb]\n"+
+		"settings = { b = \"hush\" }\n[env]\nKEY = \"hush\"\n")
 	saved := in.Saved()
 	assert.Equal(t, stackfile.Text("hush"), in.File.Env["KEY"], "the input itself stays whole")
 	assert.Equal(t, stackfile.Text("hush"), in.File.Parts["db"].Of["mariadb"].Settings["b"])
-	for _, values := range []map[string]stackfile.Text{saved.File.Env, saved.File.Parts["db"].Settings, saved.File.Parts["db"].Of["mariadb"].Settings} {
+	for _, values := range []map[string]stackfile.Text{saved.File.Env, saved.File.Parts["db"].Settings,
+		saved.File.Parts["db"].Of["mariadb"].Settings} {
 		require.Len(t, values, 1)
 		for name, value := range values {
 			assert.Empty(t, value, name)
@@ -301,7 +326,8 @@ func TestSaved(t *testing.T) {
 }
 
 func TestRuntime(t *testing.T) {
-	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nversion = \"< 8.3\"\nextensions = [\"kelp\", \"redis\"]\n[part.db]\nkind = \"sqlite\"\n")
+	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\nversion = \"< 8.3\"\n"+
+		"extensions = [\"kelp\", \"redis\"]\n[part.db]\nkind = \"sqlite\"\n")
 	p := decide(in)
 	require.False(t, p.OK)
 	program, extended, _ := plan.Runtime(in, p, all.Kinds().ByName(), "app")
@@ -317,11 +343,13 @@ func TestRuntime(t *testing.T) {
 func TestManifestExtensions(t *testing.T) {
 	for _, list := range []string{"", "extensions = [\"redis\"]\n"} {
 		in := machine(t, "debian", "[part.app]\nkind = \"php\"\n"+list)
-		in.Project.Manifests = map[string]project.Manifests{".": {Extensions: []project.Wanted{{Program: "php", Name: "intl", File: "composer.json"}}}}
+		in.Project.Manifests = map[string]project.Manifests{".": {Extensions: []project.Wanted{{Program: "php",
+			Name: "intl", File: "composer.json"}}}}
 		p := decide(in)
 		require.True(t, p.OK, "%+v", p.Faults)
 		assert.Contains(t, decision(t, p, "part.app.extensions.intl").Because, "composer.json wants it")
-		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Program: "php", Name: "kelp", File: "composer.json"}}}
+		in.Project.Manifests["."] = project.Manifests{Extensions: []project.Wanted{{Program: "php",
+			Name: "kelp", File: "composer.json"}}}
 		p = decide(in)
 		require.Len(t, p.Faults, 1)
 		assert.Contains(t, p.Faults[0].Because, "it has no extension kelp of composer.json")
@@ -341,7 +369,8 @@ func TestGatewayPorts(t *testing.T) {
 	}
 	p, got := ports(func(*plan.Input) {})
 	assert.Equal(t, [2]int{8080, 8443}, got)
-	assert.Equal(t, []plan.Option{{Option: "80", Because: "it needs a privilege that this user does not have"}}, decision(t, p, "gateway.port").Rejected)
+	assert.Equal(t, []plan.Option{{Option: "80", Because: "it needs a privilege that this user does not have"}},
+		decision(t, p, "gateway.port").Rejected)
 	p, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort = 80 })
 	assert.Equal(t, [2]int{80, 443}, got)
 	assert.Equal(t, "http://day.localhost/", p.Sites[0].URL)
@@ -361,6 +390,8 @@ func TestGatewayPorts(t *testing.T) {
 	assert.Equal(t, [2]int{80, 443}, got, "nothing runs: it may move")
 	_, got = ports(func(in *plan.Input) { in.Ledger.HTTPPort, in.Ledger.HTTPSPort = 8090, 8490 })
 	assert.Equal(t, [2]int{8090, 8490}, got, "kept")
-	_, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort, in.Gateway.HTTP, in.Gateway.HTTPS = 80, 9090, 9490 })
+	_, got = ports(func(in *plan.Input) {
+		in.Survey.Host.LowestPort, in.Gateway.HTTP, in.Gateway.HTTPS = 80, 9090, 9490
+	})
 	assert.Equal(t, [2]int{9090, 9490}, got, "the settings go first")
 }

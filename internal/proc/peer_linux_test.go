@@ -32,7 +32,8 @@ func TestPeerUserIsWhoConnected(t *testing.T) {
 		require.NoError(t, err)
 		local, err := netip.ParseAddrPort(conn.LocalAddr().String())
 		require.NoError(t, err)
-		for name, ask := range map[string]func(a, b netip.AddrPort) (int, error){"netlink": diagOwner, "proc": procOwner} {
+		for name, ask := range map[string]func(a, b netip.AddrPort) (int,
+			error){"netlink": diagOwner, "proc": procOwner} {
 			uid, err := ask(remote, local)
 			require.NoError(t, err, name)
 			assert.Equal(t, os.Geteuid(), uid, name)

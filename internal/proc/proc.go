@@ -105,7 +105,8 @@ func ListeningAt(pids []int) ([]string, error) {
 	return out, nil
 }
 
-// PortHolder returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does not
+// PortHolder returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does
+// not
 // tell.
 func PortHolder(address string) Holder {
 	want, err := netip.ParseAddrPort(address)

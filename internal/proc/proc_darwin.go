@@ -58,7 +58,9 @@ func LockHolders(path string) ([]int, error) {
 
 func holds(p *process.Process, path, real string) bool {
 	files, err := p.OpenFiles()
-	return err == nil && slices.ContainsFunc(files, func(f process.OpenFilesStat) bool { return f.Path == real || f.Path == path })
+	return err == nil && slices.ContainsFunc(files, func(f process.OpenFilesStat) bool {
+		return f.Path == real || f.Path == path
+	})
 }
 
 // Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a
@@ -73,7 +75,9 @@ func Owns(pids []int, network, address string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool { return slices.Contains(pids, int(l.socketKey)) }), nil
+		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool {
+			return slices.Contains(pids, int(l.socketKey))
+		}), nil
 	}
 	for _, pid := range pids {
 		all, err := net.ConnectionsPid("all", int32(pid))
@@ -137,13 +141,15 @@ func UDPListeners() ([]Listener, error) {
 	return all, err
 }
 
-// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its process.
+// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its
+// process.
 func NetworkListeners() (map[Listener]int, error) {
 	all, err := Listeners()
 	out := map[Listener]int{}
 	for _, l := range all {
 		addr, bad := netip.ParseAddr(l.Address)
-		if own := l.UID == os.Geteuid() || l.UID < 0; own && (bad != nil || !addr.IsLoopback()) { // "*" is every address
+		// "*" is every address
+		if own := l.UID == os.Geteuid() || l.UID < 0; own && (bad != nil || !addr.IsLoopback()) {
 			out[l] = int(l.socketKey)
 		}
 	}

@@ -120,7 +120,8 @@ func UDPListeners() ([]Listener, error) {
 	return slices.DeleteFunc(all, func(l Listener) bool { return l.Port == 0 }), err
 }
 
-// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its process. The
+// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its
+// process. The
 // processes of one socket may be several: one of them is returned.
 func NetworkListeners() (map[Listener]int, error) {
 	all, err := Listeners()

@@ -57,8 +57,13 @@ func TestOwns(t *testing.T) {
 		pids             []int
 		want             bool
 	}{
-		{"unix", socket, me, true}, {"unix", socket + "x", me, false}, {"unix", strings.TrimSuffix(socket, "t"), me, false}, {"unix", socket, []int{1 << 29}, false},
-		{"tcp", tcp.Addr().String(), me, true}, {"tcp", tcp.Addr().String(), nil, false}, {"tcp", "127.0.0.1:1", me, false},
+		{"unix", socket, me, true},
+		{"unix", socket + "x", me, false},
+		{"unix", strings.TrimSuffix(socket, "t"), me, false},
+		{"unix", socket, []int{1 << 29}, false},
+		{"tcp", tcp.Addr().String(), me, true},
+		{"tcp", tcp.Addr().String(), nil, false},
+		{"tcp", "127.0.0.1:1", me, false},
 	} {
 		got, err := Owns(c.pids, c.network, c.address)
 		require.NoError(t, err)

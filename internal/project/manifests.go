@@ -48,8 +48,17 @@ func readManifests(project, folder string) Manifests {
 		name string
 		read func(m *Manifests, file string, text []byte) error
 	}{
-		{"composer.json", composerJSON}, {"package.json", packageJSON}, {"pyproject.toml", pyproject}, {"Gemfile", gemfile}, {"go.mod", goMod}, {".tool-versions", toolVersions},
-		{".nvmrc", pinOf("node")}, {".node-version", pinOf("node")}, {".python-version", pinOf("python")}, {".ruby-version", pinOf("ruby")}, {".php-version", pinOf("php")},
+		{"composer.json", composerJSON},
+		{"package.json", packageJSON},
+		{"pyproject.toml", pyproject},
+		{"Gemfile", gemfile},
+		{"go.mod", goMod},
+		{".tool-versions", toolVersions},
+		{".nvmrc", pinOf("node")},
+		{".node-version", pinOf("node")},
+		{".python-version", pinOf("python")},
+		{".ruby-version", pinOf("ruby")},
+		{".php-version", pinOf("php")},
 	} {
 		file := filepath.Join(folder, r.name)
 		text, err := confined.ReadFile(project, file, maxManifest)

@@ -15,12 +15,14 @@ import (
 
 // Facts is what the folder says. Keys are paths relative to the project.
 type Facts struct {
-	Dir       string               `json:"dir"`
-	Folders   map[string]Folder    `json:"folders"`
-	Each      map[string][]string  `json:"each,omitempty"`      // the folders that are sites of their own, by the site's pattern
-	Files     []string             `json:"files,omitempty"`     // of those that sites include, the ones that are there
-	Manifests map[string]Manifests `json:"manifests,omitempty"` // by folder: the project, and those above document roots
-	Modules   []kind.Module        `json:"modules,omitempty"`   // compiled files that the project brings
+	Dir     string            `json:"dir"`
+	Folders map[string]Folder `json:"folders"`
+	// the folders that are sites of their own, by the site's pattern
+	Each  map[string][]string `json:"each,omitempty"`
+	Files []string            `json:"files,omitempty"` // of those that sites include, the ones that are there
+	// by folder: the project, and those above document roots
+	Manifests map[string]Manifests `json:"manifests,omitempty"`
+	Modules   []kind.Module        `json:"modules,omitempty"` // compiled files that the project brings
 	// Outside is where paths of the stack file lead that links, or they themselves, lead out of the project.
 	Outside map[string]string `json:"outside,omitempty"`
 
@@ -43,7 +45,13 @@ var Indexes = []string{"index.php", "index.html"}
 // Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their
 // own. paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
 func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Facts {
-	f := Facts{Dir: dir, Folders: map[string]Folder{}, Manifests: map[string]Manifests{}, Outside: map[string]string{}, Elsewhere: allowed}
+	f := Facts{
+		Dir:       dir,
+		Folders:   map[string]Folder{},
+		Manifests: map[string]Manifests{},
+		Outside:   map[string]string{},
+		Elsewhere: allowed,
+	}
 	for _, path := range paths {
 		f.outside(path)
 	}
@@ -53,7 +61,8 @@ func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Fac
 			roots = append(roots, s.Root)
 		}
 		f.outside(s.Include)
-		if info, err := confined.Stat(dir, s.Include, allowed...); s.Include != "" && err == nil && info.Mode().IsRegular() {
+		if info, err := confined.Stat(dir, s.Include, allowed...); s.Include != "" &&
+			err == nil && info.Mode().IsRegular() {
 			f.Files = append(f.Files, s.Include)
 		}
 	}
@@ -85,7 +94,8 @@ func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 		}
 		parent, glob := filepath.Split(s.Each)
 		f.outside(parent)
-		entries, _ := confined.ReadDir(f.Dir, parent, maxFolders, f.Elsewhere...) // a folder that is not there holds no sites
+		// a folder that is not there holds no sites
+		entries, _ := confined.ReadDir(f.Dir, parent, maxFolders, f.Elsewhere...)
 		slices.SortFunc(entries, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 		for _, e := range entries {
 			fits, _ := filepath.Match(glob, e.Name()) // the pattern was read already
@@ -122,7 +132,9 @@ func (f *Facts) outside(path string) {
 		return
 	}
 	if filepath.IsAbs(path) || strings.HasPrefix(path, "~") {
-		if !slices.ContainsFunc(append(f.Elsewhere, f.Dir), func(dir string) bool { return confined.Inside(dir, filepath.Clean(path)) }) {
+		if !slices.ContainsFunc(append(f.Elsewhere, f.Dir), func(dir string) bool {
+			return confined.Inside(dir, filepath.Clean(path))
+		}) {
 			f.Outside[path] = path
 		}
 		return

@@ -22,7 +22,8 @@ func write(t *testing.T, dir, name, text string) {
 func TestManifests(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"composer.json":   `{"require": {"php": "^8.1", "ext-intl": "*", "ext-zend-opcache": "*", "saltmarsh/ferry": "1.0"}}`,
+		"composer.json": `{"require": {"php": "^8.1", "ext-intl": "*", "ext-zend-opcache": "*", ` +
+			`"saltmarsh/ferry": "1.0"}}`,
 		"package.json":    `{"engines": {"node": ">=18 <21", "npm": ">=9"}, "packageManager": "pnpm@8.6.0+sha256.abc"}`,
 		"pyproject.toml":  "[project]\nrequires-python = \">=3.9\"\n[tool.poetry.dependencies]\npython = \"^3.8\"\n",
 		"Gemfile":         "source \"x\"\nruby \"~> 3.1\", \">= 3.1.2\"\ngem \"rack\"\n",
@@ -41,12 +42,16 @@ func TestManifests(t *testing.T) {
 	assert.Equal(t, []Wanted{{"php", "intl", "composer.json"}, {"php", "zend_opcache", "composer.json"}}, m.Extensions)
 	assert.Equal(t, []Demand{
 		{"php", "^8.1", version.Composer, "composer.json"},
-		{"node", ">=18 <21", version.NPM, "package.json"}, {"npm", ">=9", version.NPM, "package.json"}, {"pnpm", "8.6.0", version.Pin, "package.json"},
+		{"node", ">=18 <21", version.NPM, "package.json"},
+		{"npm", ">=9", version.NPM, "package.json"},
+		{"pnpm", "8.6.0", version.Pin, "package.json"},
 		{"python", ">=3.9", version.PEP440, "pyproject.toml"},
 		{"ruby", "~> 3.1, >= 3.1.2", version.RubyGems, "Gemfile"},
 		{"go", "1.22", version.Minimum, "go.mod"},
 		{"node", "20.11.0", version.Pin, ".tool-versions"}, {"python", "3.11.7 3.10.2", version.Pin, ".tool-versions"},
-		{"node", "lts/iron", version.Pin, ".nvmrc"}, {"node", "v20", version.Pin, ".node-version"}, {"python", "3.11 3.10", version.Pin, ".python-version"},
+		{"node", "lts/iron", version.Pin, ".nvmrc"},
+		{"node", "v20", version.Pin, ".node-version"},
+		{"python", "3.11 3.10", version.Pin, ".python-version"},
 		{"ruby", "ruby-3.1.2", version.Pin, ".ruby-version"}, {"php", "8.2", version.Pin, ".php-version"},
 	}, m.Demands)
 }

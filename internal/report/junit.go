@@ -66,7 +66,13 @@ func JUnit(name string, c stack.Checked) string {
 		add(name+".site."+x.Name, x.Rungs)
 	}
 	for _, d := range c.Deeds {
-		add(name+"."+d.Subject+".deep", []health.Result{{Rung: kind.RungName(d.Deed), Holds: d.Holds, MS: d.MS, Expected: d.Expected, Got: d.Got}})
+		add(name+"."+d.Subject+".deep", []health.Result{{
+			Rung:     kind.RungName(d.Deed),
+			Holds:    d.Holds,
+			MS:       d.MS,
+			Expected: d.Expected,
+			Got:      d.Got,
+		}})
 	}
 	text, _ := xml.MarshalIndent(all, "", "  ") // plain texts and numbers cannot fail
 	return xml.Header + string(text) + "\n"

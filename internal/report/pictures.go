@@ -16,13 +16,28 @@ import (
 
 // colours are the report's, in light and dark, on screen and on paper.
 const colours = `
-:root, svg { --paper: #fbfaf7; --ink: #20262b; --soft: #66707a; --line: #dcd9d0; --box: #ffffff; --mark: #0f6b6b; --good: #2f7d4f; --bad: #b3392f; --fair: #8f6a12; --waiting: #d8d4c8; --preparing: #c9b27c; --starting: #7fa8b8; --answering: #0f6b6b; }
-@media (prefers-color-scheme: dark) { :root, svg { --paper: #16191c; --ink: #e4e6e8; --soft: #98a1a8; --line: #2e3439; --box: #1e2327; --mark: #63c2bd; --good: #74c48f; --bad: #ef8d84; --fair: #dcb75b; --waiting: #39404a; --preparing: #8a7440; --starting: #45707f; --answering: #63c2bd; } }
-@media print { :root, svg { --paper: #ffffff; --ink: #000000; --soft: #444444; --line: #bbbbbb; --box: #ffffff; --mark: #0f6b6b; --good: #2f7d4f; --bad: #b3392f; --fair: #8f6a12; --waiting: #dddddd; --preparing: #c9b27c; --starting: #7fa8b8; --answering: #0f6b6b; } }
-svg text { fill: var(--ink); font-size: 13px; } svg .soft { fill: var(--soft); font-size: 12px; } svg .name { font-weight: 600; }
-svg .box { fill: var(--box); stroke: var(--line); } svg .edge { fill: none; stroke: var(--soft); stroke-width: 1.4; } svg .axis { stroke: var(--line); }
+:root, svg {
+  --paper: #fbfaf7; --ink: #20262b; --soft: #66707a; --line: #dcd9d0; --box: #ffffff; --mark: #0f6b6b;
+  --good: #2f7d4f; --bad: #b3392f; --fair: #8f6a12;
+  --waiting: #d8d4c8; --preparing: #c9b27c; --starting: #7fa8b8; --answering: #0f6b6b;
+}
+@media (prefers-color-scheme: dark) { :root, svg {
+  --paper: #16191c; --ink: #e4e6e8; --soft: #98a1a8; --line: #2e3439; --box: #1e2327; --mark: #63c2bd;
+  --good: #74c48f; --bad: #ef8d84; --fair: #dcb75b;
+  --waiting: #39404a; --preparing: #8a7440; --starting: #45707f; --answering: #63c2bd;
+} }
+@media print { :root, svg {
+  --paper: #ffffff; --ink: #000000; --soft: #444444; --line: #bbbbbb; --box: #ffffff; --mark: #0f6b6b;
+  --good: #2f7d4f; --bad: #b3392f; --fair: #8f6a12;
+  --waiting: #dddddd; --preparing: #c9b27c; --starting: #7fa8b8; --answering: #0f6b6b;
+} }
+svg text { fill: var(--ink); font-size: 13px; } svg .soft { fill: var(--soft); font-size: 12px; }
+svg .name { font-weight: 600; }
+svg .box { fill: var(--box); stroke: var(--line); }
+svg .edge { fill: none; stroke: var(--soft); stroke-width: 1.4; } svg .axis { stroke: var(--line); }
 svg .good { fill: var(--good); } svg .bad { fill: var(--bad); } svg .fair { fill: var(--fair); }
-svg .waiting { fill: var(--waiting); } svg .preparing { fill: var(--preparing); } svg .starting { fill: var(--starting); } svg .answering { fill: var(--answering); }
+svg .waiting { fill: var(--waiting); } svg .preparing { fill: var(--preparing); }
+svg .starting { fill: var(--starting); } svg .answering { fill: var(--answering); }
 `
 
 const width = 1080
@@ -30,7 +45,8 @@ const width = 1080
 type canvas struct{ strings.Builder }
 
 func (c *canvas) text(x, y float64, class, anchor, text string) {
-	fmt.Fprintf(c, `<text x="%.1f" y="%.1f" class="%s" text-anchor="%s">%s</text>`, x, y, class, anchor, html.EscapeString(text))
+	fmt.Fprintf(c, `<text x="%.1f" y="%.1f" class="%s" text-anchor="%s">%s</text>`, x, y, class,
+		anchor, html.EscapeString(text))
 }
 
 // cut shortens a text to what fits into a box.
@@ -42,7 +58,8 @@ func cut(text string, most int) string {
 }
 
 func (c *canvas) close(height float64, title string) string {
-	return fmt.Sprintf(`<svg viewBox="0 0 %d %.0f" role="img" aria-label="%s">%s</svg>`, width, height, html.EscapeString(title), c.String())
+	return fmt.Sprintf(`<svg viewBox="0 0 %d %.0f" role="img" aria-label="%s">%s</svg>`, width, height,
+		html.EscapeString(title), c.String())
 }
 
 func class(s lifecycle.State) string {
@@ -117,7 +134,13 @@ func (g *graph) addNodes(d Data) {
 	}
 	if len(d.Spec.Sites) > 0 {
 		where := fmt.Sprintf("ports %d, %d", d.Spec.HTTPPort, d.Spec.HTTPSPort)
-		g.add(1, node{id: "gateway", name: "gateway", what: "Dravit " + d.Version, where: where, state: d.gatewayState()})
+		g.add(1, node{
+			id:    "gateway",
+			name:  "gateway",
+			what:  "Dravit " + d.Version,
+			where: where,
+			state: d.gatewayState(),
+		})
 	}
 	for _, p := range d.Spec.Parts {
 		column := 3
@@ -244,7 +267,8 @@ func timeline(d Data) string {
 			}
 			done = max(done, to)
 			title := fmt.Sprintf("%s: %s %s, from %s to %s", name, s.Phase, s.For, milliseconds(from), milliseconds(to))
-			fmt.Fprintf(&c, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="20"><title>%s</title></rect>`, s.Phase, left+from*scale, y, max(1, (to-from)*scale), html.EscapeString(title))
+			fmt.Fprintf(&c, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="20"><title>%s</title></rect>`,
+				s.Phase, left+from*scale, y, max(1, (to-from)*scale), html.EscapeString(title))
 			if s.For != "" && (to-from)*scale > 60 {
 				c.text(left+(from+to)/2*scale, y+14, "soft", "middle", "for "+cut(s.For, 12))
 			}
@@ -252,7 +276,8 @@ func timeline(d Data) string {
 		c.text(left+done*scale+6, y+15, "soft", "start", milliseconds(done))
 	}
 	x := left
-	for _, phase := range []lifecycle.Phase{lifecycle.PhaseWaiting, lifecycle.PhasePreparing, lifecycle.PhaseStarting, lifecycle.PhaseAnswering} {
+	for _, phase := range []lifecycle.Phase{lifecycle.PhaseWaiting, lifecycle.PhasePreparing,
+		lifecycle.PhaseStarting, lifecycle.PhaseAnswering} {
 		fmt.Fprintf(&c, `<rect class="%s" x="%.1f" y="%.1f" width="12" height="12"/>`, phase, x, height-17)
 		c.text(x+18, height-7, "soft", "start", string(phase))
 		x += 110
@@ -295,11 +320,14 @@ func history(d Data) string {
 	bar := math.Min(28, (width-left)/float64(len(whole)))
 	for i, s := range whole {
 		tall := math.Max(1, float64(s.Took)/float64(max(longest, 1))*high)
-		fmt.Fprintf(&c, `<rect class="answering" x="%.1f" y="%.1f" width="%.1f" height="%.1f"><title>%s: %s</title></rect>`, left+float64(i)*bar+1, top+high-tall, bar-2, tall, s.At.Local().Format("2006-01-02 15:04"), milliseconds(float64(s.Took)))
+		fmt.Fprintf(&c, `<rect class="answering" x="%.1f" y="%.1f" width="%.1f" height="%.1f"><title>%s: `+
+			`%s</title></rect>`, left+float64(i)*bar+1, top+high-tall, bar-2, tall,
+			s.At.Local().Format("2006-01-02 15:04"), milliseconds(float64(s.Took)))
 	}
 	c.text(left, top+high+18, "soft", "start", whole[0].At.Local().Format("2 January 15:04"))
 	if len(whole) > 1 {
-		c.text(math.Max(left+float64(len(whole))*bar, left+260), top+high+18, "soft", "end", whole[len(whole)-1].At.Local().Format("2 January 15:04"))
+		c.text(math.Max(left+float64(len(whole))*bar, left+260), top+high+18, "soft", "end",
+			whole[len(whole)-1].At.Local().Format("2 January 15:04"))
 	}
 	return c.close(top+high+26, "How long the last starts took")
 }

@@ -95,7 +95,13 @@ func HTML(d Data) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := page{Data: d, Style: template.CSS(colours), Topology: template.HTML(topology(d)), Timeline: template.HTML(timeline(d)), History: template.HTML(history(d))}
+	p := page{
+		Data:     d,
+		Style:    template.CSS(colours),
+		Topology: template.HTML(topology(d)),
+		Timeline: template.HTML(timeline(d)),
+		History:  template.HTML(history(d)),
+	}
 	if n := len(d.Starts); n > 0 {
 		p.Last = &d.Starts[n-1]
 	}
@@ -138,7 +144,9 @@ func SVG(d Data, picture string) ([]byte, error) {
 		return nil, fmt.Errorf("there is nothing to draw yet: the stack was never started")
 	}
 	head, rest, _ := strings.Cut(svg, ">")
-	return []byte(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + head + ` xmlns="http://www.w3.org/2000/svg"><style>svg { background: var(--paper); font-family: system-ui, sans-serif; }` + colours + "</style>" + rest), nil
+	return []byte(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + head +
+		` xmlns="http://www.w3.org/2000/svg"><style>svg { background: var(--paper); font-family: system-ui, ` +
+		`sans-serif; }` + colours + "</style>" + rest), nil
 }
 
 func dot(r health.Result) template.HTML {
@@ -153,7 +161,8 @@ func dot(r health.Result) template.HTML {
 		word, class = "does not hold", "falls"
 	}
 	sign := map[string]string{"unasked": "·", "holds": "●", "advisory": "-", "falls": "○"}[class]
-	return template.HTML(fmt.Sprintf(`<span class="%s" title="%s: %s" aria-label="%s %s">%s</span>`, class, r.Rung, word, r.Rung, word, sign))
+	return template.HTML(fmt.Sprintf(`<span class="%s" title="%s: %s" aria-label="%s %s">%s</span>`, class,
+		r.Rung, word, r.Rung, word, sign))
 }
 
 func milliseconds(ms float64) string {

@@ -23,20 +23,40 @@ func data() Data {
 	yes, no := true, false
 	at := time.Date(2026, 11, 23, 7, 30, 0, 0, time.UTC)
 	span := func(phase lifecycle.Phase, from, to int, waitsFor string) lifecycle.Span {
-		return lifecycle.Span{Phase: phase, From: at.Add(time.Duration(from) * time.Millisecond), To: at.Add(time.Duration(to) * time.Millisecond), For: waitsFor}
+		return lifecycle.Span{Phase: phase, From: at.Add(time.Duration(from) * time.Millisecond),
+			To: at.Add(time.Duration(to) * time.Millisecond), For: waitsFor}
 	}
 	return Data{
 		Spec: materialise.Spec{Name: "ferry <&>", Dir: "/p/ferry", HTTPPort: 8080, HTTPSPort: 8443,
-			Parts: []kind.Part{{Name: "web", Kind: "nginx", Version: "1.22", Role: kind.RoleWeb, Socket: "/s"}, {Name: "app", Kind: "php", Role: kind.RoleRuntime, Uses: []string{"db"}, Socket: "/s"}, {Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306}},
-			Sites: []materialise.Site{{Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:8080/", Server: "web", App: "app"}}},
+			Parts: []kind.Part{
+				{Name: "web", Kind: "nginx", Version: "1.22", Role: kind.RoleWeb, Socket: "/s"},
+				{Name: "app", Kind: "php", Role: kind.RoleRuntime, Uses: []string{"db"}, Socket: "/s"},
+				{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306},
+			},
+			Sites: []materialise.Site{{Name: "ferry", Host: "ferry.localhost", URL: "http://ferry.localhost:8080/",
+				Server: "web", App: "app"}}},
 		Checked: stack.Checked{
-			Parts: []stack.PartCheck{{Name: "web", Kind: "nginx", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 1}}}, {Name: "app", Kind: "php", State: lifecycle.Answers},
-				{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Rungs: []health.Result{{Rung: kind.Alive, Holds: &no, Expected: "a running process", Got: "<none>"}, {Rung: kind.Open}}}},
-			Sites: []stack.SiteCheck{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{{Rung: kind.Resolves, Holds: &no, Advisory: true}, {Rung: kind.Reaches, Holds: &yes}}}}},
-		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: "part.db.port", Choice: "13306", Because: []string{"the first free port"}, Rejected: []plan.Option{{Option: "3306", Because: "held by <mysqld>"}}}},
-			Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.1", Now: "php 8.2", Because: "it was upgraded"}}},
-		Starts: []stack.StartRecord{{At: at, Took: 300, Begun: []string{"web"}, Spans: map[string][]lifecycle.Span{}}, {At: at, Took: 200, All: true, Begun: []string{"web", "app", "db"}, Spans: map[string][]lifecycle.Span{
-			"db": {span(lifecycle.PhasePreparing, 20, 30, ""), span(lifecycle.PhaseStarting, 30, 150, ""), span(lifecycle.PhaseAnswering, 150, 160, "")}, "app": {span(lifecycle.PhaseWaiting, 40, 160, "db"), span(lifecycle.PhaseAnswering, 160, 190, "")}}}},
+			Parts: []stack.PartCheck{{Name: "web", Kind: "nginx", State: lifecycle.Answers,
+				Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 1}}},
+				{Name: "app", Kind: "php", State: lifecycle.Answers},
+				{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Rungs: []health.Result{
+					{Rung: kind.Alive, Holds: &no, Expected: "a running process", Got: "<none>"},
+					{Rung: kind.Open},
+				}}},
+			Sites: []stack.SiteCheck{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{
+				{Rung: kind.Resolves, Holds: &no, Advisory: true},
+				{Rung: kind.Reaches, Holds: &yes},
+			}}}},
+		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: "part.db.port", Choice: "13306",
+			Because:  []string{"the first free port"},
+			Rejected: []plan.Option{{Option: "3306", Because: "held by <mysqld>"}}}},
+			Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.1", Now: "php 8.2",
+				Because: "it was upgraded"}}},
+		Starts: []stack.StartRecord{{At: at, Took: 300, Begun: []string{"web"}, Spans: map[string][]lifecycle.Span{}},
+			{At: at, Took: 200, All: true, Begun: []string{"web", "app", "db"}, Spans: map[string][]lifecycle.Span{
+				"db": {span(lifecycle.PhasePreparing, 20, 30, ""), span(lifecycle.PhaseStarting, 30, 150, ""),
+					span(lifecycle.PhaseAnswering, 150, 160, "")},
+				"app": {span(lifecycle.PhaseWaiting, 40, 160, "db"), span(lifecycle.PhaseAnswering, 160, 190, "")}}}},
 		At: at, Version: "0.1.0",
 	}
 }
@@ -58,13 +78,16 @@ func TestHTML(t *testing.T) {
 	got, err := HTML(data())
 	require.NoError(t, err)
 	text := string(got)
-	for _, want := range []string{"ferry &lt;&amp;&gt;", "2 of 4 answer", "alive: expected a running process, got &lt;none&gt;", "not 3306: held by &lt;mysqld&gt;", "was php 8.1, is php 8.2", "for db", "200 ms until everything answered",
+	for _, want := range []string{"ferry &lt;&amp;&gt;", "2 of 4 answer",
+		"alive: expected a running process, got &lt;none&gt;", "not 3306: held by &lt;mysqld&gt;",
+		"was php 8.1, is php 8.2", "for db", "200 ms until everything answered",
 		`aria-label="open not asked"`, `aria-label="resolves does not hold; advisory"`} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "<none>")
 	assert.NotContains(t, text, "ZgotmplZ", "the template took everything for what it is")
-	assert.Empty(t, regexp.MustCompile(`(?:src|href)="|url\(|@import|<script`).FindAllString(text, -1), "nothing from outside")
+	assert.Empty(t, regexp.MustCompile(`(?:src|href)="|url\(|@import|<script`).FindAllString(text, -1),
+		"nothing from outside")
 	_, err = HTML(Data{})
 	assert.NoError(t, err, "a stack that was never started has a report, too")
 }

@@ -48,7 +48,8 @@ func (p Place) ResolverSet() bool {
 	return err == nil && slices.ContainsFunc(way.stale, exists)
 }
 
-const resolverHead = "# Written by Dravit for names of this machine's stacks: dravit names resolver off takes it back.\n"
+const resolverHead = "# Written by Dravit for names of this machine's stacks: dravit " +
+	"names resolver off takes it back.\n"
 
 func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 	at := kind.Loopback(port)
@@ -63,7 +64,8 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 	case runtime.GOOS == "darwin": // resolver(5): a file for each suffix
 		way := resolver{files: map[string]string{}}
 		for _, s := range suffixes {
-			way.files[p.path("etc/resolver", s)] = resolverHead + fmt.Sprintf("nameserver %s\nport %d\n", kind.Host, port)
+			way.files[p.path("etc/resolver", s)] = resolverHead +
+				fmt.Sprintf("nameserver %s\nport %d\n", kind.Host, port)
 		}
 		ours, _ := filepath.Glob(p.path("etc/resolver", "*"))
 		for _, file := range ours {
@@ -75,7 +77,8 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 		return way, nil
 	case exists(p.path("run/systemd/resolve/resolv.conf")): // resolved.conf(5)
 		text := resolverHead + "[Resolve]\nDNS=" + at + "\nDomains=~" + strings.Join(suffixes, " ~") + "\n"
-		return oneFile(p.path("etc/systemd/resolved.conf.d/dravit.conf"), text, suffixes, "systemctl", "restart", "systemd-resolved"), nil
+		return oneFile(p.path("etc/systemd/resolved.conf.d/dravit.conf"), text, suffixes, "systemctl",
+			"restart", "systemd-resolved"), nil
 	case dnsmasq != "": // dnsmasq(8)
 		text := resolverHead
 		for _, s := range suffixes {
@@ -87,7 +90,8 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 		}
 		return oneFile(dnsmasq, text, suffixes, refresh...), nil
 	}
-	return resolver{}, NoWay("this machine's resolver asks the servers in "+p.path("etc/resolv.conf")+" for every name, and cannot be told of one suffix", "dravit names hosts on")
+	return resolver{}, NoWay("this machine's resolver asks the servers in "+p.path("etc/resolv.conf")+
+		" for every name, and cannot be told of one suffix", "dravit names hosts on")
 }
 
 func oneFile(file, text string, suffixes []string, refresh ...string) resolver {
@@ -101,7 +105,8 @@ func oneFile(file, text string, suffixes []string, refresh ...string) resolver {
 func (p Place) asksItself() bool {
 	text, _ := os.ReadFile(p.path("etc/resolv.conf"))
 	for line := range strings.Lines(string(text)) {
-		if f := strings.Fields(line); len(f) == 2 && f[0] == "nameserver" && (strings.HasPrefix(f[1], "127.") || f[1] == "::1") {
+		if f := strings.Fields(line); len(f) == 2 && f[0] == "nameserver" &&
+			(strings.HasPrefix(f[1], "127.") || f[1] == "::1") {
 			return true
 		}
 	}

@@ -75,7 +75,8 @@ func runStep(ctx context.Context, s Step, out io.Writer) error {
 	argv := s.Argv
 	if s.Root {
 		if _, err := exec.LookPath("sudo"); err != nil {
-			return NoWay("it needs root, and there is no sudo here", "as root: "+strings.TrimPrefix(s.String(), "sudo "))
+			return NoWay("it needs root, and there is no sudo here",
+				"as root: "+strings.TrimPrefix(s.String(), "sudo "))
 		}
 		argv = append([]string{"sudo"}, argv...)
 	}
@@ -119,7 +120,8 @@ func (p Place) write(file, text string) ([]Step, error) {
 	if dir := filepath.Dir(file); !exists(dir) {
 		steps = append(steps, Step{[]string{"mkdir", "-p", dir}, root})
 	}
-	return append(steps, Step{[]string{"cp", staged, file}, root}), nil // into the file that is there: its owner, mode and mounts stay
+	// into the file that is there: its owner, mode and mounts stay
+	return append(steps, Step{[]string{"cp", staged, file}, root}), nil
 }
 
 // remove returns the step that removes a file, nil where it is gone.

@@ -35,12 +35,13 @@ func run(t *testing.T, steps []Step, err error) {
 
 func TestHosts(t *testing.T) {
 	for name, before := range map[string]string{
-		"usual":           "127.0.0.1 localhost\n::1 localhost\n",
-		"without an end":  "127.0.0.1 localhost",
-		"empty":           "",
-		"windows":         "127.0.0.1 localhost\r\n10.0.0.1 quay\r\n",
-		"another's block": "127.0.0.1 localhost\n" + hostsBegin + "bob" + hostsHint + "\n127.0.0.1 boat.test\n" + hostsEnd + "bob\n# after\n",
-		"half a block":    "127.0.0.1 localhost\n" + hostsBegin + "ada" + hostsHint + "\n127.0.0.1 lost.test\n",
+		"usual":          "127.0.0.1 localhost\n::1 localhost\n",
+		"without an end": "127.0.0.1 localhost",
+		"empty":          "",
+		"windows":        "127.0.0.1 localhost\r\n10.0.0.1 quay\r\n",
+		"another's block": "127.0.0.1 localhost\n" + hostsBegin + "bob" + hostsHint + "\n127.0.0.1 boat.test\n" +
+			hostsEnd + "bob\n# after\n",
+		"half a block": "127.0.0.1 localhost\n" + hostsBegin + "ada" + hostsHint + "\n127.0.0.1 lost.test\n",
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := place(t)
@@ -109,6 +110,7 @@ func TestResolver(t *testing.T) {
 }
 
 func TestStepsArePastable(t *testing.T) {
-	assert.Equal(t, "sudo cp '/home/ada/ferry office/hosts' /etc/hosts", Step{[]string{"cp", "/home/ada/ferry office/hosts", "/etc/hosts"}, true}.String())
+	assert.Equal(t, "sudo cp '/home/ada/ferry office/hosts' /etc/hosts",
+		Step{[]string{"cp", "/home/ada/ferry office/hosts", "/etc/hosts"}, true}.String())
 	assert.Equal(t, `rm 'it'\''s'`, Step{[]string{"rm", "it's"}, false}.String())
 }

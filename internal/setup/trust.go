@@ -31,7 +31,8 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 	}
 	var steps []Step
 	if runtime.GOOS == "darwin" {
-		steps = append(steps, Step{[]string{"security", "add-trusted-cert", "-d", "-r", "trustRoot", "-k", "/Library/Keychains/System.keychain", certificate}, true})
+		steps = append(steps, Step{[]string{"security", "add-trusted-cert", "-d", "-r", "trustRoot", "-k",
+			"/Library/Keychains/System.keychain", certificate}, true})
 	}
 	if anchor, refresh := p.anchor(); anchor != "" {
 		written, err := p.write(anchor, string(text))
@@ -45,10 +46,12 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 	}
 	for _, db := range p.databases() {
 		steps = append(steps, p.forget(db)...) // an earlier authority of ours
-		steps = append(steps, Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
+		steps = append(steps,
+			Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
 	}
 	if len(steps) == 0 && !p.Trusted() {
-		return nil, NoWay("Dravit does not know this system's store of certificates", "import "+certificate+" in the settings of your browser")
+		return nil, NoWay("Dravit does not know this system's store of certificates",
+			"import "+certificate+" in the settings of your browser")
 	}
 	return steps, nil
 }
@@ -104,7 +107,8 @@ func (p Place) databases() []string {
 		return nil
 	}
 	var all []string
-	for _, shape := range []string{".pki/nssdb", ".mozilla/firefox/*", "snap/firefox/common/.mozilla/firefox/*", "snap/chromium/current/.pki/nssdb", "Library/Application Support/Firefox/Profiles/*"} {
+	for _, shape := range []string{".pki/nssdb", ".mozilla/firefox/*", "snap/firefox/common/.mozilla/firefox/*",
+		"snap/chromium/current/.pki/nssdb", "Library/Application Support/Firefox/Profiles/*"} {
 		found, _ := filepath.Glob(filepath.Join(pattern.Literal(dir), shape, "cert9.db"))
 		for _, file := range found {
 			all = append(all, filepath.Dir(file))

@@ -12,7 +12,8 @@ import (
 func TestJoin(t *testing.T) {
 	for _, words := range [][]string{
 		{"plain", "/usr/bin/env", "a=b", "50%", "x@y"},
-		{"", " ", "two words", "it's", "'", `"`, `\`, "$HOME", "`id`", "a;b", "a|b", "a&b", "*", "~", "#", "!", "a\nb", "ü", "-n"},
+		{"", " ", "two words", "it's", "'", `"`, `\`, "$HOME", "`id`", "a;b", "a|b", "a&b", "*", "~",
+			"#", "!", "a\nb", "ü", "-n"},
 	} {
 		out, err := exec.Command("/bin/sh", "-c", "printf '%s\\0' "+Join(words...)).Output()
 		require.NoError(t, err)

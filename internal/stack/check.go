@@ -164,13 +164,15 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 		return ""
 	}
 	for i, p := range c.Parts {
-		if part, ok := spec.Part(p.Name); ok && p.State != lifecycle.Answers && p.State != lifecycle.Failed && p.State != lifecycle.Stopped {
+		if part, ok := spec.Part(p.Name); ok && p.State != lifecycle.Answers && p.State != lifecycle.Failed &&
+			p.State != lifecycle.Stopped {
 			c.Parts[i].BecauseOf = first(part.Uses)
 		}
 	}
 	for i, x := range c.Sites {
 		j := slices.IndexFunc(spec.Sites, func(site materialise.Site) bool { return site.Name == x.Name })
-		if x.State == lifecycle.Answers || x.State == lifecycle.Stopped || j < 0 || c.pageSays(x, spec.Sites[j].App, kinds) {
+		if x.State == lifecycle.Answers || x.State == lifecycle.Stopped || j < 0 ||
+			c.pageSays(x, spec.Sites[j].App, kinds) {
 			continue
 		}
 		site := spec.Sites[j]
@@ -257,7 +259,9 @@ func choose(spec *materialise.Spec, wanted []string) error {
 		}
 	}
 	spec.Parts = slices.DeleteFunc(spec.Parts, func(p kind.Part) bool { return !slices.Contains(wanted, p.Name) })
-	spec.Sites = slices.DeleteFunc(spec.Sites, func(x materialise.Site) bool { return !slices.Contains(wanted, x.Name) })
+	spec.Sites = slices.DeleteFunc(spec.Sites, func(x materialise.Site) bool {
+		return !slices.Contains(wanted, x.Name)
+	})
 	return nil
 }
 

@@ -31,14 +31,20 @@ func TestBlame(t *testing.T) {
 		got            string
 		want           []string // of app, crew and inbox
 	}{
-		"a store": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Matches, "", []string{"mail", "mail", "mail"}},
+		"a store": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Matches, "",
+			[]string{"mail", "mail", "mail"}},
 		"a page with words": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Replies,
-			"Fatal error: Uncaught mysqli_sql_exception: Table 'ferry.bookings' doesn't exist", []string{"mail", "", "mail"}},
+			"Fatal error: Uncaught mysqli_sql_exception: Table 'ferry.bookings' doesn't exist",
+			[]string{"mail", "", "mail"}},
 		"a page without a store": {lifecycle.Stopped, lifecycle.Unwell, lifecycle.Answers, kind.Works, kind.Replies,
-			"Fatal error: Uncaught RedisException: Connection refused in ferry.php:77", []string{"mail", "mail", "mail"}},
-		"no page":         {lifecycle.Answers, lifecycle.Failed, lifecycle.Answers, kind.Alive, kind.Replies, "", []string{"", "app", ""}},
-		"no server":       {lifecycle.Answers, lifecycle.Answers, lifecycle.Stopped, "", kind.Routed, "", []string{"", "web", ""}},
-		"the page itself": {lifecycle.Answers, lifecycle.Answers, lifecycle.Answers, "", kind.Replies, "", []string{"", "", ""}},
+			"Fatal error: Uncaught RedisException: Connection refused in ferry.php:77",
+			[]string{"mail", "mail", "mail"}},
+		"no page": {lifecycle.Answers, lifecycle.Failed, lifecycle.Answers, kind.Alive, kind.Replies,
+			"", []string{"", "app", ""}},
+		"no server": {lifecycle.Answers, lifecycle.Answers, lifecycle.Stopped, "", kind.Routed,
+			"", []string{"", "web", ""}},
+		"the page itself": {lifecycle.Answers, lifecycle.Answers, lifecycle.Answers, "",
+			kind.Replies, "", []string{"", "", ""}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			app := PartCheck{Name: "app", Kind: "php", State: c.app}
@@ -47,7 +53,9 @@ func TestBlame(t *testing.T) {
 			}
 			got := Checked{
 				Parts: []PartCheck{
-					{Name: "mail", State: c.mail}, {Name: "db", State: lifecycle.Answers}, app, {Name: "web", State: c.web},
+					{Name: "mail", State: c.mail},
+					{Name: "db", State: lifecycle.Answers}, app,
+					{Name: "web", State: c.web},
 				},
 				Sites: []SiteCheck{
 					{Name: "crew", State: lifecycle.Unwell, Rungs: fallen(c.crew, c.got)},

@@ -40,7 +40,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		return Diagnosis{}, err
 	}
 	facts.User = me.Username
-	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")), cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
+	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")),
+		cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
 	facts.Stopped = !s.Runs()
 	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return Diagnosis{}, err
@@ -49,7 +50,13 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	if err != nil {
 		return Diagnosis{}, err
 	}
-	out := Diagnosis{Answers: checked.Answers, Stopped: facts.Stopped, Since: facts.Plan.Since, Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits), Exits: map[string]lifecycle.Exit{}}
+	out := Diagnosis{
+		Answers: checked.Answers,
+		Stopped: facts.Stopped,
+		Since:   facts.Plan.Since,
+		Changes: slices.Concat(facts.Plan.Changes, facts.Plan.Edits),
+		Exits:   map[string]lifecycle.Exit{},
+	}
 	spec, err := s.spec()
 	if err != nil {
 		return out, err
@@ -62,7 +69,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		if checked.Parts[i].State == lifecycle.Answers { // whatever the keeper saw before
 			status.State, status.Because, status.Next = lifecycle.Answers, "", ""
 		}
-		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers { // it fell since the keeper looked
+		// it fell since the keeper looked
+		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers {
 			status.State = lifecycle.Unwell
 			if fell := health.FirstMiss(checked.Parts[i].Rungs); fell != nil {
 				status.Because = fell.Miss()

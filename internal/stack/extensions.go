@@ -60,14 +60,15 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 
 // Switched is what switching an extension came to.
 type Switched struct {
-	Format  int                `json:"format"`
-	Stack   string             `json:"stack"`
-	Part    string             `json:"part"`
-	Name    string             `json:"name"`
-	On      bool               `json:"on"`
-	Changed bool               `json:"changed"` // the stack file
-	File    string             `json:"file"`
-	Key     string             `json:"key"`               // of the list that is meant: extensions, or without for those to leave out
+	Format  int    `json:"format"`
+	Stack   string `json:"stack"`
+	Part    string `json:"part"`
+	Name    string `json:"name"`
+	On      bool   `json:"on"`
+	Changed bool   `json:"changed"` // the stack file
+	File    string `json:"file"`
+	// of the list that is meant: extensions, or without for those to leave out
+	Key     string             `json:"key"`
 	List    []string           `json:"extensions"`        // that list, as the file has it now
 	Runs    bool               `json:"runs"`              // the stack runs, and the part was brought to it
 	Web     bool               `json:"web"`               // loaded in the web process

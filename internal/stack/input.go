@@ -65,15 +65,31 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			Next:    "rename the folder",
 		}
 	}
-	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes}, Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file, Project: s.project(file, set.Outside), Survey: found, Run: s.Home.Run, Version: s.Version,
-		Ledger:  plan.Ledger{HTTPPort: book.HTTPPort, HTTPSPort: book.HTTPSPort, DNSPort: book.DNSPort, Ports: book.Stacks[s.ID].Ports, Others: map[int]string{}, Hosts: map[string]string{}, Name: s.Name},
+	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes},
+		Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file,
+		Project: s.project(file, set.Outside), Survey: found, Run: s.Home.Run, Version: s.Version,
+		Ledger: plan.Ledger{
+			HTTPPort:  book.HTTPPort,
+			HTTPSPort: book.HTTPSPort,
+			DNSPort:   book.DNSPort,
+			Ports:     book.Stacks[s.ID].Ports,
+			Others:    map[int]string{},
+			Hosts:     map[string]string{},
+			Name:      s.Name,
+		},
 		History: plan.History{Data: map[string]plan.Written{}}}
 	if in.StackID == "" {
 		in.StackID = newID
 	} else if err := home.ReadDerived(s.goodFile(), &in.History.Good); err != nil {
 		return in, err
 	}
-	live, named := s.livePorts(book), map[int]bool{book.HTTPPort: true, book.HTTPSPort: true, book.DNSPort: true, 80: true, 443: true}
+	live, named := s.livePorts(book), map[int]bool{
+		book.HTTPPort:  true,
+		book.HTTPSPort: true,
+		book.DNSPort:   true,
+		80:             true,
+		443:            true,
+	}
 	for id, other := range book.Stacks {
 		for _, port := range other.Ports {
 			if id != s.ID {

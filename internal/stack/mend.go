@@ -17,7 +17,8 @@ const mendTimeout = 90 * time.Second
 // Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks
 // again. report is called for each change of a part's state meanwhile. A remedy that does not help is no error: what is
 // wrong still shows in the diagnosis that it returns.
-func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool, report func(keeper.Event)) (Diagnosis, error) {
+func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool,
+	report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}
 	for _, c := range d.Causes {
@@ -34,7 +35,8 @@ func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause
 			restart = append(restart, c.Fix[2:]...)
 		case c.Fix[0] != "dravit":
 			var unhelpful *exec.ExitError
-			if err := exec.CommandContext(ctx, c.Fix[0], c.Fix[1:]...).Run(); err != nil && !errors.As(err, &unhelpful) {
+			if err := exec.CommandContext(ctx, c.Fix[0], c.Fix[1:]...).Run(); err != nil &&
+				!errors.As(err, &unhelpful) {
 				return d, err
 			}
 		}
@@ -42,7 +44,8 @@ func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause
 	if !start {
 		return d, ctx.Err()
 	}
-	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: mendTimeout}, report); err != nil && !errors.Is(err, ErrNoPlan) {
+	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: mendTimeout}, report); err != nil &&
+		!errors.Is(err, ErrNoPlan) {
 		return d, err
 	}
 	return s.Diagnose(ctx)

@@ -92,7 +92,15 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 		for _, site := range spec.Sites {
 			for _, host := range append([]string{site.Host}, site.Aliases...) {
 				address := func(url string) string { return strings.Replace(url, "//"+site.Host, "//"+host, 1) }
-				out.Names = append(out.Names, Name{Name: host, Stack: spec.Name, Site: site.Name, Part: site.Server, URL: address(site.URL), HTTPSURL: address(site.HTTPSURL), Served: runs})
+				out.Names = append(out.Names, Name{
+					Name:     host,
+					Stack:    spec.Name,
+					Site:     site.Name,
+					Part:     site.Server,
+					URL:      address(site.URL),
+					HTTPSURL: address(site.HTTPSURL),
+					Served:   runs,
+				})
 			}
 		}
 	}

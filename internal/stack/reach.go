@@ -34,7 +34,9 @@ type Reach struct {
 func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
 	outside, err := proc.NetworkListeners()
-	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool { return x.NetworkPort != 0 }) {
+	if err != nil || len(outside) == 0 && !slices.ContainsFunc(sites, func(x materialise.Site) bool {
+		return x.NetworkPort != 0
+	}) {
 		return out, err
 	}
 	spec, err := s.spec()
@@ -59,8 +61,16 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	}
 	for l, pid := range outside {
 		for _, p := range spec.Parts {
-			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool { return r.Port == l.Port }) {
-				out = append(out, Reach{Part: p.Name, Port: l.Port, Open: true, Agreed: agreed.Network[plan.PartConsent(p.Name)], URLs: urls(l.Port, l.Address)})
+			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool {
+				return r.Port == l.Port
+			}) {
+				out = append(out, Reach{
+					Part:   p.Name,
+					Port:   l.Port,
+					Open:   true,
+					Agreed: agreed.Network[plan.PartConsent(p.Name)],
+					URLs:   urls(l.Port, l.Address),
+				})
 			}
 		}
 	}

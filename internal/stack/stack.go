@@ -196,7 +196,8 @@ func (s *Stack) spec() (materialise.Spec, error) {
 	spec, err := materialise.Read(s.Home, s.ID)
 	for _, p := range spec.Parts {
 		if s.Kinds.Of(p.Kind) == nil {
-			return spec, fmt.Errorf("part %s is of kind %s, which this version of Dravit does not know: a newer one started it", p.Name, p.Kind)
+			return spec, fmt.Errorf("part %s is of kind %s, which this version of Dravit does not know: a newer "+
+				"one started it", p.Name, p.Kind)
 		}
 	}
 	return spec, err

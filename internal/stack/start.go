@@ -35,12 +35,17 @@ func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.jso
 
 // remember writes down what a stack ran on when everything answered. A start that changed nothing is not written again.
 func (s *Stack) remember(out Started) error {
-	good := plan.Good{At: time.Now().UTC().Format(time.RFC3339), Parts: map[string]plan.Chosen{}, File: out.file.Values()}
+	good := plan.Good{
+		At:    time.Now().UTC().Format(time.RFC3339),
+		Parts: map[string]plan.Chosen{},
+		File:  out.file.Values(),
+	}
 	for _, x := range out.Plan.Parts {
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
 	}
 	var was plan.Good
-	if err := home.ReadDerived(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) && maps.Equal(was.File, good.File) {
+	if err := home.ReadDerived(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) &&
+		maps.Equal(was.File, good.File) {
 		return nil
 	}
 	return home.WriteJSON(s.goodFile(), good)
@@ -127,26 +132,31 @@ func (s *Stack) failedForPort(out Started) bool {
 		if out.Parts[i].Code == trouble.PortTaken {
 			return true // whoever had it may be gone by now
 		}
-		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms, examine.Log(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
+		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms,
+			examine.Log(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
 			return true // whoever had it may be gone by now
 		}
 		held[p.Port] = true
 	}
-	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 && !members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 &&
+		!members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
 		return true // whoever had its port may be gone by now
 	}
 	if len(held) == 0 {
 		return false
 	}
 	ports, err := survey.Ports(nil, map[int]bool{})
-	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool { return p.Protocol == "tcp" && held[p.Port] })
+	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool {
+		return p.Protocol == "tcp" && held[p.Port]
+	})
 }
 
 // lostPort tells whether a part's server says that it did not get the part's port.
 func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
 	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
 		means, _, at := s.Find(words, part)
-		return at >= 0 && (s.Cause == "port-taken" || s.Cause == "port-fixed" && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
+		return at >= 0 && (s.Cause == "port-taken" ||
+			s.Cause == "port-fixed" && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
 	})
 }
 
@@ -219,7 +229,8 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 
 // place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It
 // fails where one of the parts to restart is not in it.
-func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program, o StartOptions, out *Started) error {
+func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program,
+	o StartOptions, out *Started) error {
 	o.Consent.Network, o.Consent.Loopback = s.subjects(file, o.Consent.Network), s.subjects(file, o.Consent.Loopback)
 	if err := s.knows(file, o.Consent); err != nil {
 		return err

@@ -33,13 +33,17 @@ func TestRobbed(t *testing.T) {
 		says   string
 		want   bool
 	}{
-		"the keeper saw a thief":            {free, lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", true},
-		"it says that it was failedForPort": {free, lifecycle.Status{State: lifecycle.Failed}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},
-		"it said so in another life":        {free, lifecycle.Status{State: lifecycle.Failed, LogFrom: 150}, "Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", false},
-		"somebody listens there":            {held, lifecycle.Status{State: lifecycle.Failed}, "", true},
-		"it failed by itself":               {free, lifecycle.Status{State: lifecycle.Failed, Code: trouble.Exited}, "TypeError: low tide\n", false},
-		"it did not fail":                   {held, lifecycle.Status{State: lifecycle.Unwell, Code: trouble.PortTaken}, "", false},
-		"it has no port":                    {0, lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", false},
+		"the keeper saw a thief": {free,
+			lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", true},
+		"it says that it was failedForPort": {free, lifecycle.Status{State: lifecycle.Failed},
+			"Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},
+		"it said so in another life": {free, lifecycle.Status{State: lifecycle.Failed, LogFrom: 150},
+			"Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", false},
+		"somebody listens there": {held, lifecycle.Status{State: lifecycle.Failed}, "", true},
+		"it failed by itself": {free, lifecycle.Status{State: lifecycle.Failed, Code: trouble.Exited},
+			"TypeError: low tide\n", false},
+		"it did not fail": {held, lifecycle.Status{State: lifecycle.Unwell, Code: trouble.PortTaken}, "", false},
+		"it has no port":  {0, lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.NoError(t, os.WriteFile(log, fmt.Appendf(nil, "%-200s", c.says), 0o600))

@@ -30,7 +30,8 @@ func (s *Stack) record(began time.Time, out Started) error {
 	if err != nil {
 		return err
 	}
-	all = append(all, StartRecord{began.UTC(), time.Since(began).Milliseconds(), out.Begun, len(out.Begun) == len(out.Plan.Parts), out.Spans})
+	all = append(all, StartRecord{began.UTC(), time.Since(began).Milliseconds(), out.Begun,
+		len(out.Begun) == len(out.Plan.Parts), out.Spans})
 	return home.WriteState(s.startsFile(), all[max(0, len(all)-maxStarts):])
 }
 

@@ -27,7 +27,8 @@ func (r *reader) check(f *File) {
 		// Two names with one environment prefix would overwrite each other's variables.
 		prefix := EnvPrefix(name)
 		if other, ok := folded[prefix]; ok {
-			r.fault("part."+name, fmt.Sprintf("parts %s and %s would both be %s_* in the environment", other, name, prefix), "rename one of them")
+			r.fault("part."+name, fmt.Sprintf("parts %s and %s would both be %s_* in the environment", other, name,
+				prefix), "rename one of them")
 		}
 		folded[prefix] = name
 		for i, need := range f.Parts[name].Uses {
@@ -60,12 +61,15 @@ func (r *reader) check(f *File) {
 		defined(at+".server", s.Server)
 		for key, path := range map[string]string{"root": s.Root, "include": s.Include} {
 			if path != "" && !filepath.IsLocal(path) {
-				r.fault(at+"."+key, fmt.Sprintf("the %s %q lies outside the project", map[string]string{"root": "document root", "include": "file"}[key], path), "a path relative to the project")
+				r.fault(at+"."+key, fmt.Sprintf("the %s %q lies outside the project",
+					map[string]string{"root": "document root", "include": "file"}[key], path),
+					"a path relative to the project")
 			}
 		}
 	}
 	if f.Dotenv != "" && !filepath.IsLocal(f.Dotenv) {
-		r.fault("dotenv", fmt.Sprintf("the file %q lies outside the project", f.Dotenv), "a path relative to the project")
+		r.fault("dotenv", fmt.Sprintf("the file %q lies outside the project", f.Dotenv),
+			"a path relative to the project")
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
 		path := "env." + key
@@ -97,16 +101,20 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 	case m[1] != "": // {{word}} is {word}, literally
 	case len(words) == 3 && words[0] == sitePlaceholder:
 		if !slices.Contains(sites(), words[1]) {
-			r.fault(path, fmt.Sprintf("{%s}: no site is named %q", m[2], words[1]), "the sites are "+strings.Join(sites(), ", "))
+			r.fault(path, fmt.Sprintf("{%s}: no site is named %q", m[2], words[1]),
+				"the sites are "+strings.Join(sites(), ", "))
 		} else if !slices.Contains(SiteFields, words[2]) {
-			r.fault(path, fmt.Sprintf("{%s}: a site has no %q", m[2], words[2]), "fields: "+strings.Join(SiteFields, ", "))
+			r.fault(path, fmt.Sprintf("{%s}: a site has no %q", m[2], words[2]),
+				"fields: "+strings.Join(SiteFields, ", "))
 		}
 	case len(words) == 2:
 		names := slices.Sorted(maps.Keys(f.Parts))
 		if !slices.Contains(names, words[0]) {
-			r.fault(path, fmt.Sprintf("{%s}: no part is named %q", m[2], words[0]), "the parts are "+strings.Join(names, ", "))
+			r.fault(path, fmt.Sprintf("{%s}: no part is named %q", m[2], words[0]),
+				"the parts are "+strings.Join(names, ", "))
 		} else if !slices.Contains(PlaceholderFields, words[1]) {
-			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]), "fields: "+strings.Join(PlaceholderFields, ", "))
+			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]),
+				"fields: "+strings.Join(PlaceholderFields, ", "))
 		}
 	default:
 		r.fault(path, fmt.Sprintf("{%s} stands for nothing", m[2]),
@@ -119,7 +127,8 @@ func (r *reader) command(path, text string) {
 	for _, m := range commandWord().FindAllStringSubmatch(text, -1) {
 		word := m[1]
 		part, _, dotted := strings.Cut(word, ".")
-		meant := dotted || slices.Contains(PlaceholderFields, word) || nearest(strings.ToLower(word), CommandFields) != ""
+		meant := dotted || slices.Contains(PlaceholderFields, word) ||
+			nearest(strings.ToLower(word), CommandFields) != ""
 		if meant && !slices.Contains(CommandFields, word) {
 			hint := "a command has {" + strings.Join(CommandFields, "} and {") + "}"
 			if dotted {
@@ -136,17 +145,21 @@ func (r *reader) each(at string, s SiteConfig) {
 	case s.Name == "" && s.Each == "":
 		_, name := r.places[at+".name"]
 		if _, each := r.places[at+".each"]; !name && !each { // else something is wrong with it, which is said already
-			r.fault(at, "this site has neither \"name\" nor \"each\"", "name = \"ferry\", or each = \"crew/*\" for a site of each folder")
+			r.fault(at, "this site has neither \"name\" nor \"each\"",
+				"name = \"ferry\", or each = \"crew/*\" for a site of each folder")
 		}
 	case s.Name != "" && s.Each != "":
 		r.fault(at+".each", "a site has a name, or one of each folder", "take one of the two out")
 	case s.Each != "" && s.Aliases != nil:
-		r.fault(at+".aliases", "sites of folders have the names of their folders alone", "take the aliases out, or write the site down by its name")
+		r.fault(at+".aliases", "sites of folders have the names of their folders alone",
+			"take the aliases out, or write the site down by its name")
 	case s.Each != "" && s.Network():
-		r.fault(at+".listen", "sites of folders answer on this machine only", "write the site that others may see down by its name")
+		r.fault(at+".listen", "sites of folders answer on this machine only",
+			"write the site that others may see down by its name")
 	}
 	if s.Each != "" && !filepath.IsLocal(s.Each) {
-		r.fault(at+".each", fmt.Sprintf("the folders %q lie outside the project", s.Each), "a path relative to the project")
+		r.fault(at+".each", fmt.Sprintf("the folders %q lie outside the project", s.Each),
+			"a path relative to the project")
 	}
 }
 
@@ -196,7 +209,9 @@ func EnvPrefix(part string) string {
 func (r *reader) extensions(at string, entries []string) {
 	for i, e := range entries {
 		if strings.Contains(e, "/") && !filepath.IsLocal(e) {
-			r.fault(fmt.Sprintf("%s.extensions.%d", at, i), fmt.Sprintf("the extension file %q lies outside the project", e), "a path relative to the project; a folder for every project is named in Dravit's settings")
+			r.fault(fmt.Sprintf("%s.extensions.%d", at, i),
+				fmt.Sprintf("the extension file %q lies outside the project", e),
+				"a path relative to the project; a folder for every project is named in Dravit's settings")
 		}
 	}
 }
@@ -213,7 +228,8 @@ func (r *reader) circles(f *File) {
 		path = append(path, name)
 		if state[name] == entered {
 			circle := path[slices.Index(path, name):]
-			r.fault("part."+circle[0]+".uses", "parts wait for each other: "+strings.Join(circle, " -> "), "take one of them out of a uses list")
+			r.fault("part."+circle[0]+".uses", "parts wait for each other: "+strings.Join(circle, " -> "),
+				"take one of them out of a uses list")
 			return
 		}
 		state[name] = entered

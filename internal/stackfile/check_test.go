@@ -61,7 +61,8 @@ func TestCommandPlaceholders(t *testing.T) {
 	command := func(text string) string {
 		return "[part.app]\nkind = \"custom\"\ncommand = '" + text + "'\n[part.db]\nkind = \"mariadb\"\n"
 	}
-	for _, text := range []string{"serve {port}", "{dravit} version", "sh -c \"f() { echo x; }; f\"", "echo {a,b} ${HOME}", "awk {print}"} {
+	for _, text := range []string{"serve {port}", "{dravit} version", "sh -c \"f() { echo x; }; f\"",
+		"echo {a,b} ${HOME}", "awk {print}"} {
 		assert.Equal(t, text, read(t, command(text), "").Parts["app"].Command)
 	}
 	for text, hint := range map[string]string{
@@ -84,7 +85,8 @@ func TestFaultsAsText(t *testing.T) {
 
 // Faults come in the order of the files and their lines, however the keys are sorted; a long line is shown in part.
 func TestFaultsAreInOrder(t *testing.T) {
-	long := "[part.zebra]\nzulu = 1\nkind = \"nginx\"\n[part.ant]\nkind = \"nginx\"\nalpha = \"" + strings.Repeat("x", 400) + "\"\n"
+	long := "[part.zebra]\nzulu = 1\nkind = \"nginx\"\n[part.ant]\nkind = \"nginx\"\nalpha = \"" +
+		strings.Repeat("x", 400) + "\"\n"
 	got := faults(t, long, "[part.ant]\nomega = 1\n")
 	require.Len(t, got, 3)
 	assert.Equal(t, []string{LocalName, Name, Name}, []string{got[0].File, got[1].File, got[2].File})
@@ -103,8 +105,10 @@ a.c.d = 2
 memory_limit = true
 z = 1.5
 `, "")
-	assert.Equal(t, map[string]Text{"a.b": "1", "a.c.d": "2", "memory_limit": "true", "z": "1.5"}, f.Parts["app"].Settings)
-	got := faults(t, "[part.app]\nkind = \"php\"\nsettings = { \"a b\" = \"1\", c = [1], d = \"x\\ny\" }\n[env]\nA.B = \"1\"\n", "")
+	assert.Equal(t, map[string]Text{"a.b": "1", "a.c.d": "2", "memory_limit": "true", "z": "1.5"},
+		f.Parts["app"].Settings)
+	got := faults(t,
+		"[part.app]\nkind = \"php\"\nsettings = { \"a b\" = \"1\", c = [1], d = \"x\\ny\" }\n[env]\nA.B = \"1\"\n", "")
 	var all []string
 	for _, x := range got {
 		all = append(all, x.What)

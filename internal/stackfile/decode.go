@@ -33,16 +33,17 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 		i, ok := fields[key]
 		switch {
 		case ok:
-			r.value(at, tree[key], into.Field(i), into.Type().Field(i).Tag)
+			r.value(at, tree[key], into.Field(i), keyRules[into.Type()][key])
 		case also != nil && also(key):
 		case slices.Contains(notBuilt[sort], key):
-			r.fault(at, fmt.Sprintf("%q is not built yet", key), "this version of Dravit does not understand it; take it out for now")
+			r.fault(at, fmt.Sprintf("%q is not built yet", key),
+				"this version of Dravit does not understand it; take it out for now")
 		default:
 			r.fault(at, fmt.Sprintf("unknown key %q", key), keyHint(sort, key, names))
 		}
 	}
-	for key, i := range fields {
-		if _, ok := tree[key]; !ok && into.Type().Field(i).Tag.Get("required") != "" {
+	for key := range fields {
+		if _, ok := tree[key]; !ok && keyRules[into.Type()][key].required {
 			r.fault(path, fmt.Sprintf("%s has no %q", title(path), key), "")
 		}
 	}
@@ -65,19 +66,19 @@ func title(path string) string {
 }
 
 // value reads one value into a field of a struct.
-func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructTag) {
+func (r *reader) value(at string, v any, into reflect.Value, rule keyRule) {
 	switch into.Interface().(type) {
 	case Texts:
 		if s, ok := v.(string); ok {
 			v = []any{s}
 		}
-		r.texts(at, v, into, tag, "a text or a list of texts")
+		r.texts(at, v, into, rule, "a text or a list of texts")
 		return
 	case []string:
-		r.texts(at, v, into, tag, "a list of texts")
+		r.texts(at, v, into, rule, "a list of texts")
 		return
 	case map[string]Text:
-		r.textMap(at, v, into, tag)
+		r.textMap(at, v, into, rule)
 		return
 	case map[string]PartConfig:
 		into.Set(reflect.ValueOf(named(r, at, v, r.part)))
@@ -97,9 +98,9 @@ func (r *reader) value(at string, v any, into reflect.Value, tag reflect.StructT
 	}
 	switch into.Kind() {
 	case reflect.String:
-		r.text(at, v, into, tag)
+		r.text(at, v, into, rule)
 	case reflect.Int:
-		r.number(at, v, into, tag)
+		r.number(at, v, into, rule)
 	case reflect.Bool:
 		r.flag(at, v, into)
 	}
@@ -168,17 +169,18 @@ func (r *reader) expect(at string, v any) *Expect {
 	return e
 }
 
-func (r *reader) text(at string, v any, into reflect.Value, tag reflect.StructTag) {
+func (r *reader) text(at string, v any, into reflect.Value, rule keyRule) {
 	s, ok := v.(string)
 	if !ok {
 		r.wrong(at, "a text", v)
 		return
 	}
-	if p := tag.Get("pattern"); p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
-		r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))), cmp.Or(tag.Get("hint"), "it must be one line"))
+	if p := rule.pattern; p != "" && !pattern.Of(p).MatchString(s) || strings.ContainsAny(s, "\x00\n\r") {
+		r.fault(at, fmt.Sprintf("%q cannot be %s", s, article(last(at))),
+			cmp.Or(rule.hint, "it must be one line"))
 		return
 	}
-	if err := checkText(tag.Get("check"), s); err != nil {
+	if err := checkText(rule.check, s); err != nil {
 		r.fault(at, err.Error(), "")
 		return
 	}
@@ -197,7 +199,8 @@ func checkText(check, s string) error {
 	case "ask":
 		if !slices.Contains(WaysToAsk, s) {
 			return fmt.Errorf(
-				"a program is not asked with %q: one of %s; for another way on this machine: [ask] in Dravit's settings.toml",
+				"a program is not asked with %q: one of %s; for another way on this machine: [ask] in "+
+					"Dravit's settings.toml",
 				s, strings.Join(WaysToAsk, ", "),
 			)
 		}
@@ -213,16 +216,14 @@ func checkText(check, s string) error {
 	return nil
 }
 
-func (r *reader) number(at string, v any, into reflect.Value, tag reflect.StructTag) {
+func (r *reader) number(at string, v any, into reflect.Value, rule keyRule) {
 	n, ok := v.(int64)
 	if !ok {
 		r.wrong(at, "a whole number", v)
 		return
 	}
-	low, _ := strconv.ParseInt(tag.Get("minimum"), 10, 64)
-	high, _ := strconv.ParseInt(tag.Get("maximum"), 10, 64)
-	if n < low || n > high {
-		r.fault(at, fmt.Sprintf("%s must be between %d and %d, not %d", last(at), low, high, n), "")
+	if n < int64(rule.minimum) || n > int64(rule.maximum) {
+		r.fault(at, fmt.Sprintf("%s must be between %d and %d, not %d", last(at), rule.minimum, rule.maximum, n), "")
 		return
 	}
 	into.SetInt(n)
@@ -240,7 +241,7 @@ func (r *reader) flag(at string, v any, into reflect.Value) {
 // maxItems is how many entries a list of texts may have.
 const maxItems = 1000
 
-func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructTag, want string) {
+func (r *reader) texts(at string, v any, into reflect.Value, rule keyRule, want string) {
 	list, ok := v.([]any)
 	if len(list) > maxItems {
 		r.fault(at, fmt.Sprintf("%s has %d entries, and may have %d", last(at), len(list), maxItems), "")
@@ -250,8 +251,8 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 	for i, item := range list {
 		s, isText := item.(string)
 		ok = ok && isText
-		if p := tag.Get("items"); isText && p != "" && !pattern.Of(p).MatchString(s) {
-			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), tag.Get("hint"))
+		if p := rule.items; isText && p != "" && !pattern.Of(p).MatchString(s) {
+			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), rule.hint)
 		}
 		if seen[s] {
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q stands in %s twice", s, last(at)), "")
@@ -266,7 +267,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, tag reflect.StructT
 	into.Set(reflect.ValueOf(out).Convert(into.Type()))
 }
 
-func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.StructTag) {
+func (r *reader) textMap(at string, v any, into reflect.Value, rule keyRule) {
 	tree, ok := v.(map[string]any)
 	if !ok {
 		r.wrong(at, "a table", v)
@@ -278,19 +279,19 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	walk = func(prefix, path string, tree map[string]any) {
 		for _, key := range slices.Sorted(maps.Keys(tree)) {
 			name, p := join(prefix, key), join(path, key)
-			if p := tag.Get("keys"); p != "" && !pattern.Of(p).MatchString(name) {
+			if p := rule.keys; p != "" && !pattern.Of(p).MatchString(name) {
 				r.fault(join(path, key), fmt.Sprintf("%q cannot be the name of a setting", name), "")
 				continue
 			}
 			switch x := tree[key].(type) {
 			case map[string]any:
-				if tag.Get("keys") != "" {
+				if rule.keys != "" {
 					walk(name, p, x)
 					continue
 				}
 				r.fault(p, fmt.Sprintf("%s must be a text, not a table", name), "")
 			case string:
-				if strings.ContainsAny(x, "\x00\n\r") && tag.Get("keys") != "" {
+				if strings.ContainsAny(x, "\x00\n\r") && rule.keys != "" {
 					r.fault(p, fmt.Sprintf("%s must be one line", name), "")
 				}
 				out[name] = Text(x)
@@ -303,7 +304,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, tag reflect.Struc
 	}
 	walk("", at, tree)
 	for _, name := range slices.Sorted(maps.Keys(out)) {
-		if _, err := setting.Parse(string(out[name])); err != nil && tag.Get("check") == "demand" {
+		if _, err := setting.Parse(string(out[name])); err != nil && rule.check == "demand" {
 			r.fault(join(at, name), err.Error(), "such as \">= 128M\", or a value alone")
 		}
 	}
@@ -325,7 +326,8 @@ func (r *reader) require(at, name string, v any) Require {
 	case map[string]any:
 		r.table(at, "require", v, reflect.ValueOf(&out).Elem(), nil)
 	default:
-		r.fault(at, fmt.Sprintf("%s must be a version or a table, not %s", name, sortOf(v)), `such as ">= 2.30", or { version = ">= 1", ask = "--version", pattern = "v([0-9.]+)" }`)
+		r.fault(at, fmt.Sprintf("%s must be a version or a table, not %s", name, sortOf(v)),
+			`such as ">= 2.30", or { version = ">= 1", ask = "--version", pattern = "v([0-9.]+)" }`)
 	}
 	return out
 }
@@ -338,7 +340,8 @@ func (r *reader) part(at, name string, v any) PartConfig {
 		return p
 	}
 	if !partName().MatchString(name) {
-		r.fault(at, fmt.Sprintf("%q cannot be a part's name", name), "letters, digits, - and _, at most 32, a letter first")
+		r.fault(at, fmt.Sprintf("%q cannot be a part's name", name),
+			"letters, digits, - and _, at most 32, a letter first")
 	}
 	var kinds []string
 	r.table(at, "part", tree, reflect.ValueOf(&p).Elem(), func(key string) bool {
@@ -364,7 +367,8 @@ func (r *reader) part(at, name string, v any) PartConfig {
 	narrowed := func(key string) bool { return r.places[join(at, "kind")].file != r.places[join(at, key)].file }
 	for key := range tree {
 		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) && !narrowed(key) {
-			r.fault(join(at, key), fmt.Sprintf("a part of kind %s has no %q", strings.Join(p.Kind, " or "), key), r.keysHint(p.Kind, key))
+			r.fault(join(at, key), fmt.Sprintf("a part of kind %s has no %q", strings.Join(p.Kind, " or "), key),
+				r.keysHint(p.Kind, key))
 		}
 	}
 	for _, kind := range kinds {
@@ -378,7 +382,8 @@ func (r *reader) part(at, name string, v any) PartConfig {
 			continue
 		}
 		if !slices.Contains(p.Kind, kind) {
-			r.fault(path, fmt.Sprintf("part %s is never of kind %s", name, kind), "its kind is "+strings.Join(p.Kind, " or "))
+			r.fault(path, fmt.Sprintf("part %s is never of kind %s", name, kind),
+				"its kind is "+strings.Join(p.Kind, " or "))
 		}
 		sub.Kind = Texts{kind}
 		own = maps.Clone(own)
@@ -389,7 +394,8 @@ func (r *reader) part(at, name string, v any) PartConfig {
 		r.table(path, "part", own, reflect.ValueOf(&sub).Elem(), nil)
 		for key := range own {
 			if !r.understood(sub.Kind, key) {
-				r.fault(join(path, key), fmt.Sprintf("a part of kind %s has no %q", kind, key), r.keysHint(sub.Kind, key))
+				r.fault(join(path, key), fmt.Sprintf("a part of kind %s has no %q", kind, key),
+					r.keysHint(sub.Kind, key))
 			}
 		}
 		if p.Of == nil {
@@ -397,9 +403,11 @@ func (r *reader) part(at, name string, v any) PartConfig {
 		}
 		p.Of[kind] = sub
 	}
-	if _, has := tree["command"]; len(p.Kind) == 1 && slices.Contains(r.words[p.Kind[0]], "command") && !has && p.For(p.Kind[0]).Command == "" {
+	if _, has := tree["command"]; len(p.Kind) == 1 && slices.Contains(r.words[p.Kind[0]], "command") && !has &&
+		p.For(p.Kind[0]).Command == "" {
 		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name),
-			"a part of kind "+p.Kind[0]+" says what to run: command = \"./server --port {port}\"; the port is in PORT, too")
+			"a part of kind "+p.Kind[0]+
+				" says what to run: command = \"./server --port {port}\"; the port is in PORT, too")
 	}
 	return p
 }

@@ -20,26 +20,42 @@ func TestEditExtensions(t *testing.T) {
 		list []string
 		want string
 	}{
-		"add at the end":            {head + `extensions = ["a", "b"] # these`, []string{"a", "b", "c"}, head + `extensions = ["a", "b", "c"] # these`},
-		"add to none":               {head + `extensions = []`, []string{"c"}, head + `extensions = ["c"]`},
-		"take the first":            {head + `extensions = ["a", "b"]`, []string{"b"}, head + `extensions = ["b"]`},
-		"take the last":             {head + `extensions = ["a", "b"]`, []string{"a"}, head + `extensions = ["a"]`},
-		"take the last with comma":  {head + `extensions = ["a", "b", ]`, []string{"a"}, head + `extensions = ["a", ]`},
-		"take the only one":         {head + `extensions = [ "a" ]`, []string{}, head + `extensions = [ ]`},
-		"take all, add one":         {head + `extensions = ["a", "b"]`, []string{"c"}, head + `extensions = ["c"]`},
-		"single quotes":             {head + `extensions = ['a', 'lib/b#.so']`, []string{"lib/b#.so", "c"}, head + `extensions = ['lib/b#.so', "c"]`},
-		"a line each":               {head + "extensions = [\n  \"a\", # first\n  \"b\",\n]\n", []string{"a", "b", "c"}, head + "extensions = [\n  \"a\", # first\n  \"b\",\n  \"c\",\n]\n"},
-		"a line each, no comma":     {head + "extensions = [\n  \"a\",\n  \"b\"\n]\n", []string{"a", "b", "c"}, head + "extensions = [\n  \"a\",\n  \"b\",\n  \"c\"\n]\n"},
-		"a line goes":               {head + "extensions = [\n  \"a\",\n  # about b\n  \"b\",\n  \"c\",\n]\n", []string{"a", "c"}, head + "extensions = [\n  \"a\",\n  # about b\n  \"c\",\n]\n"},
-		"its comment stays":         {head + "extensions = [\n  \"a\",\n  \"b\", # the boats\n]\n", []string{"a"}, head + "extensions = [\n  \"a\",\n  # the boats\n]\n"},
-		"after a comment":           {head + "extensions = [\n  \"a\", # the boats\n]\n", []string{"a", "b"}, head + "extensions = [\n  \"a\", # the boats\n  \"b\",\n]\n"},
-		"no list":                   {head + "settings = { a = 1 }\n", []string{"a", "b"}, head + "extensions = [\"a\", \"b\"]\nsettings = { a = 1 }\n"},
-		"no list, no last line end": {"[part.app]\nkind = [\n \"php\", # first\n \"custom\"]", []string{"a"}, "[part.app]\nkind = [\n \"php\", # first\n \"custom\"]\nextensions = [\"a\"]\n"},
-		"dotted":                    {"part.app.kind = \"php\"\n", []string{"a"}, "part.app.kind = \"php\"\npart.app.extensions = [\"a\"]\n"},
-		"of the kind":               {"[part.app]\nkind = [\"php\", \"custom\"]\nextensions = [\"z\"]\n[part.app.php]\nextensions = [\"a\"]\n", []string{"a", "b"}, "[part.app]\nkind = [\"php\", \"custom\"]\nextensions = [\"z\"]\n[part.app.php]\nextensions = [\"a\", \"b\"]\n"},
-		"a long list":               {head, strings.Fields("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb cccccccccccccccccccccccccccccc"), head + "extensions = [\n  \"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\", \"bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb\",\n  \"cccccccccccccccccccccccccccccc\",\n]\n"},
-		"several a line":            {head + "extensions = [\n  \"a\", \"b\",\n  \"c\",\n]\n", []string{"a", "c", "d"}, head + "extensions = [\n  \"a\",\n  \"c\",\n  \"d\",\n]\n"},
-		"windows line ends":         {"[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\"]\r\n", []string{"a", "b"}, "[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\", \"b\"]\r\n"},
+		"add at the end": {head + `extensions = ["a", "b"] # these`, []string{"a", "b", "c"},
+			head + `extensions = ["a", "b", "c"] # these`},
+		"add to none":              {head + `extensions = []`, []string{"c"}, head + `extensions = ["c"]`},
+		"take the first":           {head + `extensions = ["a", "b"]`, []string{"b"}, head + `extensions = ["b"]`},
+		"take the last":            {head + `extensions = ["a", "b"]`, []string{"a"}, head + `extensions = ["a"]`},
+		"take the last with comma": {head + `extensions = ["a", "b", ]`, []string{"a"}, head + `extensions = ["a", ]`},
+		"take the only one":        {head + `extensions = [ "a" ]`, []string{}, head + `extensions = [ ]`},
+		"take all, add one":        {head + `extensions = ["a", "b"]`, []string{"c"}, head + `extensions = ["c"]`},
+		"single quotes": {head + `extensions = ['a', 'lib/b#.so']`, []string{"lib/b#.so", "c"},
+			head + `extensions = ['lib/b#.so', "c"]`},
+		"a line each": {head + "extensions = [\n  \"a\", # first\n  \"b\",\n]\n", []string{"a", "b", "c"},
+			head + "extensions = [\n  \"a\", # first\n  \"b\",\n  \"c\",\n]\n"},
+		"a line each, no comma": {head + "extensions = [\n  \"a\",\n  \"b\"\n]\n", []string{"a", "b", "c"},
+			head + "extensions = [\n  \"a\",\n  \"b\",\n  \"c\"\n]\n"},
+		"a line goes": {head + "extensions = [\n  \"a\",\n  # about b\n  \"b\",\n  \"c\",\n]\n",
+			[]string{"a", "c"}, head + "extensions = [\n  \"a\",\n  # about b\n  \"c\",\n]\n"},
+		"its comment stays": {head + "extensions = [\n  \"a\",\n  \"b\", # the boats\n]\n", []string{"a"},
+			head + "extensions = [\n  \"a\",\n  # the boats\n]\n"},
+		"after a comment": {head + "extensions = [\n  \"a\", # the boats\n]\n", []string{"a", "b"},
+			head + "extensions = [\n  \"a\", # the boats\n  \"b\",\n]\n"},
+		"no list": {head + "settings = { a = 1 }\n", []string{"a", "b"},
+			head + "extensions = [\"a\", \"b\"]\nsettings = { a = 1 }\n"},
+		"no list, no last line end": {"[part.app]\nkind = [\n \"php\", # first\n \"custom\"]", []string{"a"},
+			"[part.app]\nkind = [\n \"php\", # first\n \"custom\"]\nextensions = [\"a\"]\n"},
+		"dotted": {"part.app.kind = \"php\"\n", []string{"a"},
+			"part.app.kind = \"php\"\npart.app.extensions = [\"a\"]\n"},
+		"of the kind": {"[part.app]\nkind = [\"php\", \"custom\"]\nextensions = [\"z\"]\n[part.app.php]\n" +
+			"extensions = [\"a\"]\n", []string{"a", "b"}, "[part.app]\nkind = [\"php\", \"custom\"]\n" +
+			"extensions = [\"z\"]\n[part.app.php]\nextensions = [\"a\", \"b\"]\n"},
+		"a long list": {head, strings.Fields("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb " +
+			"cccccccccccccccccccccccccccccc"), head + "extensions = [\n  \"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\", " +
+			"\"bbbbbbbbbbbbbbbbbbbbbbbbbbbbbb\",\n  \"cccccccccccccccccccccccccccccc\",\n]\n"},
+		"several a line": {head + "extensions = [\n  \"a\", \"b\",\n  \"c\",\n]\n", []string{"a", "c", "d"},
+			head + "extensions = [\n  \"a\",\n  \"c\",\n  \"d\",\n]\n"},
+		"windows line ends": {"[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\"]\r\n", []string{"a", "b"},
+			"[part.app]\r\nkind = \"php\"\r\nextensions = [\"a\", \"b\"]\r\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := folder(t, c.text, "")
@@ -55,7 +71,8 @@ func TestEditExtensions(t *testing.T) {
 }
 
 func TestEditLocalFile(t *testing.T) {
-	e, err := EditExtensions(folder(t, "[part.app]\nkind = \"php\"\nextensions = [\"a\"]\n", "[part.app]\nextensions = [\"b\"]\n"), "app", "php", []string{"b", "c"}, words)
+	e, err := EditExtensions(folder(t, "[part.app]\nkind = \"php\"\nextensions = [\"a\"]\n",
+		"[part.app]\nextensions = [\"b\"]\n"), "app", "php", []string{"b", "c"}, words)
 	require.NoError(t, err)
 	assert.Equal(t, LocalName, e.File, "the file whose list counts")
 	assert.Equal(t, "[part.app]\nextensions = [\"b\", \"c\"]\n", string(e.Text))
@@ -64,7 +81,8 @@ func TestEditLocalFile(t *testing.T) {
 // What cannot be edited safely is refused.
 func TestEditRefuses(t *testing.T) {
 	for _, text := range []string{
-		`part = { app = { kind = "php" } }`, `part.app = { kind = "php", settings = {} }`, "[part.web]\nkind = \"nginx\"\n",
+		`part = { app = { kind = "php" } }`, `part.app = { kind = "php", settings = {} }`,
+		"[part.web]\nkind = \"nginx\"\n",
 	} {
 		_, err := EditExtensions(folder(t, text, ""), "app", "php", []string{"a"}, words)
 		assert.ErrorIs(t, err, trouble.NotEditable, text)

@@ -126,14 +126,24 @@ const maxFile = 256 << 10
 func (r *reader) load(dir, shown string) (map[string]any, error) {
 	data, err := confined.ReadFile(dir, shown, maxFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.faults = append(r.faults, Fault{File: shown, Line: 1, Col: 1, What: "the file cannot be read: " + err.Error()})
+		r.faults = append(r.faults, Fault{
+			File: shown,
+			Line: 1,
+			Col:  1,
+			What: "the file cannot be read: " + err.Error(),
+		})
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	if line := tooDeep(data); line > 0 {
-		r.faults = append(r.faults, Fault{File: shown, Line: line, Col: 1, What: "this is nested deeper than any stack file"})
+		r.faults = append(r.faults, Fault{
+			File: shown,
+			Line: line,
+			Col:  1,
+			What: "this is nested deeper than any stack file",
+		})
 		return nil, nil
 	}
 	if bytes.HasPrefix(data, byteOrderMark) {
@@ -184,7 +194,8 @@ func tooDeep(data []byte) int {
 	for text := range bytes.Lines(data) {
 		line++
 		key, _, _ := bytes.Cut(text, []byte("="))
-		if bytes.Count(key, []byte(".")) > maxDepth || bytes.Count(text, []byte("[")) > 200 || bytes.Count(text, []byte("{")) > 200 {
+		if bytes.Count(key, []byte(".")) > maxDepth || bytes.Count(text, []byte("[")) > 200 ||
+			bytes.Count(text, []byte("{")) > 200 {
 			return line
 		}
 	}

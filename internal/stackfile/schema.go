@@ -4,7 +4,6 @@ import (
 	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 )
 
 // Schema returns the JSON Schema (draft 2020-12) of a stack file, made from the types that Read fills.
@@ -28,10 +27,11 @@ func object(t reflect.Type, kinds []string) map[string]any {
 		if key == "-" {
 			continue
 		}
-		p := schemaOf(f.Type, f.Tag, kinds)
-		p["description"] = f.Tag.Get("doc")
+		rule := keyRules[t][key]
+		p := schemaOf(f.Type, rule, kinds)
+		p["description"] = rule.doc
 		props[key] = p
-		if f.Tag.Get("required") != "" {
+		if rule.required {
 			required = append(required, key)
 		}
 	}
@@ -42,20 +42,25 @@ func object(t reflect.Type, kinds []string) map[string]any {
 	return o
 }
 
-func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]any {
+func schemaOf(t reflect.Type, rule keyRule, kinds []string) map[string]any {
 	text := map[string]any{"type": "string"}
 	switch reflect.Zero(t).Interface().(type) {
 	case Texts:
 		text["enum"] = kinds
-		return map[string]any{"oneOf": []any{text, map[string]any{"type": "array", "items": text, "minItems": 1, "uniqueItems": true}}}
+		return map[string]any{"oneOf": []any{text, map[string]any{
+			"type":        "array",
+			"items":       text,
+			"minItems":    1,
+			"uniqueItems": true,
+		}}}
 	case []string:
-		if p := tag.Get("items"); p != "" {
+		if p := rule.items; p != "" {
 			text["pattern"] = p
 		}
 		return map[string]any{"type": "array", "items": text, "uniqueItems": true}
 	case map[string]Text:
 		value := map[string]any{"type": []string{"string", "number", "boolean"}}
-		if tag.Get("keys") != "" { // a name with a dot may also be written as a table
+		if rule.keys != "" { // a name with a dot may also be written as a table
 			value = map[string]any{"type": []string{"string", "number", "boolean", "object"}}
 		}
 		return map[string]any{"type": "object", "additionalProperties": value}
@@ -64,29 +69,41 @@ func schemaOf(t reflect.Type, tag reflect.StructTag, kinds []string) map[string]
 		props := part["properties"].(map[string]any)
 		for _, kind := range kinds {
 			if _, taken := props[kind]; !taken {
-				props[kind] = map[string]any{"$ref": "#/$defs/ofOneKind", "description": "What holds only where the part is of kind " + kind + "."}
+				props[kind] = map[string]any{
+					"$ref":        "#/$defs/ofOneKind",
+					"description": "What holds only where the part is of kind " + kind + ".",
+				}
 			}
 		}
-		return map[string]any{"type": "object", "additionalProperties": part, "propertyNames": map[string]any{"pattern": partName().String()}}
+		return map[string]any{
+			"type":                 "object",
+			"additionalProperties": part,
+			"propertyNames":        map[string]any{"pattern": partName().String()},
+		}
 	case map[string]Require:
 		value := map[string]any{"oneOf": []any{map[string]any{"type": "string"}, object(t.Elem(), kinds)}}
-		return map[string]any{"type": "object", "additionalProperties": value, "propertyNames": map[string]any{"pattern": toolName().String()}}
+		return map[string]any{
+			"type":                 "object",
+			"additionalProperties": value,
+			"propertyNames":        map[string]any{"pattern": toolName().String()},
+		}
 	case []SiteConfig:
 		site := object(t.Elem(), kinds)
-		site["oneOf"] = []any{map[string]any{"required": []string{"name"}}, map[string]any{"required": []string{"each"}}}
+		site["oneOf"] = []any{
+			map[string]any{"required": []string{"name"}},
+			map[string]any{"required": []string{"each"}},
+		}
 		return map[string]any{"type": "array", "items": site}
 	case *Expect, *Requirements:
 		return object(t.Elem(), kinds)
 	}
 	switch t.Kind() {
 	case reflect.Int:
-		low, _ := strconv.Atoi(tag.Get("minimum"))
-		high, _ := strconv.Atoi(tag.Get("maximum"))
-		return map[string]any{"type": "integer", "minimum": low, "maximum": high}
+		return map[string]any{"type": "integer", "minimum": rule.minimum, "maximum": rule.maximum}
 	case reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	}
-	if p := tag.Get("pattern"); p != "" {
+	if p := rule.pattern; p != "" {
 		text["pattern"] = p
 	}
 	return text

@@ -64,12 +64,13 @@ var (
 		"modules":        "extensions",
 		"xdebug":         "debugger",
 		"ports":          "port",
-		"password":       "no key: Dravit makes the passwords, and commands get them from the environment (dravit run -- env)",
-		"host":           "no key: every part listens on 127.0.0.1",
-		"name":           "no key: the part's name stands in its table's, [part.NAME]",
-		"env":            "[env], for the whole stack",
-		"root":           "root of a [[site]]",
-		"domain":         "name of a [[site]]",
+		"password": "no key: Dravit makes the passwords, and commands get them from the " +
+			"environment (dravit run -- env)",
+		"host":   "no key: every part listens on 127.0.0.1",
+		"name":   "no key: the part's name stands in its table's, [part.NAME]",
+		"env":    "[env], for the whole stack",
+		"root":   "root of a [[site]]",
+		"domain": "name of a [[site]]",
 	}
 	siteWords = map[string]string{
 		"domain":        "name (served as NAME.localhost), aliases, or suffix",

@@ -24,7 +24,8 @@ var others = map[string]string{
 
 // forced are public suffixes below which browsers open HTTPS only, whatever is asked for (the browsers' common list of
 // preloaded HSTS).
-var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google", "hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
+var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google",
+	"hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
 	"prof", "rsvp", "search", "skype", "soy", "windows", "youtube", "zip"}
 
 // Reserved reports whether a suffix, or one that it ends with, belongs to nobody and may be used within a machine.
@@ -51,7 +52,8 @@ func Refuse(s string) error {
 	if slices.Contains(forced, last) {
 		also = ", and browsers open them over HTTPS only"
 	}
-	return fmt.Errorf("names cannot end with %q: it is a public suffix, whose names are other people's%s; test belongs to nobody", s, also)
+	return fmt.Errorf("names cannot end with %q: it is a public suffix, whose names are other people's%s; "+
+		"test belongs to nobody", s, also)
 }
 
 // Warn returns what is to be said of a suffix that is not refused, "" where there is nothing.
@@ -63,9 +65,11 @@ func Warn(s string) string {
 	}
 	public, icann := publicsuffix.PublicSuffix(s)
 	if !icann {
-		return "nobody has reserved " + s[strings.LastIndexByte(s, '.')+1:] + ", which may become a public suffix one day; test never will"
+		return "nobody has reserved " + s[strings.LastIndexByte(s, '.')+1:] +
+			", which may become a public suffix one day; test never will"
 	}
-	text := "names below " + s + " are those of whoever registered it: on this machine, the real ones are out of reach while ours are set up"
+	text := "names below " + s +
+		" are those of whoever registered it: on this machine, the real ones are out of reach while ours are set up"
 	if slices.Contains(forced, public) {
 		text += "; browsers open them over HTTPS only"
 	}

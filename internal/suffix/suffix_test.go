@@ -7,10 +7,22 @@ import (
 )
 
 func TestRefuse(t *testing.T) {
-	for _, ok := range []string{"localhost", "test", "quay.test", "internal", "home.arpa", "example", "ferry", "ferry.example.com"} {
+	for _, ok := range []string{"localhost", "test", "quay.test", "internal", "home.arpa", "example",
+		"ferry", "ferry.example.com"} {
 		assert.NoError(t, Refuse(ok), ok)
 	}
-	for s, because := range map[string]string{"local": "RFC 6762", "crew.local": "RFC 6762", "com": "public suffix", "co.uk": "public suffix", "dev": "HTTPS only", "app": "HTTPS only", "invalid": "cannot be", "1": "addresses", "quay.7": "addresses", "ip6.arpa": "RFC 3172"} {
+	for s, because := range map[string]string{
+		"local":      "RFC 6762",
+		"crew.local": "RFC 6762",
+		"com":        "public suffix",
+		"co.uk":      "public suffix",
+		"dev":        "HTTPS only",
+		"app":        "HTTPS only",
+		"invalid":    "cannot be",
+		"1":          "addresses",
+		"quay.7":     "addresses",
+		"ip6.arpa":   "RFC 3172",
+	} {
 		assert.ErrorContains(t, Refuse(s), because, s)
 	}
 }

@@ -98,9 +98,10 @@ func askEngine(ctx context.Context, socket string) Engine {
 	e := Engine{Socket: socket}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-	}}}
+	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		}}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://engine/version", nil)
 	if err != nil {
 		e.Because = err.Error()

@@ -32,7 +32,8 @@ func ask(ctx context.Context, env []string, file string, args ...string) (string
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // no terminal, and a group of its own to end
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second // a child that keeps the pipe open is not waited for; on a loaded machine our own reading takes a while
+	// a child that keeps the pipe open is not waited for; on a loaded machine our own reading takes a while
+	cmd.WaitDelay = time.Second
 	err := cmd.Run()
 	var exit *exec.ExitError
 	switch {
@@ -40,7 +41,8 @@ func ask(ctx context.Context, env []string, file string, args ...string) (string
 		err = fmt.Errorf("%w: %w", errUnheard, err)
 	case errors.Is(err, exec.ErrWaitDelay): // the program itself ended well
 		err = nil
-	case err != nil && (!errors.As(err, &exit) || !exit.Exited()): // it could not be started, was killed, or took too long
+	// it could not be started, was killed, or took too long
+	case err != nil && (!errors.As(err, &exit) || !exit.Exited()):
 		err = fmt.Errorf("%w: %w", errUnheard, err)
 	}
 	return out.String(), err

@@ -28,26 +28,53 @@ const (
 var usual = []struct{ pattern, origin string }{
 	{"/usr/local/sbin", Local}, {"/usr/local/bin", Local},
 	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
-	{"/usr/lib/*/[0-9]*/bin", System}, {"/usr/libexec/*/[0-9]*/bin", System}, {"/usr/*-[0-9]*/bin", System}, // database servers, a folder a version
+	// database servers, a folder a version
+	{"/usr/lib/*/[0-9]*/bin", System}, {"/usr/libexec/*/[0-9]*/bin", System}, {"/usr/*-[0-9]*/bin", System},
 	{"/usr/libexec", System},
-	{"/opt/*/*/usr/bin", System}, {"/opt/*/*/*/usr/bin", System}, {"/opt/*/*/*/usr/sbin", System}, // collections, each with a tree of its own
+	// collections, each with a tree of its own
+	{"/opt/*/*/usr/bin", System}, {"/opt/*/*/*/usr/bin", System}, {"/opt/*/*/*/usr/sbin", System},
 
-	{"/opt/homebrew/sbin", System}, {"/opt/homebrew/bin", System}, {"/opt/homebrew/opt/*/sbin", System}, {"/opt/homebrew/opt/*/bin", System},
+	{"/opt/homebrew/sbin", System},
+	{"/opt/homebrew/bin", System},
+	{"/opt/homebrew/opt/*/sbin", System},
+	{"/opt/homebrew/opt/*/bin", System},
 	{"/opt/homebrew/Cellar/*/*/sbin", System}, {"/opt/homebrew/Cellar/*/*/bin", System},
-	{"/usr/local/opt/*/sbin", System}, {"/usr/local/opt/*/bin", System}, {"/usr/local/Cellar/*/*/sbin", System}, {"/usr/local/Cellar/*/*/bin", System},
+	{"/usr/local/opt/*/sbin", System},
+	{"/usr/local/opt/*/bin", System},
+	{"/usr/local/Cellar/*/*/sbin", System},
+	{"/usr/local/Cellar/*/*/bin", System},
 	{"/opt/local/sbin", System}, {"/opt/local/bin", System}, {"/opt/local/lib/*/bin", System},
-	{"/Library/Frameworks/*.framework/Versions/[0-9]*/bin", System}, {"/System/Library/Frameworks/*.framework/Versions/[0-9]*/usr/bin", System}, {"/Library/*/[0-9]*/bin", System},
+	{"/Library/Frameworks/*.framework/Versions/[0-9]*/bin", System},
+	{"/System/Library/Frameworks/*.framework/Versions/[0-9]*/usr/bin", System},
+	{"/Library/*/[0-9]*/bin", System},
 
-	{"/usr/local/*/sbin", Local}, {"/usr/local/*/bin", Local}, {"/opt/*/sbin", Local}, {"/opt/*/bin", Local}, {"/opt/*/[0-9]*/sbin", Versions}, {"/opt/*/[0-9]*/bin", Versions},
+	{"/usr/local/*/sbin", Local},
+	{"/usr/local/*/bin", Local},
+	{"/opt/*/sbin", Local},
+	{"/opt/*/bin", Local},
+	{"/opt/*/[0-9]*/sbin", Versions},
+	{"/opt/*/[0-9]*/bin", Versions},
 
 	{"~/bin", User}, {"~/.local/bin", User}, {"~/.local/sbin", User},
 	// ~/.manager/versions/3.11.7/bin, ~/.manager/versions/node/v20.1.0/bin, ~/.manager/installs/ruby/3.3.0/bin and the
 	// like
-	{"~/.*/versions/*/bin", Versions}, {"~/.*/versions/*/*/bin", Versions}, {"~/.*/installs/*/*/bin", Versions}, {"~/.*/*/versions/*/bin", Versions},
-	{"~/.*/php/*/sbin", Versions}, {"~/.*/php/*/bin", Versions}, {"~/.*/rubies/*/bin", Versions}, {"~/.rubies/*/bin", Versions}, {"~/.*/candidates/*/*/bin", Versions},
-	{"~/.*/node-versions/*/installation/bin", Versions}, {"~/.local/share/*/node-versions/*/installation/bin", Versions}, {"~/.*/tools/image/*/*/bin", Versions},
-	{"~/.local/share/*/installs/*/*/bin", Versions}, {"~/.local/share/*/versions/*/bin", Versions}, {"~/.local/share/*/python/*/bin", Versions},
-	{"~/Library/Application Support/*/node-versions/*/installation/bin", Versions}, {"~/Library/*/installs/*/*/bin", Versions},
+	{"~/.*/versions/*/bin", Versions},
+	{"~/.*/versions/*/*/bin", Versions},
+	{"~/.*/installs/*/*/bin", Versions},
+	{"~/.*/*/versions/*/bin", Versions},
+	{"~/.*/php/*/sbin", Versions},
+	{"~/.*/php/*/bin", Versions},
+	{"~/.*/rubies/*/bin", Versions},
+	{"~/.rubies/*/bin", Versions},
+	{"~/.*/candidates/*/*/bin", Versions},
+	{"~/.*/node-versions/*/installation/bin", Versions},
+	{"~/.local/share/*/node-versions/*/installation/bin", Versions},
+	{"~/.*/tools/image/*/*/bin", Versions},
+	{"~/.local/share/*/installs/*/*/bin", Versions},
+	{"~/.local/share/*/versions/*/bin", Versions},
+	{"~/.local/share/*/python/*/bin", Versions},
+	{"~/Library/Application Support/*/node-versions/*/installation/bin", Versions},
+	{"~/Library/*/installs/*/*/bin", Versions},
 	{"~/.*/shims", Versions}, {"~/.local/share/*/shims", Versions},
 }
 

@@ -72,7 +72,14 @@ func Here(kinds []kind.Kind, set settings.Settings, cache string) Machine {
 // HostNow is this machine and its user.
 func HostNow() Host {
 	low, high := proc.EphemeralPorts()
-	return Host{OS: runtime.GOOS, Arch: runtime.GOARCH, User: userName(), EphemeralLow: low, EphemeralHigh: high, LowestPort: lowestPort()}
+	return Host{
+		OS:            runtime.GOOS,
+		Arch:          runtime.GOARCH,
+		User:          userName(),
+		EphemeralLow:  low,
+		EphemeralHigh: high,
+		LowestPort:    lowestPort(),
+	}
 }
 
 // entry is what is remembered of one program: as long as the file is the same, so is the answer.
@@ -157,7 +164,8 @@ func (m Machine) look() *looker {
 // remember writes down what was found where it is not what was known. Where there is no room for that, the next look
 // asks again.
 func (l *looker) remember() {
-	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) && len(l.fresh.Modules) == len(l.known.Modules)
+	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) &&
+		len(l.fresh.Modules) == len(l.known.Modules)
 	for key, t := range l.known.Tools { // those that this look did not ask for
 		if _, ok := l.fresh.Tools[key]; !ok {
 			l.fresh.Tools[key] = t
@@ -177,7 +185,8 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found
 	}
 	kindName := k.Traits().Name
 	key := kindName + " " + found.path
-	if e, ok := l.known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) && (e.Until.IsZero() || time.Now().Before(e.Until)) {
+	if e, ok := l.known.Programs[key]; ok && e.Size == info.Size() && e.ModTime.Equal(info.ModTime()) &&
+		(e.Until.IsZero() || time.Now().Before(e.Until)) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		if e.Program != nil {
@@ -199,7 +208,13 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found
 		}
 		if v, facts, err := k.Inspect(ctx, l.Root+found.path, run); err == nil {
 			if _, err := version.Parse(v); err == nil {
-				e.Program = &kind.Program{Kind: kindName, Version: v, Path: found.path, Origin: found.origin, Facts: facts}
+				e.Program = &kind.Program{
+					Kind:    kindName,
+					Version: v,
+					Path:    found.path,
+					Origin:  found.origin,
+					Facts:   facts,
+				}
 				for _, fact := range facts {
 					if fact == "" { // what was looked for beside it may be installed any moment
 						e.Until = time.Now().Add(patience)
@@ -237,7 +252,8 @@ func (l *looker) programs() []kind.Program {
 		versions[p.Version], _ = version.Parse(p.Version) // those that do not parse were not taken
 	}
 	slices.SortStableFunc(all, func(a, b kind.Program) int {
-		return cmp.Or(strings.Compare(a.Kind, b.Kind), versions[b.Version].Compare(versions[a.Version]), rank[filepath.Dir(a.Path)]-rank[filepath.Dir(b.Path)], strings.Compare(a.Path, b.Path))
+		return cmp.Or(strings.Compare(a.Kind, b.Kind), versions[b.Version].Compare(versions[a.Version]),
+			rank[filepath.Dir(a.Path)]-rank[filepath.Dir(b.Path)], strings.Compare(a.Path, b.Path))
 	})
 	return all
 }

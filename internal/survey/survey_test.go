@@ -34,7 +34,8 @@ func (boat) Traits() *kind.Traits {
 	return &kind.Traits{Name: "boat", Programs: []string{"boat", "boat[0-9]*"}}
 }
 
-func (b boat) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (b boat) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	b.asked.Add(1)
 	out, err := run(path, "--version")
 	version, ok := strings.CutPrefix(strings.TrimSpace(out), "boat ")
@@ -80,7 +81,8 @@ func TestLook(t *testing.T) {
 	cache := filepath.Join(base, "survey.json")
 	got := look(t, boat{asked: &asked}, cache)
 	require.Len(t, got, 1)
-	assert.Equal(t, kind.Program{Kind: "boat", Version: "1.2", Path: filepath.Join(one, "boat"), Origin: OnPath, Facts: map[string]string{"hull": "oak"}}, got[0])
+	assert.Equal(t, kind.Program{Kind: "boat", Version: "1.2", Path: filepath.Join(one, "boat"), Origin: OnPath,
+		Facts: map[string]string{"hull": "oak"}}, got[0])
 	assert.Equal(t, got, look(t, boat{asked: &asked}, cache))
 	assert.EqualValues(t, 1, asked.Load(), "what was asked once is remembered")
 
@@ -144,15 +146,18 @@ func TestProbeDeadline(t *testing.T) {
 func TestRealPrograms(t *testing.T) {
 	s, err := Here(all.Kinds(), settings.Settings{}, filepath.Join(t.TempDir(), "survey.json")).Look(t.Context(), nil)
 	require.NoError(t, err)
-	for _, want := range []string{"apache", "mariadb", "memcached", "nginx", "node", "php", "postgres", "python", "redis", "ruby"} {
+	for _, want := range []string{"apache", "mariadb", "memcached", "nginx", "node", "php",
+		"postgres", "python", "redis", "ruby"} {
 		i := slices.IndexFunc(s.Programs, func(p kind.Program) bool { return p.Kind == want })
 		require.GreaterOrEqual(t, i, 0, "%s is not found; ./verify installs it", want)
 		assert.Regexp(t, `^\d+\.\d+`, s.Programs[i].Version)
 		if want == "php" {
 			j := slices.IndexFunc(s.Modules, func(m kind.Module) bool { return m.Name == "mysqli" })
 			require.GreaterOrEqual(t, j, 0)
-			assert.Equal(t, kind.Module{Kind: "php", Name: "mysqli", File: s.Programs[i].Facts["extension_dir"] + "/mysqli.so", Built: s.Programs[i].Facts["extension_api"],
-				Arch: []string{runtime.GOARCH}, Needs: []string{"mysqlnd"}}, s.Modules[j], "what it needs is read from its symbols")
+			assert.Equal(t, kind.Module{Kind: "php", Name: "mysqli",
+				File: s.Programs[i].Facts["extension_dir"] + "/mysqli.so", Built: s.Programs[i].Facts["extension_api"],
+				Arch:  []string{runtime.GOARCH},
+				Needs: []string{"mysqlnd"}}, s.Modules[j], "what it needs is read from its symbols")
 			assert.Contains(t, s.Programs[i].Facts["built_in"], "json")
 			assert.FileExists(t, s.Programs[i].Facts["cli"])
 		}
@@ -218,7 +223,8 @@ func TestMacLayout(t *testing.T) {
 		"/opt/mine/2.0/bin/boat":                                                                   "2.0.0",
 	})
 	var asked atomic.Int64
-	m := Machine{Kinds: kind.List{boat{asked: &asked}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/Users/ada", Path: "/opt/homebrew/bin:/usr/bin",
+	m := Machine{Kinds: kind.List{boat{asked: &asked}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root,
+		Home: "/Users/ada", Path: "/opt/homebrew/bin:/usr/bin",
 		Settings: settings.Settings{Programs: []string{"/Volumes/tools"}}}
 	script(t, filepath.Join(root, "/Volumes/tools"), "boat", "echo boat 5.5.5")
 	s, err := m.Look(t.Context(), nil)
@@ -244,8 +250,10 @@ func TestMacLayout(t *testing.T) {
 // A small script that chooses a version leads to a program of the list: it is the same, listed once, under its own
 // path.
 func TestScriptBeforeAProgram(t *testing.T) {
-	root := tree(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0", "/home/ada/.fleet/shims/boat": "3.1.0"})
-	m := Machine{Kinds: kind.List{fleet{}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada", Path: "/home/ada/.fleet/shims"}
+	root := tree(t,
+		map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0", "/home/ada/.fleet/shims/boat": "3.1.0"})
+	m := Machine{Kinds: kind.List{fleet{}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada",
+		Path: "/home/ada/.fleet/shims"}
 	s, err := m.Look(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0 versions"}, origins(s))
@@ -254,7 +262,8 @@ func TestScriptBeforeAProgram(t *testing.T) {
 // fleet is a kind whose programs tell which file they really are.
 type fleet struct{ boat }
 
-func (fleet) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (fleet) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	return "3.1.0", map[string]string{kind.FactExecutable: "/home/ada/.fleet/versions/3.1/bin/boat"}, nil
 }
 
@@ -269,7 +278,14 @@ func TestTools(t *testing.T) {
 	tool("/usr/bin/less", "echo 'less 590 (GNU regular expressions)'")
 	tool("/usr/bin/mute", "exit 1")
 	m := Machine{Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada", Path: "/usr/bin"}
-	requires := map[string]stackfile.Require{"git": {}, "java": {}, "less": {}, "mute": {}, "absent": {}, "loadmaster": {Ask: "tell", Pattern: `\(v([0-9.]+)\)`}}
+	requires := map[string]stackfile.Require{
+		"git":        {},
+		"java":       {},
+		"less":       {},
+		"mute":       {},
+		"absent":     {},
+		"loadmaster": {Ask: "tell", Pattern: `\(v([0-9.]+)\)`},
+	}
 	for range 2 { // the second time from memory
 		s, err := m.Look(t.Context(), requires)
 		require.NoError(t, err)
@@ -313,7 +329,8 @@ func TestManners(t *testing.T) {
 		"erl":     {"26", "26"},
 		"dotnet":  {"8.0.100-rc.1", "8.0.100-rc.1"},
 	} {
-		assert.Equal(t, c.want, firstVersion(regexp.MustCompile(Machine{}.mannerOf(name, stackfile.Require{}).pattern), c.says), name)
+		assert.Equal(t, c.want,
+			firstVersion(regexp.MustCompile(Machine{}.mannerOf(name, stackfile.Require{}).pattern), c.says), name)
 	}
 }
 
@@ -352,7 +369,8 @@ func TestMissingCompanion(t *testing.T) {
 // alone is a boat whose oars are missing.
 type alone struct{ boat }
 
-func (a alone) Inspect(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (a alone) Inspect(ctx context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	v, facts, err := a.boat.Inspect(ctx, path, run)
 	facts["oars"] = ""
 	return v, facts, err

@@ -53,17 +53,93 @@ const usualNumber = `(\d+(?:\.\d+)+(?:-?(?:alpha|beta|rc)\.?\d*)?)`
 
 // manners are those of known programs. Where an entry has no pattern, the first number with a dot is the version.
 var manners = map[string]manner{
-	"ansible": {}, "autoconf": {}, "aws": {}, "bash": {}, "bun": {}, "bundle": {}, "bzip2": {args: "--help"}, "cargo": {}, "clang": {}, "cmake": {}, "composer": {args: "--version --no-ansi --no-interaction"},
-	"convert": {args: "-version"}, "curl": {}, "deno": {}, "dot": {args: "-V"}, "dotnet": {}, "elixir": {args: "--short-version"}, "erl": {args: "-noshell -eval io:put_chars(erlang:system_info(otp_release)),halt().", pattern: `^(\d+)`},
-	"esbuild": {}, "ffmpeg": {args: "-version"}, "g++": {args: "-dumpfullversion"}, "gcc": {args: "-dumpfullversion"}, "gem": {}, "gh": {}, "ghc": {args: "--numeric-version"}, "git": {}, "git-lfs": {args: "version"},
-	"go": {args: "version", pattern: `go` + usualNumber}, "gpg": {}, "gradle": {args: "--version", pattern: `Gradle ` + usualNumber}, "gs": {}, "hg": {}, "java": {args: "-version", pattern: `version "(?:1\.)?(\d+[\d.]*)`},
-	"javac": {args: "-version", pattern: `javac (?:1\.)?(\d+[\d.]*)`}, "jq": {pattern: `jq-(\d+(?:\.\d+)*)`}, "julia": {}, "kotlin": {args: "-version"}, "less": {pattern: `less (\d+)`}, "lua": {args: "-v"}, "magick": {args: "-version"},
-	"make": {}, "mariadb": {pattern: `(?:Distrib |from )` + usualNumber}, "meson": {}, "mvn": {pattern: `Maven ` + usualNumber}, "mysql": {pattern: `(?s)^(?:.*(?:Distrib |from )|.*?Ver )` + usualNumber}, "mysqldump": {pattern: `(?:Distrib |from )` + usualNumber},
-	"nasm": {args: "-v"}, "ninja": {}, "node": {}, "npm": {}, "npx": {}, "openssl": {args: "version", pattern: `SSL ` + usualNumber}, "pandoc": {}, "patch": {}, "perl": {args: "-v", pattern: `\(v` + usualNumber}, "pg_dump": {}, "php": {args: "-n -v"},
-	"pip": {}, "pip3": {}, "pnpm": {}, "protoc": {}, "psql": {}, "python": {}, "python3": {}, "R": {}, "rake": {}, "redis-cli": {}, "rsync": {pattern: `version ` + usualNumber}, "ruby": {args: "-v", pattern: `ruby ` + usualNumber},
-	"rustc": {}, "sass": {}, "sbt": {args: "--script-version"}, "scala": {args: "-version"}, "sqlite3": {}, "ssh": {args: "-V", pattern: `OpenSSH_(\d+\.\d+)`}, "svn": {}, "swift": {args: "-version", pattern: `Swift version ` + usualNumber}, "tar": {},
-	"terraform": {args: "version"}, "tesseract": {}, "tmux": {args: "-V", pattern: `(\d+\.\d+)`}, "tsc": {}, "unzip": {args: "-v", pattern: `UnZip ` + usualNumber}, "uv": {}, "wget": {}, "xmllint": {pattern: `libxml version (\d+)`},
-	"xz": {}, "yarn": {}, "zip": {args: "-v", pattern: `Zip ` + usualNumber}, "zsh": {}, "zstd": {},
+	"ansible":   {},
+	"autoconf":  {},
+	"aws":       {},
+	"bash":      {},
+	"bun":       {},
+	"bundle":    {},
+	"bzip2":     {args: "--help"},
+	"cargo":     {},
+	"clang":     {},
+	"cmake":     {},
+	"composer":  {args: "--version --no-ansi --no-interaction"},
+	"convert":   {args: "-version"},
+	"curl":      {},
+	"deno":      {},
+	"dot":       {args: "-V"},
+	"dotnet":    {},
+	"elixir":    {args: "--short-version"},
+	"erl":       {args: "-noshell -eval io:put_chars(erlang:system_info(otp_release)),halt().", pattern: `^(\d+)`},
+	"esbuild":   {},
+	"ffmpeg":    {args: "-version"},
+	"g++":       {args: "-dumpfullversion"},
+	"gcc":       {args: "-dumpfullversion"},
+	"gem":       {},
+	"gh":        {},
+	"ghc":       {args: "--numeric-version"},
+	"git":       {},
+	"git-lfs":   {args: "version"},
+	"go":        {args: "version", pattern: `go` + usualNumber},
+	"gpg":       {},
+	"gradle":    {args: "--version", pattern: `Gradle ` + usualNumber},
+	"gs":        {},
+	"hg":        {},
+	"java":      {args: "-version", pattern: `version "(?:1\.)?(\d+[\d.]*)`},
+	"javac":     {args: "-version", pattern: `javac (?:1\.)?(\d+[\d.]*)`},
+	"jq":        {pattern: `jq-(\d+(?:\.\d+)*)`},
+	"julia":     {},
+	"kotlin":    {args: "-version"},
+	"less":      {pattern: `less (\d+)`},
+	"lua":       {args: "-v"},
+	"magick":    {args: "-version"},
+	"make":      {},
+	"mariadb":   {pattern: `(?:Distrib |from )` + usualNumber},
+	"meson":     {},
+	"mvn":       {pattern: `Maven ` + usualNumber},
+	"mysql":     {pattern: `(?s)^(?:.*(?:Distrib |from )|.*?Ver )` + usualNumber},
+	"mysqldump": {pattern: `(?:Distrib |from )` + usualNumber},
+	"nasm":      {args: "-v"},
+	"ninja":     {},
+	"node":      {},
+	"npm":       {},
+	"npx":       {},
+	"openssl":   {args: "version", pattern: `SSL ` + usualNumber},
+	"pandoc":    {},
+	"patch":     {},
+	"perl":      {args: "-v", pattern: `\(v` + usualNumber},
+	"pg_dump":   {},
+	"php":       {args: "-n -v"},
+	"pip":       {},
+	"pip3":      {},
+	"pnpm":      {},
+	"protoc":    {},
+	"psql":      {},
+	"python":    {},
+	"python3":   {},
+	"R":         {},
+	"rake":      {},
+	"redis-cli": {},
+	"rsync":     {pattern: `version ` + usualNumber},
+	"ruby":      {args: "-v", pattern: `ruby ` + usualNumber},
+	"rustc":     {},
+	"sass":      {},
+	"sbt":       {args: "--script-version"},
+	"scala":     {args: "-version"},
+	"sqlite3":   {},
+	"ssh":       {args: "-V", pattern: `OpenSSH_(\d+\.\d+)`},
+	"svn":       {},
+	"swift":     {args: "-version", pattern: `Swift version ` + usualNumber},
+	"tar":       {},
+	"terraform": {args: "version"},
+	"tesseract": {},
+	"tmux":      {args: "-V", pattern: `(\d+\.\d+)`},
+	"tsc":       {},
+	"unzip":     {args: "-v", pattern: `UnZip ` + usualNumber},
+	"uv":        {},
+	"wget":      {},
+	"xmllint":   {pattern: `libxml version (\d+)`},
+	"xz":        {}, "yarn": {}, "zip": {args: "-v", pattern: `Zip ` + usualNumber}, "zsh": {}, "zstd": {},
 }
 
 // Known returns the names of the programs whose manner of telling their version is known.
@@ -73,7 +149,8 @@ func Known() []string { return slices.Sorted(maps.Keys(manners)) }
 // among the usual ways, else as it is known, else with --version.
 func (m Machine) mannerOf(name string, want stackfile.Require) manner {
 	known := manners[name]
-	return manner{cmp.Or(m.Settings.Ask[name], want.Ask, known.args, "--version"), cmp.Or(want.Pattern, known.pattern, usualNumber)}
+	return manner{cmp.Or(m.Settings.Ask[name], want.Ask, known.args, "--version"),
+		cmp.Or(want.Pattern, known.pattern, usualNumber)}
 }
 
 // tools asks for the versions of the programs of these names, each file once. The answers come with wg.
@@ -109,7 +186,11 @@ func (l *looker) named(name string) []Found {
 			continue
 		}
 		seen[real] = true
-		all = append(all, Found{Path: file, Origin: in.origin, OnPath: slices.ContainsFunc(onPath, func(d string) bool { return filepath.Clean(d) == in.dir })})
+		all = append(all, Found{
+			Path:   file,
+			Origin: in.origin,
+			OnPath: slices.ContainsFunc(onPath, func(d string) bool { return filepath.Clean(d) == in.dir }),
+		})
 	}
 	return all
 }

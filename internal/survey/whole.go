@@ -69,7 +69,8 @@ func (l *looker) names(s Survey, login string) []Named {
 			n.Hidden = append(n.Hidden, f)
 		}
 		if login != "" {
-			if other := first(l.Root, login, name); other != "" && (n.Picked == nil || l.real(other) != l.real(n.Picked.Path)) {
+			if other := first(l.Root, login, name); other != "" &&
+				(n.Picked == nil || l.real(other) != l.real(n.Picked.Path)) {
 				n.Login = other
 			}
 		}

@@ -59,7 +59,8 @@ func TestIdentityAcrossJSON(t *testing.T) {
 	assert.ErrorIs(t, across(syscall.EACCES), fs.ErrPermission)
 	assert.NotErrorIs(t, across(errors.New("low tide")), Code(""), "no code is not a code that all errors share")
 	var there *Trouble
-	require.ErrorAs(t, across(&Trouble{NoPart, "part.db", "no such part", "there are two", "dravit status", nil}), &there)
+	require.ErrorAs(t,
+		across(&Trouble{NoPart, "part.db", "no such part", "there are two", "dravit status", nil}), &there)
 	assert.Equal(t, &Trouble{NoPart, "part.db", "no such part", "there are two", "dravit status", nil}, there)
 }
 

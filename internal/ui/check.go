@@ -118,7 +118,8 @@ func (u *UI) Check(name string, c stack.Checked) {
 		for _, d := range c.Deeds {
 			r := row{cells: []string{d.Subject, d.Deed, u.paint(green, "holds"), milliseconds(d.MS)}}
 			if d.Holds == nil || !*d.Holds {
-				r.cells[2], r.notes = u.paint(red, "does not hold"), []string{"expected " + d.Expected + ", got " + d.Got}
+				r.cells[2], r.notes = u.paint(red, "does not hold"),
+					[]string{"expected " + d.Expected + ", got " + d.Got}
 				state = lifecycle.Worse(state, lifecycle.Unwell)
 			}
 			rows = append(rows, r)
@@ -140,7 +141,9 @@ func (u *UI) Check(name string, c stack.Checked) {
 	case lifecycle.Stopped:
 		u.Next("dravit start")
 	default:
-		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool { return p.State != lifecycle.Answers }) {
+		if lost(c.Sites) && !slices.ContainsFunc(c.Parts, func(p stack.PartCheck) bool {
+			return p.State != lifecycle.Answers
+		}) {
 			u.Next("dravit names hosts on, or dravit names resolver on")
 			return
 		}
@@ -178,7 +181,8 @@ func (u *UI) Trace(t trace.Trace) {
 	}
 	u.table([]string{"leg", "who", "version", "", "time", "share"}, rows, 4)
 	u.say("")
-	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the system's resolver beforehand"))
+	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the " +
+		"system's resolver beforehand"))
 	if miss := t.FirstMiss(); miss != nil {
 		u.Next("dravit diagnose says why " + miss.Who + " does not answer")
 		return

@@ -53,7 +53,8 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Exits)) {
 		x := d.Exits[name]
-		u.say(u.dim(fmt.Sprintf("part %s: %s ago, after %s, %s", name, duration(time.Since(x.At)), duration(time.Duration(x.RanMS)*time.Millisecond), x.How)))
+		u.say(u.dim(fmt.Sprintf("part %s: %s ago, after %s, %s", name, duration(time.Since(x.At)),
+			duration(time.Duration(x.RanMS)*time.Millisecond), x.How)))
 	}
 	switch {
 	case d.Stopped:

@@ -80,13 +80,15 @@ func (u *UI) partExtensions(p extensions.Report) {
 	}
 	switch {
 	case p.Proved && len(p.Differences) == 0:
-		u.say("  " + u.paint(green, "proved") + "     the web process and the command-line program have loaded the same, as planned")
+		u.say("  " + u.paint(green, "proved") +
+			"     the web process and the command-line program have loaded the same, as planned")
 	case p.Unproved != "":
 		u.say("  " + u.dim("not proved  "+p.Unproved))
 	}
 	where := map[bool]string{true: "loaded", false: "not loaded"}
 	for _, d := range p.Differences {
-		u.say(fmt.Sprintf("  %s  %s: %s in the web process, %s on the command line", u.paint(red, "differs  "), d.Name, where[d.Web], where[d.Command]))
+		u.say(fmt.Sprintf("  %s  %s: %s in the web process, %s on the command line", u.paint(red, "differs  "), d.Name,
+			where[d.Web], where[d.Command]))
 	}
 	if d := p.Debugger; d != nil {
 		state := u.paint(green, "live")
@@ -94,8 +96,10 @@ func (u *UI) partExtensions(p extensions.Report) {
 			state = u.paint(yellow, "not proved")
 		}
 		u.say("  " + u.dim("debugger ") + "  " + state + ": " + d.Because)
-		u.say("             " + u.dim(fmt.Sprintf("in the editor: listen on %s port %d; path mapping %s to %s", d.Host, d.Port, d.Local, d.Remote)))
-		u.say("             " + u.dim("a request asks for it with XDEBUG_TRIGGER=1, as a cookie, in the address or in the environment"))
+		u.say("             " + u.dim(fmt.Sprintf("in the editor: listen on %s port %d; path mapping %s to %s", d.Host,
+			d.Port, d.Local, d.Remote)))
+		u.say("             " +
+			u.dim("a request asks for it with XDEBUG_TRIGGER=1, as a cookie, in the address or in the environment"))
 	}
 }
 

@@ -12,7 +12,8 @@ import (
 // have addresses without a port.
 func (u *UI) Names(n stack.Names, lowPorts string) {
 	served := 0
-	local, lost := 0, 0 // names that the system's resolver does not lead here: those that browsers know by themselves, and others
+	// names that the system's resolver does not lead here: those that browsers know by themselves, and others
+	local, lost := 0, 0
 	var rows []row
 	for _, x := range n.Names {
 		leads := u.paint(yellow, "unknown")
@@ -53,7 +54,8 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 		u.say(u.dim("unknown to the system's resolver; browsers and curl know names below localhost by themselves"))
 	}
 	if n.InHosts > 0 {
-		u.say("hosts file: has " + plural(n.InHosts, "name") + " of ours" + u.dim("; dravit names hosts off takes them out"))
+		u.say("hosts file: has " + plural(n.InHosts, "name") + " of ours" +
+			u.dim("; dravit names hosts off takes them out"))
 	}
 	if n.InSystem {
 		u.say("resolver: the system's asks Dravit's" + u.dim("; dravit names resolver off takes it back"))
@@ -61,7 +63,8 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 	switch {
 	case n.Authority == "":
 	case n.Trusted:
-		u.say("certificates: the system accepts those of " + n.Authority + u.dim("; dravit names certificate off takes it back"))
+		u.say("certificates: the system accepts those of " + n.Authority +
+			u.dim("; dravit names certificate off takes it back"))
 	default:
 		u.say("certificates: signed by " + n.Authority + ", which nothing trusts yet")
 		u.say("  " + u.dim("dravit names certificate on shows what would change that, and asks"))

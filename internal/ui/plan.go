@@ -19,7 +19,8 @@ func (u *UI) Plan(p plan.Plan) {
 		if program == "" {
 			program = u.dim(x.Origin)
 		}
-		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program}, append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
+		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program},
+			append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
 	}
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)

@@ -26,7 +26,8 @@ func (u *UI) Ports(all []stack.PortEntry) {
 		}
 		rows = append(rows, row{[]string{fmt.Sprint(e.Port), e.Stack, e.Part, state}, notes})
 	}
-	u.say(plural(len(all), "port") + fmt.Sprintf("  %d held, %d free, %d taken", count[stack.PortHeld], count[stack.PortFree], count[stack.PortTaken]))
+	u.say(plural(len(all), "port") + fmt.Sprintf("  %d held, %d free, %d taken", count[stack.PortHeld],
+		count[stack.PortFree], count[stack.PortTaken]))
 	if len(rows) > 0 {
 		u.table([]string{"port", "stack", "part", "state"}, rows, 0)
 	}

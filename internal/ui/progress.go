@@ -24,7 +24,9 @@ type Progress struct {
 
 // Progress begins to show a start. End must be called.
 func (u *UI) Progress() *Progress {
-	p := &Progress{u: u, began: time.Now(), said: map[string]lifecycle.State{}, busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
+	p := &Progress{u: u, began: time.Now(),
+		said: map[string]lifecycle.State{},
+		busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
 		lines: make(chan keeper.Event), ended: make(chan struct{})}
 	go p.run()
 	return p
@@ -73,7 +75,8 @@ func (p *Progress) take(s lifecycle.Status) {
 			return
 		}
 		p.said[s.Name] = s.State
-		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))), s.Name, strings.TrimSpace(s.Kind+" "+s.Version), p.u.state(s.State))
+		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))),
+			s.Name, strings.TrimSpace(s.Kind+" "+s.Version), p.u.state(s.State))
 	default:
 		p.busy[s.Name] = string(s.State)
 	}

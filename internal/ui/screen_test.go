@@ -19,8 +19,10 @@ func TestScreenLetsOwnSequencesThrough(t *testing.T) {
 
 func TestScreenStopsControlCharacters(t *testing.T) {
 	for in, want := range map[string]string{
-		"\x1b]0;title\x07x": "]0;titlex", "\x1b[31mred": "[31mred", "a\rb": "ab", "a\bb": "ab", "\u009b31m": "31m", "\x7f": "",
-		"Fähre\tat\nnoon": "Fähre\tat\nnoon", "\u202eabc": "abc", "\x1b[31;1mx": "[31;1mx", "\x1b[31;123456789m": "[31;123456789m",
+		"\x1b]0;title\x07x": "]0;titlex", "\x1b[31mred": "[31mred", "a\rb": "ab", "a\bb": "ab",
+		"\u009b31m": "31m", "\x7f": "",
+		"Fähre\tat\nnoon": "Fähre\tat\nnoon", "\u202eabc": "abc", "\x1b[31;1mx": "[31;1mx",
+		"\x1b[31;123456789m": "[31;123456789m",
 	} {
 		var out bytes.Buffer
 		n, err := screen{&out}.Write([]byte(in))

@@ -25,7 +25,8 @@ func (u *UI) reachable(all []stack.Reach) {
 		text := "other machines may reach " + who + ": " + at
 		switch {
 		case !r.Open:
-			text = fmt.Sprintf("other machines do not reach %s: nothing of ours listens on port %d; dravit ports %d", who, r.Port, r.Port)
+			text = fmt.Sprintf("other machines do not reach %s: nothing of ours listens on port %d; dravit ports %d",
+				who, r.Port, r.Port)
 		case !r.Agreed:
 			text += "; nobody agreed to it: have it listen on 127.0.0.1"
 		}
@@ -65,7 +66,8 @@ func (u *UI) Status(s stack.Status) {
 		if p.Next != "" {
 			n = append(n, "next: "+p.Next)
 		}
-		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID), dash(p.Port), megabytes(p.Memory), proved}, n})
+		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID),
+			dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
 	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
 	if len(s.Sites) > 0 {
@@ -133,5 +135,6 @@ func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 		names = append(names, p.Name)
 	}
 	slices.Sort(names)
-	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " ended: " + strings.Join(names, ", ") + "; data stays")
+	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " ended: " +
+		strings.Join(names, ", ") + "; data stays")
 }

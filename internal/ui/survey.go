@@ -43,7 +43,8 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	for _, p := range s.Programs {
 		shown[p.Kind] = true
 	}
-	u.say(u.bold(s.Host.User) + fmt.Sprintf("  %s/%s  %s of %s, %s, %s held", s.Host.OS, s.Host.Arch, plural(len(s.Programs), "program"), plural(len(shown), "kind"),
+	u.say(u.bold(s.Host.User) + fmt.Sprintf("  %s/%s  %s of %s, %s, %s held", s.Host.OS, s.Host.Arch,
+		plural(len(s.Programs), "program"), plural(len(shown), "kind"),
 		plural(len(s.Tools), "tool"), plural(len(s.Ports), "port")))
 	var rows []row
 	for _, p := range s.Programs {
@@ -147,7 +148,8 @@ func (u *UI) heldPorts(ports []survey.Port) {
 	}
 	var rows []row
 	for _, p := range ports {
-		rows = append(rows, row{cells: []string{fmt.Sprint(p.Port), p.Protocol, p.Address, cmp.Or(p.Program, "-"), dash(p.PID), cmp.Or(p.User, "-"), cmp.Or(p.Stack, "-")}})
+		rows = append(rows, row{cells: []string{fmt.Sprint(p.Port), p.Protocol, p.Address, cmp.Or(p.Program, "-"),
+			dash(p.PID), cmp.Or(p.User, "-"), cmp.Or(p.Stack, "-")}})
 	}
 	u.say("")
 	u.table([]string{"port", "over", "address", "program", "pid", "user", "stack"}, rows, 0, 4)

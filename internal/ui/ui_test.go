@@ -41,10 +41,14 @@ func TestCheck(t *testing.T) {
 	u, out := plainUI()
 	u.Check("ferry", stack.Checked{
 		Parts: []stack.PartCheck{
-			{Name: "app", Kind: "php", State: lifecycle.Answers, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &yes)}},
-			{Name: "db", Kind: "mariadb", State: lifecycle.Unwell, Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
+			{Name: "app", Kind: "php", State: lifecycle.Answers,
+				Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &yes)}},
+			{Name: "db", Kind: "mariadb", State: lifecycle.Unwell,
+				Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
 		},
-		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"}, rung(kind.Reaches, &yes)}}},
+		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Answers,
+			Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"},
+				rung(kind.Reaches, &yes)}}},
 	})
 	text := out.String()
 	assert.Contains(t, text, "ferry  unwell  2 of 3 answer\n")
@@ -62,11 +66,17 @@ func lastLine(text string) string {
 
 func TestStatus(t *testing.T) {
 	u, out := plainUI()
-	u.Status(stack.Status{State: lifecycle.Failed, View: keeper.View{Name: "ferry", Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
-		SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Waiting, Because: "since db does not answer"}}, Parts: []lifecycle.Status{
-			{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000, ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
-			{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Port: 13306, Because: "the tide is out", Next: "dravit logs db"},
-		}}})
+	u.Status(stack.Status{State: lifecycle.Failed,
+		View: keeper.View{Name: "ferry",
+			Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
+			SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/",
+				State: lifecycle.Waiting, Because: "since db does not answer"}},
+			Parts: []lifecycle.Status{
+				{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000,
+					ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
+				{Name: "db", Kind: "mariadb", State: lifecycle.Failed, Port: 13306, Because: "the tide is out",
+					Next: "dravit logs db"},
+			}}})
 	text := out.String()
 	assert.Contains(t, text, "ferry  failed\n")
 	assert.Contains(t, text, "18 MB  3.0 s ago")
@@ -81,10 +91,16 @@ func TestStatus(t *testing.T) {
 
 func TestPlan(t *testing.T) {
 	u, out := plainUI()
-	u.Plan(plan.Plan{Stack: "ferry", Parts: []plan.PartPlan{{Name: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2"}, {Name: "mail", Kind: "dravit-mail", Origin: "built-in", Port: 11025}},
-		Sites: []plan.SitePlan{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web", App: "app", Root: "public"}},
+	u.Plan(plan.Plan{Stack: "ferry",
+		Parts: []plan.PartPlan{
+			{Name: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2"},
+			{Name: "mail", Kind: "dravit-mail", Origin: "built-in", Port: 11025},
+		},
+		Sites: []plan.SitePlan{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web",
+			App: "app", Root: "public"}},
 		Decisions: []plan.Decision{
-			{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the newest that fits"}, Rejected: []plan.Option{{Option: "php 8.4.1", Because: "it has no extension redis"}}},
+			{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the newest that fits"},
+				Rejected: []plan.Option{{Option: "php 8.4.1", Because: "it has no extension redis"}}},
 			{Subject: "site.ferry.root", Choice: "public", Because: []string{"it holds index.php"}},
 			{Subject: "gateway.port", Choice: "8080", Because: []string{"the first free port"}},
 		}})
@@ -98,7 +114,8 @@ func TestPlan(t *testing.T) {
 
 func TestFailure(t *testing.T) {
 	u, out := plainUI()
-	u.Failure(&Failure{What: "part db does not answer", Because: strings.Repeat("the tide is out ", 12), Detail: "its log ends with\n  no water", Next: "dravit logs db"})
+	u.Failure(&Failure{What: "part db does not answer", Because: strings.Repeat("the tide is out ", 12),
+		Detail: "its log ends with\n  no water", Next: "dravit logs db"})
 	text := out.String()
 	assert.True(t, strings.HasPrefix(text, "dravit: part db does not answer\n  because  the tide"), text)
 	assert.Contains(t, text, "\n    its log ends with\n      no water\n     next  dravit logs db\n")
@@ -113,8 +130,10 @@ func TestProgress(t *testing.T) {
 	p := u.Progress()
 	p.Report(part(lifecycle.Status{Name: "old", State: lifecycle.Answers, Since: time.Now().Add(-time.Hour)}))
 	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Starting}))
-	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()}))
-	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11", State: lifecycle.Answers, Since: time.Now()}))
+	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11",
+		State: lifecycle.Answers, Since: time.Now()}))
+	p.Report(part(lifecycle.Status{Name: "db", Kind: "mariadb", Version: "10.11",
+		State: lifecycle.Answers, Since: time.Now()}))
 	p.End()
 	assert.Equal(t, 1, strings.Count(out.String(), "db            mariadb 10.11         answers"), out.String())
 	assert.NotContains(t, out.String(), "old", "what ran before is no news")
@@ -124,7 +143,8 @@ func TestProgress(t *testing.T) {
 func TestStartedAndStopped(t *testing.T) {
 	u, out := plainUI()
 	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []keeper.SiteResult{
-		{Name: "ferry", URL: "http://x/", Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no}, rung(kind.Reaches, &yes)}},
+		{Name: "ferry", URL: "http://x/",
+			Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no}, rung(kind.Reaches, &yes)}},
 	}}, 1234*time.Millisecond)
 	assert.Contains(t, out.String(), "ferry  answers  1 part started in 1.2 s\n")
 	assert.Contains(t, out.String(), "http://x/  -●  ", "as a check shows it")
@@ -154,7 +174,8 @@ func TestLogLine(t *testing.T) {
 }
 
 func TestWords(t *testing.T) {
-	for d, want := range map[time.Duration]string{5 * time.Millisecond: "5 ms", 1500 * time.Millisecond: "1.5 s", 42 * time.Second: "42 s", 3 * time.Minute: "3 min", 5 * time.Hour: "5 h", 72 * time.Hour: "3 days"} {
+	for d, want := range map[time.Duration]string{5 * time.Millisecond: "5 ms", 1500 * time.Millisecond: "1.5 s",
+		42 * time.Second: "42 s", 3 * time.Minute: "3 min", 5 * time.Hour: "5 h", 72 * time.Hour: "3 days"} {
 		assert.Equal(t, want, duration(d))
 	}
 	assert.Equal(t, "0.4 ms", milliseconds(0.42))
@@ -167,19 +188,39 @@ func TestSurvey(t *testing.T) {
 	u, out := plainUI()
 	u.Survey(survey.Survey{Host: survey.Host{OS: "linux", Arch: "amd64", User: "ada", LowestPort: 1024},
 		Programs: []kind.Program{
-			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Origin: "system", Facts: map[string]string{"extension_api": "API20220829,NTS", "extension_dir": "/ext", "built_in": "core date", "arch": "amd64"}},
-			{Kind: "python", Version: "3.11.2", Path: "/usr/bin/python3", Origin: "system", Facts: map[string]string{"abi_tag": "cpython-311", "venv": "no ensurepip"}}},
-		Modules: []kind.Module{{Kind: "php", Name: "intl", File: "/ext/intl.so"}, {Kind: "php", Name: "x", File: "/other/x.so"}},
-		Tools:   []survey.Tool{{Name: "git", Found: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}}}, {Name: "java", Found: []survey.Found{{Path: "/j/java", Version: "17.0.1"}}}},
-		Names:   []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true}, Hidden: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}, {Path: "/x/git"}}, Login: "/usr/bin/git"}},
-		Ports:   []survey.Port{{Protocol: "tcp", Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit", User: "ada", Stack: "gateway"}},
-		Allowed: &survey.Allowed{Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9, Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
+			{Kind: "php", Version: "8.2.36", Path: "/usr/sbin/php-fpm8.2", Origin: "system",
+				Facts: map[string]string{"extension_api": "API20220829,NTS", "extension_dir": "/ext",
+					"built_in": "core date", "arch": "amd64"}},
+			{Kind: "python", Version: "3.11.2", Path: "/usr/bin/python3", Origin: "system",
+				Facts: map[string]string{"abi_tag": "cpython-311", "venv": "no ensurepip"}}},
+		Modules: []kind.Module{
+			{Kind: "php", Name: "intl", File: "/ext/intl.so"},
+			{Kind: "php", Name: "x", File: "/other/x.so"},
+		},
+		Tools: []survey.Tool{
+			{Name: "git", Found: []survey.Found{{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true}}},
+			{Name: "java", Found: []survey.Found{{Path: "/j/java", Version: "17.0.1"}}},
+		},
+		Names: []survey.Named{{Name: "git", Picked: &survey.Found{Path: "/old/git", Version: "1.9", OnPath: true},
+			Hidden: []survey.Found{
+				{Path: "/usr/bin/git", Version: "2.39.5", OnPath: true},
+				{Path: "/x/git"},
+			}, Login: "/usr/bin/git"}},
+		Ports: []survey.Port{{Protocol: "tcp", Port: 8080, Address: "127.0.0.1", PID: 7, Program: "dravit",
+			User: "ada", Stack: "gateway"}},
+		Allowed: &survey.Allowed{Resolves: map[string]bool{"*.test": true}, DiskFree: 5e9, MemoryFree: 1.5e9,
+			Engines: []survey.Engine{{Socket: "/run/e.sock", Because: "permission denied"}}},
 	}, all.Kinds())
 	text := out.String()
 	for _, want := range []string{
-		"ada  linux/amd64  2 programs of 2 kinds, 2 tools, 1 port held\n", "  API20220829,NTS, amd64, 2 built in, 1 extension file in /ext, no command-line program of this\n    version\n",
-		"cpython-311, virtual environments: no ensurepip", "git 2.39.5, java 17.0.1 (not on PATH)\n", "git   1.9 /old/git\n  hides 2.39.5 /usr/bin/git, /x/git (not on PATH)\n  a login shell picks /usr/bin/git\n",
-		"8080  tcp   127.0.0.1  dravit     7  ada   gateway", "from 1024 upwards", "/run/e.sock cannot be used: permission denied", "*.localhost             unknown to the system's resolver; browsers and curl know it",
+		"ada  linux/amd64  2 programs of 2 kinds, 2 tools, 1 port held\n", "  API20220829,NTS, amd64, 2 built in, 1 " +
+			"extension file in /ext, no command-line program of this\n    version\n",
+		"cpython-311, virtual environments: no ensurepip", "git 2.39.5, java 17.0.1 (not on PATH)\n",
+		"git   1.9 /old/git\n  hides 2.39.5 /usr/bin/git, /x/git (not on PATH)\n" +
+			"  a login shell picks /usr/bin/git\n",
+		"8080  tcp   127.0.0.1  dravit     7  ada   gateway", "from 1024 upwards",
+		"/run/e.sock cannot be used: permission denied",
+		"*.localhost             unknown to the system's resolver; browsers and curl know it",
 		"*.test                  this machine, for every program", "disk 5 GB, memory 1.5 GB",
 	} {
 		assert.Contains(t, text, want)
@@ -192,20 +233,33 @@ func TestSurvey(t *testing.T) {
 
 func TestExtensions(t *testing.T) {
 	u, out := plainUI()
-	u.Extensions(stack.Extensions{Stack: "ferry", Parts: []extensions.Report{{Part: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: map[string]string{"extension_api": "API20220829,NTS"}, Proved: true,
-		Entries: []kind.Entry{{Name: "json", State: kind.BuiltIn}, {Name: "redis", State: kind.Loads}, {Name: "intl", State: kind.Available}, {Name: "kelp", State: kind.Misfit, File: "/old/kelp.so", Because: "it was built for API20190902,NTS"},
-			{Name: "whelk", State: kind.Misfit, File: "/old/whelk.so", Because: "it was built for API20190902,NTS"}, {Name: "imagick", State: kind.Lacking, Because: "no extension folder has it"}},
-		Differences: []extensions.Difference{{Name: "redis", Planned: true, Web: false, Command: true}}, Debugger: &extensions.Debugger{Host: "127.0.0.1", Port: 9003, Live: true, Because: "Xdebug called", Local: "/p", Remote: "/p"}}}})
+	u.Extensions(stack.Extensions{Stack: "ferry",
+		Parts: []extensions.Report{{Part: "app", Kind: "php", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2",
+			Facts: map[string]string{"extension_api": "API20220829,NTS"}, Proved: true,
+			Entries: []kind.Entry{{Name: "json", State: kind.BuiltIn},
+				{Name: "redis", State: kind.Loads},
+				{Name: "intl", State: kind.Available},
+				{Name: "kelp", State: kind.Misfit, File: "/old/kelp.so", Because: "it was built for API20190902,NTS"},
+				{Name: "whelk", State: kind.Misfit, File: "/old/whelk.so", Because: "it was built for API20190902,NTS"},
+				{Name: "imagick", State: kind.Lacking, Because: "no extension folder has it"}},
+			Differences: []extensions.Difference{{Name: "redis", Planned: true, Web: false, Command: true}},
+			Debugger: &extensions.Debugger{Host: "127.0.0.1", Port: 9003, Live: true, Because: "Xdebug called",
+				Local: "/p", Remote: "/p"}}}})
 	text := out.String()
 	for _, want := range []string{
-		"app  php 8.2.36  /usr/sbin/php-fpm8.2  API20220829,NTS\n", "  built-in   json\n  loaded     redis\n  available  intl\n  unfit      kelp, whelk\n             in /old: it was built for API20190902,NTS\n  missing    imagick\n",
-		"redis: not loaded in the web process, loaded on the command line", "live: Xdebug called", "listen on 127.0.0.1 port 9003",
+		"app  php 8.2.36  /usr/sbin/php-fpm8.2  API20220829,NTS\n",
+		"  built-in   json\n  loaded     redis\n  available  intl\n  unfit      kelp, whelk\n" +
+			"             in /old: it was built for API20190902,NTS\n  missing    imagick\n",
+		"redis: not loaded in the web process, loaded on the command line", "live: Xdebug called",
+		"listen on 127.0.0.1 port 9003",
 	} {
 		assert.Contains(t, text, want)
 	}
 	u, out = plainUI()
-	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl", On: true, Changed: true, File: "dravit.toml", Runs: true, Web: true, Command: false})
-	assert.Contains(t, out.String(), "ferry  intl is on in dravit.toml, for part app\n  web process   loaded\n  command line  not loaded\n")
+	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl", On: true, Changed: true, File: "dravit.toml",
+		Runs: true, Web: true, Command: false})
+	assert.Contains(t, out.String(),
+		"ferry  intl is on in dravit.toml, for part app\n  web process   loaded\n  command line  not loaded\n")
 	u, out = plainUI()
 	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl"})
 	assert.Contains(t, out.String(), "intl was off already")
@@ -214,17 +268,28 @@ func TestExtensions(t *testing.T) {
 
 func TestWhyAndChanges(t *testing.T) {
 	u, out := plainUI()
-	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the stack file wants 8.2"}, Rejected: []plan.Option{{Option: "php 8.4.1", Because: "too new"}}}
+	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the stack file wants 8.2"},
+		Rejected: []plan.Option{{Option: "php 8.4.1", Because: "too new"}}}
 	u.Why(d)
-	assert.Equal(t, "part.app.version  php 8.2.36\n  because the stack file wants 8.2\n  not php 8.4.1: too new\n", out.String())
+	assert.Equal(t, "part.app.version  php 8.2.36\n  because the stack file wants 8.2\n  not php 8.4.1: too new\n",
+		out.String())
 	u, out = plainUI()
-	p := plan.Plan{Stack: "ferry", Decisions: []plan.Decision{d, {Subject: "requires.git", Choice: "git 2.39.5 at /usr/bin/git", Because: []string{"PATH picks it"}}}, Faults: []plan.Fault{{Subject: "part.db"}},
-		Since: "2026-11-01T10:00:00Z", Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.2.1", Now: "php 8.2.36", Because: "/f became 8.2.36"}}, Notes: []string{"composer.json: it is broken"}}
+	p := plan.Plan{Stack: "ferry",
+		Decisions: []plan.Decision{d,
+			{Subject: "requires.git", Choice: "git 2.39.5 at /usr/bin/git", Because: []string{"PATH picks it"}}},
+		Faults: []plan.Fault{{Subject: "part.db"}},
+		Since:  "2026-11-01T10:00:00Z",
+		Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.2.1", Now: "php 8.2.36",
+			Because: "/f became 8.2.36"}},
+		Notes: []string{"composer.json: it is broken"}}
 	u.Subjects(p)
-	assert.Contains(t, out.String(), "part.app.version  php 8.2.36\nrequires.git      git 2.39.5 at /usr/bin/git\npart.db           no plan\n")
+	assert.Contains(t, out.String(),
+		"part.app.version  php 8.2.36\nrequires.git      git 2.39.5 at /usr/bin/git\npart.db           no plan\n")
 	u, out = plainUI()
 	u.Plan(p)
-	for _, want := range []string{"git git 2.39.5 at /usr/bin/git: PATH picks it", "changed since the last good start, 2026-11-01T10:00:00Z\n  part.app.version was php 8.2.1, is php 8.2.36: /f became 8.2.36\n", "passed over: composer.json: it is broken\n"} {
+	for _, want := range []string{"git git 2.39.5 at /usr/bin/git: PATH picks it", "changed since the last good " +
+		"start, 2026-11-01T10:00:00Z\n  part.app.version was php 8.2.1, is php 8.2.36: /f became 8.2.36\n",
+		"passed over: composer.json: it is broken\n"} {
 		assert.Contains(t, out.String(), want)
 	}
 }
@@ -234,17 +299,25 @@ func TestWhyAndChanges(t *testing.T) {
 func TestDiagnosisTraceAndWatch(t *testing.T) {
 	u, out := plainUI()
 	u.Diagnosis("ferry", stack.Diagnosis{Causes: []diagnose.Cause{
-		{Cause: "port-taken", Subject: "part.db", What: "another program has the port", Evidence: []string{"mysqld (pid 7)"}, Remedy: "dravit start"},
-		{Cause: "stopped", Subject: "part.mail", What: "it was stopped", Remedy: "dravit start", Fix: []string{"dravit", "start"}}}})
+		{Cause: "port-taken", Subject: "part.db", What: "another program has the port",
+			Evidence: []string{"mysqld (pid 7)"}, Remedy: "dravit start"},
+		{Cause: "stopped", Subject: "part.mail", What: "it was stopped", Remedy: "dravit start",
+			Fix: []string{"dravit", "start"}}}})
 	text := out.String()
-	assert.Contains(t, text, "port-taken  part.db: another program has the port\n            mysqld (pid 7)\n        do  dravit start\n")
+	assert.Contains(t, text,
+		"port-taken  part.db: another program has the port\n            mysqld (pid 7)\n        do  dravit start\n")
 	assert.Equal(t, "next: dravit diagnose --fix does what can do no harm, after asking", lastLine(text))
 
 	yes, no := true, false
 	out.Reset()
-	u.Trace(trace.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []leg.Leg{{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5}, {Leg: "store", Who: "db", Holds: &no, Got: "refused"}, {Leg: "store", Who: "seats"}}})
+	u.Trace(trace.Trace{Site: "ferry", URL: "http://ferry.localhost/", MS: 10, Legs: []leg.Leg{
+		{Leg: "gateway", Who: "gateway", Holds: &yes, MS: 5},
+		{Leg: "store", Who: "db", Holds: &no, Got: "refused"},
+		{Leg: "store", Who: "seats"},
+	}})
 	text = out.String()
-	for _, want := range []string{"gateway  gateway  -        holds          5.0 ms  ▪▪▪▪▪▪▪▪▪▪▪▪\n", "does not hold", "  refused\n", "not asked", "dravit diagnose says why db"} {
+	for _, want := range []string{"gateway  gateway  -        holds          5.0 ms  ▪▪▪▪▪▪▪▪▪▪▪▪\n", "does not hold",
+		"  refused\n", "not asked", "dravit diagnose says why db"} {
 		assert.Contains(t, text, want)
 	}
 
@@ -252,7 +325,9 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	w := u.Watch()
 	c := stack.Checked{}
 	for i := range 30 {
-		c.Parts = append(c.Parts, stack.PartCheck{Name: fmt.Sprintf("a-rather-long-name-of-a-boat-%d", i), Kind: "dravit-cache", State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 3}}})
+		c.Parts = append(c.Parts,
+			stack.PartCheck{Name: fmt.Sprintf("a-rather-long-name-of-a-boat-%d", i), Kind: "dravit-cache",
+				State: lifecycle.Answers, Rungs: []health.Result{{Rung: kind.Alive, Holds: &yes, MS: 3}}})
 	}
 	for range 40 {
 		out.Reset()

@@ -26,7 +26,8 @@ const maxHistory = 24
 
 // Watch begins to watch. End must be called.
 func (u *UI) Watch() *Watch {
-	fmt.Fprint(u.Out, control("?1049", "h")+control("?25", "l")) // another screen, without the cursor (xterm, terminfo smcup and civis)
+	// another screen, without the cursor (xterm, terminfo smcup and civis)
+	fmt.Fprint(u.Out, control("?1049", "h")+control("?25", "l"))
 	return &Watch{u: u, history: map[string][]float64{}}
 }
 
@@ -38,7 +39,8 @@ func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows i
 	w.looks++
 	lines := w.paint(name, c, at, columns)
 	if len(lines) > rows {
-		lines = append(lines[:max(rows-1, 0)], w.u.dim(fmt.Sprintf("... %d more lines; a higher window shows them", len(lines)-rows+1)))
+		lines = append(lines[:max(rows-1, 0)],
+			w.u.dim(fmt.Sprintf("... %d more lines; a higher window shows them", len(lines)-rows+1)))
 	}
 	var b strings.Builder
 	b.WriteString(control("", "H"))
@@ -97,20 +99,25 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 		widest, kinds = max(widest, len(l.name)), max(kinds, len(l.what))
 	}
 	widest = min(widest, max(8, columns-64))
-	out := []string{u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer  ", answering, total) + u.dim(at.Format("15:04:05")), ""}
+	out := []string{u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer  ", answering, total) +
+		u.dim(at.Format("15:04:05")), ""}
 	pad := func(text string, width int) string {
 		return text + strings.Repeat(" ", max(0, width-lipgloss.Width(text)))
 	}
-	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+fmt.Sprintf("%8s", "time")+"  the last looks"))
+	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+
+		fmt.Sprintf("%8s", "time")+"  the last looks"))
 	room := max(4, columns-widest-kinds-31) // for the looks, the latest of which must be seen
 	for _, l := range all {
 		h := w.history[l.key]
-		out = append(out, pad(ansi.Truncate(l.name, widest, "…"), widest)+"  "+pad(l.what, kinds)+"  "+pad(u.state(l.state), 8)+"  "+pad(l.dots, 5)+"  "+fmt.Sprintf("%8s", l.took)+"  "+u.spark(h[max(0, len(h)-room):]))
+		out = append(out,
+			pad(ansi.Truncate(l.name, widest, "…"), widest)+"  "+pad(l.what, kinds)+"  "+pad(u.state(l.state), 8)+"  "+
+				pad(l.dots, 5)+"  "+fmt.Sprintf("%8s", l.took)+"  "+u.spark(h[max(0, len(h)-room):]))
 		for _, m := range l.misses {
 			out = append(out, "  "+u.dim(m))
 		}
 	}
-	return append(out, "", u.dim("Ctrl-C ends; the last looks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
+	return append(out, "",
+		u.dim("Ctrl-C ends; the last looks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
 }
 
 // Glance writes a look as one line: what does not answer, and why.
@@ -129,7 +136,8 @@ func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
 	for _, s := range c.Sites {
 		note(s.Name, s.State, s.Rungs)
 	}
-	u.say(strings.TrimSpace(at.Format("15:04:05") + "  " + name + "  " + string(state) + "  " + strings.Join(wrong, ", ")))
+	u.say(strings.TrimSpace(at.Format("15:04:05") + "  " + name + "  " + string(state) +
+		"  " + strings.Join(wrong, ", ")))
 }
 
 // bars are eight heights.

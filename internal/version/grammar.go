@@ -37,7 +37,19 @@ func Read(g Grammar, text string) (Constraint, error) {
 }
 
 // codenames are those of Node.js' long-term releases.
-var codenames = map[string]string{"argon": "4", "boron": "6", "carbon": "8", "dubnium": "10", "erbium": "12", "fermium": "14", "gallium": "16", "hydrogen": "18", "iron": "20", "jod": "22", "krypton": "24"}
+var codenames = map[string]string{
+	"argon":    "4",
+	"boron":    "6",
+	"carbon":   "8",
+	"dubnium":  "10",
+	"erbium":   "12",
+	"fermium":  "14",
+	"gallium":  "16",
+	"hydrogen": "18",
+	"iron":     "20",
+	"jod":      "22",
+	"krypton":  "24",
+}
 
 // translate writes a constraint in the grammar of the stack file.
 func translate(g Grammar, text string) (string, error) {
@@ -77,7 +89,8 @@ func translated(g Grammar, operator, v string) string {
 	v = strings.TrimSuffix(v, "-dev")
 	numbers := strings.Split(v, ".")
 	// The last number may grow, the one before it may not: ~8.2 is below 9, ~8.2.1 below 8.3.
-	pessimistic := g == Composer && operator == "~" || g == PEP440 && operator == "~=" || g == RubyGems && operator == "~>"
+	pessimistic := g == Composer && operator == "~" || g == PEP440 && operator == "~=" ||
+		g == RubyGems && operator == "~>"
 	switch {
 	case pessimistic && len(numbers) <= 2:
 		return "^" + strings.Join(append(numbers, "0")[:2], ".")

@@ -61,7 +61,13 @@ func TestGrammars(t *testing.T) {
 	for _, bad := range []struct {
 		grammar Grammar
 		text    string
-	}{{Composer, "dev-main"}, {Composer, "self.version"}, {NPM, "workspace:*"}, {PEP440, "three"}, {Pin, "pypy3.9"}, {Pin, "lts/nonsense"}, {Pin, ""}} {
+	}{{Composer, "dev-main"},
+		{Composer, "self.version"},
+		{NPM, "workspace:*"},
+		{PEP440, "three"},
+		{Pin, "pypy3.9"},
+		{Pin, "lts/nonsense"},
+		{Pin, ""}} {
 		_, err := Read(bad.grammar, bad.text)
 		assert.Error(t, err, "%s %q", bad.grammar, bad.text)
 	}

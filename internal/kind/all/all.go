@@ -25,6 +25,7 @@ import (
 func Kinds() kind.List {
 	return kind.List{
 		apache.New(), custom.New(), dravitcache.New(), dravitmail.New(), dravitweb.New(),
-		mariadb.New(), memcached.New(), nats.New(), nginx.New(), node.New(), php.New(), postgres.New(), python.New(), redis.New(), ruby.New(), sqlite.New(),
+		mariadb.New(), memcached.New(), nats.New(), nginx.New(), node.New(), php.New(), postgres.New(), python.New(),
+		redis.New(), ruby.New(), sqlite.New(),
 	}
 }

@@ -34,7 +34,8 @@ func TestTraitsAgreeWithBehaviour(t *testing.T) {
 			if traits.Includes {
 				assert.Equal(t, kind.RoleWeb, traits.Role)
 			}
-			assert.False(t, traits.Serve != nil && traits.Programs != nil, "the server is Dravit's own or another program")
+			assert.False(t, traits.Serve != nil && traits.Programs != nil,
+				"the server is Dravit's own or another program")
 			if _, files := k.(kind.PageMaker); files {
 				assert.Equal(t, kind.RoleRuntime, traits.Role, "gateway and web server reach its probe over FastCGI")
 			}

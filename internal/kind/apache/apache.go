@@ -49,13 +49,16 @@ const (
 )
 
 // modules are loaded in this order, those that the program has not built in.
-var modules = []string{"mpm_event", "unixd", "authn_core", "authz_core", "authz_host", "authz_user", "authn_file", "auth_basic", "access_compat", "alias", "dir", "mime", "env", "setenvif", "headers",
+var modules = []string{"mpm_event", "unixd", "authn_core", "authz_core", "authz_host", "authz_user", "authn_file",
+	"auth_basic", "access_compat", "alias", "dir", "mime", "env", "setenvif", "headers",
 	"expires", "deflate", "filter", "rewrite", "proxy", "proxy_http", "proxy_fcgi", "proxy_wstunnel"}
 
 // optional modules are ones that a project's .htaccess may ask for; the rest is needed.
-var optional = []string{"access_compat", "authn_file", "auth_basic", "authz_user", "expires", "deflate", "filter", "proxy_wstunnel", "authz_host", "authn_core", "unixd"}
+var optional = []string{"access_compat", "authn_file", "auth_basic", "authz_user", "expires", "deflate", "filter",
+	"proxy_wstunnel", "authz_host", "authn_core", "unixd"}
 
-func (apache) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (apache) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // Server version: Apache/2.4.71 (Debian)
 	m := pattern.Of(`Apache/(\d\S*)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -74,7 +77,8 @@ func (apache) Inspect(_ context.Context, path string, run func(string, ...string
 		facts[factBuiltin] = strings.Join(names, " ")
 	}
 	base := filepath.Dir(filepath.Dir(real))
-	for _, dir := range []string{"lib/apache2/modules", "lib64/httpd/modules", "lib/httpd/modules", "libexec/apache2", "modules"} {
+	for _, dir := range []string{"lib/apache2/modules", "lib64/httpd/modules", "lib/httpd/modules",
+		"libexec/apache2", "modules"} {
 		if _, err := os.Stat(filepath.Join(base, dir, "mod_proxy_fcgi.so")); err == nil {
 			facts[factModules] = filepath.Join(base, dir)
 			break
@@ -94,8 +98,10 @@ func (apache) Fit(_ stackfile.PartConfig, p kind.Program) string {
 // gateway.
 func (apache) Files(p kind.Part) ([]kind.File, error) {
 	var b strings.Builder
-	fmt.Fprintf(&b, "ServerRoot %s\nDefaultRuntimeDir %s\nPidFile %s\nMutex %s default\nListen %s:%d\nServerName localhost\n",
-		quote(p.Conf), quote(p.Temp), quote(filepath.Join(p.Temp, "apache.pid")), quote("file:"+p.Temp), kind.Host, p.Port)
+	fmt.Fprintf(&b,
+		"ServerRoot %s\nDefaultRuntimeDir %s\nPidFile %s\nMutex %s default\nListen %s:%d\nServerName localhost\n",
+		quote(p.Conf), quote(p.Temp), quote(filepath.Join(p.Temp, "apache.pid")),
+		quote("file:"+p.Temp), kind.Host, p.Port)
 	for _, name := range modules {
 		file := filepath.Join(p.Facts[factModules], "mod_"+name+".so")
 		if slices.Contains(strings.Fields(p.Facts[factBuiltin]), name) {
@@ -167,7 +173,9 @@ func hosts(sites []kind.VirtualHost) []kind.VirtualHost {
 		}
 		whole = append(whole, own)
 	}
-	slices.SortStableFunc(wild, func(a, b kind.VirtualHost) int { return strings.Count(b.Host, ".") - strings.Count(a.Host, ".") })
+	slices.SortStableFunc(wild, func(a, b kind.VirtualHost) int {
+		return strings.Count(b.Host, ".") - strings.Count(a.Host, ".")
+	})
 	return append(whole, wild...)
 }
 
@@ -181,7 +189,8 @@ func site(b *strings.Builder, s kind.VirtualHost) {
 		defer fmt.Fprintf(b, "  Include %s\n", quote(pattern.Literal(s.Include)))
 	}
 	if s.Proxy != "" {
-		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
+		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n"+
+			"  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
 		b.WriteString("  RequestHeader unset X-Forwarded-Port\n")
 		return
 	}
@@ -212,7 +221,8 @@ func site(b *strings.Builder, s kind.VirtualHost) {
     RewriteCond %%{REQUEST_FILENAME}/index.html !-f
 `, index, quote(pattern.Literal(s.Root)))
 	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
-		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n", webrules.ScriptPattern)
+		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n",
+			webrules.ScriptPattern)
 		return
 	}
 	fpm := "proxy:unix:" + s.FPM + "|fcgi://localhost/"
@@ -251,7 +261,14 @@ func quote(text string) string {
 }
 
 func (apache) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGWINCH}
+	return kind.Command{
+		Path:   p.Program,
+		Args:   []string{"-d", p.Conf, "-f", filepath.Join(p.Conf, "httpd.conf"), "-DFOREGROUND"},
+		Dir:    p.Project,
+		Env:    p.Env,
+		Stop:   syscall.SIGTERM,
+		Finish: syscall.SIGWINCH,
+	}
 }
 
 func (a apache) Test(p kind.Part) kind.Command {
@@ -281,14 +298,24 @@ func (apache) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`), "Apache does not accept a directive, $1: $2", "correct the file that the site includes"),
+		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`),
+			"Apache does not accept a directive, $1: $2", "correct the file that the site includes"),
 		kind.When("directive-refused", pattern.New(`(\.htaccess): Invalid command '(php_(?:admin_)?(?:value|flag))'`),
 			"PHP runs in a process of its own (FPM), where $2 of a $1 means nothing",
 			"settings = { NAME = \"VALUE\" } for the PHP part in dravit.toml; take the line out of the $1"),
-		kind.When("directive-refused", pattern.New(`([^\n]*\.htaccess: [^\n]*(?:Invalid command|not allowed here|takes)[^\n]*)`), "Apache does not accept a directive of a .htaccess: $1", "correct the file"),
-		kind.When("folder-unreadable", pattern.New(`AH00529: (/[^\n]*?)/\.htaccess pcfg_openfile: unable to check htaccess file`), "the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
-		kind.When("folder-unreadable", pattern.New(`\(13\)Permission denied:[^\n]*?(?:access to|file permissions deny server access:|search permissions are missing on a component of the path)[^\n]*?(/[^\n]*)`), "the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
-		kind.When("port-taken", pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
-		kind.When("too-many-open-files", pattern.New(`(\(24\)Too many open files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+		kind.When("directive-refused",
+			pattern.New(`([^\n]*\.htaccess: [^\n]*(?:Invalid command|not allowed here|takes)[^\n]*)`),
+			"Apache does not accept a directive of a .htaccess: $1", "correct the file"),
+		kind.When("folder-unreadable",
+			pattern.New(`AH00529: (/[^\n]*?)/\.htaccess pcfg_openfile: unable to check htaccess file`),
+			"the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
+		kind.When("folder-unreadable",
+			pattern.New(`\(13\)Permission denied:[^\n]*?(?:access to|file permissions deny server access:|`+
+				`search permissions are missing on a component of the path)[^\n]*?(/[^\n]*)`),
+			"the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
+		kind.When("port-taken", pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1",
+			"dravit start, which moves an unpinned part"),
+		kind.When("too-many-open-files", pattern.New(`(\(24\)Too many open files)`), "the process has as many files "+
+			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
 	}
 }

@@ -48,7 +48,8 @@ func (Base) Exports(p kind.Part) kind.Exports {
 func (Base) Command(p kind.Part) kind.Command {
 	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", shell.Quote(p.Self)).Replace(p.Want.Command)
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
-		Env: append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host), Stop: syscall.SIGTERM, Supervised: true}
+		Env:  append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host),
+		Stop: syscall.SIGTERM, Supervised: true}
 }
 
 func (Base) Ladder(p kind.Part) []kind.Rung {
@@ -92,7 +93,8 @@ func Judge(kindName, built, word string, p kind.Program, l *kind.Library) kind.E
 		case m.Fault != "":
 			c.Because = m.Fault
 		case m.Built != "" && built != "" && m.Built != built:
-			c.Because = fmt.Sprintf("it was built for %s %s, and %s %s has %s", word, m.Built, kindName, p.Version, built)
+			c.Because = fmt.Sprintf("it was built for %s %s, and %s %s has %s", word, m.Built,
+				kindName, p.Version, built)
 		default:
 			c.Because = "it fits " + strings.TrimSpace(word+" "+built)
 			out.Chosen = append(out.Chosen, c)

@@ -30,13 +30,17 @@ func TestServe(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- serve(ctx, conf) }()
 	ask := func(password string, words ...string) (string, error) {
-		replies, err := health.Redis(t.Context(), health.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)), password, words)
+		replies, err := health.Redis(t.Context(),
+			health.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)), password, words)
 		if err != nil {
 			return "", err
 		}
 		return replies[0], nil
 	}
-	require.Eventually(t, func() bool { _, err := ask("kelp", "PING"); return err == nil }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err := ask("kelp", "PING")
+		return err == nil
+	}, 5*time.Second, 5*time.Millisecond)
 	_, err = ask("", "PING")
 	assert.ErrorContains(t, err, "NOAUTH")
 	_, err = ask("kelp", "SET", "seats", "72", "PX", "150")
@@ -44,7 +48,10 @@ func TestServe(t *testing.T) {
 	got, err := ask("kelp", "GET", "seats")
 	require.NoError(t, err)
 	assert.Equal(t, "72", got)
-	assert.Eventually(t, func() bool { got, err := ask("kelp", "GET", "seats"); return err == nil && got == "" }, 5*time.Second, 20*time.Millisecond, "keys end by themselves")
+	assert.Eventually(t, func() bool {
+		got, err := ask("kelp", "GET", "seats")
+		return err == nil && got == ""
+	}, 5*time.Second, 20*time.Millisecond, "keys end by themselves")
 	cancel()
 	assert.NoError(t, <-ended)
 	_, err = ask("kelp", "PING")

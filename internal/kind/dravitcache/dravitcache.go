@@ -51,7 +51,13 @@ func (cache) Files(p kind.Part) ([]kind.File, error) {
 }
 
 func (cache) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "cache.json")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{
+		Path: p.Self,
+		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "cache.json")},
+		Dir:  p.Conf,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 // tick is how exact the end of a key's time is: the library leaves its clock to its user.

@@ -57,7 +57,8 @@ func (catcher) Exports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
 	link := "smtp://" + kind.Host + ":" + port
 	return kind.Exports{URL: link, Common: map[string]string{
-		"MAIL_MAILER": "smtp", "MAIL_HOST": kind.Host, "MAIL_PORT": port, "SMTP_HOST": kind.Host, "SMTP_PORT": port, "MAILER_DSN": link,
+		"MAIL_MAILER": "smtp", "MAIL_HOST": kind.Host, "MAIL_PORT": port, "SMTP_HOST": kind.Host,
+		"SMTP_PORT": port, "MAILER_DSN": link,
 	}}
 }
 
@@ -78,7 +79,13 @@ func (catcher) Files(p kind.Part) ([]kind.File, error) {
 }
 
 func (catcher) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "mail.json")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{
+		Path: p.Self,
+		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "mail.json")},
+		Dir:  p.Conf,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
@@ -209,8 +216,10 @@ func Recipients(message []byte) ([]string, error) {
 func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "delivers", Ask: func(ctx context.Context) error {
 		subject := "Dravit's proof " + rand.Text()
-		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " + subject + "\r\n\r\nIt arrived.\r\n"
-		if err := Send(kind.Loopback(p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"}, []byte(text)); err != nil {
+		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " +
+			subject + "\r\n\r\nIt arrived.\r\n"
+		if err := Send(kind.Loopback(p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"},
+			[]byte(text)); err != nil {
 			return err
 		}
 		all, err := messages(ctx, p)

@@ -27,20 +27,27 @@ func catch(t *testing.T) (*box, string) {
 	return b, l.Addr().String()
 }
 
-const whole = "From: =?utf-8?q?F=C3=A4hre?= <office@saltmarsh-ferry.example>\r\nTo: ada@quay.example\r\nSubject: =?utf-8?b?w5xiZXJmYWhydA==?=\r\nMIME-Version: 1.0\r\n" +
-	"Content-Type: multipart/mixed; boundary=outer\r\n\r\n--outer\r\nContent-Type: multipart/alternative; boundary=inner\r\n\r\n" +
-	"--inner\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nGr=C3=BC=C3=9Fe=\r\n!\r\n" +
-	"--inner\r\nContent-Type: text/html\r\nContent-Transfer-Encoding: base64\r\n\r\nPGI+aGk8L2I+PHNjcmlwdD5hbGVydCgxKTwvc2NyaXB0Pg==\r\n--inner--\r\n" +
-	"--outer\r\nContent-Type: application/pdf\r\nContent-Disposition: attachment; filename=\"ticket.pdf\"\r\n\r\n%PDF\r\n--outer--\r\n"
+const whole = "From: =?utf-8?q?F=C3=A4hre?= <office@saltmarsh-ferry.example>\r\nTo: ada@quay.example\r\n" +
+	"Subject: =?utf-8?b?w5xiZXJmYWhydA==?=\r\nMIME-Version: 1.0\r\n" +
+	"Content-Type: multipart/mixed; boundary=outer\r\n\r\n--outer\r\n" +
+	"Content-Type: multipart/alternative; boundary=inner\r\n\r\n" +
+	"--inner\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n" +
+	"\r\nGr=C3=BC=C3=9Fe=\r\n!\r\n" +
+	"--inner\r\nContent-Type: text/html\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
+	"PGI+aGk8L2I+PHNjcmlwdD5hbGVydCgxKTwvc2NyaXB0Pg==\r\n--inner--\r\n" +
+	"--outer\r\nContent-Type: application/pdf\r\n" +
+	"Content-Disposition: attachment; filename=\"ticket.pdf\"\r\n\r\n%PDF\r\n--outer--\r\n"
 
 func TestCatch(t *testing.T) {
 	b, address := catch(t)
-	require.NoError(t, Send(address, "office@saltmarsh-ferry.example", []string{"ada@quay.example", "hidden@quay.example"}, []byte(whole)))
+	require.NoError(t, Send(address, "office@saltmarsh-ferry.example",
+		[]string{"ada@quay.example", "hidden@quay.example"}, []byte(whole)))
 	list, err := b.list()
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Überfahrt", list[0].Subject)
-	assert.Equal(t, []string{"ada@quay.example", "hidden@quay.example"}, list[0].To, "as the server was told, blind copies included")
+	assert.Equal(t, []string{"ada@quay.example", "hidden@quay.example"}, list[0].To,
+		"as the server was told, blind copies included")
 	assert.Contains(t, list[0].From, "Fähre")
 	m, err := b.read(list[0].ID)
 	require.NoError(t, err)
@@ -70,7 +77,8 @@ func TestOddMessages(t *testing.T) {
 	for range 50 {
 		text += "--b\r\n" + nested
 	}
-	for _, odd := range []string{"no headers at all", "", "Subject: x\r\nContent-Type: multipart/mixed\r\n\r\nno boundary", "Content-Transfer-Encoding: base64\r\n\r\n!!!", text} {
+	for _, odd := range []string{"no headers at all", "", "Subject: x\r\nContent-Type: multipart/mixed\r\n\r\n" +
+		"no boundary", "Content-Transfer-Encoding: base64\r\n\r\n!!!", text} {
 		require.NoError(t, smtp.SendMail(address, nil, "a@b.example", []string{"c@d.example"}, []byte(odd)))
 	}
 	list, err := b.list()
@@ -96,7 +104,8 @@ func TestInbox(t *testing.T) {
 	assert.Contains(t, page.Body.String(), "Überfahrt")
 	assert.Contains(t, page.Header().Get("Content-Security-Policy"), "default-src 'none'")
 	page = ask("GET", own, "/message/"+list[0].ID, nil)
-	assert.Contains(t, page.Body.String(), `<iframe sandbox srcdoc="&lt;b&gt;hi`, "foreign HTML is shown in a sandbox, as text of an attribute")
+	assert.Contains(t, page.Body.String(), `<iframe sandbox srcdoc="&lt;b&gt;hi`,
+		"foreign HTML is shown in a sandbox, as text of an attribute")
 	assert.NotContains(t, page.Body.String(), "<script>alert")
 	assert.Equal(t, 404, ask("GET", own, "/message/none", nil).Code)
 	assert.Equal(t, 404, ask("GET", own, "/message/none/json", nil).Code)

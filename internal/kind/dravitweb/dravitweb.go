@@ -56,7 +56,13 @@ func (web) Files(p kind.Part) ([]kind.File, error) {
 }
 
 func (web) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Self, Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "web.json")}, Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{
+		Path: p.Self,
+		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "web.json")},
+		Dir:  p.Project,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 func (web) Ladder(p kind.Part) []kind.Rung {
@@ -86,7 +92,11 @@ func serve(ctx context.Context, file string) error {
 		sites.Store(&h)
 	}
 	take(c.Sites)
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*sites.Load()).ServeHTTP(w, r) }), ReadHeaderTimeout: time.Minute}
+	server := &http.Server{
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			(*sites.Load()).ServeHTTP(w, r)
+		}), ReadHeaderTimeout: time.Minute,
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 1)

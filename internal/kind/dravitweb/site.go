@@ -70,7 +70,8 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.fastcgi(w, r, s.Probe, kind.ProbePath, "")
 	case dotted().MatchString(strings.TrimPrefix(name, webrules.WellKnown)), secret().MatchString(name):
 		http.NotFound(w, r)
-	case source().MatchString(name) && (s.FPM == "" || strings.HasPrefix(name, webrules.WellKnown) || !script().MatchString(name)):
+	case source().MatchString(name) &&
+		(s.FPM == "" || strings.HasPrefix(name, webrules.WellKnown) || !script().MatchString(name)):
 		http.NotFound(w, r) // it would be read, not run
 	case script().MatchString(name):
 		m := script().FindStringSubmatch(name)
@@ -159,10 +160,13 @@ func (s *site) file(w http.ResponseWriter, r *http.Request, name string) {
 // which alone reaches the socket, says what they are.
 func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest string) {
 	params := map[string]string{
-		"GATEWAY_INTERFACE": "CGI/1.1", "SERVER_SOFTWARE": Name, "QUERY_STRING": r.URL.RawQuery, "REQUEST_METHOD": r.Method,
-		"CONTENT_TYPE": r.Header.Get("Content-Type"), "CONTENT_LENGTH": "", "REQUEST_URI": r.RequestURI, "DOCUMENT_URI": name,
+		"GATEWAY_INTERFACE": "CGI/1.1", "SERVER_SOFTWARE": Name, "QUERY_STRING": r.URL.RawQuery,
+		"REQUEST_METHOD": r.Method,
+		"CONTENT_TYPE":   r.Header.Get("Content-Type"), "CONTENT_LENGTH": "",
+		"REQUEST_URI": r.RequestURI, "DOCUMENT_URI": name,
 		"DOCUMENT_ROOT": s.Root, "SERVER_PROTOCOL": r.Proto, "REQUEST_SCHEME": r.Header.Get("X-Forwarded-Proto"),
-		"REMOTE_ADDR": r.Header.Get("X-Forwarded-For"), "SERVER_ADDR": kind.Host, "SERVER_NAME": visited(r), "SERVER_PORT": r.Header.Get("X-Forwarded-Port"),
+		"REMOTE_ADDR": r.Header.Get("X-Forwarded-For"), "SERVER_ADDR": kind.Host, "SERVER_NAME": visited(r),
+		"SERVER_PORT":     r.Header.Get("X-Forwarded-Port"),
 		"REDIRECT_STATUS": "200", "SCRIPT_FILENAME": file, "SCRIPT_NAME": name, "PATH_INFO": rest, "HTTP_HOST": r.Host,
 	}
 	if params["REQUEST_SCHEME"] == "https" {

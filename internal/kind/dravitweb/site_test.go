@@ -25,8 +25,10 @@ func office(t *testing.T) http.Handler {
 	t.Helper()
 	root := t.TempDir()
 	for name, text := range map[string]string{
-		"index.php": "front", "about.php": "about", "style.css": "css", "deep/index.html": "deep", "deep/page.html": "page", "empty/x.txt": "x",
-		".env": "secret", ".git/config": "secret", "dravit.toml": "secret", "dump.sql": "secret", "dump.sql.gz": "secret", ".well-known/security.txt": "hello", "a b.txt": "blank",
+		"index.php": "front", "about.php": "about", "style.css": "css", "deep/index.html": "deep",
+		"deep/page.html": "page", "empty/x.txt": "x",
+		".env": "secret", ".git/config": "secret", "dravit.toml": "secret", "dump.sql": "secret",
+		"dump.sql.gz": "secret", ".well-known/security.txt": "hello", "a b.txt": "blank",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
@@ -48,7 +50,8 @@ func office(t *testing.T) http.Handler {
 		}))
 	}()
 	return handler([]kind.VirtualHost{
-		{Name: "ferry", Host: "ferry.localhost", Root: root, App: "app", FPM: l.Addr().String(), Probe: "/conf/probe.php"},
+		{Name: "ferry", Host: "ferry.localhost", Root: root, App: "app",
+			FPM: l.Addr().String(), Probe: "/conf/probe.php"},
 		{Name: "files", Host: "files.localhost", Root: root},
 	})
 }
@@ -145,7 +148,8 @@ func TestMethods(t *testing.T) {
 func TestRuntimeAway(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(root, "index.php"), nil, 0o644))
-	h := handler([]kind.VirtualHost{{Host: "ferry.localhost", Root: root, App: "app", FPM: filepath.Join(root, "nobody.sock")}})
+	h := handler([]kind.VirtualHost{{Host: "ferry.localhost", Root: root, App: "app",
+		FPM: filepath.Join(root, "nobody.sock")}})
 	got := ask(h, "GET", "http://ferry.localhost/", "")
 	assert.Equal(t, 502, got.Code)
 	assert.Contains(t, got.Body.String(), "the runtime app does not answer")
@@ -188,7 +192,8 @@ func TestEarlyAnswers(t *testing.T) {
 			}()
 		}
 	}()
-	server := httptest.NewServer(handler([]kind.VirtualHost{{Host: "api.localhost", App: "api", Proxy: l.Addr().String()}}))
+	server := httptest.NewServer(handler([]kind.VirtualHost{{Host: "api.localhost",
+		App: "api", Proxy: l.Addr().String()}}))
 	defer server.Close()
 	for i := range 300 {
 		req, err := http.NewRequest("POST", server.URL, strings.NewReader("name=Ada"))

@@ -21,7 +21,8 @@ var clientNames = []string{
 func clients(p kind.Part) []kind.File {
 	escape := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 	text := fmt.Sprintf(
-		"[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n[mysql]\ndatabase = \"%s\"\n",
+		"[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n"+
+			"[mysql]\ndatabase = \"%s\"\n",
 		kind.Host,
 		p.Port,
 		escape.Replace(p.User),

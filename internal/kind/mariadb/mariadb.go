@@ -63,7 +63,8 @@ const (
 	factUpgrade = "upgrade" // the program that brings the system tables of older data up to date
 )
 
-func (mariadb) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (mariadb) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--no-defaults", "--version") // mariadbd  Ver 10.11.19-MariaDB-0+deb12u1 for debian-linux-gnu
 	m := pattern.Of(`Ver (\d[\d.]*\d)-MariaDB`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -130,20 +131,31 @@ func (mariadb) Fit(want stackfile.PartConfig, p kind.Program) string {
 
 func (mariadb) Exports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
-	u := url.URL{Scheme: "mysql", User: url.UserPassword(p.User, p.Password), Host: kind.Host + ":" + port, Path: "/" + p.Database}
+	u := url.URL{
+		Scheme: "mysql",
+		User:   url.UserPassword(p.User, p.Password),
+		Host:   kind.Host + ":" + port,
+		Path:   "/" + p.Database,
+	}
 	return kind.Exports{URL: u.String(), Common: map[string]string{
-		"DATABASE_URL": u.String(), "DB_CONNECTION": "mysql", "DB_HOST": kind.Host, "DB_PORT": port, "DB_DATABASE": p.Database,
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "mysql", "DB_HOST": kind.Host,
+		"DB_PORT": port, "DB_DATABASE": p.Database,
 		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
-		"MYSQL_HOST": kind.Host, "MYSQL_PORT": port, "MYSQL_TCP_PORT": port, "MYSQL_USER": p.User, "MYSQL_PASSWORD": p.Password, "MYSQL_DATABASE": p.Database,
+		"MYSQL_HOST": kind.Host, "MYSQL_PORT": port, "MYSQL_TCP_PORT": port, "MYSQL_USER": p.User,
+		"MYSQL_PASSWORD": p.Password, "MYSQL_DATABASE": p.Database,
 	}}
 }
 
 // small keeps an idle server near 50 MB. The logs' sizes must be the same at each start, or one start rewrites them.
 var small = map[string]string{
-	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M", "innodb-log-buffer-size": "2M",
-	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "151", "table-open-cache": "200", "table-definition-cache": "400",
-	"query-cache-size": "0", "innodb-buffer-pool-dump-at-shutdown": "0", "innodb-buffer-pool-load-at-startup": "0",
-	"innodb-temp-data-file-path": "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
+	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M",
+	"innodb-log-buffer-size":     "2M",
+	"aria-pagecache-buffer-size": "8M", "key-buffer-size": "1M", "max-connections": "151", "table-open-cache": "200",
+	"table-definition-cache": "400",
+	"query-cache-size":       "0", "innodb-buffer-pool-dump-at-shutdown": "0",
+	"innodb-buffer-pool-load-at-startup": "0",
+	"innodb-temp-data-file-path":         "ibtmp1:2M:autoextend", "innodb-flush-log-at-trx-commit": "2",
+	"character-set-server": "utf8mb4", "collation-server": "utf8mb4_unicode_ci",
 }
 
 func (mariadb) Files(p kind.Part) ([]kind.File, error) {
@@ -164,7 +176,13 @@ func (mariadb) Files(p kind.Part) ([]kind.File, error) {
 }
 
 func (mariadb) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{"--defaults-file=" + filepath.Join(p.Conf, "my.cnf")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{
+		Path: p.Program,
+		Args: []string{"--defaults-file=" + filepath.Join(p.Conf, "my.cnf")},
+		Dir:  p.Conf,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 // admin is the database's administrator: the operating-system user, over the socket, without a password.
@@ -201,9 +219,11 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 	}
 	// The statements make root beside the administrator, who is root's only heir here.
 	fmt.Fprintf(&sqlText, "DELETE FROM mysql.global_priv WHERE User IN ('root', '') AND User <> '%s';\n", quoted)
-	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + dir, "--tmpdir=" + p.Temp, "--innodb-flush-method=nosync",
+	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + dir, "--tmpdir=" + p.Temp,
+		"--innodb-flush-method=nosync",
 		"--character-set-server=" + small["character-set-server"], "--collation-server=" + small["collation-server"],
-		"--innodb-log-file-size=" + small["innodb-log-file-size"], "--aria-log-file-size=" + small["aria-log-file-size"],
+		"--innodb-log-file-size=" + small["innodb-log-file-size"],
+		"--aria-log-file-size=" + small["aria-log-file-size"],
 		"--innodb-buffer-pool-size=32M", "--skip-networking", "--lc-messages-dir=" + p.Facts[factShare]}
 	cmd := exec.CommandContext(ctx, p.Program, args...)
 	cmd.Stdin = &sqlText
@@ -216,7 +236,8 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 }
 
 // connect logs in over a connection that dial makes; the caller closes what it returns.
-func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password, database string) (*sql.DB, error) {
+func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password,
+	database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
 	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", kind.Host, userName, password, database
 	c.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }
@@ -305,7 +326,8 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 	if p.Facts[factUpgrade] == "" {
 		return nil // the server runs on the older tables all the same
 	}
-	cmd := exec.CommandContext(ctx, p.Facts[factUpgrade], "--no-defaults", "--protocol=socket", "--socket="+p.Socket, "--user="+admin, "--silent")
+	cmd := exec.CommandContext(ctx, p.Facts[factUpgrade], "--no-defaults", "--protocol=socket",
+		"--socket="+p.Socket, "--user="+admin, "--silent")
 	cmd.Dir, cmd.Env = p.Temp, []string{"LC_ALL=C", "PATH=" + filepath.Dir(p.Facts[factUpgrade]) + ":/usr/bin:/bin"}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("bringing the system tables up to date: %w: %s", err, strings.TrimSpace(string(out)))
@@ -332,7 +354,8 @@ func (mariadb) Ladder(p kind.Part) []kind.Rung {
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// The database is there, and rows go in and come out; the table is this session's own.
 			var got int
-			for _, statement := range []string{"CREATE TEMPORARY TABLE dravit_probe (n INT)", "INSERT INTO dravit_probe VALUES (40), (2)"} {
+			for _, statement := range []string{"CREATE TEMPORARY TABLE dravit_probe (n INT)",
+				"INSERT INTO dravit_probe VALUES (40), (2)"} {
 				if _, err := db.ExecContext(ctx, statement); err != nil {
 					return err
 				}
@@ -372,15 +395,35 @@ func (mariadb) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`), "MariaDB does not know the setting $1", "correct the part's settings in dravit.toml"),
-		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`), "MariaDB refuses a setting: $1", "correct the part's settings in dravit.toml"),
-		kind.When("data-locked", pattern.New(`Can't lock aria control file|Unable to lock \S+ibdata1`), "another MariaDB works on this data folder", "end it; dravit ports and ps show which"),
-		kind.When("data-unreadable", pattern.New(`((?:Can't change dir to|Can't create/write to file|Can't open file:?|Can't create test file|The data file|Cannot open datafile|Could not open)[^\n]*(?:Errcode: 13|Permission denied|must be writable))`), "the data folder is not MariaDB's to write: $1", "make it this account's again: chown -R and chmod -R u+rwX"),
-		kind.When("data-damaged", pattern.New(`(Invalid (?:redo )?log header[^\n]*|Unknown/unsupported storage engine: InnoDB|Missing FILE_CHECKPOINT|[Cc]orrupt(?:ion|ed)? [^\n]*|is corrupted|Table 'mysql\.\w+' doesn't exist|Could not open mysql\.\w+ table|Can't open and lock privilege tables[^\n]*|[Uu]nsupported redo log format|Header checksum mismatch|File \S+ was not found|Operating system error number 2 )`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin with an empty database, dravit stop and move the part's data folder away"),
-		kind.When("disk-full", pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full)`), "there is no room for the data", "make room (df -h, df -i)"),
-		kind.When("port-taken", pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
-		kind.When("too-many-open-files", pattern.New(`(Errcode: 24|[Tt]oo many open files|Could not increase number of max_open_files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
-		kind.When("memory-limit", pattern.New(`(Cannot allocate memory for the buffer pool|mmap\(\d+ bytes\) failed|Out of memory)`), "it got no memory: $1", "a smaller innodb_buffer_pool_size in the part's settings, or let other things end"),
+		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`),
+			"MariaDB does not know the setting $1", "correct the part's settings in dravit.toml"),
+		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`),
+			"MariaDB refuses a setting: $1", "correct the part's settings in dravit.toml"),
+		kind.When("data-locked", pattern.New(`Can't lock aria control file|Unable to lock \S+ibdata1`),
+			"another MariaDB works on this data folder", "end it; dravit ports and ps show which"),
+		kind.When("data-unreadable", pattern.New(`((?:Can't change dir to|Can't create/write to file|`+
+			`Can't open file:?|Can't create test file|The data file|Cannot open datafile|`+
+			`Could not open)[^\n]*(?:Errcode: 13|Permission denied|must be writable))`), "the data folder is not "+
+			"MariaDB's to write: $1", "make it this account's again: chown -R and chmod -R u+rwX"),
+		kind.When("data-damaged", pattern.New(`(Invalid (?:redo )?log header[^\n]*|`+
+			`Unknown/unsupported storage engine: InnoDB|Missing FILE_CHECKPOINT|[Cc]orrupt(?:ion|ed)? [^\n]*|`+
+			`is corrupted|Table 'mysql\.\w+' doesn't exist|Could not open mysql\.\w+ table|`+
+			`Can't open and lock privilege tables[^\n]*|[Uu]nsupported redo log format|Header checksum mismatch|`+
+			`File \S+ was not found|Operating system error number 2 )`),
+			"the data are damaged, or parts of them gone: $1",
+			"put a copy back; or, to begin with an empty database, dravit stop and move the part's data folder away"),
+		kind.When("disk-full", pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full)`),
+			"there is no room for the data", "make room (df -h, df -i)"),
+		kind.When("port-taken", pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`),
+			"the port was taken: $1", "dravit start, which moves an unpinned part"),
+		kind.When("too-many-open-files",
+			pattern.New(`(Errcode: 24|[Tt]oo many open files|Could not increase number of max_open_files)`),
+			"the process has as many files open as it may",
+			"ulimit -n 4096 in the shell that starts, then dravit restart"),
+		kind.When("memory-limit",
+			pattern.New(`(Cannot allocate memory for the buffer pool|mmap\(\d+ bytes\) failed|Out of memory)`),
+			"it got no memory: $1",
+			"a smaller innodb_buffer_pool_size in the part's settings, or let other things end"),
 	}
 }
 

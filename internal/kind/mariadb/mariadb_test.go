@@ -17,7 +17,8 @@ func TestFiles(t *testing.T) {
 		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_connections": "7", "sql_mode": `A"B\C`}}})
 	require.NoError(t, err)
 	text := files[0].Text
-	for _, line := range []string{`datadir = "/d/a b"`, `port = "13306"`, `bind-address = "127.0.0.1"`, `max-connections = "7"`, `sql-mode = "A\"B\\C"`} {
+	for _, line := range []string{`datadir = "/d/a b"`, `port = "13306"`, `bind-address = "127.0.0.1"`,
+		`max-connections = "7"`, `sql-mode = "A\"B\\C"`} {
 		assert.Contains(t, text, line+"\n")
 	}
 	assert.NotContains(t, text, `"40"`, "a setting of the stack file replaces the default, however it is written")

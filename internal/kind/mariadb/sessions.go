@@ -29,7 +29,8 @@ func (mariadb) Sessions(
 	}
 	rows, err := db.QueryContext(
 		ctx,
-		"SELECT HOST, COMMAND, TIME FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND USER <> 'system user'",
+		"SELECT HOST, COMMAND, TIME FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() "+
+			"AND USER <> 'system user'",
 	)
 	if err != nil {
 		return nil, 0, name, err

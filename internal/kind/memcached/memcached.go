@@ -45,7 +45,8 @@ func (memcached) Needs(want stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Socket: want.Port == 0}
 }
 
-func (memcached) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (memcached) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-V") // memcached 1.6.18
 	v, ok := strings.CutPrefix(strings.TrimSpace(out), "memcached ")
 	if err != nil || !ok {
@@ -113,7 +114,10 @@ func (memcached) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("port-taken", pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
-		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`), "it got no memory", "let other things end"),
+		kind.When("port-taken",
+			pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`),
+			"the port was taken: $1", "dravit start, which moves an unpinned part"),
+		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`),
+			"it got no memory", "let other things end"),
 	}
 }

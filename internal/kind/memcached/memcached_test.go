@@ -19,8 +19,10 @@ func TestWhereItListens(t *testing.T) {
 	assert.True(t, e.NoLogin)
 	assert.Equal(t, map[string]string{"MEMCACHED_SOCKET": "/tmp/d/seats.sock"}, e.Common)
 	p = kind.Part{Port: 21211}
-	assert.Equal(t, []string{"-l", "127.0.0.1", "-p", "21211", "-U", "0", "-m", "64"}, New().Command(p).Args, "loopback only, and no UDP")
-	assert.Equal(t, map[string]string{"MEMCACHED_HOST": "127.0.0.1", "MEMCACHED_PORT": "21211"}, New().Exports(p).Common)
+	assert.Equal(t, []string{"-l", "127.0.0.1", "-p", "21211", "-U", "0", "-m", "64"},
+		New().Command(p).Args, "loopback only, and no UDP")
+	assert.Equal(t, map[string]string{"MEMCACHED_HOST": "127.0.0.1", "MEMCACHED_PORT": "21211"},
+		New().Exports(p).Common)
 }
 
 func TestLastWords(t *testing.T) {

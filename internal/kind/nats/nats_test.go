@@ -42,7 +42,8 @@ func TestLogIn(t *testing.T) {
 	for _, c := range []struct{ name, answer, want string }{
 		{"accepted", "PONG\r\n", ""},
 		{"accepted, with a question between", "+OK\r\nPONG\r\n", ""},
-		{"refused", "-ERR 'Authorization Violation'\r\n", "expected a log-in with the stack's token, got Authorization Violation"},
+		{"refused", "-ERR 'Authorization Violation'\r\n",
+			"expected a log-in with the stack's token, got Authorization Violation"},
 		{"another server", "220 ready\r\n", `expected PONG, got "220 ready"`},
 		{"cut off", "PO", "EOF"},
 	} {
@@ -102,7 +103,8 @@ func TestRequest(t *testing.T) {
 func TestFiles(t *testing.T) {
 	p := kind.Part{
 		Stack: "ferry", Name: "signals", Port: 14222, Password: "T", Data: `/home/ada "kelp"/data`,
-		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_payload": "2MB", "debug": "true", "lame": `a"} x`}},
+		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_payload": "2MB",
+			"debug": "true", "lame": `a"} x`}},
 	}
 	files, err := nats{}.Files(p)
 	require.NoError(t, err)
@@ -124,12 +126,14 @@ func TestFiles(t *testing.T) {
 // What nats-server 2.9.10 writes.
 func TestWords(t *testing.T) {
 	for _, c := range []struct{ log, because string }{
-		{"nats-server: /c/nats.conf:6:1: unknown field \"tide\"\n", `NATS does not know a setting: unknown field "tide"`},
+		{"nats-server: /c/nats.conf:6:1: unknown field \"tide\"\n",
+			`NATS does not know a setting: unknown field "tide"`},
 		{"nats-server: /c/nats.conf:6:1: interface conversion: interface {} is string, not int64\n",
 			"NATS refuses a setting: interface conversion: interface {} is string, not int64"},
 		{"[6308] 2026/11/26 03:17:47.827429 [FTL] Error listening on port: 127.0.0.1:14222, " +
 			"\"listen tcp 127.0.0.1:14222: bind: address already in use\"\n",
-			"the port was taken: Error listening on port: 127.0.0.1:14222, \"listen tcp 127.0.0.1:14222: bind: address already in use"},
+			"the port was taken: Error listening on port: 127.0.0.1:14222, \"listen tcp 127.0.0.1:14222: bind: " +
+				"address already in use"},
 	} {
 		because, next := kind.Explain(symptoms(), c.log, "signals")
 		assert.Equal(t, c.because, because)

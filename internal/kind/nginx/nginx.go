@@ -38,7 +38,8 @@ func (nginx) Traits() *kind.Traits { return traits() }
 
 func (nginx) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Socket: true} }
 
-func (nginx) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (nginx) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-v") // nginx version: nginx/1.22.1
 	_, v, ok := strings.Cut(out, "nginx/")
 	if err != nil || !ok {
@@ -131,7 +132,8 @@ func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
     location ~ %[4]s { return 404; }
 `, quote(s.Root), index, webrules.WellKnown, webrules.SecretPattern, webrules.ScriptPattern)
 	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
-		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n", webrules.ScriptPattern)
+		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n",
+			webrules.ScriptPattern)
 		return
 	}
 	fmt.Fprintf(b, `    location / { try_files $uri $uri/ /index.php$is_args$args; }
@@ -151,7 +153,8 @@ func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
 %s    }
     location ~ %s { return 404; }
   }
-`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params, quote("unix:"+s.FPM), params, webrules.ScriptPattern)
+`, kind.ProbePath, quote("unix:"+s.FPM), quote(s.Probe), kind.ProbePath, params,
+		quote("unix:"+s.FPM), params, webrules.ScriptPattern)
 }
 
 // params are the CGI variables (RFC 3875) as the visitor sees them, not as the socket behind the gateway does.
@@ -191,8 +194,9 @@ func quote(text string) string {
 }
 
 func (nginx) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
-		Dir: p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT}
+	return kind.Command{Path: p.Program,
+		Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
+		Dir:  p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT}
 }
 
 func (n nginx) Test(p kind.Part) kind.Command {
@@ -218,10 +222,18 @@ func (nginx) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("directive-refused", pattern.New(`\[emerg\][^\n]*?((?:unknown directive|invalid|unexpected|directive)[^\n]*? in (?:\S| )+?:\d+)`), "nginx does not accept a directive: $1", "correct the file that the site includes"),
-		kind.When("folder-unreadable", pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|is forbidden) \(13: Permission denied\)`), "the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
-		kind.When("upload-limit", pattern.New(`client intended to send too large body: (\d+) bytes`), "an upload is larger than nginx takes ($1 bytes)", "client_max_body_size in a file that the site includes"),
-		kind.When("too-many-open-files", pattern.New(`(24: Too many open files)`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
-		kind.When("disk-full", pattern.New(`(28: No space left on device)`), "there is no room for its temporary files", "make room (df -h, df -i)"),
+		kind.When("directive-refused",
+			pattern.New(`\[emerg\][^\n]*?((?:unknown directive|invalid|unexpected|`+
+				`directive)[^\n]*? in (?:\S| )+?:\d+)`),
+			"nginx does not accept a directive: $1", "correct the file that the site includes"),
+		kind.When("folder-unreadable", pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|`+
+			`is forbidden) \(13: Permission denied\)`), "the web server may not read $1",
+			"chmod u+rX it and the folders above, or make them this account's"),
+		kind.When("upload-limit", pattern.New(`client intended to send too large body: (\d+) bytes`),
+			"an upload is larger than nginx takes ($1 bytes)", "client_max_body_size in a file that the site includes"),
+		kind.When("too-many-open-files", pattern.New(`(24: Too many open files)`), "the process has as many files "+
+			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+		kind.When("disk-full", pattern.New(`(28: No space left on device)`), "there is no room for its temporary files",
+			"make room (df -h, df -i)"),
 	}
 }

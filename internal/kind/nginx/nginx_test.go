@@ -29,8 +29,10 @@ func TestFiles(t *testing.T) {
 	require.NoError(t, err)
 	text := files[0].Text
 	for _, want := range []string{
-		`listen "unix:/tmp/d/web.sock" default_server;`, `server_name "ferry.localhost";`, `fastcgi_pass "unix:/tmp/d/app.sock";`,
-		`fastcgi_param SCRIPT_FILENAME "/c/probe.php";`, "proxy_pass http://127.0.0.1:18000;", "daemon off;", "access_log off;",
+		`listen "unix:/tmp/d/web.sock" default_server;`, `server_name "ferry.localhost";`,
+		`fastcgi_pass "unix:/tmp/d/app.sock";`,
+		`fastcgi_param SCRIPT_FILENAME "/c/probe.php";`, "proxy_pass http://127.0.0.1:18000;",
+		"daemon off;", "access_log off;",
 		"fastcgi_param SERVER_PORT $http_x_forwarded_port;",
 	} {
 		assert.Contains(t, text, want)
@@ -39,7 +41,8 @@ func TestFiles(t *testing.T) {
 }
 
 func TestLastWords(t *testing.T) {
-	because := nginx{}.LastWords("2026/11/23 [notice] x\n2026/11/23 10:00:00 [emerg] 12#12: bind() to 0.0.0.0:80 failed (98: Address already in use)\n")
+	because := nginx{}.LastWords("2026/11/23 [notice] x\n" +
+		"2026/11/23 10:00:00 [emerg] 12#12: bind() to 0.0.0.0:80 failed (98: Address already in use)\n")
 	assert.Equal(t, "bind() to 0.0.0.0:80 failed (98: Address already in use)", because)
 	because = nginx{}.LastWords("nothing")
 	assert.Empty(t, because)

@@ -17,7 +17,8 @@ import (
 func (node) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	var all []kind.Module
 	for _, shape := range []string{"*", "@*/*"} {
-		files, _ := filepath.Glob(filepath.Join(pattern.Literal(project), "node_modules", shape, "build", "Release", "*.node"))
+		files, _ := filepath.Glob(filepath.Join(pattern.Literal(project), "node_modules", shape,
+			"build", "Release", "*.node"))
 		for _, file := range files {
 			all = append(all, read(project, file))
 		}
@@ -50,7 +51,8 @@ func read(project, file string) kind.Module {
 			m.Built = abi
 		}
 	}
-	if slices.Contains(f.Defined, "napi_register_module_v1") || slices.Contains(f.Wanted, "napi_module_register") || m.Built != "" {
+	if slices.Contains(f.Defined, "napi_register_module_v1") ||
+		slices.Contains(f.Wanted, "napi_module_register") || m.Built != "" {
 		return m
 	}
 	text, _ := confined.ReadFile(project, filepath.Join(filepath.Dir(filepath.Dir(rel)), "config.gypi"), 1<<20)
@@ -71,5 +73,6 @@ func (node) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry 
 
 // Build has the two interfaces that native modules are built for.
 func (node) Build(p kind.Program, _ []kind.Module) []string {
-	return p.Words([2]string{"module ABI %s", factABI}, [2]string{"Node-API %s", factNAPI}, [2]string{"%s", kind.FactArch})
+	return p.Words([2]string{"module ABI %s", factABI}, [2]string{"Node-API %s", factNAPI},
+		[2]string{"%s", kind.FactArch})
 }

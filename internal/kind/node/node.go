@@ -36,8 +36,10 @@ const (
 	factNAPI = "node_api"   // the stable interface, which does not depend on the ABI
 )
 
-func (node) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
-	out, err := run(path, "-p", "JSON.stringify({version: process.versions.node, abi: process.versions.modules, napi: process.versions.napi, arch: process.arch, executable: process.execPath})")
+func (node) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "-p", "JSON.stringify({version: process.versions.node, abi: process.versions.modules, "+
+		"napi: process.versions.napi, arch: process.arch, executable: process.execPath})")
 	var v struct{ Version, ABI, NAPI, Arch, Executable string }
 	if err == nil {
 		err = json.Unmarshal([]byte(out), &v)
@@ -45,12 +47,18 @@ func (node) Inspect(_ context.Context, path string, run func(string, ...string) 
 	if err != nil || v.Version == "" {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	return v.Version, map[string]string{factABI: v.ABI, factNAPI: v.NAPI, kind.FactArch: kind.GoArch(v.Arch), kind.FactExecutable: v.Executable}, nil
+	return v.Version, map[string]string{
+		factABI:             v.ABI,
+		factNAPI:            v.NAPI,
+		kind.FactArch:       kind.GoArch(v.Arch),
+		kind.FactExecutable: v.Executable,
+	}, nil
 }
 
 // Files puts node and its tools on the PATH of the part: npm looks for node there.
 func (node) Files(p kind.Part) ([]kind.File, error) {
-	return append(command.Beside(p.Program, "npm", "npx", "corepack", "yarn", "pnpm"), command.Tool("node", p.Program)), nil
+	return append(command.Beside(p.Program, "npm", "npx", "corepack", "yarn", "pnpm"),
+		command.Tool("node", p.Program)), nil
 }
 
 func (node) Folders(p kind.Part) []string {
@@ -60,12 +68,22 @@ func (node) Folders(p kind.Part) []string {
 // symptoms are what Node.js writes, beside what any server of a project's own may.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("module-other-runtime", pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`), "the native module $1 was built for module ABI $2, and this Node.js has $3", "dravit run --part {part} -- npm rebuild"),
-		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`), "the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
-		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`), "the module $1 is not there", "dravit run --part {part} -- npm install"),
-		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1", "node --max-old-space-size=MB in the part's command"),
-		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1", "correct it; dravit logs {part} shows the line"),
+		kind.When("module-other-runtime",
+			pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version `+
+				`using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`),
+			"the native module $1 was built for module ABI $2, and this Node.js has $3",
+			"dravit run --part {part} -- npm rebuild"),
+		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`),
+			"the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
+		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`),
+			"the module $1 is not there", "dravit run --part {part} -- npm install"),
+		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1",
+			"node --max-old-space-size=MB in the part's command"),
+		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1",
+			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: [^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2", "correct it, then dravit start; dravit logs {part} has the rest"),
+		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: `+
+			`[^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2",
+			"correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

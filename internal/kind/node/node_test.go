@@ -20,7 +20,8 @@ func module(t *testing.T, project, pkg, source string) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	c := filepath.Join(t.TempDir(), "m.c")
 	require.NoError(t, os.WriteFile(c, []byte(source), 0o644))
-	out, err := exec.Command("gcc", "-shared", "-fPIC", "-o", filepath.Join(dir, filepath.Base(pkg)+".node"), c).CombinedOutput()
+	out, err := exec.Command("gcc", "-shared", "-fPIC", "-o",
+		filepath.Join(dir, filepath.Base(pkg)+".node"), c).CombinedOutput()
 	require.NoError(t, err, string(out))
 }
 
@@ -29,9 +30,11 @@ func TestScan(t *testing.T) {
 	module(t, project, "kelp", "void node_register_module_v93(void) {}")
 	module(t, project, "@ferry/any", "void napi_register_module_v1(void) {}")
 	module(t, project, "whelk", "void start(void) {}")
-	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/whelk/build/config.gypi"), []byte("# Do not edit\n{ \"variables\": { \"node_module_version\": \"108\" } }"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/whelk/build/config.gypi"),
+		[]byte("# Do not edit\n{ \"variables\": { \"node_module_version\": \"108\" } }"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(project, "node_modules/torn/build/Release"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(project, "node_modules/torn/build/Release/torn.node"), []byte("no library"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(project, "node_modules/torn/build/Release/torn.node"), []byte("no library"), 0o644))
 	modules := node{}.Scan(project, stackfile.PartConfig{})
 	built := map[string]string{}
 	for _, m := range modules {
@@ -40,14 +43,17 @@ func TestScan(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"kelp": "93", "any": "", "whelk": "108", "torn": "it is no compiled file"}, built)
 
-	e := node{}.Extend(stackfile.PartConfig{}, kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
+	e := node{}.Extend(stackfile.PartConfig{},
+		kind.Program{Version: "20.1.0", Facts: map[string]string{factABI: "108"}}, kind.NewLibrary(modules))
 	require.Len(t, e.Unfit, 2)
 	assert.Equal(t, "it was built for module ABI 93, and node 20.1.0 has 108", e.Unfit[0].Because)
 	assert.Empty(t, node{}.Scan(t.TempDir(), stackfile.PartConfig{}))
 }
 
 func TestExplain(t *testing.T) {
-	because, next := kind.Explain(symptoms(), "Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\nNODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try", "crew")
+	because, next := kind.Explain(symptoms(),
+		"Error: The module '/p/kelp.node'\nwas compiled against a different Node.js version using\n"+
+			"NODE_MODULE_VERSION 93. This version of Node.js requires\nNODE_MODULE_VERSION 115. Please try", "crew")
 	assert.Equal(t, "the native module /p/kelp.node was built for module ABI 93, and this Node.js has 115", because)
 	assert.Equal(t, "dravit run --part crew -- npm rebuild", next)
 	because, _ = kind.Explain(symptoms(), "all is well", "crew")

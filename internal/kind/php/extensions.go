@@ -19,7 +19,8 @@ import (
 
 // standard are the extensions that PHP's own build makes without being asked (php.net, "Extension
 // list/categorization"). Some systems ship them as files; a project may take them for granted.
-var standard = []string{"ctype", "dom", "fileinfo", "iconv", "json", "opcache", "pdo", "phar", "posix", "simplexml", "sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
+var standard = []string{"ctype", "dom", "fileinfo", "iconv", "json", "opcache", "pdo", "phar", "posix", "simplexml",
+	"sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
 
 // debuggers slow every page down and are loaded only where they are asked for.
 var debuggers = []string{"xdebug", "pcov"}
@@ -27,9 +28,20 @@ var debuggers = []string{"xdebug", "pcov"}
 // needs says which extensions must be loaded before another, beside those whose symbols its file wants: they are looked
 // for while it loads.
 var needs = map[string][]string{
-	"mysqli": {"mysqlnd"}, "pdo_mysql": {"pdo", "mysqlnd"}, "pdo_sqlite": {"pdo"}, "pdo_pgsql": {"pdo"}, "pdo_odbc": {"pdo"}, "pdo_dblib": {"pdo"}, "pdo_firebird": {"pdo"},
-	"xmlreader": {"dom"}, "xsl": {"dom"}, "dom": {"xml"}, "wddx": {"xml"}, "simplexml": {"xml"}, "xmlwriter": {"xml"},
-	"redis": {"igbinary", "msgpack"}, "memcached": {"igbinary", "msgpack"}, "phar": {"hash"}, "soap": {"xml"},
+	"mysqli":       {"mysqlnd"},
+	"pdo_mysql":    {"pdo", "mysqlnd"},
+	"pdo_sqlite":   {"pdo"},
+	"pdo_pgsql":    {"pdo"},
+	"pdo_odbc":     {"pdo"},
+	"pdo_dblib":    {"pdo"},
+	"pdo_firebird": {"pdo"},
+	"xmlreader":    {"dom"},
+	"xsl":          {"dom"},
+	"dom":          {"xml"},
+	"wddx":         {"xml"},
+	"simplexml":    {"xml"},
+	"xmlwriter":    {"xml"},
+	"redis":        {"igbinary", "msgpack"}, "memcached": {"igbinary", "msgpack"}, "phar": {"hash"}, "soap": {"xml"},
 }
 
 // canonical is an extension's name as its file has it: OPcache calls itself Zend OPcache, others begin with a capital.
@@ -91,7 +103,8 @@ func (php) ModuleFolders(p kind.Program) []string {
 	folders := []string{own}
 	entries, _ := os.ReadDir(filepath.Dir(own))
 	for _, e := range entries {
-		if dir := filepath.Join(filepath.Dir(own), e.Name()); dir != own && pattern.Of(`^(no-debug-(non-)?zts-|debug-(non-)?zts-)?\d{8}`).MatchString(e.Name()) {
+		if dir := filepath.Join(filepath.Dir(own), e.Name()); dir != own &&
+			pattern.Of(`^(no-debug-(non-)?zts-|debug-(non-)?zts-)?\d{8}`).MatchString(e.Name()) {
 			folders = append(folders, dir)
 		}
 	}
@@ -144,7 +157,8 @@ func unfit(m kind.Module, p kind.Program) string {
 	case api != "" && m.Built != api:
 		return fmt.Sprintf("it was built for %s, and PHP %s is %s", m.Built, p.Version, api)
 	case p.Facts[kind.FactArch] != "" && !slices.Contains(m.Arch, p.Facts[kind.FactArch]):
-		return fmt.Sprintf("it was built for %s, and this PHP is for %s", strings.Join(m.Arch, " and "), p.Facts[kind.FactArch])
+		return fmt.Sprintf("it was built for %s, and this PHP is for %s",
+			strings.Join(m.Arch, " and "), p.Facts[kind.FactArch])
 	}
 	return ""
 }
@@ -189,7 +203,8 @@ func (php) Extend(want stackfile.PartConfig, p kind.Program, l *kind.Library) ki
 			continue
 		}
 		choice, ok := c.add(name)
-		if ok && isPath(entry) && choice.File != filepath.Clean(entry) { // the file itself is wanted, not another of its name
+		// the file itself is wanted, not another of its name
+		if ok && isPath(entry) && choice.File != filepath.Clean(entry) {
 			ok = false
 			choice.Because = "the file does not fit"
 			if slices.Contains(c.builtin, name) {
@@ -280,7 +295,8 @@ func (c *chooser) rejected(name, chosen string) []kind.Option {
 	for _, m := range all {
 		if why := c.refuse(m); why != "" && m.File != chosen {
 			if len(out) == mostRejected {
-				out = append(out, kind.Option{Option: fmt.Sprintf("%d files of this name", len(all)), Because: "none fits better"})
+				out = append(out,
+					kind.Option{Option: fmt.Sprintf("%d files of this name", len(all)), Because: "none fits better"})
 				break
 			}
 			out = append(out, kind.Option{Option: m.File, Because: why})
@@ -299,7 +315,11 @@ func (php) OfOneProcess(name string) bool {
 
 // Clients are the extensions that reach a database. Caches are reached by whatever client the application brings.
 func (php) Clients(store string) []string {
-	return map[string][]string{"mariadb": {"mysqli", "pdo_mysql"}, "postgres": {"pgsql", "pdo_pgsql"}, "sqlite": {"sqlite3", "pdo_sqlite"}}[store]
+	return map[string][]string{
+		"mariadb":  {"mysqli", "pdo_mysql"},
+		"postgres": {"pgsql", "pdo_pgsql"},
+		"sqlite":   {"sqlite3", "pdo_sqlite"},
+	}[store]
 }
 
 // List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of
@@ -348,7 +368,8 @@ func (php) Build(p kind.Program, modules []kind.Module) []string {
 	if files == 1 {
 		plural = ""
 	}
-	words = append(words, fmt.Sprintf("%d built in, %d extension file%s in %s", builtin, files, plural, p.Facts[factFolder]))
+	words = append(words,
+		fmt.Sprintf("%d built in, %d extension file%s in %s", builtin, files, plural, p.Facts[factFolder]))
 	if p.Facts[factCLI] == "" {
 		words = append(words, "no command-line program of this version")
 	}

@@ -88,7 +88,8 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the debugger's call: %w", err)
 	}
-	if !strings.Contains(packet, "<init") || !strings.Contains(packet, p.Name) && !strings.Contains(packet, "probe.php") {
+	if !strings.Contains(packet, "<init") ||
+		!strings.Contains(packet, p.Name) && !strings.Contains(packet, "probe.php") {
 		return "", fmt.Errorf("something else called: %.60q", packet)
 	}
 	_, _ = conn.Write([]byte("detach -i 1\x00")) // the page goes on without an editor
@@ -124,9 +125,14 @@ func lacks(p kind.Part, where string, loaded []string) error {
 			missing = append(missing, m.Name)
 		}
 	}
-	strangers := slices.DeleteFunc(slices.Clone(loaded), func(name string) bool { return php{}.OfOneProcess(name) || slices.Contains(known, name) })
+	strangers := slices.DeleteFunc(slices.Clone(loaded), func(name string) bool {
+		return php{}.OfOneProcess(name) || slices.Contains(known, name)
+	})
 	if len(missing) <= len(strangers) {
 		return nil
 	}
-	return &kind.Miss{Expected: fmt.Sprintf("%d extensions %s", len(p.Modules), where), Got: "it lacks " + strings.Join(missing, ", ")}
+	return &kind.Miss{
+		Expected: fmt.Sprintf("%d extensions %s", len(p.Modules), where),
+		Got:      "it lacks " + strings.Join(missing, ", "),
+	}
 }

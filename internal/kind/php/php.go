@@ -69,19 +69,23 @@ const (
 
 var (
 	versionLine = pattern.New(`(?m)^PHP Version => (\S+)`)
-	factLine    = pattern.New(`(?m)^(extension_dir|PHP Extension Build|Zend Extension Build|Thread Safety|Debug Build|Loaded Configuration File|Scan this dir for additional \.ini files|System) => (.*?)(?: =>.*)?\r?$`)
-	moduleLine  = pattern.New(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
+	factLine    = pattern.New(`(?m)^(extension_dir|PHP Extension Build|Zend Extension Build|Thread Safety|` +
+		`Debug Build|Loaded Configuration File|Scan this dir for additional \.ini files|System) => (.*?)(?: =>.*)?\r?$`)
+	moduleLine = pattern.New(`(?m)^([A-Za-z0-9_]+|Zend OPcache)\r?$`)
 )
 
-func (php) Inspect(ctx context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (php) Inspect(ctx context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	info, err := run(path, "-i")
 	v := versionLine().FindStringSubmatch(info)
 	if err != nil || v == nil {
 		return "", nil, fmt.Errorf("%s tells no version: %w", path, err)
 	}
 	facts := map[string]string{}
-	words := map[string]string{"extension_dir": factFolder, "PHP Extension Build": factAPI, "Zend Extension Build": factEngine, "Thread Safety": factThreads,
-		"Debug Build": factDebug, "Loaded Configuration File": factIni, "Scan this dir for additional .ini files": factScan}
+	words := map[string]string{"extension_dir": factFolder, "PHP Extension Build": factAPI,
+		"Zend Extension Build": factEngine, "Thread Safety": factThreads,
+		"Debug Build": factDebug, "Loaded Configuration File": factIni,
+		"Scan this dir for additional .ini files": factScan}
 	for _, m := range factLine().FindAllStringSubmatch(info, -1) {
 		if word := words[m[1]]; word != "" && m[2] != "(none)" {
 			facts[word] = m[2]
@@ -159,13 +163,16 @@ func (php) Files(p kind.Part) ([]kind.File, error) {
 // defaults are what a developer's machine wants.
 var defaults = map[string]string{
 	"display_errors": "On", "error_reporting": "E_ALL", "html_errors": "Off", "log_errors": "On", "expose_php": "Off",
-	"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M", "variables_order": "EGPCS", "cgi.fix_pathinfo": "1",
+	"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M",
+	"variables_order": "EGPCS", "cgi.fix_pathinfo": "1",
 	"opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0", "date.timezone": "UTC",
 }
 
 // builtin are PHP's own values of settings that applications ask for, where no file sets them.
-var builtin = map[string]string{"max_execution_time": "30", "max_input_time": "-1", "max_input_vars": "1000", "max_file_uploads": "20", "short_open_tag": "1", "allow_url_fopen": "1", "allow_url_include": "0",
-	"file_uploads": "1", "session.auto_start": "0", "output_buffering": "0", "zlib.output_compression": "0", "realpath_cache_size": "4096K"}
+var builtin = map[string]string{"max_execution_time": "30", "max_input_time": "-1", "max_input_vars": "1000",
+	"max_file_uploads": "20", "short_open_tag": "1", "allow_url_fopen": "1", "allow_url_include": "0",
+	"file_uploads": "1", "session.auto_start": "0", "output_buffering": "0", "zlib.output_compression": "0",
+	"realpath_cache_size": "4096K"}
 
 // known are the values of settings if the stack file says nothing.
 func known() map[string]string {
@@ -180,7 +187,8 @@ func ini(p kind.Part) string {
 	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
 		if s.Role == kind.RoleMail { // mail() goes to the stack's catcher
-			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self), kind.Getenv(p.Env, s.Prefix+"_HOST")+":"+kind.Getenv(p.Env, s.Prefix+"_PORT"))
+			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self),
+				kind.Getenv(p.Env, s.Prefix+"_HOST")+":"+kind.Getenv(p.Env, s.Prefix+"_PORT"))
 		}
 		if socket := kind.Getenv(p.Env, s.Prefix+"_SOCKET"); s.Kind == "mariadb" && socket != "" {
 			set["mysqli.default_socket"], set["pdo_mysql.default_socket"] = socket, socket
@@ -253,7 +261,8 @@ const pingPath = "/.dravit/ping"
 // wrapper is the command-line program with the same ini and extensions as the pages have.
 func wrapper(p kind.Part) string {
 	return fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR=%s exec %s -c %s \"$@\"\n",
-		shell.Quote(filepath.Join(p.Conf, "php.d")), shell.Quote(p.Facts[factCLI]), shell.Quote(filepath.Join(p.Conf, "php.ini")))
+		shell.Quote(filepath.Join(p.Conf, "php.d")), shell.Quote(p.Facts[factCLI]),
+		shell.Quote(filepath.Join(p.Conf, "php.ini")))
 }
 
 func (php) Command(p kind.Part) kind.Command {
@@ -273,7 +282,8 @@ func (k php) Test(p kind.Part) kind.Command {
 }
 
 func arguments(p kind.Part) []string {
-	return []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y", filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp}
+	return []string{"-F", "-O", "-c", filepath.Join(p.Conf, "php.ini"), "-y",
+		filepath.Join(p.Conf, "fpm.conf"), "-p", p.Temp}
 }
 
 func (php) Ladder(p kind.Part) []kind.Rung {

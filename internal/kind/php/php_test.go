@@ -18,7 +18,8 @@ import (
 )
 
 var debian = map[string]string{
-	factBuiltin: "core date hash json pcre random spl standard", factCLI: "/usr/bin/php8.2", factFolder: "/ext/8.2", factAPI: "API20220829,NTS", kind.FactArch: "amd64",
+	factBuiltin: "core date hash json pcre random spl standard", factCLI: "/usr/bin/php8.2", factFolder: "/ext/8.2",
+	factAPI: "API20220829,NTS", kind.FactArch: "amd64",
 }
 
 var php82 = kind.Program{Kind: "php", Version: "8.2.36", Facts: debian}
@@ -27,12 +28,14 @@ var php82 = kind.Program{Kind: "php", Version: "8.2.36", Facts: debian}
 func folder(dir, built, names string) []kind.Module {
 	var all []kind.Module
 	for _, name := range strings.Fields(names) {
-		all = append(all, kind.Module{Kind: "php", Name: name, File: dir + "/" + name + ".so", Built: built, Arch: []string{"amd64"}, Engine: name == "opcache" || name == "xdebug"})
+		all = append(all, kind.Module{Kind: "php", Name: name, File: dir + "/" + name + ".so", Built: built,
+			Arch: []string{"amd64"}, Engine: name == "opcache" || name == "xdebug"})
 	}
 	return all
 }
 
-var modules82 = folder("/ext/8.2", "API20220829,NTS", "calendar ctype igbinary intl mysqli mysqlnd opcache pdo pdo_mysql pdo_sqlite phar redis sqlite3 tokenizer xdebug xml dom xmlreader")
+var modules82 = folder("/ext/8.2", "API20220829,NTS", "calendar ctype igbinary intl mysqli mysqlnd opcache pdo "+
+	"pdo_mysql pdo_sqlite phar redis sqlite3 tokenizer xdebug xml dom xmlreader")
 
 func extend(want []string, modules []kind.Module) (load, missing []string) {
 	e := php{}.Extend(stackfile.PartConfig{Extensions: want}, php82, kind.NewLibrary(modules))
@@ -53,7 +56,8 @@ func TestExtensionsOrder(t *testing.T) {
 		assert.NotContains(t, at, name, "twice")
 		at[name] = i
 	}
-	for first, then := range map[string]string{"pdo": "pdo_mysql", "mysqlnd": "mysqli", "igbinary": "redis", "xml": "dom", "dom": "xmlreader"} {
+	for first, then := range map[string]string{"pdo": "pdo_mysql", "mysqlnd": "mysqli", "igbinary": "redis",
+		"xml": "dom", "dom": "xmlreader"} {
 		require.Contains(t, at, first)
 		assert.Less(t, at[first], at[then], "%s before %s", first, then)
 	}
@@ -78,25 +82,31 @@ func TestExtensionsUnnamed(t *testing.T) {
 // The file that fits is taken, wherever it lies; what does not fit is named with what it was built for.
 func TestExtensionsFit(t *testing.T) {
 	other := folder("/ext/7.4", "API20190902,NTS", "kelp redis")
-	e := php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, modules82)))
+	e := php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82,
+		kind.NewLibrary(slices.Concat(other, modules82)))
 	require.Len(t, e.Missing, 1)
-	assert.Equal(t, []kind.Option{{Option: "/ext/7.4/kelp.so", Because: "it was built for API20190902,NTS, and PHP 8.2.36 is API20220829,NTS"}}, e.Missing[0].Rejected)
+	assert.Equal(t, []kind.Option{{Option: "/ext/7.4/kelp.so",
+		Because: "it was built for API20190902,NTS, and PHP 8.2.36 is API20220829,NTS"}}, e.Missing[0].Rejected)
 
 	shared := folder("/shared", "API20220829,NTS", "kelp")
-	e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(slices.Concat(other, shared, modules82)))
+	e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82,
+		kind.NewLibrary(slices.Concat(other, shared, modules82)))
 	require.Empty(t, e.Missing)
 	assert.Equal(t, "/shared/kelp.so", e.Chosen[0].File)
 	assert.Len(t, e.Chosen[0].Rejected, 1)
 
 	for why, m := range map[string]kind.Module{
-		"it was built for arm64, and this PHP is for amd64":      {Built: "API20220829,NTS", Arch: []string{"arm64"}},
-		"it was built for API20220829,TS, and PHP 8.2.36":        {Built: "API20220829,TS", Arch: []string{"amd64"}},
-		"it was built for API20220829,NTS,debug, and PHP 8.2.36": {Built: "API20220829,NTS,debug", Arch: []string{"amd64"}},
+		"it was built for arm64, and this PHP is for amd64": {Built: "API20220829,NTS", Arch: []string{"arm64"}},
+		"it was built for API20220829,TS, and PHP 8.2.36":   {Built: "API20220829,TS", Arch: []string{"amd64"}},
+		"it was built for API20220829,NTS,debug, and PHP 8.2.36": {Built: "API20220829,NTS,debug",
+			Arch: []string{"amd64"}},
 		"it is broken": {Fault: "it is broken"},
-		"it needs the extension barnacle, which this PHP lacks": {Built: "API20220829,NTS", Arch: []string{"arm64", "amd64"}, Needs: []string{"barnacle"}},
+		"it needs the extension barnacle, which this PHP lacks": {Built: "API20220829,NTS",
+			Arch: []string{"arm64", "amd64"}, Needs: []string{"barnacle"}},
 	} {
 		m.Kind, m.Name, m.File = "php", "kelp", "/x/kelp.so"
-		e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82, kind.NewLibrary(append(slices.Clone(modules82), m)))
+		e = php{}.Extend(stackfile.PartConfig{Extensions: []string{"kelp"}}, php82,
+			kind.NewLibrary(append(slices.Clone(modules82), m)))
 		require.Len(t, e.Missing, 1, why)
 		assert.Contains(t, e.Missing[0].Rejected[0].Because, why)
 	}
@@ -104,7 +114,8 @@ func TestExtensionsFit(t *testing.T) {
 
 // An entry may be a file of the project: that one, or none.
 func TestExtensionsByPath(t *testing.T) {
-	own := kind.Module{Kind: "php", Name: "redis", File: "lib/redis.so", Built: "API20220829,NTS", Arch: []string{"amd64"}}
+	own := kind.Module{Kind: "php", Name: "redis", File: "lib/redis.so",
+		Built: "API20220829,NTS", Arch: []string{"amd64"}}
 	want := stackfile.PartConfig{Extensions: []string{"./lib/redis.so"}}
 	e := php{}.Extend(want, php82, kind.NewLibrary(slices.Concat(modules82, []kind.Module{own})))
 	require.Empty(t, e.Missing)
@@ -118,8 +129,10 @@ func TestExtensionsByPath(t *testing.T) {
 func TestExtensionsMissing(t *testing.T) {
 	_, missing := extend([]string{"kelp", "intl", "imagick"}, modules82)
 	assert.Equal(t, []string{"kelp", "imagick"}, missing)
-	circle := []kind.Module{{Kind: "php", Name: "a", File: "/a.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Needs: []string{"b"}},
-		{Kind: "php", Name: "b", File: "/b.so", Built: "API20220829,NTS", Arch: []string{"amd64"}, Needs: []string{"a"}}}
+	circle := []kind.Module{{Kind: "php", Name: "a", File: "/a.so", Built: "API20220829,NTS",
+		Arch: []string{"amd64"}, Needs: []string{"b"}},
+		{Kind: "php", Name: "b", File: "/b.so", Built: "API20220829,NTS",
+			Arch: []string{"amd64"}, Needs: []string{"a"}}}
 	_, missing = extend([]string{"a"}, circle)
 	assert.Equal(t, []string{"a"}, missing, "two that wait for each other never load")
 }
@@ -131,17 +144,27 @@ func TestList(t *testing.T) {
 	for _, x := range (php{}).List(php82, e, kind.NewLibrary(modules)) {
 		states[x.Name] = x.State
 	}
-	for name, want := range map[string]kind.EntryState{"json": kind.BuiltIn, "redis": kind.Loads, "igbinary": kind.Loads, "intl": kind.Available, "kelp": kind.Misfit, "imagick": kind.Lacking} {
+	for name, want := range map[string]kind.EntryState{"json": kind.BuiltIn, "redis": kind.Loads,
+		"igbinary": kind.Loads, "intl": kind.Available, "kelp": kind.Misfit, "imagick": kind.Lacking} {
 		assert.Equal(t, want, states[name], name)
 	}
 }
 
 func part(t *testing.T) kind.Part {
-	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian, Modules: php{}.Extend(stackfile.PartConfig{Extensions: []string{"mysqli"}}, php82, kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(), Temp: "/home/ada lovelace/temp", Keep: "/home/ada lovelace/keep", Log: "/l",
-		Self:   "/home/ada o'hara/dravit",
-		Env:    []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
-		Stores: []kind.StoreRef{{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Prefix: "DB"}, {Name: "mail", Kind: "dravit-mail", Role: kind.RoleMail, Prefix: "MAIL"}},
-		Want:   stackfile.PartConfig{Extensions: []string{"mysqli"}, Settings: map[string]stackfile.Text{"memory_limit": "99M", "date.timezone": "Pacific/Auckland", "user_agent": `a "b" $c \ d; e`, "error_reporting": "E_ALL & ~E_NOTICE"}}}
+	return kind.Part{Name: "app", Version: "8.2.36", Program: "/usr/sbin/php-fpm8.2", Facts: debian,
+		Modules: php{}.Extend(stackfile.PartConfig{Extensions: []string{"mysqli"}}, php82,
+			kind.NewLibrary(modules82)).Load, Socket: "/tmp/d/app.sock", Conf: t.TempDir(),
+		Temp: "/home/ada lovelace/temp",
+		Keep: "/home/ada lovelace/keep", Log: "/l",
+		Self: "/home/ada o'hara/dravit",
+		Env:  []string{"DB_SOCKET=/tmp/d/db.sock", "MAIL_HOST=127.0.0.1", "MAIL_PORT=11025"},
+		Stores: []kind.StoreRef{
+			{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Prefix: "DB"},
+			{Name: "mail", Kind: "dravit-mail", Role: kind.RoleMail, Prefix: "MAIL"},
+		},
+		Want: stackfile.PartConfig{Extensions: []string{"mysqli"},
+			Settings: map[string]stackfile.Text{"memory_limit": "99M", "date.timezone": "Pacific/Auckland",
+				"user_agent": `a "b" $c \ d; e`, "error_reporting": "E_ALL & ~E_NOTICE"}}}
 }
 
 func file(t *testing.T, p kind.Part, name string) string {
@@ -160,8 +183,10 @@ func file(t *testing.T, p kind.Part, name string) string {
 func TestIni(t *testing.T) {
 	ini := file(t, part(t), "php.ini")
 	for _, line := range []string{
-		"memory_limit = 99M", "date.timezone = Pacific/Auckland", "error_reporting = E_ALL & ~E_NOTICE", "display_errors = On",
-		`session.save_path = "/home/ada lovelace/keep"`, `user_agent = "a \"b\" \$c \\ d; e"`, "mysqli.default_socket = /tmp/d/db.sock",
+		"memory_limit = 99M", "date.timezone = Pacific/Auckland",
+		"error_reporting = E_ALL & ~E_NOTICE", "display_errors = On",
+		`session.save_path = "/home/ada lovelace/keep"`, `user_agent = "a \"b\" \$c \\ d; e"`,
+		"mysqli.default_socket = /tmp/d/db.sock",
 		`sendmail_path = "'/home/ada o'\\''hara/dravit' internal sendmail --to 127.0.0.1:11025 -t -i"`,
 	} {
 		assert.Contains(t, ini, line+"\n")
@@ -183,13 +208,20 @@ func TestJudge(t *testing.T) {
 		body   string
 		want   string
 	}{
-		"well":          {200, `{"version":"8.2.36","stores":{"db":"ok","mail":"ok"},"extensions":["Core","Zend OPcache","redis"]}`, ""},
-		"an extension":  {200, `{"version":"8.2.36","stores":{"db":"could not find driver"},"extensions":["Core","Zend OPcache"]}`, "expected 2 extensions in the web process, got it lacks redis"},
-		"another name":  {200, `{"version":"8.2.36","stores":{"db":"ok"},"extensions":["Core","Zend OPcache","Barnacle Loader"]}`, ""},
+		"well": {200,
+			`{"version":"8.2.36","stores":{"db":"ok","mail":"ok"},"extensions":["Core","Zend OPcache","redis"]}`, ""},
+		"an extension": {200,
+			`{"version":"8.2.36","stores":{"db":"could not find driver"},"extensions":["Core","Zend OPcache"]}`,
+			"expected 2 extensions in the web process, got it lacks redis"},
+		"another name": {200,
+			`{"version":"8.2.36","stores":{"db":"ok"},"extensions":["Core","Zend OPcache","Barnacle Loader"]}`, ""},
 		"wrong version": {200, `{"version":"8.4.1","stores":{}}`, "expected PHP 8.2.36, got PHP 8.4.1"},
-		"store away":    {200, `{"version":"8.2.36","stores":{"db":"Connection refused","mail":"ok"},"extensions":["redis","Zend OPcache"]}`, "expected PHP reaching db, got Connection refused"},
-		"fatal error":   {200, "<b>Fatal error</b>: out of\n memory", "got status 200, <b>Fatal error</b>: out of memory"},
-		"not found":     {404, "", "got status 404, nothing"},
+		"store away": {200, `{"version":"8.2.36","stores":{"db":"Connection ` +
+			`refused","mail":"ok"},"extensions":["redis","Zend OPcache"]}`,
+			"expected PHP reaching db, got Connection refused"},
+		"fatal error": {200, "<b>Fatal error</b>: out of\n memory",
+			"got status 200, <b>Fatal error</b>: out of memory"},
+		"not found": {404, "", "got status 404, nothing"},
 	} {
 		err := judge(p, c.status, []byte(c.body))
 		if c.want == "" {
@@ -203,7 +235,8 @@ func TestJudge(t *testing.T) {
 }
 
 func TestLastWords(t *testing.T) {
-	because := php{}.LastWords("[23-Nov] NOTICE: x\n[23-Nov] ERROR: [/c/fpm.conf:5] unknown entry 'pmm'\n[23-Nov] ERROR: failed to load\n")
+	because := php{}.LastWords("[23-Nov] NOTICE: x\n[23-Nov] ERROR: [/c/fpm.conf:5] unknown entry 'pmm'\n" +
+		"[23-Nov] ERROR: failed to load\n")
 	assert.Equal(t, "[/c/fpm.conf:5] unknown entry 'pmm'", because)
 	because = php{}.LastWords("PHP Warning:  PHP Startup: Unable to load dynamic library 'kelp' in Unknown")
 	assert.Contains(t, because, "Unable to load dynamic library 'kelp'")
@@ -237,7 +270,9 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 	run := func(path string, args ...string) (string, error) {
 		switch strings.Join(append([]string{filepath.Base(path)}, args...), " ") {
 		case "php-fpm8.2 -i":
-			return "PHP Version => 8.2.36\nSystem => Linux quay 6.1.0 #1 SMP x86_64\nLoaded Configuration File => (none)\nThread Safety => disabled\nPHP Extension Build => API20220829,NTS\nextension_dir => " + dir + "/ext => x\n", nil
+			return "PHP Version => 8.2.36\nSystem => Linux quay 6.1.0 #1 SMP x86_64\nLoaded Configuration File => " +
+				"(none)\nThread Safety => disabled\nPHP Extension Build => API20220829,NTS\nextension_dir => " +
+				dir + "/ext => x\n", nil
 		case "php-fpm8.2 -n -m":
 			return "[PHP Modules]\nCore\nSPL\n\n[Zend Modules]\nZend OPcache\n", nil
 		case "php8.2 -n -r echo PHP_VERSION;":
@@ -248,15 +283,20 @@ func TestProbeReadsBuildFacts(t *testing.T) {
 	version, facts, err := php{}.Inspect(t.Context(), filepath.Join(dir, "sbin/php-fpm8.2"), run)
 	require.NoError(t, err)
 	assert.Equal(t, "8.2.36", version)
-	assert.Equal(t, map[string]string{factBuiltin: "core spl opcache", factThreads: "disabled", kind.FactArch: "amd64", factFolder: dir + "/ext", factAPI: "API20220829,NTS", factCLI: filepath.Join(dir, "bin/php8.2")}, facts)
-	_, _, err = php{}.Inspect(t.Context(), "/x", func(string, ...string) (string, error) { return "I am a tide table", nil })
+	assert.Equal(t, map[string]string{factBuiltin: "core spl opcache", factThreads: "disabled", kind.FactArch: "amd64",
+		factFolder: dir + "/ext", factAPI: "API20220829,NTS", factCLI: filepath.Join(dir, "bin/php8.2")}, facts)
+	_, _, err = php{}.Inspect(t.Context(), "/x", func(string, ...string) (string, error) {
+		return "I am a tide table", nil
+	})
 	assert.Error(t, err)
 }
 
 // A page that PHP ended with an error says so, whatever its status; one that speaks of errors does not.
 func TestFault(t *testing.T) {
-	assert.Equal(t, "Fatal error: Uncaught Exception: low tide in /p/index.php:3", php{}.Fault([]byte("\nFatal error: Uncaught Exception: low tide in /p/index.php:3\nStack trace:\n")))
-	assert.Equal(t, "Parse error: syntax error in x on line 1", php{}.Fault([]byte("PHP Parse error: syntax error in x on line 1\n")))
+	assert.Equal(t, "Fatal error: Uncaught Exception: low tide in /p/index.php:3",
+		php{}.Fault([]byte("\nFatal error: Uncaught Exception: low tide in /p/index.php:3\nStack trace:\n")))
+	assert.Equal(t, "Parse error: syntax error in x on line 1",
+		php{}.Fault([]byte("PHP Parse error: syntax error in x on line 1\n")))
 	for _, page := range []string{"", "<h1>Fatal error: a play in three acts</h1>", "Warning: x in y on line 3"} {
 		assert.Empty(t, php{}.Fault([]byte(page)), page)
 	}

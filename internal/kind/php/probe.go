@@ -52,7 +52,8 @@ func token(conf string) (string, error) {
 
 func ping(ctx context.Context, dial fastcgi.Dial) error {
 	resp, err := fastcgi.Do(ctx, dial, map[string]string{
-		"REQUEST_METHOD": "GET", "SCRIPT_NAME": pingPath, "SCRIPT_FILENAME": pingPath, "REQUEST_URI": pingPath, "QUERY_STRING": "",
+		"REQUEST_METHOD": "GET", "SCRIPT_NAME": pingPath, "SCRIPT_FILENAME": pingPath,
+		"REQUEST_URI": pingPath, "QUERY_STRING": "",
 	}, nil)
 	if err != nil {
 		return err
@@ -90,8 +91,10 @@ func runProbe(ctx context.Context, p kind.Part, query, asked string) (int, []byt
 		return 0, nil, err
 	}
 	resp, err := fastcgi.Do(ctx, health.Dial("unix", p.Socket), map[string]string{
-		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath, "REQUEST_URI": kind.ProbePath,
-		"QUERY_STRING": query, "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host, "HTTP_DRAVIT_PROBE": secret, "HTTP_DRAVIT_ASK": asked,
+		"REQUEST_METHOD": "GET", "SCRIPT_FILENAME": filepath.Join(p.Conf, "probe.php"), "SCRIPT_NAME": kind.ProbePath,
+		"REQUEST_URI":  kind.ProbePath,
+		"QUERY_STRING": query, "SERVER_PROTOCOL": "HTTP/1.1", "GATEWAY_INTERFACE": "CGI/1.1", "REMOTE_ADDR": kind.Host,
+		"HTTP_DRAVIT_PROBE": secret, "HTTP_DRAVIT_ASK": asked,
 	}, nil)
 	if err != nil {
 		return 0, nil, err

@@ -23,7 +23,13 @@ func required(p kind.Part) string {
 	for _, path := range r.Writable {
 		writable = append(writable, filepath.Join(p.Project, path))
 	}
-	text, _ := json.Marshal(map[string][]string{"settings": slices.Sorted(maps.Keys(r.Settings)), "database": slices.Sorted(maps.Keys(r.Database)), "functions": r.Functions, "writable": writable}) // plain texts cannot fail
+	// plain texts cannot fail
+	text, _ := json.Marshal(map[string][]string{
+		"settings":  slices.Sorted(maps.Keys(r.Settings)),
+		"database":  slices.Sorted(maps.Keys(r.Database)),
+		"functions": r.Functions,
+		"writable":  writable,
+	})
 	return string(text) + "\n"
 }
 
@@ -58,11 +64,23 @@ func (php) Requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, e
 	values("setting", r.Settings, v.Found.Settings)
 	values("database", r.Database, v.Found.Database)
 	for _, name := range r.Functions {
-		out = append(out, kind.Requirement{Sort: "function", Name: name, Wanted: "not disabled", Got: map[bool]string{true: "it is there", false: "it is not there"}[v.Found.Functions[name]], Holds: v.Found.Functions[name]})
+		out = append(out, kind.Requirement{
+			Sort:   "function",
+			Name:   name,
+			Wanted: "not disabled",
+			Got:    map[bool]string{true: "it is there", false: "it is not there"}[v.Found.Functions[name]],
+			Holds:  v.Found.Functions[name],
+		})
 	}
 	for _, path := range r.Writable {
 		ok := v.Found.Writable[filepath.Join(p.Project, path)]
-		out = append(out, kind.Requirement{Sort: "writable", Name: path, Wanted: "written by the web process", Got: map[bool]string{true: "it may", false: "it may not, or nothing is there"}[ok], Holds: ok})
+		out = append(out, kind.Requirement{
+			Sort:   "writable",
+			Name:   path,
+			Wanted: "written by the web process",
+			Got:    map[bool]string{true: "it may", false: "it may not, or nothing is there"}[ok],
+			Holds:  ok,
+		})
 	}
 	return out, nil
 }

@@ -9,27 +9,77 @@ import (
 // symptoms are what PHP and its FPM write, in the log and on the page.
 func symptoms() []kind.Symptom {
 	return append(command.Certificates(), []kind.Symptom{
-		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize module[\s\S]{0,40}Module compiled with module API=(\d+)`), "the extension $1 was built for another PHP (API $2)", "dravit extensions, which names a file that fits; or take the path out of the part's extensions"),
-		kind.When("extension-other-build", pattern.New(`Unable to load dynamic library '([^']+)'[^\n]*(undefined symbol: \w+|version .GLIBC\S+ not found|was built with configuration API\S+)`), "the extension file $1 does not fit this PHP: $2", "dravit extensions, which names a file that fits"),
-		kind.When("extension-file-missing", pattern.New(`Unable to load dynamic library '([^']+)'`), "the extension file $1 cannot be loaded", "install it again, or take it out of the part's extensions; then dravit start"),
-		kind.When("setting-refused", pattern.New(`\[([^\]\n]+:\d+)\] unknown entry '([^']+)'`), "FPM does not know the entry $2 in $1", "correct the part's settings in dravit.toml"),
-		kind.When("packages-missing", pattern.New(`(?:Failed opening required '|failed to open stream: [^\n]*|[Ff]ailed to open stream[^\n]*)[^\n']*vendor/autoload\.php`), "the project's packages are not installed: vendor/autoload.php is not there", "dravit run -- composer install"),
-		kind.When("packages-missing", pattern.New(`require\(([^)]*vendor/autoload\.php)\)`), "the project's packages are not installed: $1 is not there", "dravit run -- composer install"),
-		kind.When("extension-not-loaded", pattern.New(`Class "(Redis|Memcached|Imagick|IntlDateFormatter|NumberFormatter|Collator|PDO|mysqli|SQLite3|SoapClient|DOMDocument|ZipArchive|XMLWriter)" not found`), "the application uses the class $1, whose extension is not loaded", "add it to the part's extensions in dravit.toml, then dravit start"),
-		kind.When("extension-not-loaded", pattern.New(`[Cc]all to undefined function (?:\w+\\)*((?:mysqli|pg|intl|numfmt|grapheme|mb|curl|gd|image|bc|sodium|ldap|imap|msgpack|igbinary|memcache|gmp|iconv|ctype|simplexml|xml|json|openssl)_\w+|imagecreate\w*)\(\)`), "the application calls $1(), whose extension is not loaded", "add it to the part's extensions in dravit.toml, then dravit start"),
-		kind.When("extension-not-loaded", pattern.New(`could not find driver`), "PDO has no driver for the database that the application asks for", "add it to the part's extensions (pdo_mysql, pdo_pgsql, pdo_sqlite) in dravit.toml, then dravit start"),
-		kind.When("function-disabled", pattern.New(`(?:Call to undefined function|has been disabled for security reasons)[^\n]*?\b(exec|shell_exec|system|passthru|proc_open|popen|mail)\(\)`), "the function $1() is disabled", "take it out of disable_functions in the part's settings"),
-		kind.When("memory-limit", pattern.New(`Allowed memory size of (\d+) bytes exhausted`), "a script needs more memory than memory_limit allows ($1 bytes)", `settings = { memory_limit = "512M" } for the part in dravit.toml`),
-		kind.When("time-limit", pattern.New(`Maximum execution time of (\d+) seconds? exceeded`), "a script ran longer than max_execution_time allows ($1 s)", `settings = { max_execution_time = 120 } for the part in dravit.toml`),
-		kind.When("upload-limit", pattern.New(`(?:POST Content-Length of (\d+) bytes exceeds the limit|exceeds the upload_max_filesize)`), "an upload is larger than post_max_size or upload_max_filesize allows", `settings = { post_max_size = "64M", upload_max_filesize = "64M" } for the part in dravit.toml`),
-		kind.When("tables-missing", pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`), "the database is there, and its tables are not: $1", "run what makes the application's tables: dravit run -- COMMAND"),
-		kind.When("database-missing", pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist)`), "the application asks for a database that is not there: $1", "use the name in DB_DATABASE or DATABASE_URL, or give the part database = \"NAME\""),
-		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'@'[^']*'|password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS|invalid username-password pair)`), "a store refuses the application's user or password: $1", "read them from the environment (DATABASE_URL, DB_USER, DB_PASSWORD, REDIS_URL): dravit run -- env"),
-		kind.When("store-elsewhere", pattern.New(`(?:SQLSTATE\[[^\]]*\][^\n]*?|mysqli[^\n]*?|RedisException[^\n]*?|Redis[^\n]*?|pg_connect[^\n]*?|PDOException[^\n]*?)(Connection refused|No such file or directory|getaddrinfo[^\n<]{0,60}|Name or service not known)`), "the application asks for its store in a place where none is: $1", "read host, port and socket from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
-		kind.When("folder-unwritable", pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1", "make it this account's: chown, or chmod u+w"),
-		kind.When("file-unreadable", pattern.New(`(?:include|require|include_once|require_once|file_get_contents|readfile|Failed opening required|Unable to open primary script)[^\n]*?['(: ]([^'()\n]+\.\w+)[^\n]*Permission denied`), "PHP may not read $1", "chmod u+r it, or make it this account's"),
-		kind.When("script-syntax", pattern.New(`(?:PHP )?Parse error:\s+([^\n<]+? in [^\n<]+? on line \d+)`), "a script has a syntax error: $1", "correct it; php -l FILE tells, too: dravit run -- php -l FILE"),
-		kind.When("too-many-open-files", pattern.New(`[Tt]oo many open files`), "the process has as many files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
-		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`), "the application ended with an error: $1", "correct it; dravit logs {part} has the rest"),
+		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize `+
+			`module[\s\S]{0,40}Module compiled with module API=(\d+)`),
+			"the extension $1 was built for another PHP (API $2)",
+			"dravit extensions, which names a file that fits; or take the path out of the part's extensions"),
+		kind.When("extension-other-build",
+			pattern.New(`Unable to load dynamic library '([^']+)'[^\n]*(undefined symbol: \w+|`+
+				`version .GLIBC\S+ not found|was built with configuration API\S+)`),
+			"the extension file $1 does not fit this PHP: $2", "dravit extensions, which names a file that fits"),
+		kind.When("extension-file-missing", pattern.New(`Unable to load dynamic library '([^']+)'`), "the extension "+
+			"file $1 cannot be loaded", "install it again, or take it out of the part's extensions; then dravit start"),
+		kind.When("setting-refused", pattern.New(`\[([^\]\n]+:\d+)\] unknown entry '([^']+)'`),
+			"FPM does not know the entry $2 in $1", "correct the part's settings in dravit.toml"),
+		kind.When("packages-missing", pattern.New(`(?:Failed opening required '|failed to open stream: [^\n]*|`+
+			`[Ff]ailed to open stream[^\n]*)[^\n']*vendor/autoload\.php`), "the project's packages are not "+
+			"installed: vendor/autoload.php is not there", "dravit run -- composer install"),
+		kind.When("packages-missing", pattern.New(`require\(([^)]*vendor/autoload\.php)\)`),
+			"the project's packages are not installed: $1 is not there", "dravit run -- composer install"),
+		kind.When("extension-not-loaded", pattern.New(`Class "(Redis|Memcached|Imagick|IntlDateFormatter|`+
+			`NumberFormatter|Collator|PDO|mysqli|SQLite3|SoapClient|DOMDocument|ZipArchive|XMLWriter)" not found`),
+			"the application uses the class $1, whose extension is not loaded",
+			"add it to the part's extensions in dravit.toml, then dravit start"),
+		kind.When("extension-not-loaded", pattern.New(`[Cc]all to undefined function (?:\w+\\)*((?:mysqli|pg|intl|`+
+			`numfmt|grapheme|mb|curl|gd|image|bc|sodium|ldap|imap|msgpack|igbinary|memcache|gmp|iconv|ctype|`+
+			`simplexml|xml|json|openssl)_\w+|imagecreate\w*)\(\)`), "the application calls $1(), whose extension "+
+			"is not loaded", "add it to the part's extensions in dravit.toml, then dravit start"),
+		kind.When("extension-not-loaded", pattern.New(`could not find driver`),
+			"PDO has no driver for the database that the application asks for",
+			"add it to the part's extensions (pdo_mysql, pdo_pgsql, pdo_sqlite) in dravit.toml, then dravit start"),
+		kind.When("function-disabled",
+			pattern.New(`(?:Call to undefined function|has been disabled for security reasons)[^\n]*?\b(exec|`+
+				`shell_exec|system|passthru|proc_open|popen|mail)\(\)`), "the function $1() is disabled",
+			"take it out of disable_functions in the part's settings"),
+		kind.When("memory-limit", pattern.New(`Allowed memory size of (\d+) bytes exhausted`),
+			"a script needs more memory than memory_limit allows ($1 bytes)",
+			`settings = { memory_limit = "512M" } for the part in dravit.toml`),
+		kind.When("time-limit", pattern.New(`Maximum execution time of (\d+) seconds? exceeded`),
+			"a script ran longer than max_execution_time allows ($1 s)",
+			`settings = { max_execution_time = 120 } for the part in dravit.toml`),
+		kind.When("upload-limit",
+			pattern.New(`(?:POST Content-Length of (\d+) bytes exceeds the limit|exceeds the upload_max_filesize)`),
+			"an upload is larger than post_max_size or upload_max_filesize allows",
+			`settings = { post_max_size = "64M", upload_max_filesize = "64M" } for the part in dravit.toml`),
+		kind.When("tables-missing",
+			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`),
+			"the database is there, and its tables are not: $1",
+			"run what makes the application's tables: dravit run -- COMMAND"),
+		kind.When("database-missing", pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist)`),
+			"the application asks for a database that is not there: $1",
+			"use the name in DB_DATABASE or DATABASE_URL, or give the part database = \"NAME\""),
+		kind.When("wrong-password",
+			pattern.New(`(Access denied for user '[^']*'@'[^']*'|password authentication failed for user "[^"]*"|`+
+				`NOAUTH Authentication required|WRONGPASS|invalid username-password pair)`),
+			"a store refuses the application's user or password: $1",
+			"read them from the environment (DATABASE_URL, DB_USER, DB_PASSWORD, REDIS_URL): dravit run -- env"),
+		kind.When("store-elsewhere", pattern.New(`(?:SQLSTATE\[[^\]]*\][^\n]*?|mysqli[^\n]*?|RedisException[^\n]*?|`+
+			`Redis[^\n]*?|pg_connect[^\n]*?|PDOException[^\n]*?)(Connection refused|No such file or directory|`+
+			`getaddrinfo[^\n<]{0,60}|Name or service not known)`),
+			"the application asks for its store in a place where none is: $1",
+			"read host, port and socket from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
+		kind.When("folder-unwritable", pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
+			`session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1",
+			"make it this account's: chown, or chmod u+w"),
+		kind.When("file-unreadable", pattern.New(`(?:include|require|include_once|require_once|file_get_contents|`+
+			`readfile|Failed opening required|`+
+			`Unable to open primary script)[^\n]*?['(: ]([^'()\n]+\.\w+)[^\n]*Permission denied`),
+			"PHP may not read $1", "chmod u+r it, or make it this account's"),
+		kind.When("script-syntax", pattern.New(`(?:PHP )?Parse error:\s+([^\n<]+? in [^\n<]+? on line \d+)`),
+			"a script has a syntax error: $1", "correct it; php -l FILE tells, too: dravit run -- php -l FILE"),
+		kind.When("too-many-open-files", pattern.New(`[Tt]oo many open files`), "the process has as many files "+
+			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`),
+			"the application ended with an error: $1", "correct it; dravit logs {part} has the rest"),
 	}...)
 }

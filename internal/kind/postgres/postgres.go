@@ -53,12 +53,21 @@ func (postgres) Traits() *kind.Traits { return traits() }
 
 // Needs names the socket as the server does: after its port. Minor releases read each other's data, major ones do not.
 func (postgres) Needs(stackfile.PartConfig) kind.Needs {
-	return kind.Needs{Port: true, PortBase: 15432, Socket: true, SocketName: ".s.PGSQL.{port}", Data: true, Series: 1, Older: kind.RefusesOlder}
+	return kind.Needs{
+		Port:       true,
+		PortBase:   15432,
+		Socket:     true,
+		SocketName: ".s.PGSQL.{port}",
+		Data:       true,
+		Series:     1,
+		Older:      kind.RefusesOlder,
+	}
 }
 
 const factInit = "initdb" // the program that fills a data folder, of the same version
 
-func (postgres) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (postgres) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // postgres (PostgreSQL) 15.20 (Debian 15.20-0+deb12u1)
 	m := pattern.Of(`\(PostgreSQL\) (\d\S*)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -91,12 +100,19 @@ func (postgres) Fit(want stackfile.PartConfig, p kind.Program) string {
 
 func (postgres) Exports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(p.User, p.Password), Host: kind.Host + ":" + port, Path: "/" + p.Database}
+	u := url.URL{
+		Scheme: "postgres",
+		User:   url.UserPassword(p.User, p.Password),
+		Host:   kind.Host + ":" + port,
+		Path:   "/" + p.Database,
+	}
 	return kind.Exports{URL: u.String(), Common: map[string]string{
-		"DATABASE_URL": u.String(), "DB_CONNECTION": "pgsql", "DB_HOST": kind.Host, "DB_PORT": port, "DB_DATABASE": p.Database,
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "pgsql", "DB_HOST": kind.Host,
+		"DB_PORT": port, "DB_DATABASE": p.Database,
 		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
 		"PGHOST": kind.Host, "PGPORT": port, "PGUSER": p.User, "PGPASSWORD": p.Password, "PGDATABASE": p.Database,
-		"POSTGRES_HOST": kind.Host, "POSTGRES_PORT": port, "POSTGRES_USER": p.User, "POSTGRES_PASSWORD": p.Password, "POSTGRES_DB": p.Database,
+		"POSTGRES_HOST": kind.Host, "POSTGRES_PORT": port, "POSTGRES_USER": p.User,
+		"POSTGRES_PASSWORD": p.Password, "POSTGRES_DB": p.Database,
 	}}
 }
 
@@ -105,10 +121,14 @@ func (postgres) Exports(p kind.Part) kind.Exports {
 // writes without waiting.
 func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
-		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"), "ident_file": filepath.Join(p.Conf, "ident.conf"),
-		"listen_addresses": kind.Host, "port": fmt.Sprint(p.Port), "unix_socket_directories": filepath.Dir(p.Socket), "unix_socket_permissions": "0700",
-		"shared_buffers": "16MB", "max_connections": "100", "jit": "off", "wal_level": "minimal", "max_wal_senders": "0",
-		"log_destination": "stderr", "logging_collector": "off", "log_line_prefix": "", "password_encryption": "scram-sha-256",
+		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"),
+		"ident_file":       filepath.Join(p.Conf, "ident.conf"),
+		"listen_addresses": kind.Host, "port": fmt.Sprint(p.Port), "unix_socket_directories": filepath.Dir(p.Socket),
+		"unix_socket_permissions": "0700",
+		"shared_buffers":          "16MB", "max_connections": "100", "jit": "off",
+		"wal_level": "minimal", "max_wal_senders": "0",
+		"log_destination": "stderr", "logging_collector": "off", "log_line_prefix": "",
+		"password_encryption": "scram-sha-256",
 	}
 	for name, value := range p.Want.Settings {
 		set[name] = string(value)
@@ -121,7 +141,8 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	access := "local all \"" + strings.ReplaceAll(admin, `"`, `""`) + "\" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
+	access := "local all \"" + strings.ReplaceAll(admin, `"`, `""`) +
+		"\" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
 	files := []kind.File{
 		{Name: "postgresql.conf", Text: b.String(), Mode: 0o600},
 		{Name: "hba.conf", Text: access, Mode: 0o600},
@@ -134,7 +155,13 @@ func quote(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "
 
 // Command ends with SIGINT, the fast shutdown: SIGTERM would wait for every client to leave.
 func (postgres) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{"--config-file=" + filepath.Join(p.Conf, "postgresql.conf")}, Dir: p.Conf, Env: p.Env, Stop: syscall.SIGINT}
+	return kind.Command{
+		Path: p.Program,
+		Args: []string{"--config-file=" + filepath.Join(p.Conf, "postgresql.conf")},
+		Dir:  p.Conf,
+		Env:  p.Env,
+		Stop: syscall.SIGINT,
+	}
 }
 
 // admin is the database's administrator: the operating-system user, over the socket, without a password.
@@ -165,7 +192,8 @@ func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, p.Facts[factInit], "-D", dir, "-U", name, "--auth-local=peer", "--auth-host=scram-sha-256", "-E", "UTF8", "--locale="+locale(),
+	cmd := exec.CommandContext(ctx, p.Facts[factInit], "-D", dir, "-U", name, "--auth-local=peer",
+		"--auth-host=scram-sha-256", "-E", "UTF8", "--locale="+locale(),
 		"--wal-segsize=1", "--no-sync", "--no-instructions")
 	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=" + locale(), "PATH=/usr/bin:/bin"}
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -176,8 +204,10 @@ func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 }
 
 // connect logs in over a connection that dial makes; the caller closes what it returns.
-func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password, database string) (*pgconn.PgConn, error) {
-	c, err := pgconn.ParseConfig("host=" + kind.Host + " sslmode=disable passfile=" + os.DevNull + " servicefile=" + os.DevNull)
+func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password,
+	database string) (*pgconn.PgConn, error) {
+	c, err := pgconn.ParseConfig("host=" + kind.Host + " sslmode=disable passfile=" +
+		os.DevNull + " servicefile=" + os.DevNull)
 	if err != nil {
 		return nil, err
 	}
@@ -260,7 +290,9 @@ func plain(err error) string {
 	return health.Plain(err)
 }
 
-var fatal = pattern.New(`(?m)^(?:\d{4}-.*\[\d+\] )?(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|configuration file|syntax error).*)$`)
+var fatal = pattern.New(`(?m)^(?:\d{4}-.*\[\d+\] )?(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|` +
+	`LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|` +
+	`configuration file|syntax error).*)$`)
 
 func (postgres) LastWords(log string) string {
 	m := fatal().FindAllStringSubmatch(log, -1)
@@ -277,16 +309,37 @@ func (postgres) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL refuses a setting: $1", "correct the part's settings in dravit.toml"),
-		kind.When("data-mode", pattern.New(`data directory "([^"]+)" has invalid permissions`), "PostgreSQL wants its data folder for its account alone", "chmod 700 $1"),
-		kind.When("data-unreadable", pattern.New(`(?:could not (?:access|open|create|read|stat)[^\n]*"([^"\n]+)"[^\n]*: Permission denied|data directory "([^"]+)" has wrong ownership)`), "the data folder is not PostgreSQL's to write: $1$2", "make it this account's again: chown -R and chmod -R u+rwX"),
-		kind.When("data-locked", pattern.New(`lock file "postmaster\.pid" already exists`), "another PostgreSQL works on this data folder", "end it; dravit ports and ps show which"),
-		kind.When("data-other-version", pattern.New(`database files are incompatible with server`), "another major release wrote the data", "dravit why {part}.version"),
-		kind.When("data-damaged", pattern.New(`(invalid (?:primary )?checkpoint record|could not locate a valid checkpoint record|could not read file "[^"]+"[^\n]*|could not open file "[^"]+": No such file or directory|invalid page in block[^\n]*|is not a valid data directory|could not find the database system)`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin with an empty database, dravit stop and move the part's data folder away"),
-		kind.When("shared-memory-full", pattern.New(`could not (?:resize|create|map)[^\n]*shared memory[^\n]*(No space left on device|Cannot allocate memory)`), "the disk has room: shared memory is full ($1)", "df -h /dev/shm; a smaller shared_buffers in the part's settings"),
-		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data", "make room (df -h, df -i)"),
-		kind.When("port-taken", pattern.New(`(could not bind[^\n]*: Address already in use|could not create any TCP/IP sockets)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
-		kind.When("memory-limit", pattern.New(`(?:out of memory|could not map anonymous shared memory: Cannot allocate memory)`), "it got no memory", "a smaller shared_buffers in the part's settings, or let other things end"),
+		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|`+
+			`invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|`+
+			`\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL refuses a setting: $1",
+			"correct the part's settings in dravit.toml"),
+		kind.When("data-mode", pattern.New(`data directory "([^"]+)" has invalid permissions`),
+			"PostgreSQL wants its data folder for its account alone", "chmod 700 $1"),
+		kind.When("data-unreadable", pattern.New(`(?:could not (?:access|open|create|read|`+
+			`stat)[^\n]*"([^"\n]+)"[^\n]*: Permission denied|data directory "([^"]+)" has wrong ownership)`),
+			"the data folder is not PostgreSQL's to write: $1$2",
+			"make it this account's again: chown -R and chmod -R u+rwX"),
+		kind.When("data-locked", pattern.New(`lock file "postmaster\.pid" already exists`),
+			"another PostgreSQL works on this data folder", "end it; dravit ports and ps show which"),
+		kind.When("data-other-version", pattern.New(`database files are incompatible with server`),
+			"another major release wrote the data", "dravit why {part}.version"),
+		kind.When("data-damaged",
+			pattern.New(`(invalid (?:primary )?checkpoint record|could not locate a valid checkpoint record|`+
+				`could not read file "[^"]+"[^\n]*|could not open file "[^"]+": No such file or directory|`+
+				`invalid page in block[^\n]*|is not a valid data directory|could not find the database system)`),
+			"the data are damaged, or parts of them gone: $1",
+			"put a copy back; or, to begin with an empty database, dravit stop and move the part's data folder away"),
+		kind.When("shared-memory-full", pattern.New(`could not (?:resize|create|`+
+			`map)[^\n]*shared memory[^\n]*(No space left on device|Cannot allocate memory)`), "the disk has room: "+
+			"shared memory is full ($1)", "df -h /dev/shm; a smaller shared_buffers in the part's settings"),
+		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data",
+			"make room (df -h, df -i)"),
+		kind.When("port-taken",
+			pattern.New(`(could not bind[^\n]*: Address already in use|could not create any TCP/IP sockets)`),
+			"the port was taken: $1", "dravit start, which moves an unpinned part"),
+		kind.When("memory-limit",
+			pattern.New(`(?:out of memory|could not map anonymous shared memory: Cannot allocate memory)`),
+			"it got no memory", "a smaller shared_buffers in the part's settings, or let other things end"),
 	}
 }
 
@@ -305,7 +358,8 @@ func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
 		if _, err := session(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
 			return err
 		}
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), health.Deadline) // the table goes again, whoever stops waiting
+		// the table goes again, whoever stops waiting
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), health.Deadline)
 		defer cancel()
 		results, err := session(ctx, "SELECT SUM(n) FROM "+table+"; DROP TABLE "+table)
 		if err == nil && (len(results[0].Rows) != 1 || string(results[0].Rows[0][0]) != "42") {

@@ -11,9 +11,11 @@ import (
 )
 
 func TestFiles(t *testing.T) {
-	files, err := New().Files(kind.Part{Data: "/d/o'hara", Conf: "/c", Socket: "/tmp/d/.s.PGSQL.15432", Port: 15432, Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_connections": "7", "x": `a\b'c`}}})
+	files, err := New().Files(kind.Part{Data: "/d/o'hara", Conf: "/c", Socket: "/tmp/d/.s.PGSQL.15432", Port: 15432,
+		Want: stackfile.PartConfig{Settings: map[string]stackfile.Text{"max_connections": "7", "x": `a\b'c`}}})
 	require.NoError(t, err)
-	for _, line := range []string{"data_directory = '/d/o''hara'", "port = '15432'", "listen_addresses = '127.0.0.1'", "unix_socket_directories = '/tmp/d'", "max_connections = '7'", `x = 'a\\b''c'`, "hba_file = '/c/hba.conf'"} {
+	for _, line := range []string{"data_directory = '/d/o''hara'", "port = '15432'", "listen_addresses = '127.0.0.1'",
+		"unix_socket_directories = '/tmp/d'", "max_connections = '7'", `x = 'a\\b''c'`, "hba_file = '/c/hba.conf'"} {
 		assert.Contains(t, files[0].Text, line+"\n")
 	}
 	assert.NotContains(t, files[0].Text, "'30'", "a setting of the stack file replaces the default")
@@ -29,8 +31,12 @@ func TestExportsSurviveAURL(t *testing.T) {
 
 func TestLastWords(t *testing.T) {
 	for log, want := range map[string]string{
-		"2026-11-23 10:00:00.1 GMT [7] LOG:  unrecognized configuration parameter \"low_tide\" in file \"/c/postgresql.conf\" line 9\n2026-11-23 10:00:00.1 GMT [7] FATAL:  configuration file \"/c/postgresql.conf\" contains errors\n": `unrecognized configuration parameter "low_tide" in file "/c/postgresql.conf" line 9`,
-		"LOG:  starting\nFATAL:  data directory \"/d\" has invalid permissions\nDETAIL:  Permissions should be\n":                                                                                                                        `data directory "/d" has invalid permissions`,
+		"2026-11-23 10:00:00.1 GMT [7] LOG:  unrecognized configuration parameter \"low_tide\" in file " +
+			"\"/c/postgresql.conf\" line 9\n" +
+			"2026-11-23 10:00:00.1 GMT [7] FATAL:  configuration file \"/c/postgresql.conf\" " +
+			"contains errors\n": `unrecognized configuration parameter "low_tide" in file "/c/postgresql.conf" line 9`,
+		"LOG:  starting\nFATAL:  data directory \"/d\" has invalid permissions\n" +
+			"DETAIL:  Permissions should be\n": `data directory "/d" has invalid permissions`,
 		"FATAL:  database files are incompatible with server\n":  "database files are incompatible with server",
 		"initdb: error: could not create directory \"/d\": File": `could not create directory "/d": File`,
 		"FATAL:  the database system is starting up\n":           "",

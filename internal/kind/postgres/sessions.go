@@ -26,8 +26,10 @@ func (postgres) Sessions(
 		return nil, 0, name, err
 	}
 	defer db.Close(ctx)
-	results, err := db.Exec(ctx, `SELECT current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int;
-		SELECT coalesce(client_port, 0), CASE WHEN state LIKE 'idle%' THEN extract(epoch FROM now() - state_change)::int ELSE 0 END
+	results, err := db.Exec(
+		ctx, `SELECT current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int;
+		SELECT coalesce(client_port, 0),
+			CASE WHEN state LIKE 'idle%' THEN extract(epoch FROM now() - state_change)::int ELSE 0 END
 		FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()`).
 		ReadAll()
 	if err != nil {

@@ -51,7 +51,12 @@ func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	if !ok {
 		return nil
 	}
-	all := []kind.Module{{Kind: "python", Name: env.dir, File: filepath.Join(env.dir, "pyvenv.cfg"), Built: abi(env.version)}}
+	all := []kind.Module{{
+		Kind:  "python",
+		Name:  env.dir,
+		File:  filepath.Join(env.dir, "pyvenv.cfg"),
+		Built: abi(env.version),
+	}}
 	sites, _ := filepath.Glob(filepath.Join(pattern.Literal(project), env.dir, "lib", "python*", "site-packages"))
 	installed := map[string]bool{}
 	for _, site := range sites {
@@ -72,9 +77,15 @@ func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	}
 	text, _ := confined.ReadFile(project, "requirements.txt", maxRead)
 	for line := range strings.Lines(string(text)) {
-		m := pattern.Of(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*(?:[=<>!~;#@].*)?$`).FindStringSubmatch(strings.TrimSpace(line))
+		m := pattern.Of(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*(?:[=<>!~;#@].*)?$`).
+			FindStringSubmatch(strings.TrimSpace(line))
 		if m != nil && !installed[normal(m[1])] {
-			all = append(all, kind.Module{Kind: "python", Name: m[1], File: "requirements.txt", Fault: "it is not installed in " + env.dir})
+			all = append(all, kind.Module{
+				Kind:  "python",
+				Name:  m[1],
+				File:  "requirements.txt",
+				Fault: "it is not installed in " + env.dir,
+			})
 		}
 	}
 	return all
@@ -122,5 +133,6 @@ func (python) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entr
 
 // Build has what compiled modules are named after, and whether virtual environments can be made.
 func (python) Build(p kind.Program, _ []kind.Module) []string {
-	return p.Words([2]string{"%s", factABI}, [2]string{"virtual environments: %s", factVenv}, [2]string{"%s", kind.FactArch})
+	return p.Words([2]string{"%s", factABI}, [2]string{"virtual environments: %s", factVenv},
+		[2]string{"%s", kind.FactArch})
 }

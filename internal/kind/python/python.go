@@ -25,7 +25,8 @@ type python struct {
 var _ kind.Runtime = python{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("python", []string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}, symptoms())
+	return command.Traits("python",
+		[]string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}, symptoms())
 })
 
 func (python) Traits() *kind.Traits { return traits() }
@@ -45,11 +46,23 @@ def has(name):
         return False
 lacks = [n for n in ("venv", "ensurepip") if not has(n)]
 soabi = sysconfig.get_config_var("SOABI") or ""
-print(json.dumps({"version": "%d.%d.%d" % sys.version_info[:3] + ("" if sys.version_info[3] == "final" else sys.version_info[3] + str(sys.version_info[4])), "soabi": soabi, "arch": platform.machine(),
-  "executable": getattr(sys, "_base_executable", "") or sys.executable, "venv": "yes" if not lacks else "no " + ", ".join(lacks), "prefix": sys.prefix, "base": getattr(sys, "base_prefix", sys.prefix)}))
+info = sys.version_info
+version = "%d.%d.%d" % info[:3]
+if info[3] != "final":
+    version += info[3] + str(info[4])
+print(json.dumps({
+    "version": version,
+    "soabi": soabi,
+    "arch": platform.machine(),
+    "executable": getattr(sys, "_base_executable", "") or sys.executable,
+    "venv": "yes" if not lacks else "no " + ", ".join(lacks),
+    "prefix": sys.prefix,
+    "base": getattr(sys, "base_prefix", sys.prefix),
+}))
 `
 
-func (python) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (python) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "-E", "-s", "-c", ask)
 	var v struct{ Version, SOABI, Arch, Executable, Venv, Prefix, Base string }
 	if err == nil {
@@ -62,12 +75,18 @@ func (python) Inspect(_ context.Context, path string, run func(string, ...string
 		return "", nil, fmt.Errorf("%s belongs to a virtual environment", path)
 	}
 	abi := pattern.Of(`^[a-z]+-\d+[a-z]*`).FindString(v.SOABI)
-	return v.Version, map[string]string{factABI: abi, factVenv: v.Venv, kind.FactArch: kind.GoArch(v.Arch), kind.FactExecutable: v.Executable}, nil
+	return v.Version, map[string]string{
+		factABI:             abi,
+		factVenv:            v.Venv,
+		kind.FactArch:       kind.GoArch(v.Arch),
+		kind.FactExecutable: v.Executable,
+	}, nil
 }
 
 // Files puts this interpreter on the PATH of the part, under the names that commands call.
 func (python) Files(p kind.Part) ([]kind.File, error) {
-	return []kind.File{command.Tool("python", p.Program), command.Tool("python3", p.Program), command.Tool("pip", p.Program, "-m", "pip"), command.Tool("pip3", p.Program, "-m", "pip")}, nil
+	return []kind.File{command.Tool("python", p.Program), command.Tool("python3", p.Program),
+		command.Tool("pip", p.Program, "-m", "pip"), command.Tool("pip3", p.Program, "-m", "pip")}, nil
 }
 
 // Folders puts the project's virtual environment first, where it has one that this interpreter made.
@@ -82,11 +101,19 @@ func (python) Folders(p kind.Part) []string {
 // symptoms are what Python writes, beside what any server of a project's own may.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`), "the package $1 is not installed for this interpreter", "dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
-		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`), "a compiled package was built for another Python: $1", "install it again for this one: dravit run --part {part} -- python3 -m pip install --force-reinstall PACKAGE"),
-		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1", "install what is missing, in the project's virtual environment"),
-		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1", "correct it; dravit logs {part} shows the line"),
+		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`),
+			"the package $1 is not installed for this interpreter",
+			"dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
+		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`),
+			"a compiled package was built for another Python: $1", "install it again for this one: dravit run --part "+
+				"{part} -- python3 -m pip install --force-reinstall PACKAGE"),
+		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1",
+			"install what is missing, in the project's virtual environment"),
+		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1",
+			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    [^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: $3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
+		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    `+
+			`[^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: "+
+			"$3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

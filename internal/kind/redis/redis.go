@@ -44,7 +44,8 @@ func (redis) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 16379, Socket: true, Data: true, Older: kind.ChangesOlder}
 }
 
-func (redis) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
+func (redis) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // Redis server v=7.0.15 sha=...
 	m := pattern.Of(`v=(\S+)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
@@ -57,8 +58,10 @@ func (redis) Inspect(_ context.Context, path string, run func(string, ...string)
 // nothing.
 func (redis) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
-		"bind": kind.Host, "port": fmt.Sprint(p.Port), "unixsocket": quote(p.Socket), "unixsocketperm": "600", "dir": quote(p.Data), "daemonize": "no",
-		"requirepass": quote(p.Password), "appendonly": "yes", "appendfsync": "everysec", "save": `""`, "logfile": `""`, "always-show-logo": "no",
+		"bind": kind.Host, "port": fmt.Sprint(p.Port), "unixsocket": quote(p.Socket), "unixsocketperm": "600",
+		"dir": quote(p.Data), "daemonize": "no",
+		"requirepass": quote(p.Password), "appendonly": "yes", "appendfsync": "everysec", "save": `""`,
+		"logfile": `""`, "always-show-logo": "no",
 	}
 	for name, value := range p.Want.Settings {
 		set[name] = string(value)
@@ -78,10 +81,17 @@ func quote(s string) string {
 }
 
 func (redis) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program, Args: []string{filepath.Join(p.Conf, "redis.conf")}, Dir: p.Data, Env: p.Env, Stop: syscall.SIGTERM}
+	return kind.Command{
+		Path: p.Program,
+		Args: []string{filepath.Join(p.Conf, "redis.conf")},
+		Dir:  p.Data,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
-var fatal = pattern.New(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|# (Failed listening on port.*|Fatal error.*|Can't .*)`)
+var fatal = pattern.New(`(?s)FATAL CONFIG FILE ERROR.*?\n(Reading the configuration file, at line \d+\n.*?)\n?$|` +
+	`# (Failed listening on port.*|Fatal error.*|Can't .*)`)
 
 func (redis) LastWords(log string) string {
 	m := fatal().FindAllStringSubmatch(log, -1)
@@ -95,12 +105,23 @@ func (redis) LastWords(log string) string {
 // symptoms are what the server writes.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`), "Redis refuses the setting $1: $2", "correct the part's settings in dravit.toml"),
-		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`), "the data are damaged, or parts of them gone: $1", "put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
-		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|Failed opening[^\n]*): (Permission denied)`), "the data folder is not Redis' to write", "make it this account's again: chown -R and chmod -R u+rwX"),
-		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data", "make room (df -h, df -i)"),
-		kind.When("port-taken", pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1", "dravit start, which moves an unpinned part"),
-		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`), "it got no memory: $1", "let other things end, or set maxmemory"),
+		kind.When("setting-refused",
+			pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`),
+			"Redis refuses the setting $1: $2", "correct the part's settings in dravit.toml"),
+		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|`+
+			`Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|`+
+			`Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`),
+			"the data are damaged, or parts of them gone: $1",
+			"put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
+		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|`+
+			`Failed opening[^\n]*): (Permission denied)`), "the data folder is not Redis' to write",
+			"make it this account's again: chown -R and chmod -R u+rwX"),
+		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data",
+			"make room (df -h, df -i)"),
+		kind.When("port-taken", pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1",
+			"dravit start, which moves an unpinned part"),
+		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`),
+			"it got no memory: $1", "let other things end, or set maxmemory"),
 	}
 }
 

@@ -25,7 +25,12 @@ func (ruby) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 			name = name[:i]
 		}
 		if err == nil {
-			all = append(all, kind.Module{Kind: "ruby", Name: name, File: rel, Built: strings.TrimSuffix(filepath.Base(filepath.Dir(dir)), "-static")})
+			all = append(all, kind.Module{
+				Kind:  "ruby",
+				Name:  name,
+				File:  rel,
+				Built: strings.TrimSuffix(filepath.Base(filepath.Dir(dir)), "-static"),
+			})
 		}
 	}
 	return all

@@ -32,13 +32,19 @@ func (ruby) Traits() *kind.Traits { return traits() }
 
 const factABI = "abi" // 3.1.0: what native extensions of gems are built for, and the folder that they are in
 
-func (ruby) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (string, map[string]string, error) {
-	out, err := run(path, "--disable-gems", "-rrbconfig", "-e", `puts RUBY_VERSION, RbConfig::CONFIG["ruby_version"], RbConfig::CONFIG["arch"], RbConfig.ruby`)
+func (ruby) Inspect(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path, "--disable-gems", "-rrbconfig", "-e",
+		`puts RUBY_VERSION, RbConfig::CONFIG["ruby_version"], RbConfig::CONFIG["arch"], RbConfig.ruby`)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	if err != nil || len(lines) != 4 {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	return lines[0], map[string]string{factABI: lines[1], kind.FactArch: kind.GoArch(lines[2]), kind.FactExecutable: lines[3]}, nil
+	return lines[0], map[string]string{
+		factABI:             lines[1],
+		kind.FactArch:       kind.GoArch(lines[2]),
+		kind.FactExecutable: lines[3],
+	}, nil
 }
 
 // Files puts ruby and its tools on the PATH of the part. They are run by this ruby, whatever their first line says.
@@ -56,11 +62,19 @@ func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf
 // symptoms are what Ruby writes, beside what any server of a project's own may.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`), "the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
-		kind.When("packages-missing", pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`), "the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`), "the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1", "correct it; dravit logs {part} shows the line"),
+		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`),
+			"the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
+		kind.When("packages-missing",
+			pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`),
+			"the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
+		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`),
+			"the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
+		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
+			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"), "the application ended with an error: $2, at $1", "correct it, then dravit start; dravit logs {part} has the rest"),
+		kind.When("application-error",
+			pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"),
+			"the application ended with an error: $2, at $1",
+			"correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

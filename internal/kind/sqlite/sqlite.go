@@ -45,7 +45,12 @@ func path(p kind.Part) string { return filepath.Join(p.Data, p.Database+".sqlite
 
 func (sqlite) Exports(p kind.Part) kind.Exports {
 	link := "sqlite://" + (&url.URL{Path: path(p)}).EscapedPath() // sqlite:///absolute/path
-	return kind.Exports{URL: link, Database: path(p), NoLogin: true, Common: map[string]string{"DATABASE_URL": link, "DB_CONNECTION": "sqlite", "DB_DATABASE": path(p)}}
+	return kind.Exports{
+		URL:      link,
+		Database: path(p),
+		NoLogin:  true,
+		Common:   map[string]string{"DATABASE_URL": link, "DB_CONNECTION": "sqlite", "DB_DATABASE": path(p)},
+	}
 }
 
 func open(file string) (*sql.DB, error) {
@@ -106,7 +111,8 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 			// A temporary table lives in this connection only: the project's file is not written.
 			return with(ctx, func(conn *sql.Conn) error {
 				var sum int
-				if _, err := conn.ExecContext(ctx, "CREATE TEMP TABLE dravit_probe AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
+				if _, err := conn.ExecContext(ctx,
+					"CREATE TEMP TABLE dravit_probe AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
 					return err
 				}
 				if err := conn.QueryRowContext(ctx, "SELECT SUM(n) FROM dravit_probe").Scan(&sum); err != nil {

@@ -30,7 +30,8 @@ func TestLadder(t *testing.T) {
 	assert.Contains(t, e.URL, "sqlite:///")
 
 	require.NoError(t, db.Close())
-	require.NoError(t, os.WriteFile(path(p), []byte("this is a tide table, not a database, and long enough to tell so"), 0o600))
+	require.NoError(t,
+		os.WriteFile(path(p), []byte("this is a tide table, not a database, and long enough to tell so"), 0o600))
 	got := health.Climb(t.Context(), k.Ladder(p))
 	require.NotNil(t, health.FirstMiss(got))
 	assert.Equal(t, kind.Greets, health.FirstMiss(got).Rung)

@@ -1,0 +1,209 @@
+package stackfile
+
+import "reflect"
+
+// keyRule says what a key of the stack file means and which values it takes. An empty field demands nothing.
+type keyRule struct {
+	// doc is the explanation that editors show, from the schema.
+	doc string
+
+	// pattern is a regular expression (RE2) for a text, items for each text of a list, keys for each name of a table.
+	pattern, items, keys string
+
+	// hint is what a developer reads whose value the expression refuses.
+	hint string
+
+	// check names a test beyond an expression: see checkText.
+	check string
+
+	// minimum and maximum bound a number, both included.
+	minimum, maximum int
+
+	required bool
+}
+
+const (
+	hostLabel = "[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?"
+	hostName  = hostLabel + `(\.` + hostLabel + "){0,4}"
+	hostHint  = "small letters, digits and -, as in a host name, at most 63"
+	wordHint  = "letters, digits and _"
+	anyText   = `\S`
+	notEmpty  = "it must not be empty"
+)
+
+// keyRules has a rule for each key. Decoding, its messages and the schema all follow it.
+var keyRules = map[reflect.Type]map[string]keyRule{
+	reflect.TypeFor[File](): {
+		"name": {
+			doc:     "The stack's name. Absent: the folder's name.",
+			pattern: "^" + hostLabel + "$",
+			hint:    hostHint,
+		},
+		"requires": {doc: "Command-line programs that must be there, each with a version or a table."},
+		"part":     {doc: "The members of the stack, each under a name of yours: letters, digits, - and _."},
+		"site":     {doc: "The sites of the stack, each with a host name."},
+		"env":      {doc: "Variables for parts and commands; {db.port} stands for the port of the part db."},
+		"dotenv": {
+			doc: "A file in the project, a dot file, that start fills with the stack's variables, for " +
+				"tools that read one.",
+			pattern: `(^|/)\.[A-Za-z0-9][A-Za-z0-9._-]*$`,
+			hint:    "a dot file, which no web server gives away: .env.local",
+		},
+	},
+	reflect.TypeFor[PartConfig](): {
+		"kind": {
+			doc:      "What the part is; of a list, the first kind that this machine has and that meets every demand.",
+			required: true,
+		},
+		"version": {
+			doc:   "A version prefix (8.2) or comparisons (>= 8.1, < 8.4).",
+			check: "version",
+		},
+		"port": {
+			doc:     "A pinned TCP port. Absent: any free port, kept from then on.",
+			minimum: 1,
+			maximum: 65535,
+		},
+		"uses": {
+			doc: "The parts that this one needs. Absent: a runtime or command uses every store and the mail catcher.",
+		},
+		"main": {
+			doc: "Of several stores of one sort, the one that unprefixed variables (DATABASE_URL) point to.",
+		},
+		"command": {
+			doc:     "The command of a part with its own server. It listens on {port}, which is also in PORT.",
+			pattern: anyText,
+			hint:    notEmpty,
+		},
+		"database": {
+			doc:     "The name of the database. Absent: the stack's name.",
+			pattern: "^[A-Za-z][A-Za-z0-9_]{0,47}$",
+			hint:    wordHint,
+		},
+		"user": {
+			doc:     "The application's database user. Absent: the database's name.",
+			pattern: "^[A-Za-z][A-Za-z0-9_]{0,31}$",
+			hint:    wordHint,
+		},
+		"extensions": {
+			doc: "The runtime's extensions: names, or paths to files in the project. Absent: every one that the " +
+				"machine has, debuggers aside.",
+			items: `^([A-Za-z0-9_]+|[^\x00-\x1f"]*(/[^\x00-\x1f"]*|\.so))$`,
+			hint:  wordHint,
+		},
+		"without": {
+			doc:   "Extensions to leave out, of all that the machine has.",
+			items: "^[A-Za-z0-9_]+$",
+			hint:  wordHint,
+		},
+		"debugger": {doc: "Load the runtime's debugger, which calls an editor on a port of the stack's own."},
+		"settings": {
+			doc:  "Settings of the program itself, in its own names.",
+			keys: "^[A-Za-z0-9_.-]+$",
+		},
+		"requires": {
+			doc: "What the application itself requires of its runtime and databases: settings, " +
+				"functions, writable folders.",
+		},
+	},
+	reflect.TypeFor[Requirements](): {
+		"settings": {
+			doc:   `Settings of the runtime with the values they need: memory_limit = ">= 128M".`,
+			keys:  "^[A-Za-z0-9_.-]+$",
+			check: "demand",
+		},
+		"database": {
+			doc:   `Variables of the databases that the part uses: max_allowed_packet = ">= 16M".`,
+			keys:  "^[A-Za-z0-9_.]+$",
+			check: "demand",
+		},
+		"functions": {
+			doc:   "Functions that must not be disabled.",
+			items: `^[A-Za-z_][A-Za-z0-9_\\]*$`,
+			hint:  wordHint,
+		},
+		"writable": {
+			doc:   "Folders and files of the project that the application writes to.",
+			items: anyText,
+			hint:  notEmpty,
+		},
+	},
+	reflect.TypeFor[SiteConfig](): {
+		"name": {
+			doc:     "The site's name; it is served as NAME.localhost.",
+			pattern: "^" + hostName + "$",
+			hint:    hostHint,
+		},
+		"each": {
+			doc: "Instead of a name: folders of the project, such as crew/*. Each is a site of its own name as " +
+				"soon as it is there.",
+			pattern: `^([^*?\[\]\\]+/)?[^/\[\]\\]*[*?][^/\[\]\\]*$`,
+			hint:    "folders of one folder, with * or ? in their names: crew/*",
+		},
+		"aliases": {
+			doc:   "Further names of the site, served as NAME.localhost; *.tides is every name below tides.",
+			items: `^(\*\.)?` + hostName + "$",
+			hint:  hostHint,
+		},
+		"root": {
+			doc: "The document root, relative to the project (with each: to the folder). Absent: public, web, " +
+				"htdocs or the project itself, the first with an index.",
+			pattern: anyText,
+			hint:    notEmpty,
+		},
+		"app": {
+			doc: "The part that runs the site: a runtime, or a part with its own server. Absent: files only.",
+		},
+		"server": {
+			doc: "The part that serves the site. Absent: the only web server of the stack, or an added dravit-web.",
+		},
+		"include": {
+			doc: "A file of the project with directives of the web server's own, for this site. The server tests " +
+				"it before it is used.",
+			pattern: anyText,
+			hint:    notEmpty,
+		},
+		"suffix": {
+			doc: "What the site's names end with. Absent: localhost, which needs no set-up; test needs the hosts " +
+				"file or Dravit's resolver.",
+			pattern: "^" + hostName + "$",
+			hint:    hostHint,
+			check:   "suffix",
+		},
+		"listen": {
+			doc: "network: other machines may see the site, on a port of its own, once this machine's user has " +
+				"agreed. Absent: loopback only.",
+			pattern: "^(loopback|network)$",
+			hint:    "loopback or network",
+		},
+		"expect": {doc: "What a healthy site answers."},
+	},
+	reflect.TypeFor[Expect](): {
+		"path": {
+			doc:     "The address asked, / by default.",
+			pattern: "^/",
+			hint:    "it begins with /",
+		},
+		"status": {
+			doc:     "The expected status; absent: any below 400.",
+			minimum: 100,
+			maximum: 599,
+		},
+		"text": {doc: "A text that the answer must contain."},
+	},
+	reflect.TypeFor[Require](): {
+		"version": {
+			doc:   "A version prefix or comparisons. Absent: any version.",
+			check: "version",
+		},
+		"ask": {
+			doc: "The arguments with which the program tells its version: one of --version, -version, -V, -v, " +
+				"version. Absent: known for many programs, else --version. Others go into the settings of a machine.",
+			check: "ask",
+		},
+		"pattern": {
+			doc:   "A regular expression (RE2) whose first group is the version. Absent: the first number with a dot.",
+			check: "expression",
+		},
+	},
+}
