@@ -37,13 +37,11 @@ func soon(t *testing.T, what string, holds func() bool) {
 	require.Fail(t, "not soon enough: "+what)
 }
 
-// A new folder is a new site, a folder that goes takes its site away, and names that collide are refused by name: while
-// everything runs on, an open WebSocket included.
-func TestFoldersAreSites(t *testing.T) {
-	for _, server := range []string{"nginx", "dravit-web", "apache"} {
-		t.Run(server, func(t *testing.T) {
-			w := newWorld(t)
-			w.write("dravit.toml", fmt.Sprintf(`name = "folders"
+const folderPage = "<?php echo basename(dirname(__DIR__)), ' ', basename(__DIR__), ' ', $_SERVER['HTTP_HOST'];"
+
+// folders writes a project with a site for each folder of crew, and folders that cannot be one.
+func (w *world) folders(server string) {
+	w.write("dravit.toml", fmt.Sprintf(`name = "folders"
 [part.web]
 kind = %q
 [part.app]
@@ -63,16 +61,24 @@ app = "api"
 each = "crew/*"
 app = "app"
 `, server))
-			w.write("about.txt", "about")
-			w.write("api.js", api)
-			page := "<?php echo basename(dirname(__DIR__)), ' ', basename(__DIR__), ' ', $_SERVER['HTTP_HOST'];"
-			w.write("crew/ada/public/index.php", page)
-			w.write("crew/Ferry/index.php", page)    // a site of the stack has that name
-			w.write("crew/quay/index.php", page)     // and an alias this
-			w.write("crew/deck_7/index.php", page)   // no host name
-			w.write("crew/.hidden/index.php", page)  // hidden
-			w.write("crew/rota.txt", "no folder")    // no folder
-			w.write("crew/empty/notes.txt", "later") // no index yet
+	w.write("about.txt", "about")
+	w.write("api.js", api)
+	w.write("crew/ada/public/index.php", folderPage)
+	w.write("crew/Ferry/index.php", folderPage)   // a site of the stack has that name
+	w.write("crew/quay/index.php", folderPage)    // and an alias this
+	w.write("crew/deck_7/index.php", folderPage)  // no host name
+	w.write("crew/.hidden/index.php", folderPage) // hidden
+	w.write("crew/rota.txt", "no folder")         // no folder
+	w.write("crew/empty/notes.txt", "later")      // no index yet
+}
+
+// A new folder is a new site, a folder that goes takes its site away, and names that collide are refused by name: while
+// everything runs on, an open WebSocket included.
+func TestFoldersAreSites(t *testing.T) {
+	for _, server := range []string{"nginx", "dravit-web", "apache"} {
+		t.Run(server, func(t *testing.T) {
+			w := newWorld(t)
+			w.folders(server)
 			w.must("start")
 			s := w.status()
 			pids := s.pids()
@@ -101,14 +107,14 @@ app = "app"
 			line := openSocket(t, s.site("api"))
 			line.say("tide")
 
-			w.write("crew/bob/index.php", page)
+			w.write("crew/bob/index.php", folderPage)
 			w.write("crew/bob/style.css", "body {}")
 			soon(t, "the new folder is a site", func() bool { return strings.HasPrefix(ask("bob"), "crew bob") })
-			w.write("crew/empty/web/index.php", page)
+			w.write("crew/empty/web/index.php", folderPage)
 			soon(t, "the folder with a new index is a site", func() bool {
 				return strings.HasPrefix(ask("empty"), "empty web")
 			})
-			w.write("crew/bob/public/index.php", page)
+			w.write("crew/bob/public/index.php", folderPage)
 			soon(t, "its root follows its index", func() bool { return strings.HasPrefix(ask("bob"), "bob public") })
 			w.must("check")
 			assert.Equal(t, []string{"ferry", "api", "ada", "bob", "empty"}, names())
@@ -121,7 +127,7 @@ app = "app"
 
 			// Another keeper, and another start, see the same.
 			kill(t, w.keeperPID())
-			w.write("crew/ivy/index.php", page)
+			w.write("crew/ivy/index.php", folderPage)
 			w.must("status")
 			soon(t, "a new keeper looks, too", func() bool { return strings.HasPrefix(ask("ivy"), "crew ivy") })
 			w.must("start")
@@ -130,7 +136,7 @@ app = "app"
 			line.conn.Close()
 			// A part that was stopped is not started by a folder.
 			w.must("stop", "api")
-			w.write("crew/kit/index.php", page)
+			w.write("crew/kit/index.php", folderPage)
 			soon(t, "a site comes", func() bool { return strings.HasPrefix(ask("kit"), "crew kit") })
 			assert.Equal(t, "stopped", w.status().part(t, "api").State)
 		})

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/extensions"
 	"dravit/internal/kind"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -142,8 +143,14 @@ root = "next"
 	assert.True(t, old.Debugger.Live, old.Debugger.Because)
 	assert.Contains(t, old.Debugger.Because, "Xdebug 3")
 
-	// An editor in its place is called from a page that asks for it, and only then.
-	editor, err := net.Listen("tcp", net.JoinHostPort(old.Debugger.Host, itoa(old.Debugger.Port)))
+	debugs(t, old.Debugger, w.status().site("old"))
+	assert.Contains(t, w.must("run", "--part", "old", "--", "php", "-r", "echo PHP_VERSION;").stdout, "7.4.")
+	assert.Contains(t, w.must("run", "--part", "next", "--", "php", "-r", "echo PHP_VERSION;").stdout, "8.4.")
+}
+
+// debugs asserts that an editor is called from a page that asks for it, and only then.
+func debugs(t *testing.T, debugger *extensions.Debugger, url string) {
+	editor, err := net.Listen("tcp", net.JoinHostPort(debugger.Host, itoa(debugger.Port)))
 	require.NoError(t, err)
 	defer editor.Close()
 	called := make(chan string, 4)
@@ -160,12 +167,6 @@ root = "next"
 			conn.Close()
 		}
 	}()
-	url := ""
-	for _, site := range w.status().Sites {
-		if site.Name == "old" {
-			url = site.URL
-		}
-	}
 	get(t, "GET", url, nil)
 	select {
 	case packet := <-called:
@@ -179,8 +180,6 @@ root = "next"
 	case <-time.After(10 * time.Second):
 		require.Fail(t, "the debugger did not call")
 	}
-	assert.Contains(t, w.must("run", "--part", "old", "--", "php", "-r", "echo PHP_VERSION;").stdout, "7.4.")
-	assert.Contains(t, w.must("run", "--part", "next", "--", "php", "-r", "echo PHP_VERSION;").stdout, "8.4.")
 }
 
 // An extension that only one version has decides which version serves; files of another version in the way are refused,

@@ -27,9 +27,8 @@ var (
 	sourceNames = []string{"lib.PHP", "lib.Php", "lib.phtml", "lib.php5", "lib.phps", "lib.phar"}
 )
 
-// One table of requests, three web servers, the same answers.
-func TestWebServersAnswerAlike(t *testing.T) {
-	const php = `<?php
+// echo answers with what the server told it.
+const echo = `<?php
 $keys = [
   'REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME',
   'SERVER_PORT', 'HTTPS', 'REMOTE_ADDR', 'REQUEST_SCHEME', 'HTTP_AUTHORIZATION', 'CONTENT_TYPE',
@@ -39,45 +38,78 @@ $keys = [
 foreach ($keys as $k) echo $k, '=', ($_SERVER[$k] ?? '') ?: '-', "\n";
 echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 `
-	type answer struct {
-		code     int
-		body     string
-		sort, to string
+
+// tableProject writes the project of TestWebServersAnswerAlike.
+func (w *world) tableProject(server string) {
+	w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
+		"[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\n"+
+		"name = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\n"+
+		"name = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
+	w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', `+
+		`$_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['HTTP_X_FORWARDED_HOST'], ' ', `+
+		`$_SERVER['HTTP_X_FORWARDED_PORT'] ?? 'none', ' ', $_SERVER['HTTP_X_REAL_IP'] ?? 'none', ' ', `+
+		`$_SERVER['REQUEST_URI'];`)
+	w.write("public/index.php", echo)
+	w.write("public/about.php", echo)
+	w.write("public/style.css", "body {}")
+	w.write("public/deep/index.html", "<p>deep</p>")
+	w.write("public/deep/data.json", "{}")
+	w.write("public/bare/x.txt", "x")
+	for _, secret := range []string{".env", ".git/config", "deep/.htpasswd", ".well-known/.git/config"} {
+		w.write("public/"+secret, "secret")
 	}
+	for _, secret := range append(slices.Clone(secretNames), sourceNames...) {
+		w.write("public/"+secret, "<?php secret")
+		w.write("public/.well-known/"+secret, "<?php secret")
+	}
+	w.write("public/.well-known/run.php", "<?php secret")
+	w.write("public/plain.dbx.txt", "plain")
+	w.write("public/sql.txt", "plain")
+	w.write("public/.well-known/security.txt", "hello")
+}
+
+// answer is what one server answers to one request: Location as to, the port as PORT.
+type answer struct {
+	code     int
+	body     string
+	sort, to string
+}
+
+// answerTo asks a server with headers that a visitor may not set.
+func answerTo(t *testing.T, method, url, path string) answer {
+	code, body, head := get(t, method, url+strings.TrimPrefix(path, "/"),
+		strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
+			r.Header.Set("Authorization", "Basic a2VscA==")
+			r.Header.Set("Proxy", "http://evil.example")
+			r.Header.Set("X-Forwarded-For", "6.6.6.6")
+			r.Header.Set("X-Forwarded-Proto", "https")
+			r.Header.Set("Forwarded", "for=6.6.6.6")
+			r.Header["X_Forwarded_For"] = []string{"7.7.7.7"}
+			r.Header["X_Real_IP"] = []string{"7.7.7.7"}
+			if method == "POST" {
+				r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+			}
+		})
+	if code >= 400 && code != 502 {
+		body = "" // each server has its own words for it
+	}
+	assert.NotContains(t, body, "secret", path)
+	_, port, _ := strings.Cut(strings.TrimSuffix(url, "/"), ".localhost:")
+	body = strings.ReplaceAll(body, port, "PORT")
+	sort, _, _ := strings.Cut(head.Get("Content-Type"), ";")
+	return answer{code, body, sort,
+		strings.ReplaceAll(head.Get("Location"), port, "PORT")}
+}
+
+// One table of requests, three web servers, the same answers.
+func TestWebServersAnswerAlike(t *testing.T) {
 	answers := map[string]map[string]answer{}
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
-		w.write("dravit.toml", fmt.Sprintf("name = \"table\"\n[part.web]\nkind = %q\n[part.app]\nkind = \"php\"\n"+
-			"[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port} api.php\"\n[[site]]\n"+
-			"name = \"day\"\nroot = \"public\"\napp = \"app\"\n[[site]]\nname = \"api\"\napp = \"api\"\n[[site]]\n"+
-			"name = \"files\"\nroot = \"public\"\nexpect = { path = \"/style.css\" }\n", server))
-		w.write("api.php", `<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTP_X_FORWARDED_PROTO'], ' ', `+
-			`$_SERVER['HTTP_X_FORWARDED_FOR'], ' ', $_SERVER['HTTP_X_FORWARDED_HOST'], ' ', `+
-			`$_SERVER['HTTP_X_FORWARDED_PORT'] ?? 'none', ' ', $_SERVER['HTTP_X_REAL_IP'] ?? 'none', ' ', `+
-			`$_SERVER['REQUEST_URI'];`)
-		w.write("public/index.php", php)
-		w.write("public/about.php", php)
-		w.write("public/style.css", "body {}")
-		w.write("public/deep/index.html", "<p>deep</p>")
-		w.write("public/deep/data.json", "{}")
-		w.write("public/bare/x.txt", "x")
-		for _, secret := range []string{".env", ".git/config", "deep/.htpasswd", ".well-known/.git/config"} {
-			w.write("public/"+secret, "secret")
-		}
-		for _, secret := range append(slices.Clone(secretNames), sourceNames...) {
-			w.write("public/"+secret, "<?php secret")
-			w.write("public/.well-known/"+secret, "<?php secret")
-		}
-		w.write("public/.well-known/run.php", "<?php secret")
-		w.write("public/plain.dbx.txt", "plain")
-		w.write("public/sql.txt", "plain")
-		w.write("public/.well-known/security.txt", "hello")
+		w.tableProject(server)
 		w.must("start")
 		answers[server] = map[string]answer{}
-		port := ""
 		for i, s := range w.status().Sites {
-			_, rest, _ := strings.Cut(s.URL, ".localhost:")
-			port = strings.TrimSuffix(rest, "/")
 			var secrets []string
 			for _, name := range append(slices.Clone(secretNames), sourceNames...) {
 				secrets = append(secrets, "/"+name, webrules.WellKnown+name)
@@ -93,27 +125,7 @@ echo basename(__FILE__), ' ', strlen(file_get_contents('php://input')), "\n";
 					if method == "POST" && !strings.Contains("/ /about.php /sailings/today", path) {
 						continue
 					}
-					code, body, head := get(t, method, s.URL+strings.TrimPrefix(path, "/"),
-						strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
-							r.Header.Set("Authorization", "Basic a2VscA==")
-							r.Header.Set("Proxy", "http://evil.example")
-							r.Header.Set("X-Forwarded-For", "6.6.6.6")
-							r.Header.Set("X-Forwarded-Proto", "https")
-							r.Header.Set("Forwarded", "for=6.6.6.6")
-							r.Header["X_Forwarded_For"] = []string{"7.7.7.7"}
-							r.Header["X_Real_IP"] = []string{"7.7.7.7"}
-							if method == "POST" {
-								r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-							}
-						})
-					if code >= 400 && code != 502 {
-						body = "" // each server has its own words for it
-					}
-					assert.NotContains(t, body, "secret", path)
-					body = strings.ReplaceAll(body, port, "PORT")
-					sort, _, _ := strings.Cut(head.Get("Content-Type"), ";")
-					answers[server][fmt.Sprintf("%s %d%s", method, i, path)] = answer{code, body, sort,
-						strings.ReplaceAll(head.Get("Location"), port, "PORT")}
+					answers[server][fmt.Sprintf("%s %d%s", method, i, path)] = answerTo(t, method, s.URL, path)
 				}
 			}
 		}
@@ -252,7 +264,7 @@ root = "night"
 
 // A trace follows one request from the name to the stores, with the versions that answered, and names the first leg
 // that fails; a check of chosen parts asks those alone; and a JUnit report holds every rung.
-func TestCheckInDetail(t *testing.T) {
+func TestCheckTrace(t *testing.T) {
 	w := newWorld(t)
 	w.real()
 	w.must("start")
@@ -300,8 +312,13 @@ func TestCheckInDetail(t *testing.T) {
 	assert.Equal(t, 1, w.json(&trace, "check", "--trace", "day").code)
 	assert.False(t, *trace.Legs[2].Holds)
 	assert.Contains(t, w.dravit("check", "--trace", "night").stderr, "its sites are day")
-	w.must("start")
+}
 
+// A check of named parts asks these alone, and writes what it found for a test runner.
+func TestCheckOfNamedPartsAndReport(t *testing.T) {
+	w := newWorld(t)
+	w.real()
+	w.must("start")
 	var check struct {
 		Parts, Sites []struct{ Name string }
 	}

@@ -38,102 +38,109 @@ func boat(state lifecycle.State, edit func(p *PartFacts)) Facts {
 	return Facts{Now: time.Now(), User: "ada", Parts: []PartFacts{p}}
 }
 
+func exited(code int) func(p *PartFacts) {
+	return func(p *PartFacts) {
+		p.Status.Code, p.Status.LastExit = trouble.Exited, &lifecycle.Exit{Code: code}
+		p.Log = "one\ntwo\nthree\nfour\n"
+	}
+}
+
+func listens(at ...string) func(p *PartFacts) { return func(p *PartFacts) { p.Listens = at } }
+
+func code(c trouble.Code) func(p *PartFacts) { return func(p *PartFacts) { p.Status.Code = c } }
+
+const unwell, failed = lifecycle.Unwell, lifecycle.Failed
+
+// partCauses are parts that do not answer, and the cause that is found.
+var partCauses = []struct {
+	name     string
+	state    lifecycle.State
+	edit     func(p *PartFacts)
+	cause    string // "": none
+	remedy   string
+	fix      string
+	evidence string
+}{
+	{name: "answers", state: lifecycle.Answers, edit: listens()},
+	{name: "waits", state: lifecycle.Waiting, edit: listens()},
+	{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped",
+		remedy: "dravit start", fix: "dravit start"},
+	{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken",
+		remedy:   "dravit start, which moves it",
+		evidence: "it says: low tide"},
+	{name: "pinned port taken", state: failed, edit: func(p *PartFacts) {
+		p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.PartConfig{Port: 3000}
+	}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
+	{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken",
+		remedy: "end it, then dravit start"},
+	{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
+		remedy: "then dravit restart boat"},
+	{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
+		remedy: "dravit start, which chooses another", fix: "dravit start", evidence: "/usr/bin/boat is not there"},
+	{name: "configuration refused", state: failed, edit: func(p *PartFacts) {
+		p.Status.Code, p.Included = trouble.ConfigRefused, []string{"a.conf", "b.conf"}
+	}, cause: "directive-refused", remedy: "correct a.conf, b.conf"},
+	{name: "configuration refused, nothing included", state: failed,
+		edit: code(trouble.ConfigRefused), cause: "crashed"},
+	{name: "killed", state: failed, edit: func(p *PartFacts) {
+		p.Status.Code, p.Log = trouble.Killed, "no table boats\n"
+		p.Traits.Symptoms = symptoms()
+	}, cause: "killed", remedy: "dravit restart boat", fix: "dravit restart boat"},
+	{name: "explained by its log", state: failed, edit: func(p *PartFacts) {
+		p.Log, p.Traits.Symptoms = "x\nno table boats here\n", symptoms()
+	}, cause: "tables-missing", evidence: "/logs/boat.log: no table boats here"},
+	{name: "explained by what the keeper heard", state: failed, edit: func(p *PartFacts) {
+		p.Status.Because, p.Traits.Symptoms = "no table crew", symptoms()
+	}, cause: "tables-missing", evidence: "the keeper: no table crew"},
+	{name: "library missing", state: failed, edit: func(p *PartFacts) {
+		p.Log = "boat: error while loading shared libraries: libkelp.so.2: cannot open shared object file\n"
+	}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
+	{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
+		evidence: "it listens on 127.0.0.1:3001"},
+	{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"),
+		cause:    "listens-elsewhere",
+		evidence: "it listens on [::1]:3001"},
+	{name: "listens everywhere", state: unwell, edit: listens("0.0.0.0:3000", "[::]:3000"), cause: "unwell",
+		remedy: "dravit restart boat", fix: "dravit restart boat", evidence: "it says: low tide"},
+	{name: "listened before it died", state: failed, edit: func(p *PartFacts) {
+		p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
+	}, cause: "crashed"},
+	{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
+		remedy: "dravit logs boat may tell what it waits for"},
+	{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed",
+		remedy: "dravit logs boat"},
+	{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) {
+		p.Spec.Role = kind.RoleDatabase
+	}, cause: "unwell",
+		fix: "dravit restart boat"},
+	{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
+	{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden",
+		remedy: "chmod u+x it", evidence: "four"},
+	{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once",
+		remedy: "have it stay in the foreground"},
+	{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
+	{name: "a code of before", state: failed, edit: func(p *PartFacts) {
+		p.Status.LastExit = &lifecycle.Exit{Code: 127}
+	}, cause: "crashed"},
+	{name: "no exit seen", state: failed, edit: code(trouble.Exited), cause: "crashed"},
+	{name: "pauses", state: lifecycle.Pausing, edit: func(p *PartFacts) {
+		p.Rungs = rungs(kind.Alive, "none")
+	}, cause: "crashed"},
+	{name: "foreign data", state: failed, edit: func(p *PartFacts) {
+		p.Data = &Tree{Path: "/d", Foreign: "/d/x", Owner: "eve", Locked: "/d/y"}
+	}, cause: "data-owner", remedy: "sudo chown -R ada '/d'", evidence: "/d/x belongs to eve"},
+	{name: "closed data", state: failed, edit: func(p *PartFacts) {
+		p.Data = &Tree{Path: "/d", Locked: "/d/y"}
+	}, cause: "data-mode",
+		remedy: "chmod -R u+rwX '/d'", fix: "chmod -R u+rwX /d", evidence: "/d/y is closed"},
+	{name: "data as they should be", state: failed, edit: func(p *PartFacts) {
+		p.Data = &Tree{Path: "/d"}
+	}, cause: "crashed"},
+}
+
 // What is wrong with a part, what to do about it, and whether Dravit can do it itself.
 func TestPartCauses(t *testing.T) {
-	exited := func(code int) func(p *PartFacts) {
-		return func(p *PartFacts) {
-			p.Status.Code, p.Status.LastExit = trouble.Exited, &lifecycle.Exit{Code: code}
-			p.Log = "one\ntwo\nthree\nfour\n"
-		}
-	}
-	listens := func(at ...string) func(p *PartFacts) { return func(p *PartFacts) { p.Listens = at } }
-	code := func(c trouble.Code) func(p *PartFacts) { return func(p *PartFacts) { p.Status.Code = c } }
-	const unwell, failed = lifecycle.Unwell, lifecycle.Failed
-	for _, c := range []struct {
-		name     string
-		state    lifecycle.State
-		edit     func(p *PartFacts)
-		cause    string // "": none
-		remedy   string
-		fix      string
-		evidence string
-	}{
-		{name: "answers", state: lifecycle.Answers, edit: listens()},
-		{name: "waits", state: lifecycle.Waiting, edit: listens()},
-		{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped",
-			remedy: "dravit start", fix: "dravit start"},
-		{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken",
-			remedy:   "dravit start, which moves it",
-			evidence: "it says: low tide"},
-		{name: "pinned port taken", state: failed, edit: func(p *PartFacts) {
-			p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.PartConfig{Port: 3000}
-		}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
-		{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken",
-			remedy: "end it, then dravit start"},
-		{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
-			remedy: "then dravit restart boat"},
-		{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
-			remedy: "dravit start, which chooses another", fix: "dravit start", evidence: "/usr/bin/boat is not there"},
-		{name: "configuration refused", state: failed, edit: func(p *PartFacts) {
-			p.Status.Code, p.Included = trouble.ConfigRefused, []string{"a.conf", "b.conf"}
-		}, cause: "directive-refused", remedy: "correct a.conf, b.conf"},
-		{name: "configuration refused, nothing included", state: failed,
-			edit: code(trouble.ConfigRefused), cause: "crashed"},
-		{name: "killed", state: failed, edit: func(p *PartFacts) {
-			p.Status.Code, p.Log = trouble.Killed, "no table boats\n"
-			p.Traits.Symptoms = symptoms()
-		}, cause: "killed", remedy: "dravit restart boat", fix: "dravit restart boat"},
-		{name: "explained by its log", state: failed, edit: func(p *PartFacts) {
-			p.Log, p.Traits.Symptoms = "x\nno table boats here\n", symptoms()
-		}, cause: "tables-missing", evidence: "/logs/boat.log: no table boats here"},
-		{name: "explained by what the keeper heard", state: failed, edit: func(p *PartFacts) {
-			p.Status.Because, p.Traits.Symptoms = "no table crew", symptoms()
-		}, cause: "tables-missing", evidence: "the keeper: no table crew"},
-		{name: "library missing", state: failed, edit: func(p *PartFacts) {
-			p.Log = "boat: error while loading shared libraries: libkelp.so.2: cannot open shared object file\n"
-		}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
-		{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
-			evidence: "it listens on 127.0.0.1:3001"},
-		{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"),
-			cause:    "listens-elsewhere",
-			evidence: "it listens on [::1]:3001"},
-		{name: "listens everywhere", state: unwell, edit: listens("0.0.0.0:3000", "[::]:3000"), cause: "unwell",
-			remedy: "dravit restart boat", fix: "dravit restart boat", evidence: "it says: low tide"},
-		{name: "listened before it died", state: failed, edit: func(p *PartFacts) {
-			p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
-		}, cause: "crashed"},
-		{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
-			remedy: "dravit logs boat may tell what it waits for"},
-		{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed",
-			remedy: "dravit logs boat"},
-		{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) {
-			p.Spec.Role = kind.RoleDatabase
-		}, cause: "unwell",
-			fix: "dravit restart boat"},
-		{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
-		{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden",
-			remedy: "chmod u+x it", evidence: "four"},
-		{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once",
-			remedy: "have it stay in the foreground"},
-		{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
-		{name: "a code of before", state: failed, edit: func(p *PartFacts) {
-			p.Status.LastExit = &lifecycle.Exit{Code: 127}
-		}, cause: "crashed"},
-		{name: "no exit seen", state: failed, edit: code(trouble.Exited), cause: "crashed"},
-		{name: "pauses", state: lifecycle.Pausing, edit: func(p *PartFacts) {
-			p.Rungs = rungs(kind.Alive, "none")
-		}, cause: "crashed"},
-		{name: "foreign data", state: failed, edit: func(p *PartFacts) {
-			p.Data = &Tree{Path: "/d", Foreign: "/d/x", Owner: "eve", Locked: "/d/y"}
-		}, cause: "data-owner", remedy: "sudo chown -R ada '/d'", evidence: "/d/x belongs to eve"},
-		{name: "closed data", state: failed, edit: func(p *PartFacts) {
-			p.Data = &Tree{Path: "/d", Locked: "/d/y"}
-		}, cause: "data-mode",
-			remedy: "chmod -R u+rwX '/d'", fix: "chmod -R u+rwX /d", evidence: "/d/y is closed"},
-		{name: "data as they should be", state: failed, edit: func(p *PartFacts) {
-			p.Data = &Tree{Path: "/d"}
-		}, cause: "crashed"},
-	} {
+	for _, c := range partCauses {
 		t.Run(c.name, func(t *testing.T) {
 			got := Causes(boat(c.state, c.edit))
 			if c.cause == "" {

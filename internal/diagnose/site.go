@@ -43,22 +43,14 @@ func (d *doctor) site(s SiteFacts) {
 	if fell == nil || d.f.Stopped {
 		return
 	}
-	said := fell.Miss()
 	switch fell.Rung {
 	case kind.Resolves:
-		if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
-			d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" leads to another machine",
-				"take it out of /etc/hosts or the resolver; or dravit names hosts on, which puts it right",
-				"the system's resolver says "+s.Resolves[i].String())
-		} else {
-			d.add(seen, "name-unknown", subject, "the system's resolver does not know the name "+s.Spec.Host,
-				"dravit names hosts on, or dravit names resolver on", said)
-		}
+		d.siteName(s, subject, fell.Miss())
 		return
 	case kind.Reaches, kind.Routed:
 		if len(d.of("gateway")) == 0 {
 			d.add(likely, "gateway-down", "gateway", "the gateway does not lead to the site "+s.Spec.Name,
-				"dravit start", said).Fix = []string{"dravit", "start"}
+				"dravit start", fell.Miss()).Fix = []string{"dravit", "start"}
 		}
 		return
 	}
@@ -75,15 +67,7 @@ func (d *doctor) site(s SiteFacts) {
 			behind = []string{"store-elsewhere", "wrong-password", "application-error"}
 		}
 	}
-	switch r := s.Root; {
-	case r.Path == "":
-	case r.Missing:
-		d.add(seen, "root-gone", subject, "the document root of the site "+s.Spec.Name+" is gone",
-			"make it again, or correct root in dravit.toml", r.Path+" is not there")
-		return
-	case r.Closed != "":
-		d.add(seen, "root-closed", subject, "the files of the site "+s.Spec.Name+" may not be read",
-			"chmod -R u+rX '"+r.Closed+"'", r.Closed+" is closed").Fix = []string{"chmod", "-R", "u+rX", r.Closed}
+	if d.documentRoot(s, subject) {
 		return
 	}
 	found := false
@@ -99,9 +83,43 @@ func (d *doctor) site(s SiteFacts) {
 	if hasServer && !found {
 		found = d.wrote(server.Traits.Symptoms, s, server, subject)
 	}
-	if found || behind != nil {
+	if !found && behind == nil {
+		d.answer(s, subject, fell)
+	}
+}
+
+// siteName says what is wrong with a host name that does not resolve to this machine.
+func (d *doctor) siteName(s SiteFacts, subject, said string) {
+	if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
+		d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" resolves to another machine",
+			"take it out of /etc/hosts or the resolver; or dravit names hosts on, which puts it right",
+			"the system's resolver says "+s.Resolves[i].String())
 		return
 	}
+	d.add(seen, "name-unknown", subject, "the system's resolver does not know the name "+s.Spec.Host,
+		"dravit names hosts on, or dravit names resolver on", said)
+}
+
+// documentRoot reports whether the document root is missing or closed, which explains the site's failure.
+func (d *doctor) documentRoot(s SiteFacts, subject string) bool {
+	switch r := s.Root; {
+	case r.Path == "":
+		return false
+	case r.Missing:
+		d.add(seen, "root-gone", subject, "the document root of the site "+s.Spec.Name+" is gone",
+			"create it again, or correct root in dravit.toml", r.Path+" does not exist")
+		return true
+	case r.Closed != "":
+		d.add(seen, "root-closed", subject, "the files of the site "+s.Spec.Name+" may not be read",
+			"chmod -R u+rX '"+r.Closed+"'", r.Closed+" is closed").Fix = []string{"chmod", "-R", "u+rX", r.Closed}
+		return true
+	}
+	return false
+}
+
+// answer explains an answer by its status and text alone: no log and no page said more.
+func (d *doctor) answer(s SiteFacts, subject string, fell *health.Result) {
+	said := fell.Miss()
 	switch {
 	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):
 		d.add(seen, "site-without-app", subject,

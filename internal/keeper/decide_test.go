@@ -24,83 +24,87 @@ func climbed(fell kind.RungName) []health.Result {
 	return out
 }
 
+func noHolder() string         { return "" }
+func ferryHolds() string       { return "its port was taken by a ferry" }
+func listensElsewhere() string { return "it listens on 127.0.0.1:9" }
+func notAsked() string         { panic("every process was looked at, which is not needed") }
+
+// decisions are what the keeper sees of a part, and what it does then.
+var decisions = map[string]struct {
+	look look
+	step step
+	why  string
+	wait time.Duration
+}{
+	"it holds":                         {look{}, proven, "", askAgain},
+	"it holds, with the old settings":  {look{stale: true, wait: 3}, reloadIt, "", 3},
+	"it holds, without clients":        {look{unprepared: true, wait: 3}, lookAgain, "", 3},
+	"old settings come before clients": {look{stale: true, unprepared: true, wait: 3}, reloadIt, "", 3},
+	"its socket went": {look{answered: true, socketGone: "/s", wait: 3}, beginAgain,
+		"its socket /s was deleted", 3},
+	"its socket is not there yet": {look{socketGone: "/s", results: climbed(kind.Open), wait: pollEvery}, lookAgain,
+		"open: expected a berth, got fog", pollEvery},
+	"its socket went, of a stale one": {look{answered: true, stale: true, socketGone: "/s"}, beginAgain,
+		"its socket /s was deleted", 0},
+
+	"it starts": {look{results: climbed(kind.Open), lived: slow, wait: pollEvery}, lookAgain,
+		"open: expected a berth, got fog", pollEvery},
+	"it takes its time": {look{results: climbed(kind.Open), lived: slow + 1, wait: pollEvery}, isStarting,
+		"open: expected a berth, got fog", pollOwn},
+	"it refuses a log-in": {look{results: climbed(kind.Greets), lived: slow + 1, wait: pollEvery}, isStarting,
+		"greets: expected a berth, got fog", pollOwn},
+	"it refuses it again": {look{results: climbed(kind.Greets), lived: slow + 1, wait: 100 * time.Millisecond},
+		isStarting,
+		"greets: expected a berth, got fog", 200 * time.Millisecond},
+	"and again": {look{results: climbed(kind.Greets), lived: patience, wait: 900 * time.Millisecond}, isStarting,
+		"greets: expected a berth, got fog", askSoon},
+	"it never answers": {look{results: climbed(kind.Greets), lived: patience + 1, wait: pollEvery}, isUnwell,
+		"greets: expected a berth, got fog", time.Second},
+	"it answers no more": {look{results: climbed(kind.Works), answered: true, wait: askAgain}, isUnwell,
+		"works: expected a berth, got fog", askAgain},
+	"for long": {look{results: climbed(kind.Works), answered: true, wait: time.Hour}, isUnwell,
+		"works: expected a berth, got fog", askAgain},
+
+	"another process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: ferryHolds,
+		wait: 3}, portIsGone, ferryHolds(), 3},
+	"another process has the port, at once": {look{results: climbed(kind.Ours), lived: moment,
+		portHolder: notAsked, wait: 3}, isStarting,
+		"ours: expected a berth, got fog", pollOwn},
+	"no other process has the port": {look{results: climbed(kind.Ours), lived: moment + 1,
+		portHolder: noHolder, wait: 3}, isStarting,
+		"ours: expected a berth, got fog", pollOwn},
+	"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1,
+		answered: true, state: lifecycle.Answers,
+		portHolder: notAsked, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
+	"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1,
+		answered: true, state: lifecycle.Unwell,
+		portHolder: ferryHolds}, portIsGone, ferryHolds(), 0},
+
+	"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: listensElsewhere},
+		isElsewhere,
+		listensElsewhere(), askSoon},
+	"elsewhere, too soon to say": {look{results: climbed(kind.Open), lived: elsewherePatience, elsewhere: notAsked},
+		isStarting,
+		"open: expected a berth, got fog", pollOwn},
+	"nowhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: noHolder}, isStarting,
+		"open: expected a berth, got fog", pollOwn},
+	"a server that answered is not looked for": {look{results: climbed(kind.Open),
+		lived: elsewherePatience + 1, answered: true,
+		elsewhere: notAsked}, isUnwell, "open: expected a berth, got fog", time.Second},
+}
+
 func TestDecide(t *testing.T) {
-	nobody := func() string { return "" }
-	holder := func() string { return "its port was taken by a ferry" }
-	elsewhere := func() string { return "it listens on 127.0.0.1:9" }
-	none := func() string { t.Error("every process was looked at, which nobody needed"); return "" }
-	for name, c := range map[string]struct {
-		look look
-		step step
-		why  string
-		wait time.Duration
-	}{
-		"it holds":                         {look{}, proven, "", askAgain},
-		"it holds, with the old settings":  {look{stale: true, wait: 3}, reloadIt, "", 3},
-		"it holds, without clients":        {look{unprepared: true, wait: 3}, lookAgain, "", 3},
-		"old settings come before clients": {look{stale: true, unprepared: true, wait: 3}, reloadIt, "", 3},
-		"its socket went": {look{answered: true, socketGone: "/s", wait: 3}, beginAgain,
-			"its socket /s was deleted", 3},
-		"its socket is not there yet": {look{socketGone: "/s", results: climbed(kind.Open), wait: pollEvery}, lookAgain,
-			"open: expected a berth, got fog", pollEvery},
-		"its socket went, of a stale one": {look{answered: true, stale: true, socketGone: "/s"}, beginAgain,
-			"its socket /s was deleted", 0},
-
-		"it starts": {look{results: climbed(kind.Open), lived: slow, wait: pollEvery}, lookAgain,
-			"open: expected a berth, got fog", pollEvery},
-		"it takes its time": {look{results: climbed(kind.Open), lived: slow + 1, wait: pollEvery}, isStarting,
-			"open: expected a berth, got fog", pollOwn},
-		"it refuses a log-in": {look{results: climbed(kind.Greets), lived: slow + 1, wait: pollEvery}, isStarting,
-			"greets: expected a berth, got fog", pollOwn},
-		"it refuses it again": {look{results: climbed(kind.Greets), lived: slow + 1, wait: 100 * time.Millisecond},
-			isStarting,
-			"greets: expected a berth, got fog", 200 * time.Millisecond},
-		"and again": {look{results: climbed(kind.Greets), lived: patience, wait: 900 * time.Millisecond}, isStarting,
-			"greets: expected a berth, got fog", askSoon},
-		"it never answers": {look{results: climbed(kind.Greets), lived: patience + 1, wait: pollEvery}, isUnwell,
-			"greets: expected a berth, got fog", time.Second},
-		"it answers no more": {look{results: climbed(kind.Works), answered: true, wait: askAgain}, isUnwell,
-			"works: expected a berth, got fog", askAgain},
-		"for long": {look{results: climbed(kind.Works), answered: true, wait: time.Hour}, isUnwell,
-			"works: expected a berth, got fog", askAgain},
-
-		"another process has the port": {look{results: climbed(kind.Ours), lived: moment + 1, portHolder: holder,
-			wait: 3}, portIsGone, holder(), 3},
-		"another process has the port, at once": {look{results: climbed(kind.Ours), lived: moment,
-			portHolder: none, wait: 3}, isStarting,
-			"ours: expected a berth, got fog", pollOwn},
-		"no other process has the port": {look{results: climbed(kind.Ours), lived: moment + 1,
-			portHolder: nobody, wait: 3}, isStarting,
-			"ours: expected a berth, got fog", pollOwn},
-		"of a part that answered until now": {look{results: climbed(kind.Ours), lived: moment + 1,
-			answered: true, state: lifecycle.Answers,
-			portHolder: none, wait: 3}, isUnwell, "ours: expected a berth, got fog", time.Second},
-		"of a part that was unwell": {look{results: climbed(kind.Ours), lived: moment + 1,
-			answered: true, state: lifecycle.Unwell,
-			portHolder: holder}, portIsGone, holder(), 0},
-
-		"elsewhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: elsewhere},
-			isElsewhere,
-			elsewhere(), askSoon},
-		"elsewhere, too soon to say": {look{results: climbed(kind.Open), lived: elsewherePatience, elsewhere: none},
-			isStarting,
-			"open: expected a berth, got fog", pollOwn},
-		"nowhere": {look{results: climbed(kind.Open), lived: elsewherePatience + 1, elsewhere: nobody}, isStarting,
-			"open: expected a berth, got fog", pollOwn},
-		"a server that answered is not looked for": {look{results: climbed(kind.Open),
-			lived: elsewherePatience + 1, answered: true,
-			elsewhere: none}, isUnwell, "open: expected a berth, got fog", time.Second},
-	} {
+	for name, c := range decisions {
 		t.Run(name, func(t *testing.T) {
 			l := c.look
 			if l.results == nil {
 				l.results = climbed("")
 			}
 			if l.portHolder == nil {
-				l.portHolder = none
+				l.portHolder = notAsked
 			}
 			if l.elsewhere == nil {
-				l.elsewhere = none
+				l.elsewhere = notAsked
 			}
 			next, why, wait := decide(l)
 			assert.Equal(t, c.step, next)

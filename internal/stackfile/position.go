@@ -27,88 +27,113 @@ type element struct {
 
 // places finds where every key of a document stands, under its path: "part.app.version", "site.0.name".
 func places(file string, data []byte) (map[string]place, error) {
-	found := map[string]place{}
-	lines := strings.Split(string(data), "\n")
+	l := locator{
+		file:   file,
+		data:   data,
+		lines:  strings.Split(string(data), "\n"),
+		found:  map[string]place{},
+		arrays: map[string]int{},
+	}
 	p := unstable.Parser{}
 	p.Reset(data)
-	at := func(n *unstable.Node) place {
-		start := int(n.Raw.Offset)
-		line := bytes.Count(data[:start], []byte("\n"))
-		col := start - (bytes.LastIndexByte(data[:start], '\n') + 1)
-		return place{file: file, line: line + 1, col: col + 1, text: strings.TrimRight(lines[line], "\r")}
-	}
-	prefix, arrays := "", map[string]int{}
-	// keys joins the parts of a dotted key, noting the place of each step.
-	keys := func(base string, it unstable.Iterator) string {
-		for it.Next() {
-			base = join(base, string(it.Node().Data))
-			if n, ok := arrays[base]; ok { // inside the newest table of an array
-				base = fmt.Sprintf("%s.%d", base, n)
-			}
-			if _, ok := found[base]; !ok {
-				found[base] = at(it.Node())
-			}
-		}
-		return base
-	}
-	var value func(path string, n *unstable.Node)
-	// keyValue notes where the value of a key is, and what is in it.
-	keyValue := func(base string, kv *unstable.Node) {
-		path := keys(base, kv.Key())
-		x := found[path]
-		x.start, x.value = around(data, kv.Key())
-		x.end = int(kv.Raw.Offset + kv.Raw.Length)
-		x.elements = elementsOf(kv.Value())
-		found[path] = x
-		value(path, kv.Value())
-	}
-	value = func(path string, n *unstable.Node) {
-		children := n.Children()
-		switch n.Kind {
-		case unstable.InlineTable:
-			for children.Next() {
-				keyValue(path, children.Node())
-			}
-		case unstable.Array:
-			for i := 0; children.Next(); i++ {
-				value(fmt.Sprintf("%s.%d", path, i), children.Node())
-			}
-		}
-	}
+	table := ""
 	for p.NextExpression() {
 		e := p.Expression()
 		switch e.Kind {
 		case unstable.Table:
-			prefix = keys("", e.Key())
+			table = l.keys("", e.Key())
 		case unstable.ArrayTable:
-			path, it := "", e.Key()
-			var names []string
-			var last *unstable.Node
-			for it.Next() {
-				last = it.Node()
-				names = append(names, string(last.Data))
-			}
-			for i, name := range names {
-				path = join(path, name)
-				if n, ok := arrays[path]; ok && i < len(names)-1 {
-					path = fmt.Sprintf("%s.%d", path, n)
-				}
-			}
-			n, ok := arrays[path]
-			if ok {
-				n++
-			}
-			arrays[path] = n
-			prefix = fmt.Sprintf("%s.%d", path, n)
-			found[prefix] = at(last)
-			if _, ok := found[path]; !ok {
-				found[path] = at(last)
-			}
+			table = l.arrayTable(e.Key())
 		case unstable.KeyValue:
-			keyValue(prefix, e)
+			l.keyValue(table, e)
 		}
 	}
-	return found, p.Error()
+	return l.found, p.Error()
+}
+
+// locator notes the place of every key while the file is parsed from its top.
+type locator struct {
+	file  string
+	data  []byte
+	lines []string
+	found map[string]place
+
+	// arrays has the index of the newest table of each array of tables.
+	arrays map[string]int
+}
+
+func (l *locator) at(n *unstable.Node) place {
+	start := int(n.Raw.Offset)
+	line := bytes.Count(l.data[:start], []byte("\n"))
+	col := start - (bytes.LastIndexByte(l.data[:start], '\n') + 1)
+	return place{file: l.file, line: line + 1, col: col + 1, text: strings.TrimRight(l.lines[line], "\r")}
+}
+
+// keys joins the parts of a dotted key below base, and notes the place of each that is new.
+func (l *locator) keys(base string, it unstable.Iterator) string {
+	for it.Next() {
+		base = join(base, string(it.Node().Data))
+		if n, ok := l.arrays[base]; ok { // inside the newest table of an array
+			base = fmt.Sprintf("%s.%d", base, n)
+		}
+		if _, ok := l.found[base]; !ok {
+			l.found[base] = l.at(it.Node())
+		}
+	}
+	return base
+}
+
+// arrayTable notes a new table of an array and returns its path, which ends with its index.
+func (l *locator) arrayTable(it unstable.Iterator) string {
+	var names []string
+	var last *unstable.Node
+	for it.Next() {
+		last = it.Node()
+		names = append(names, string(last.Data))
+	}
+	path := ""
+	for i, name := range names {
+		path = join(path, name)
+		if n, ok := l.arrays[path]; ok && i < len(names)-1 {
+			path = fmt.Sprintf("%s.%d", path, n)
+		}
+	}
+	n, ok := l.arrays[path]
+	if ok {
+		n++
+	}
+	l.arrays[path] = n
+	table := fmt.Sprintf("%s.%d", path, n)
+	l.found[table] = l.at(last)
+	if _, ok := l.found[path]; !ok {
+		l.found[path] = l.at(last)
+	}
+	return table
+}
+
+// keyValue notes where the value of a key is, and the keys inside it.
+func (l *locator) keyValue(base string, kv *unstable.Node) {
+	path := l.keys(base, kv.Key())
+	x := l.found[path]
+	x.start, x.value = around(l.data, kv.Key())
+	x.end = int(kv.Raw.Offset + kv.Raw.Length)
+	x.elements = elementsOf(kv.Value())
+	l.found[path] = x
+	l.value(path, kv.Value())
+}
+
+func (l *locator) value(path string, n *unstable.Node) {
+	children := n.Children()
+	switch n.Kind {
+	case unstable.InlineTable:
+		for children.Next() {
+			l.keyValue(path, children.Node())
+		}
+	case unstable.Array:
+		for i := 0; children.Next(); i++ {
+			l.value(fmt.Sprintf("%s.%d", path, i), children.Node())
+		}
+	}
 }
 
 // around returns the offsets of the last part of a key, and of the value that follows it after an equals sign between
