@@ -35,26 +35,50 @@ type traceJSON struct {
 	trace.Trace
 }
 
+const checkHelp = `Check asks every part and site now whether it works, or only those you name. It exits with 1 if
+anything does not.
+
+What it asks is called a ladder: one question after the other, each called a rung. The first rung
+that does not hold shows what was expected and what came; the rungs above it are not asked.
+
+The rungs of a part:
+  alive      a process of the part is alive
+  open       its socket accepts a connection
+  ours       that socket belongs to the part, not to another program
+  greets     it accepts the greeting and the credentials, in its own protocol
+  works      it does a piece of real work, such as writing a key and reading it back
+
+The rungs of a site:
+  resolves   the system's resolver leads the host name to this machine; advisory for names
+             below localhost, for which browsers need no resolver
+  reaches    the gateway, the reverse proxy in front of all sites, accepts a connection
+  routed     the gateway passed the request to this stack
+  replies    the status is the expected one
+  matches    the expected text came, and the runtime reaches the databases and caches it uses
+
+With --trace, check sends one request to a site and shows each leg of its way: name, gateway, web
+server, runtime and every database and cache that the runtime uses, with the time and the version
+of each.
+
+With --deep, check also asks what takes longer: rows that one connection writes are read by
+another, a large upload arrives whole, mail is delivered, the web process has loaded the
+extensions that the stack file asks for. It removes what it wrote.`
+
 func (a *app) checkCommand() *cobra.Command {
 	var junit, trace string
 	var watch time.Duration
 	var deep bool
 	c := &cobra.Command{
 		Use:   "check [PART|SITE...]",
-		Short: "Ask every part and site now, and prove that it answers",
-		Long: `Check climbs the ladder of each part, in its own protocol and side by side, and the ladder of each site from its name to the
-page that its runtime makes, with the stores behind it; of those named alone, where any is named. It exits with 1 when anything does not hold.
-
-A part's rungs: alive (a process of it lives), open (its socket accepts), ours (the socket is that process's), greets (greeting
-and credentials accepted), works (a round trip of real work). A site's: resolves (the system's resolver gives loopback;
-advisory for names below localhost), reaches (the gateway accepts), routed (this stack took the request), replies (status as expected),
-matches (the expected text came, from a runtime that reaches its stores).
-
-With --trace it sends one request to a site and shows each leg of its way: name, gateway, web server, runtime and every store that the runtime uses,
-with the time of each and the versions that answered. With --deep it also proves what takes longer: what one connection writes another reads, a large upload
-arrives whole, mail is delivered, the extensions that are wanted are loaded in the web process. Nothing of it stays.`,
-		Example: "  dravit check\n  dravit check db ferry\n  dravit check --trace ferry\n  dravit check --watch\n" +
-			"  dravit check --deep\n  dravit check --junit report.xml\n  dravit check --json | jq .answers",
+		Short: "Ask every part and site now whether it works",
+		Long: checkHelp,
+		Example: `  dravit check
+  dravit check db ferry             only the part db and the site ferry
+  dravit check --trace ferry        follow one request to the site ferry
+  dravit check --watch              again every second, until Ctrl-C
+  dravit check --deep
+  dravit check --junit report.xml   for a test runner
+  dravit check --json | jq .answers`,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -99,11 +123,11 @@ arrives whole, mail is delivered, the extensions that are wanted are loaded in t
 			return err
 		},
 	}
-	c.Flags().StringVar(&junit, "junit", "", "also write the result as a JUnit report to this `file`")
+	c.Flags().StringVar(&junit, "junit", "", "also write the result to this `file`, as a JUnit report")
 	c.Flags().BoolVar(&deep, "deep", false,
-		"also prove what takes longer: rows kept, uploads whole, mail delivered, extensions loaded")
-	c.Flags().StringVar(&trace, "trace", "", "follow one request to this `site`, leg by leg")
-	c.Flags().DurationVar(&watch, "watch", 0, "look again every so often, such as 1s, until Ctrl-C")
+		"also ask what takes longer: rows, uploads, mail, extensions")
+	c.Flags().StringVar(&trace, "trace", "", "follow one request to this `site` through every server")
+	c.Flags().DurationVar(&watch, "watch", 0, "ask again after each `interval`, such as 1s, until Ctrl-C")
 	c.Flags().Lookup("watch").NoOptDefVal = "1s"
 	c.MarkFlagsMutuallyExclusive("junit", "trace", "watch")
 	c.MarkFlagsMutuallyExclusive("deep", "trace")

@@ -20,13 +20,16 @@ func (a *app) demoCommand() *cobra.Command {
 	var remove bool
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
-		Short: "Run a made-up ferry office, to see how it goes",
-		Long: `Demo writes the project of Saltmarsh Ferry, a made-up island's ferry office, to a folder (saltmarsh-ferry in your home folder
-where none is named), starts it and proves that it answers. It uses nginx, PHP, MariaDB and Redis where the machine has
-them, and parts built into Dravit for those that it lacks. Files of the demo that are there already are left as they are.`,
+		Short: "Run a made-up ferry office, to see what Dravit does",
+		Long: `Demo writes the project of Saltmarsh Ferry, the booking office of a made-up island, to a folder.
+If you name none, that is saltmarsh-ferry in your home folder. It then starts the project and
+proves that it answers.
+
+The demo uses nginx, PHP, MariaDB and Redis if this machine has them, and otherwise parts that are
+built into Dravit. It does not overwrite files of the demo that are there already.`,
 		Example: `  dravit demo
-  dravit demo ~/ferry
-  dravit demo --remove       end it, and delete its folder and its data`,
+  dravit demo ~/ferry        in that folder
+  dravit demo --remove       stop it, and delete its folder and its data`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir, err := demoDir(args)
@@ -71,7 +74,7 @@ them, and parts built into Dravit for those that it lacks. Files of the demo tha
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&remove, "remove", false, "end the demo and delete its folder and its data")
+	c.Flags().BoolVar(&remove, "remove", false, "stop the demo, and delete its folder and its data")
 	return c
 }
 

@@ -32,9 +32,13 @@ func (a *app) diagnoseCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "diagnose",
 		Short: "Say why something does not answer, and what to do",
-		Long: `Diagnose asks everything as check does, and looks for what is behind each failure: in the servers' own words, the state of ports, sockets, files, disks
-and names, and in the page that a site gives. Each cause comes with its evidence and its remedy, the likeliest first. With --fix it carries out the
-remedies that can do no harm, after asking (--yes agrees beforehand). It exits with 1 where something does not answer.`,
+		Long: `Diagnose asks every part and site as check does. For each that does not answer, it searches for the
+cause: in the servers' logs, the state of ports, sockets, files, disks and host names, and in the
+page that a site returns.
+
+It shows each cause with its evidence and its remedy (what you can do), the likeliest cause first.
+With --fix, it carries out the remedies that can do no harm, and asks before each; --yes agrees
+beforehand. It exits with 1 if something does not answer.`,
 		Example: "  dravit diagnose\n  dravit diagnose --fix\n  dravit diagnose --json | jq -r '.causes[0].remedy'",
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -67,7 +71,7 @@ remedies that can do no harm, after asking (--yes agrees beforehand). It exits w
 			return err
 		},
 	}
-	c.Flags().BoolVar(&fix, "fix", false, "carry out the remedies that can do no harm, after asking")
+	c.Flags().BoolVar(&fix, "fix", false, "carry out the remedies that can do no harm; ask before each")
 	return c
 }
 

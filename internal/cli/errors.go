@@ -71,7 +71,7 @@ func badFile(faults stackfile.Faults) *ui.Failure {
 			fmt.Fprintf(&b, "  %s\n  %s^\n", strings.ReplaceAll(x.Text, "\t", " "),
 				strings.Repeat(" ", max(0, x.Col-1)))
 		}
-		for _, l := range ui.Wrap(x.Hint, 90) {
+		for _, l := range ui.Wrap(x.Hint, ui.Width()-8) {
 			fmt.Fprintf(&b, "  %s\n", l)
 		}
 	}

@@ -15,13 +15,18 @@ func (a *app) extensionsCommand() *cobra.Command {
 	var part string
 	c := &cobra.Command{
 		Use:   "extensions",
-		Short: "Show what the runtimes have loaded, could load and cannot; switch extensions on and off",
-		Long: `Extensions lists, for each runtime of the stack, which extensions are built in, loaded, available, unfit (and for what they were
-built) or missing. What a file was built for is read from the file itself, without loading it. Where the stack runs, the web
-process and the command-line program are asked what they have, and differences are named. Of other runtimes it shows native
-modules and packages of the project that were built for another version.`,
-		Example: "  dravit extensions\n  dravit extensions --part app\n  dravit extensions on intl\n" +
-			"  dravit extensions off xdebug",
+		Short: "Show the runtimes' extensions, and switch them on and off",
+		Long: `Extensions lists the extensions of each runtime of the stack: those that are built in, loaded,
+available, unfit (built for another version) or missing. Dravit reads from the extension's file
+what it was built for, and does not load it for that.
+
+If the stack runs, Dravit also asks the web process and the command-line program what they have
+loaded, and names the differences. For runtimes other than PHP it shows native modules and
+packages of the project that were built for another version.`,
+		Example: `  dravit extensions
+  dravit extensions --part app     only those of the part app
+  dravit extensions on intl        add intl to the stack file, and restart its part
+  dravit extensions off xdebug`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
@@ -45,7 +50,7 @@ modules and packages of the project that were built for another version.`,
 			return err
 		},
 	}
-	c.PersistentFlags().StringVar(&part, "part", "", "of this `part` only")
+	c.PersistentFlags().StringVar(&part, "part", "", "only the extensions of this `part`")
 	c.AddCommand(a.switchCommand("on", true, &part), a.switchCommand("off", false, &part))
 	return c
 }

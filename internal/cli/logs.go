@@ -18,10 +18,12 @@ func (a *app) logsCommand() *cobra.Command {
 	var follow bool
 	c := &cobra.Command{
 		Use:   "logs [PART...]",
-		Short: "Show what the parts wrote, all where none is named",
+		Short: "Show the logs of all parts, or only of the named ones",
 		Long: "Logs shows the last lines that each part wrote. A part's log outlives its process; it is put aside " +
 			"when it grows beyond 8 MB.",
-		Example: "  dravit logs\n  dravit logs app -n 100\n  dravit logs web app --follow",
+		Example: `  dravit logs                      the end of every part's log
+  dravit logs app -n 100           the last 100 lines of the part app
+  dravit logs web app --follow     and every new line, until Ctrl-C`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			if lines < 0 {
 				return &ui.Failure{Exit: exitUsage, What: "-n must not be negative"}
@@ -37,8 +39,8 @@ func (a *app) logsCommand() *cobra.Command {
 			return a.logs(cmd.Context(), s.Name, files, lines, follow)
 		},
 	}
-	c.Flags().IntVarP(&lines, "lines", "n", 20, "how many lines of each part")
-	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on showing what comes, until Ctrl-C")
+	c.Flags().IntVarP(&lines, "lines", "n", 20, "show this `many` lines of each part")
+	c.Flags().BoolVarP(&follow, "follow", "f", false, "also show new lines as they come, until Ctrl-C")
 	return c
 }
 

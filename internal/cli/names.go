@@ -24,15 +24,19 @@ type namesJSON struct {
 func (a *app) namesCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "names",
-		Short: "Show every host name, where it leads, and who serves it",
-		Long: `Names shows the host names of every stack on this machine, running or not: what the system's resolver says of each, here and now, who
-serves it, and its addresses over HTTP and HTTPS. Browsers and curl know names below localhost by themselves (RFC 6761).
+		Short: "Show every host name, what it resolves to, and who serves it",
+		Long: `Names shows the host names of every stack on this machine, running or not: what the system's
+resolver answers for each now, which part serves it, and its HTTP and HTTPS addresses. Browsers and
+curl know names below localhost without any set-up (RFC 6761).
 
-Other suffixes need the system's help, and certificates its trust. Three commands see to that, each only once you agree to what it shows, and
-each with its way back: names hosts, names resolver and names certificate.`,
-		Example: "  dravit names\n  dravit names hosts on\n  dravit names certificate off\n" +
-			"  dravit names --json | jq -r '.names[].secure_url'\n" +
-			"  curl --cacert \"$(dravit names --json | jq -r .authority)\" https://ferry.localhost:8443/",
+Names with another suffix need the hosts file or a resolver, and HTTPS needs a certificate
+authority that your browsers trust. Three commands set these up: names hosts, names resolver and
+names certificate. Each shows what it would change, asks first, and can take it back.`,
+		Example: `  dravit names
+  dravit names hosts on            write the names to the hosts file
+  dravit names certificate off     remove the trust in Dravit's certificates
+  dravit names --json | jq -r '.names[].secure_url'
+  curl --cacert "$(dravit names --json | jq -r .authority)" https://ferry.localhost:8443/`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.machine()

@@ -16,15 +16,19 @@ func (a *app) planCommand() *cobra.Command {
 	var afresh bool
 	c := &cobra.Command{
 		Use:   "plan",
-		Short: "Show what would run here, and why",
-		Long: `Plan decides which program serves each part of the stack file, on which port, and under which names its sites answer,
-and gives the reasons for each decision with the options it turned down. It starts nothing and gives no port or name away.
+		Short: "Show what start would run, and why",
+		Long: `Plan shows what start would decide for this stack: which program serves each part, on which port,
+and under which host names its sites answer. It gives the reasons for each decision, and the
+options that it rejected. It starts nothing and reserves no port and no name.
 
-With --save it also writes everything that the decisions rest on: the stack file, what the project's files say, the machine's
-programs and ports, and what earlier starts left. Values of [env] and of settings are left out. With --from it decides on such a
-file, anywhere: what a colleague's machine would do.`,
-		Example: "  dravit plan\n  dravit plan --json | jq .decisions\n  dravit plan --save ferry.json\n" +
-			"  dravit plan --from ferry.json",
+With --save, plan also writes everything that its decisions depend on to a file: the stack file,
+facts about the project, this machine's programs and ports, and what earlier starts left. It leaves
+out the values of [env] and of settings. With --from, it decides on such a file: you see what
+another machine would do.`,
+		Example: `  dravit plan
+  dravit plan --json | jq .decisions
+  dravit plan --save ferry.json     to send to a colleague
+  dravit plan --from ferry.json     what the colleague's machine would do`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var in plan.Input
@@ -67,9 +71,9 @@ file, anywhere: what a colleague's machine would do.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&saveTo, "save", "", "also write what the plan rests on to a `file`, as JSON")
-	c.Flags().StringVar(&from, "from", "", "decide on what a `file` of --save holds, not on this machine")
-	c.Flags().BoolVar(&afresh, "afresh", false, "choose as if nothing had run before")
+	c.Flags().StringVar(&saveTo, "save", "", "also write what the plan depends on to this `file`, as JSON")
+	c.Flags().StringVar(&from, "from", "", "decide on this `file`, which --save wrote, not on this machine")
+	c.Flags().BoolVar(&afresh, "afresh", false, "choose programs and ports as if the stack had never run")
 	c.MarkFlagsMutuallyExclusive("save", "from")
 	return c
 }

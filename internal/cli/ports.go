@@ -23,12 +23,15 @@ type portJSON struct {
 func (a *app) portsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "ports [PORT]",
-		Short: "Show whose port is whose, and who holds it",
-		Long: `Ports shows every port that belongs to a part of a stack on this machine, running or not, and whether the part holds it, it is
-free, or somebody else has taken it. With a port's number it tells who listens there, since when and as which service, and what a
-part that wants that port would get.`,
-		Example: "  dravit ports\n  dravit ports 8080\n" +
-			"  dravit ports --json | jq '.ports[] | select(.state == \"taken\")'",
+		Short: "Show which stack owns which port, and who holds it",
+		Long: `Ports shows every port that belongs to a part of a stack on this machine, running or not. For each
+it says whether the part holds it, it is free, or another program has taken it.
+
+With the number of a port, it says which program listens there, since when and as which service,
+and which port a part would get that asks for this one.`,
+		Example: `  dravit ports
+  dravit ports 8080     who listens on port 8080
+  dravit ports --json | jq '.ports[] | select(.state == "taken")'`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return &ui.Failure{Exit: exitUsage, What: "ports takes one port", Next: "dravit ports 8080"}

@@ -25,14 +25,16 @@ func (a *app) removeCommand() *cobra.Command {
 	var withData bool
 	c := &cobra.Command{
 		Use:   "remove [PART...]",
-		Short: "Take away what Dravit keeps of a stack; its data only with --data",
-		Long: `Remove stops a stack and takes away what Dravit keeps of it: its ports and names, its configuration and its logs. The
-project's folder is not touched. Data stays, and the next start in the same folder finds it; --data deletes it, too.
+		Short: "Remove a stack from this machine; its data only with --data",
+		Long: `Remove stops a stack and deletes what Dravit keeps of it: its ports and names, its configuration
+and its logs. It does not touch the project's folder. It keeps the data, and the next start in the
+same folder uses them again; with --data it deletes them, too.
 
-With the names of parts, remove --data deletes the data of these parts only: that is how a part's data makes room for
-another kind. Remove shows what goes, with its size, and asks.`,
-		Example: "  dravit remove\n  dravit remove --stack old-office --data     also where its folder is gone\n" +
-			"  dravit remove db --data",
+With the names of parts, remove --data deletes only the data of these parts. You need that before a
+part can become one of another kind. Remove shows what it would delete, with the size, and asks.`,
+		Example: `  dravit remove
+  dravit remove --stack old-office --data     also if its folder is gone
+  dravit remove db --data                     only the data of the part db`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -49,7 +51,7 @@ another kind. Remove shows what goes, with its size, and asks.`,
 			return a.remove(cmd, s, parts, withData)
 		},
 	}
-	c.Flags().BoolVar(&withData, "data", false, "delete the data, too; with parts: their data only")
+	c.Flags().BoolVar(&withData, "data", false, "delete the data, too; with names of parts: only their data")
 	return c
 }
 

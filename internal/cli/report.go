@@ -23,13 +23,17 @@ func (a *app) reportCommand() *cobra.Command {
 	var only, svg string
 	c := &cobra.Command{
 		Use:   "report [FILE]",
-		Short: "Show the stack in one HTML file",
-		Long: `Report asks everything as check does, and writes one HTML file with nothing from outside: what asks what, the ladder of each part and site, the time line
-of the last start, how long the last starts took, and each decision with its reasons. Without FILE it goes into Dravit's own folder.
+		Short: "Write a report on the stack, as one HTML file",
+		Long: `Report asks every part and site as check does, and writes the result to one HTML file, which loads
+nothing from elsewhere. It shows which part uses which, the ladder (health check) of each part and
+site, the time line of the last start, how long the last starts took, and each decision with its
+reasons. If you name no FILE, the report goes into Dravit's own folder.
 
-With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures, ", ") + `.`,
-		Example: "  dravit report\n  dravit report ferry.html\n  dravit report --only topology --svg ferry.svg",
-		Args:    cobra.MaximumNArgs(1),
+With --only and --svg, report writes one picture: ` + strings.Join(report.Pictures, ", ") + `.`,
+		Example: `  dravit report
+  dravit report ferry.html
+  dravit report --only topology --svg ferry.svg     one picture`,
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (only == "") != (svg == "") || svg != "" && len(args) > 0 {
 				return &ui.Failure{Exit: exitUsage, What: "--only and --svg go together, without another file"}
@@ -84,7 +88,7 @@ With --only and --svg one picture stands alone: ` + strings.Join(report.Pictures
 			return nil
 		},
 	}
-	c.Flags().StringVar(&only, "only", "", "one `picture` alone")
-	c.Flags().StringVar(&svg, "svg", "", "the `file` for it")
+	c.Flags().StringVar(&only, "only", "", "write only this `picture`")
+	c.Flags().StringVar(&svg, "svg", "", "write the picture to this `file`, as SVG")
 	return c
 }

@@ -91,8 +91,20 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "dravit",
 		Short: "Bring up the servers that a web project needs, and prove that each answers",
-		Long: `Dravit looks at a project's stack file, dravit.toml, and at this machine. It decides which web server, runtime,
-database and helpers fit, says why, starts them together, and proves that each answers.`,
+		Long: `Dravit brings up the servers that a web project needs. It reads the project's stack file,
+dravit.toml, looks at this machine, and decides which web server, runtime, database and helpers
+fit. It starts them, and proves that each one answers.
+
+Words that you will meet:
+  stack     everything that one project needs, described in its dravit.toml
+  part      one member of a stack: a server, a runtime or a helper, under a name of yours
+  kind      what a part is: nginx, php, mariadb and so on
+  site      one host name, such as ferry.localhost, with its document root or application
+  plan      what Dravit decides for a stack, with the reasons
+  ladder    the health check of a part or site; a rung is one step of it
+  keeper    the one background process, which starts, watches and restarts the parts
+  gateway   the reverse proxy that all sites of this machine are reached through
+  ledger    which port and which host name belongs to which stack`,
 		Example: `  dravit demo          a made-up ferry office, running, on any machine
   dravit plan          what would run here, and why
   dravit start         run it
@@ -120,12 +132,13 @@ database and helpers fit, says why, starts them together, and proves that each a
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVarP(&a.dir, "dir", "C", ".", "work in this `folder`")
-	flags.StringVar(&a.name, "stack", "", "the stack of this `name`, from anywhere")
-	flags.BoolVar(&a.json, "json", false, "a JSON object on standard output, and nothing else")
-	flags.BoolVar(&a.plain, "plain", false, "no colour, nothing that repaints")
-	flags.StringVar(&a.account, "account", "", "run by root: become this ordinary `account`")
-	flags.BoolVar(&a.yes, "yes", false, "consent to what would be asked")
+	flags.StringVarP(&a.dir, "dir", "C", ".", "work in this `folder` instead of the current one")
+	flags.StringVar(&a.name, "stack", "", "work on the stack of this `name`, wherever its folder is")
+	flags.BoolVar(&a.json, "json", false, "write one JSON object to standard output, and nothing else")
+	flags.BoolVar(&a.plain, "plain", false, "use no colours, and repaint no line")
+	flags.StringVar(&a.account, "account", "", "if root runs Dravit: switch to this ordinary `account`")
+	flags.BoolVar(&a.yes, "yes", false, "agree to what Dravit would ask")
+	wrapHelp(root)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return &ui.Failure{Exit: exitUsage, What: err.Error()}
 	})

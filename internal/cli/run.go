@@ -19,15 +19,18 @@ func (a *app) runCommand() *cobra.Command {
 	var part string
 	c := &cobra.Command{
 		Use:   "run -- COMMAND [ARG...]",
-		Short: "Run a command with the stack's own environment",
-		Long: `Run gives a command the addresses and passwords of the stack's stores, under the part's name and in the names that
-frameworks read, and a PATH on which the stack's own runtime comes first: php is the version that serves the pages, with
-the same settings and extensions. mariadb, psql, redis-cli, sqlite3 and their like reach the stack's stores as the
-application's user, with nothing to type. With -C or --stack the command runs in the project's folder, else where you
-are. The command takes Dravit's place, so its exit code is the command's; 125 means that
-Dravit itself failed, 127 that there is no such command, 126 that it cannot be run.`,
-		Example: "  dravit run -- php -m\n  dravit run --part old -- php -v\n" +
-			"  dravit run -- sh -c 'echo $DATABASE_URL'",
+		Short: "Run a command with the stack's environment",
+		Long: `Run runs a command with the stack's environment: DATABASE_URL, DB_HOST and so on, and a PATH on
+which the stack's own runtime comes first. php, for example, is the version that serves the pages,
+with the same settings and extensions. mariadb, psql, redis-cli and sqlite3 connect to the
+stack's databases as the application's user, without asking for a password.
+
+With -C or --stack the command runs in the project's folder, otherwise in the current one. The exit
+code is the command's own. 125 means that Dravit failed, 127 that there is no such command, 126
+that the command cannot be executed.`,
+		Example: `  dravit run -- php -m
+  dravit run --part old -- php -v     the version that the part old runs
+  dravit run -- sh -c 'echo $DATABASE_URL'`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return &ui.Failure{Exit: exitUsage, What: "run needs a command", Next: "dravit run -- php -m"}
@@ -66,7 +69,7 @@ Dravit itself failed, 127 that there is no such command, 126 that it cannot be r
 		},
 	}
 	c.Flags().StringVar(&part, "part", "",
-		"as this `part` sees it: of several versions of a runtime, its own comes first")
+		"use the environment of this `part`; its runtime comes first in PATH")
 	c.Flags().SetInterspersed(false)
 	return c
 }

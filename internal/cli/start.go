@@ -25,13 +25,17 @@ func (a *app) startCommand() *cobra.Command {
 	asNew := false
 	c := &cobra.Command{
 		Use:   "start",
-		Short: "Start every part and prove that it answers",
-		Long: `Start decides as plan does, writes the configuration of each part below Dravit's own folder, fills new databases, starts
-what does not run yet, and returns when the ladder of every part and site holds. Parts whose configuration changed are
-restarted; the others are left alone. Where something does not answer, it is named with its cause and the last lines of
-its log, and the rest runs on. Ctrl-C ends what this start began.`,
-		Example: "  dravit start\n  dravit start -C ~/projects/ferry\n  dravit start --timeout 10s",
-		Args:    noArgs,
+		Short: "Start the stack, and wait until every part and site answers",
+		Long: `Start brings up the stack and waits until every part and site answers. It decides as plan does,
+writes the configuration of each part to Dravit's own folder, creates new databases, and starts
+what does not run yet. It restarts parts whose configuration changed, and leaves the others alone.
+
+If a part or site does not answer, start names it with the cause and the end of its log; the other
+parts keep running. Ctrl-C stops what this start has started.`,
+		Example: `  dravit start
+  dravit start -C ~/projects/ferry     the stack of that folder
+  dravit start --timeout 10s           wait no longer than that`,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
 			if err != nil {
@@ -48,12 +52,14 @@ its log, and the rest runs on. Ctrl-C ends what this start began.`,
 	}
 	addTimeout(c, &o.Timeout)
 	c.Flags().StringSliceVar(&o.Consent.Network, "reachable", nil,
-		"agree that other machines see these `sites`, whose listen is network")
-	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil, "take that back for these `sites`")
+		"let other machines reach these `sites` (listen = \"network\")")
+	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil,
+		"no longer let other machines reach these `sites`")
 	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil,
 		"let a newer program take over the data of these `parts`, after a copy")
-	c.Flags().BoolVar(&asNew, "as-new", false, "begin a stack of its own, though one seems to have been moved here")
-	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs as if nothing had run before")
+	c.Flags().BoolVar(&asNew, "as-new", false,
+		"create a new stack, even if one seems to have been moved to this folder")
+	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs and ports as if the stack had never run")
 	return c
 }
 
@@ -123,18 +129,18 @@ func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOpt
 
 func addTimeout(c *cobra.Command, timeout *time.Duration) {
 	c.Flags().DurationVar(timeout, "timeout", 90*time.Second,
-		"give up waiting after this `time`; what runs by then runs on")
+		"wait at most this `duration`; what runs by then keeps running")
 }
 
 func (a *app) restartCommand() *cobra.Command {
 	var o stack.StartOptions
 	c := &cobra.Command{
 		Use:   "restart [PART...]",
-		Short: "Stop and start parts, all where none is named",
+		Short: "Stop and start all parts, or only the named ones",
 		Long: "Restart ends the named parts, every part where none is named, and starts them as start does. Data " +
 			"stays. Requests in flight may finish, and new ones wait.",
 		Example: `  dravit restart
-  dravit restart app`,
+  dravit restart app     only the part app`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			s, err := a.stack()
 			if err != nil {

@@ -38,11 +38,12 @@ type statusJSON struct {
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
-		Short: "Show the state of every part, as last proved",
+		Short: "Show the state of every part, as last checked",
 		Long: "Status shows what the keeper saw last, with the age of each proof. It exits with 0 whatever it " +
 			"sees; check asks now and judges.",
-		Example: "  dravit status\n  dravit status --stack saltmarsh-ferry --json",
-		Args:    noArgs,
+		Example: `  dravit status
+  dravit status --stack saltmarsh-ferry --json     a stack of another folder`,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
 			if err != nil {

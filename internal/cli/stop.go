@@ -9,11 +9,11 @@ import (
 func (a *app) stopCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "stop [PART...]",
-		Short: "Stop parts, all where none is named; data stays",
+		Short: "Stop the stack, or only the named parts; data is kept",
 		Long: "Stop ends the named parts, every part where none is named, in the order that loses nothing. " +
 			"Databases and caught mail stay.",
 		Example: `  dravit stop
-  dravit stop --stack saltmarsh-ferry`,
+  dravit stop --stack saltmarsh-ferry     a stack of another folder`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			s, err := a.stack()
 			if err != nil {

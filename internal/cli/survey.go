@@ -18,12 +18,18 @@ func (a *app) surveyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "survey [programs|tools|names|ports|user...]",
 		Short: "Show what this machine has: programs, versions, ports, permissions",
-		Long: `Survey finds the servers and runtimes of every kind that Dravit knows, in PATH, in the system's folders, in the folders of
-programs that keep several versions side by side, and in those that Dravit's settings name. Each is asked what it is and what
-it was built for. Then come the command-line programs, the names for which PATH picks one of several, the ports that are held,
-and what this user may do; each can be shown alone. What a program said is remembered as long as its file stays the same.`,
-		Example: "  dravit survey\n  dravit survey programs names\n  dravit survey --save machine.json\n" +
-			"  dravit survey --json | jq '.programs[] | select(.kind == \"php\")'",
+		Long: `Survey shows which servers and runtimes this machine has, of every kind that Dravit knows. It
+searches PATH, the system's folders, the folders of programs that keep several versions side by
+side, and the folders that Dravit's settings name. It asks each program for its version and for
+what it was built with.
+
+It also shows the command-line programs, the names of which PATH has several, the ports that are in
+use, and what you may do on this machine. Name one of these to see it alone. Dravit remembers what
+a program said until the program's file changes.`,
+		Example: `  dravit survey
+  dravit survey programs names
+  dravit survey --save machine.json
+  dravit survey --json | jq '.programs[] | select(.kind == "php")'`,
 		ValidArgs: ui.SurveySections,
 		Args: func(_ *cobra.Command, args []string) error {
 			for _, a := range args {
@@ -71,7 +77,7 @@ and what this user may do; each can be shown alone. What a program said is remem
 			return nil
 		},
 	}
-	c.Flags().StringVar(&saveTo, "save", "", "also write the survey to a `file`, as JSON")
-	c.Flags().BoolVar(&afresh, "afresh", false, "ask every program again")
+	c.Flags().StringVar(&saveTo, "save", "", "also write the survey to this `file`, as JSON")
+	c.Flags().BoolVar(&afresh, "afresh", false, "ask every program again, also those that did not change")
 	return c
 }

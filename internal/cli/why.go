@@ -18,11 +18,15 @@ func (a *app) whyCommand() *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "why [SUBJECT]",
-		Short: "Tell why one thing was decided as it was",
-		Long: `Why explains one decision of the plan: the choice, its reasons, and each option that was turned down with its own. A subject is a
-path in the stack file, and may be shortened as long as it is clear what is meant: app.version for part.app.version. Without a
-subject, why lists them all.`,
-		Example: "  dravit why\n  dravit why app.version\n  dravit why part.app.extensions.redis\n  dravit why db.port",
+		Short: "Explain one decision of the plan",
+		Long: `Why explains one decision of the plan: what Dravit chose, the reasons, and each option that it
+rejected with the reason for that. You name the decision by its path in the stack file, such as
+part.app.version. You may shorten it as long as it stays unambiguous: app.version. Without a name,
+why lists all decisions.`,
+		Example: `  dravit why
+  dravit why app.version     why this version of the part app
+  dravit why part.app.extensions.redis
+  dravit why db.port`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return &ui.Failure{Exit: exitUsage, What: "why takes one subject", Next: "dravit why lists them"}
@@ -84,6 +88,6 @@ subject, why lists them all.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&from, "from", "", "explain the plan on what a `file` of plan --save holds")
+	c.Flags().StringVar(&from, "from", "", "explain the plan of this `file`, which plan --save wrote")
 	return c
 }

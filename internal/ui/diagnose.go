@@ -38,7 +38,7 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 		}
 		u.block(u.paint(yellow, c.Cause)+strings.Repeat(" ", width-len(c.Cause)+2), width+2, c.Subject+": "+c.What)
 		for _, e := range c.Evidence {
-			for _, l := range wrap(e, maxWidth-width-2) {
+			for _, l := range wrap(e, Width()-width-2) {
 				u.say(strings.Repeat(" ", width+2) + u.dim(l))
 			}
 		}
@@ -74,7 +74,7 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 
 // block writes a text after a head, wrapped below itself.
 func (u *UI) block(head string, indent int, text string) {
-	for i, l := range wrap(text, maxWidth-indent) {
+	for i, l := range wrap(text, Width()-indent) {
 		if i == 0 {
 			u.say(head + strings.TrimSpace(l))
 			continue

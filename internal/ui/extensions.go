@@ -57,7 +57,7 @@ func (u *UI) partExtensions(p extensions.Report) {
 			continue
 		}
 		word := string(state)
-		for i, l := range wrap(strings.Join(names, ", "), maxWidth-13) {
+		for i, l := range wrap(strings.Join(names, ", "), Width()-13) {
 			if i > 0 {
 				word = ""
 			}
@@ -67,13 +67,13 @@ func (u *UI) partExtensions(p extensions.Report) {
 	for _, state := range []kind.EntryState{kind.Misfit, kind.Lacking} {
 		for _, g := range alike(by[state]) {
 			label := u.paint(yellow, fmt.Sprintf("%-9s", state))
-			for i, l := range wrap(strings.Join(g.names, ", "), maxWidth-13) {
+			for i, l := range wrap(strings.Join(g.names, ", "), Width()-13) {
 				if i > 0 {
 					label = strings.Repeat(" ", 9)
 				}
 				u.say("  " + label + "  " + strings.TrimSpace(l))
 			}
-			for _, l := range wrap(g.why, maxWidth-15) {
+			for _, l := range wrap(g.why, Width()-15) {
 				u.say("             " + u.dim(l))
 			}
 		}
@@ -159,12 +159,12 @@ func (u *UI) Switched(s stack.Switched) {
 func (u *UI) Why(d plan.Decision) {
 	u.say(u.bold(d.Subject) + "  " + d.Choice)
 	for _, b := range d.Because {
-		for _, l := range wrap("because "+b, maxWidth-2) {
+		for _, l := range wrap("because "+b, Width()-2) {
 			u.say("  " + l)
 		}
 	}
 	for _, r := range d.Rejected {
-		for i, l := range wrap("not "+r.Option+": "+r.Because, maxWidth-4) {
+		for i, l := range wrap("not "+r.Option+": "+r.Because, Width()-4) {
 			if i > 0 {
 				l = "  " + l
 			}

@@ -31,7 +31,7 @@ func (f *Failure) Error() string {
 func (u *UI) Failure(f *Failure) {
 	fmt.Fprintln(u.Err, u.paint(red, "dravit: ")+f.What)
 	part := func(label, text string) {
-		for i, l := range wrap(text, maxWidth-11) {
+		for i, l := range wrap(text, Width()-11) {
 			if i > 0 {
 				label = strings.Repeat(" ", len(label))
 			}
@@ -46,7 +46,7 @@ func (u *UI) Failure(f *Failure) {
 	}
 	if f.Detail != "" {
 		for l := range strings.Lines(f.Detail) {
-			fmt.Fprintln(u.Err, "    "+ansi.Truncate(strings.TrimRight(l, "\n"), maxWidth-4, "..."))
+			fmt.Fprintln(u.Err, "    "+ansi.Truncate(strings.TrimRight(l, "\n"), Width()-4, "..."))
 		}
 	}
 	if f.Next != "" {

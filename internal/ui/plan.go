@@ -62,7 +62,7 @@ func (u *UI) Plan(p plan.Plan) {
 // passedOver writes what was found and is not used.
 func (u *UI) passedOver(notes []string) {
 	for _, n := range notes {
-		for _, l := range wrap("passed over: "+n, maxWidth) {
+		for _, l := range wrap("passed over: "+n, Width()) {
 			u.say(u.paint(yellow, l))
 		}
 	}
@@ -71,7 +71,7 @@ func (u *UI) passedOver(notes []string) {
 // warn writes what the user should know.
 func (u *UI) warn(warnings []string) {
 	for _, n := range warnings {
-		for _, l := range wrap("note: "+n, maxWidth) {
+		for _, l := range wrap("note: "+n, Width()) {
 			u.say(u.paint(yellow, l))
 		}
 	}
@@ -101,7 +101,7 @@ func (u *UI) changed(when string, all []plan.Change) {
 			u.say(u.dim(fmt.Sprintf("  and %d more", len(all)-i)))
 			return
 		}
-		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, maxWidth-2) {
+		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, Width()-2) {
 			u.say("  " + l)
 		}
 	}

@@ -30,7 +30,7 @@ func (u *UI) reachable(all []stack.Reach) {
 		case !r.Agreed:
 			text += "; nobody agreed to it: have it listen on 127.0.0.1"
 		}
-		for _, l := range wrap(text, maxWidth) {
+		for _, l := range wrap(text, Width()) {
 			if !r.Open || !r.Agreed {
 				l = u.paint(yellow, l)
 			}

@@ -70,7 +70,7 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 		}
 		u.say("")
 		u.say(u.dim("tools"))
-		for _, l := range wrap(strings.Join(words, ", "), maxWidth-2) {
+		for _, l := range wrap(strings.Join(words, ", "), Width()-2) {
 			u.say("  " + strings.ReplaceAll(strings.Trim(l, " "), "\u00a0", " "))
 		}
 	}

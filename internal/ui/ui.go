@@ -37,8 +37,11 @@ func New(plain bool) *UI {
 	return u
 }
 
-// maxWidth is the widest line that is written, in columns.
-const maxWidth = 100
+// A line of a text has at least minWidth and at most maxWidth columns.
+const (
+	minWidth = 40
+	maxWidth = 100
+)
 
 // The colours are the terminal's own, which its user has chosen to be readable.
 const (
@@ -116,7 +119,7 @@ func (u *UI) table(head []string, rows []row, right ...int) {
 	for _, r := range rows {
 		u.say(line(r.cells))
 		for _, n := range r.notes {
-			for _, l := range wrap(n, maxWidth-4) {
+			for _, l := range wrap(n, Width()-4) {
 				u.say("  " + u.dim(l))
 			}
 		}
@@ -128,8 +131,11 @@ func (u *UI) Line(line string) { u.say(line) }
 
 func (u *UI) say(line string) { fmt.Fprintln(u.Out, line) }
 
-// wrap breaks a text into lines of at most width columns, the later ones indented.
-func wrap(text string, width int) []string {
+// wrap breaks a text at its spaces into lines of at most width columns; a longer word has a line to itself. The later
+// lines are indented by two spaces.
+func wrap(text string, width int) []string { return wrapIndented(text, width, "  ") }
+
+func wrapIndented(text string, width int, indent string) []string {
 	var lines []string
 	line := ""
 	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\n' || r == '\t' }) {
@@ -140,23 +146,24 @@ func wrap(text string, width int) []string {
 			line += " " + word
 		default:
 			lines = append(lines, line)
-			line = "  " + word
+			line = indent + word
 		}
 	}
 	return append(lines, line)
 }
 
-// Wrap breaks a text into lines of at most width columns, none for an empty text.
+// Wrap breaks a text at its spaces into lines of at most width columns; a longer word has a line to itself. It returns
+// nil for an empty text.
 func Wrap(text string, width int) []string {
 	if text == "" {
 		return nil
 	}
-	return wrap(text, width)
+	return wrapIndented(text, width, "")
 }
 
 // Next writes the last line: what to do next. It wraps at the terminal's width, never inside a word.
 func (u *UI) Next(text string) {
-	for i, l := range wrap(text, u.width()-len("next: ")) {
+	for i, l := range wrap(text, Width()-len("next: ")) {
 		if i == 0 {
 			u.say(u.dim("next: ") + l)
 			continue
@@ -165,10 +172,13 @@ func (u *UI) Next(text string) {
 	}
 }
 
-// width is how many columns a line may have: the terminal's, maxWidth at most.
-func (u *UI) width() int {
-	if columns, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && columns >= 40 {
-		return min(columns, maxWidth)
+// Width returns how many columns a line may have: those of the terminal, at least 40 and at most 100; without a
+// terminal 100.
+func Width() int {
+	for _, f := range []*os.File{os.Stdout, os.Stderr} {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns > 0 {
+			return min(max(columns, minWidth), maxWidth)
+		}
 	}
 	return maxWidth
 }
