@@ -356,21 +356,23 @@ func TestCheckOfNamedPartsAndReport(t *testing.T) {
 
 // The deep proofs hold on every kind that has any, leave nothing behind, and fail where what they prove is not so.
 func TestDeepCheck(t *testing.T) {
-	type deed struct {
-		Subject, Deed, Got string
-		Holds              *bool
+	type deepCheck struct {
+		Subject string
+		Check   string `json:"deed"`
+		Got     string
+		Holds   *bool
 	}
 	var check struct {
-		Answers bool
-		Deeds   []deed
+		Answers    bool
+		DeepChecks []deepCheck `json:"deeds"`
 	}
-	deeds := func(w *world) (all []string) {
+	deepChecks := func(w *world) (all []string) {
 		w.t.Helper()
 		w.json(&check, "check", "--deep")
-		for _, d := range check.Deeds {
+		for _, d := range check.DeepChecks {
 			require.NotNil(w.t, d.Holds)
-			assert.True(w.t, *d.Holds, "%s %s: %s", d.Subject, d.Deed, d.Got)
-			all = append(all, d.Subject+" "+d.Deed)
+			assert.True(w.t, *d.Holds, "%s %s: %s", d.Subject, d.Check, d.Got)
+			all = append(all, d.Subject+" "+d.Check)
 		}
 		assert.True(w.t, check.Answers)
 		return all
@@ -383,7 +385,7 @@ func TestDeepCheck(t *testing.T) {
 		w.write("public/index.php", "<h1>Day boat</h1>")
 		w.must("start")
 		assert.Equal(t, []string{"part.app extensions", "part.db stores", "part.records stores", "part.seats stores",
-			"site.day uploads"}, deeds(w))
+			"site.day uploads"}, deepChecks(w))
 		if server != "nginx" {
 			continue
 		}
@@ -405,7 +407,7 @@ func TestDeepCheck(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
 	w.must("start")
-	assert.Equal(t, []string{"part.mail delivers", "part.seats stores", "part.store stores"}, deeds(w))
+	assert.Equal(t, []string{"part.mail delivers", "part.seats stores", "part.store stores"}, deepChecks(w))
 	left, err := filepath.Glob(w.stackPath("data", "mail", "*.eml"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "the proof is taken out of the inbox")

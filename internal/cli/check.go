@@ -26,7 +26,7 @@ type checkJSON struct {
 	// Reachable is what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
 	// Deeds are the slower proofs, where they were asked for.
-	Deeds []health.DeedResult `json:"deeds,omitempty"`
+	DeepChecks []health.DeepResult `json:"deeds,omitempty"`
 }
 
 type traceJSON struct {
@@ -71,7 +71,7 @@ func (a *app) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [PART|SITE...]",
 		Short: "Ask every part and site now whether it works",
-		Long: checkHelp,
+		Long:  checkHelp,
 		Example: `  dravit check
   dravit check db ferry             only the part db and the site ferry
   dravit check --trace ferry        follow one request to the site ferry
@@ -106,7 +106,7 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			switch {
 			case a.json:
-				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.Deeds})
+				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.DeepChecks})
 			case len(c.Parts) == 0 && len(names) == 0:
 				err = &ui.Failure{
 					Exit:    exitFailed,

@@ -24,8 +24,8 @@ import (
 // the library's reverse proxy hands each request to two others and back. What has a body, or wants another protocol,
 // goes by the library's.
 
-// line is a kept connection to a web server.
-type line struct {
+// keptConn is a kept connection to a web server.
+type keptConn struct {
 	conn net.Conn
 	in   *bufio.Reader
 	out  *bufio.Writer
@@ -35,7 +35,7 @@ type line struct {
 // idleConns are the idle connections to one web server. The one used last stands at the end.
 type idleConns struct {
 	mu   sync.Mutex
-	idle []*line
+	idle []*keptConn
 }
 
 const (
@@ -44,7 +44,7 @@ const (
 )
 
 // get returns an idle line, nil where there is none.
-func (l *idleConns) get() *line {
+func (l *idleConns) get() *keptConn {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.idle) > 0 {
@@ -58,7 +58,7 @@ func (l *idleConns) get() *line {
 	return nil
 }
 
-func (l *idleConns) put(x *line) {
+func (l *idleConns) put(x *keptConn) {
 	x.idle = time.Now()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -183,7 +183,7 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 				to.proxy.ErrorHandler(w, r, err)
 				return
 			}
-			x = &line{conn: conn, in: bufio.NewReader(conn), out: bufio.NewWriter(conn)}
+			x = &keptConn{conn: conn, in: bufio.NewReader(conn), out: bufio.NewWriter(conn)}
 		}
 		began, err := to.exchange(w, r, t, x, again)
 		if err == nil {
@@ -210,7 +210,7 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 
 // exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an
 // error comes.
-func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *line,
+func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *keptConn,
 	again bool) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
 	defer left()

@@ -40,17 +40,17 @@ type Route struct {
 	Buffered bool `json:"buffered,omitempty"`
 }
 
-// Door is a port on which other machines see a site.
-type Door struct {
+// NetworkListener is a port on which other machines see a site.
+type NetworkListener struct {
 	Port int    `json:"port"`
 	Host string `json:"host"` // the site's
 }
 
 // Table is what the gateway serves.
 type Table struct {
-	Routes  []Route `json:"routes"`
-	Doors   []Door  `json:"doors,omitempty"`
-	DNSPort int     `json:"resolver,omitempty"` // the port on which it answers DNS; 0: not at all
+	Routes  []Route           `json:"routes"`
+	Doors   []NetworkListener `json:"doors,omitempty"`
+	DNSPort int               `json:"resolver,omitempty"` // the port on which it answers DNS; 0: not at all
 }
 
 func tableFile(h *home.Home) string { return h.Path("routes.json") }

@@ -70,7 +70,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 			all.also(encrypted, secure)
 		}
 	}
-	doors := &doors{table: t, book: book, addresses: addresses, open: map[Door]*servers{}}
+	doors := &doors{table: t, book: book, addresses: addresses, open: map[NetworkListener]*servers{}}
 	defer doors.close()
 	for {
 		if err := doors.follow(); err != nil {
@@ -140,7 +140,7 @@ func (s *servers) close() {
 type doors struct {
 	table     *table
 	book      func() (*ledger.Ledger, error)
-	open      map[Door]*servers
+	open      map[NetworkListener]*servers
 	addresses []string // of the gateway, to which names lead
 	resolver  *responder
 }
@@ -151,7 +151,7 @@ func (d *doors) follow() error {
 	if err != nil {
 		return err
 	}
-	wanted := map[Door]bool{}
+	wanted := map[NetworkListener]bool{}
 	for _, door := range now.Doors {
 		wanted[door] = true
 	}

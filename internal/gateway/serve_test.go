@@ -79,7 +79,7 @@ func TestServe(t *testing.T) {
 
 	text, _ = get(fmt.Sprintf("http://127.0.0.1:%d/", door))
 	assert.Contains(t, text, "refused")
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []Door{{door, "ferry.localhost"}}}))
+	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{door, "ferry.localhost"}}}))
 	require.NoError(t, syscall.Kill(os.Getpid(), syscall.SIGHUP))
 	require.Eventually(t, func() bool {
 		text, _ := get(fmt.Sprintf("http://127.0.0.1:%d/", door))
@@ -215,8 +215,8 @@ func TestPrivateSite(t *testing.T) {
 	table.own = func(*http.Request) bool { return false }
 	assert.Equal(t, 403, ask(table, "http://mail.localhost/").Code)
 	table.own = func(*http.Request) bool { return true }
-	assert.Equal(t, 404, ask(table.door(Door{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
-	assert.Equal(t, 404, ask(table.door(Door{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
+	assert.Equal(t, 404, ask(table.door(NetworkListener{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
+	assert.Equal(t, 404, ask(table.door(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
 }
 
 // A body is read whole before it takes up a worker, in memory or in a file that has no name.
@@ -251,9 +251,9 @@ func (iotestErr) Read([]byte) (int, error) { return 0, errors.New("low tide") }
 func TestIdleLines(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var l idleConns
-		open := func() (*line, net.Conn) {
+		open := func() (*keptConn, net.Conn) {
 			ours, theirs := net.Pipe()
-			return &line{conn: ours}, theirs
+			return &keptConn{conn: ours}, theirs
 		}
 		closed := func(theirs net.Conn) bool {
 			_ = theirs.SetReadDeadline(time.Now().Add(time.Millisecond))

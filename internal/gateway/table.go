@@ -113,7 +113,7 @@ type doorKey struct{}
 
 // door serves one site to other machines, whatever they call this one. What Dravit itself answers is for this machine
 // only.
-func (t *table) door(d Door) http.Handler {
+func (t *table) door(d NetworkListener) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
 		if err != nil || to == nil || to.Private || strings.HasPrefix(r.URL.Path, "/.dravit/") {
@@ -160,7 +160,7 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	if r.TLS != nil {
 		proto = "https"
 	}
-	if d, ok := r.Context().Value(doorKey{}).(Door); ok {
+	if d, ok := r.Context().Value(doorKey{}).(NetworkListener); ok {
 		host, visited, port = d.Host, r.Host, d.Port
 	} else {
 		name, given := hostPort(r.Host)
@@ -189,7 +189,7 @@ func (t *table) mend(h http.Header, r *http.Request) {
 	}
 	host, _ := t.told(r)
 	rest, ok := strings.CutPrefix(location, "http://"+host+"/")
-	_, door := r.Context().Value(doorKey{}).(Door)
+	_, door := r.Context().Value(doorKey{}).(NetworkListener)
 	switch {
 	case !ok:
 	case door:

@@ -144,23 +144,23 @@ func TestCacheThatLies(t *testing.T) {
 }
 
 // A deep check reads over one connection what another wrote, and takes it away.
-func TestCacheDeeds(t *testing.T) {
+func TestCacheDeepChecks(t *testing.T) {
 	m := miniredis.RunT(t)
 	m.RequireAuth("kelp")
 	port := m.Server().Addr().Port
-	deeds := CacheDeeds(kind.Part{Port: port, Password: "kelp"})
-	require.Len(t, deeds, 1)
-	assert.Equal(t, "stores", deeds[0].Name)
-	require.NoError(t, deeds[0].Ask(t.Context()))
+	deepChecks := CacheDeepChecks(kind.Part{Port: port, Password: "kelp"})
+	require.Len(t, deepChecks, 1)
+	assert.Equal(t, "stores", deepChecks[0].Name)
+	require.NoError(t, deepChecks[0].Ask(t.Context()))
 	assert.Empty(t, m.Keys())
-	assert.ErrorContains(t, CacheDeeds(kind.Part{Port: port, Password: "salt"})[0].Ask(t.Context()), "WRONGPASS")
+	assert.ErrorContains(t, CacheDeepChecks(kind.Part{Port: port, Password: "salt"})[0].Ask(t.Context()), "WRONGPASS")
 
 	dial, commands := scriptedCache(t, "+OK\r\n", "+OK\r\n", "+OK\r\n", "$4\r\nsalt\r\n", ":1\r\n")
 	conn, err := dial(t.Context())
 	require.NoError(t, err)
 	port = conn.RemoteAddr().(*net.TCPAddr).Port
 	conn.Close()
-	err = CacheDeeds(kind.Part{Port: port, Password: "kelp"})[0].Ask(t.Context())
+	err = CacheDeepChecks(kind.Part{Port: port, Password: "kelp"})[0].Ask(t.Context())
 	assert.ErrorContains(t, err, "expected the value that another connection wrote, got salt")
 	all := commands()
 	require.Len(t, all, 5)

@@ -65,9 +65,9 @@ func JUnit(name string, c stack.Checked) string {
 	for _, x := range c.Sites {
 		add(name+".site."+x.Name, x.Rungs)
 	}
-	for _, d := range c.Deeds {
+	for _, d := range c.DeepChecks {
 		add(name+"."+d.Subject+".deep", []health.Result{{
-			Rung:     kind.RungName(d.Deed),
+			Rung:     kind.RungName(d.Check),
 			Holds:    d.Holds,
 			MS:       d.MS,
 			Expected: d.Expected,

@@ -41,11 +41,11 @@ type SiteCheck struct {
 
 // Checked is what a check came to.
 type Checked struct {
-	Answers   bool
-	Parts     []PartCheck
-	Sites     []SiteCheck
-	Reachable []Reach // from other machines
-	Deeds     []health.DeedResult
+	Answers    bool
+	Parts      []PartCheck
+	Sites      []SiteCheck
+	Reachable  []Reach // from other machines
+	DeepChecks []health.DeepResult
 
 	seen  []lifecycle.Status  // by the keeper, just before
 	sites []keeper.SiteStatus // likewise
@@ -214,10 +214,10 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 		return err
 	}
 	var subjects []string
-	var deeds []kind.DeepCheck
+	var deepChecks []kind.DeepCheck
 	add := func(subject string, all []kind.DeepCheck) {
 		for _, d := range all {
-			subjects, deeds = append(subjects, subject), append(deeds, d)
+			subjects, deepChecks = append(subjects, subject), append(deepChecks, d)
 		}
 	}
 	for _, p := range c.Parts {
@@ -235,10 +235,10 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 		if err != nil {
 			return err
 		}
-		add("site."+x.Name, health.SiteDeeds(target))
+		add("site."+x.Name, health.SiteDeepChecks(target))
 	}
-	c.Deeds = health.Prove(ctx, subjects, deeds)
-	for _, d := range c.Deeds {
+	c.DeepChecks = health.Prove(ctx, subjects, deepChecks)
+	for _, d := range c.DeepChecks {
 		c.Answers = c.Answers && d.Holds != nil && *d.Holds
 	}
 	return ctx.Err()

@@ -112,11 +112,11 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 	u.say(u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer", answering, len(rows)))
 	u.table([]string{"part", "kind", "state", "rungs", "time"}, rows, 4)
-	if len(c.Deeds) > 0 {
+	if len(c.DeepChecks) > 0 {
 		u.say("")
 		rows = nil
-		for _, d := range c.Deeds {
-			r := row{cells: []string{d.Subject, d.Deed, u.paint(green, "holds"), milliseconds(d.MS)}}
+		for _, d := range c.DeepChecks {
+			r := row{cells: []string{d.Subject, d.Check, u.paint(green, "holds"), milliseconds(d.MS)}}
 			if d.Holds == nil || !*d.Holds {
 				r.cells[2], r.notes = u.paint(red, "does not hold"),
 					[]string{"expected " + d.Expected + ", got " + d.Got}

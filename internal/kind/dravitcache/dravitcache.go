@@ -91,4 +91,4 @@ func serve(ctx context.Context, file string) error {
 }
 
 // DeepChecks are the slower proofs.
-func (cache) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeeds(p) }
+func (cache) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }

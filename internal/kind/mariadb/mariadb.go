@@ -429,7 +429,7 @@ func symptoms() []kind.Symptom {
 
 // DeepChecks are the slower proofs.
 func (mariadb) DeepChecks(p kind.Part) []kind.DeepCheck {
-	return health.SQLDeeds(func(ctx context.Context) (*sql.DB, error) {
+	return health.SQLDeepChecks(func(ctx context.Context) (*sql.DB, error) {
 		db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)
 		if err != nil {
 			return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}

@@ -126,4 +126,4 @@ func symptoms() []kind.Symptom {
 }
 
 // DeepChecks are the slower proofs.
-func (redis) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeeds(p) }
+func (redis) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }

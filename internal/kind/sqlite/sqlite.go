@@ -129,5 +129,5 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 
 // DeepChecks are the slower proofs.
 func (sqlite) DeepChecks(p kind.Part) []kind.DeepCheck {
-	return health.SQLDeeds(func(context.Context) (*sql.DB, error) { return open(path(p)) })
+	return health.SQLDeepChecks(func(context.Context) (*sql.DB, error) { return open(path(p)) })
 }

@@ -25,13 +25,13 @@ func TestInterruptedProofLeavesNothing(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "ferry.db")
 	ctx, interrupt := context.WithCancel(t.Context())
 	opened := 0
-	deeds := SQLDeeds(func(ctx context.Context) (*sql.DB, error) {
+	deepChecks := SQLDeepChecks(func(ctx context.Context) (*sql.DB, error) {
 		if opened++; opened == 2 {
 			interrupt()
 		}
 		return sql.Open("sqlite", file)
 	})
-	results := Prove(ctx, []string{"part.db"}, deeds)
+	results := Prove(ctx, []string{"part.db"}, deepChecks)
 	require.Equal(t, 2, opened)
 	require.Len(t, results, 1)
 	assert.True(t, *results[0].Holds, "%+v", results[0])
@@ -43,8 +43,8 @@ func TestInterruptedProofLeavesNothing(t *testing.T) {
 	assert.Zero(t, tables)
 }
 
-// A deed has more time than a rung.
-func TestDeedsHaveTheirTime(t *testing.T) {
+// A deep check has more time than a rung.
+func TestDeepChecksHaveTheirTime(t *testing.T) {
 	var left time.Duration
 	Prove(t.Context(), []string{"part.db"}, []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		end, ok := ctx.Deadline()
@@ -72,37 +72,37 @@ func TestUploads(t *testing.T) {
 		}
 	}
 	site := gatewayFor(t, "right", "abc", "ferry", answer("real", 200))
-	assert.Nil(t, SiteDeeds(site), "a site without a probe takes no upload that could be told")
+	assert.Nil(t, SiteDeepChecks(site), "a site without a probe takes no upload that could be told")
 	site.Maker = probed{}
-	deeds := SiteDeeds(site)
-	require.Len(t, deeds, 1)
-	assert.Equal(t, "uploads", deeds[0].Name)
-	assert.NoError(t, deeds[0].Ask(t.Context()))
+	deepChecks := SiteDeepChecks(site)
+	require.Len(t, deepChecks, 1)
+	assert.Equal(t, "uploads", deepChecks[0].Name)
+	assert.NoError(t, deepChecks[0].Ask(t.Context()))
 
 	site = gatewayFor(t, "right", "abc", "ferry", answer("another", 200))
 	site.Maker = probed{}
-	assert.EqualError(t, SiteDeeds(site)[0].Ask(t.Context()),
+	assert.EqualError(t, SiteDeepChecks(site)[0].Ask(t.Context()),
 		"expected an upload of 3 MB arriving whole, got status 200, and something else")
 	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body) // else the connection may be reset before the answer is read
 		http.Error(w, "too large", http.StatusRequestEntityTooLarge)
 	})
 	site.Maker = probed{}
-	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "status 413")
+	assert.ErrorContains(t, SiteDeepChecks(site)[0].Ask(t.Context()), "status 413")
 	site.HTTPPort = 1
-	assert.ErrorContains(t, SiteDeeds(site)[0].Ask(t.Context()), "expected an answer, got connection refused")
+	assert.ErrorContains(t, SiteDeepChecks(site)[0].Ask(t.Context()), "expected an answer, got connection refused")
 }
 
 // What one connection writes into a database and another reads otherwise is a fault; so is a table that stays.
-func TestSQLDeeds(t *testing.T) {
+func TestSQLDeepChecks(t *testing.T) {
 	first, second := filepath.Join(t.TempDir(), "one.db"), filepath.Join(t.TempDir(), "two.db")
 	opened := 0
-	err := SQLDeeds(func(context.Context) (*sql.DB, error) {
+	err := SQLDeepChecks(func(context.Context) (*sql.DB, error) {
 		opened++
 		return sql.Open("sqlite", map[int]string{1: first, 2: second}[opened])
 	})[0].Ask(t.Context())
 	assert.ErrorContains(t, err, "no such table", "the second connection sees another database")
 	lost := errors.New("no connection")
-	err = SQLDeeds(func(context.Context) (*sql.DB, error) { return nil, lost })[0].Ask(t.Context())
+	err = SQLDeepChecks(func(context.Context) (*sql.DB, error) { return nil, lost })[0].Ask(t.Context())
 	assert.ErrorIs(t, err, lost)
 }

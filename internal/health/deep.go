@@ -17,28 +17,28 @@ import (
 	"dravit/internal/kind"
 )
 
-// DeedResult is what a deed came to. Holds is nil where it was not asked.
-type DeedResult struct {
+// DeepResult is what a deep check came to. Holds is nil where it was not asked.
+type DeepResult struct {
 	Subject  string  `json:"subject"` // part.db, site.ferry
-	Deed     string  `json:"deed"`
+	Check    string  `json:"deed"`
 	Holds    *bool   `json:"holds"`
 	MS       float64 `json:"ms"`
 	Expected string  `json:"expected,omitempty"`
 	Got      string  `json:"got,omitempty"`
 }
 
-// deedTime is how long one deed may take.
-const deedTime = 30 * time.Second
+// deepTime is how long one deep check may take.
+const deepTime = 30 * time.Second
 
-// Prove asks for deeds side by side.
-func Prove(ctx context.Context, subjects []string, deeds []kind.DeepCheck) []DeedResult {
-	results := make([]DeedResult, len(deeds))
+// Prove asks for deep checks side by side.
+func Prove(ctx context.Context, subjects []string, deepChecks []kind.DeepCheck) []DeepResult {
+	results := make([]DeepResult, len(deepChecks))
 	var wg sync.WaitGroup
-	for i, d := range deeds {
+	for i, d := range deepChecks {
 		wg.Go(func() {
 			began := time.Now()
-			r := climb(ctx, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}}, deedTime)[0]
-			results[i] = DeedResult{subjects[i], d.Name, r.Holds,
+			r := climb(ctx, []kind.Rung{{Name: kind.RungName(d.Name), Ask: d.Ask}}, deepTime)[0]
+			results[i] = DeepResult{subjects[i], d.Name, r.Holds,
 				float64(time.Since(began).Microseconds()) / 1000, r.Expected, r.Got}
 		})
 	}
@@ -49,8 +49,8 @@ func Prove(ctx context.Context, subjects []string, deeds []kind.DeepCheck) []Dee
 // uploadSize is more than what servers take when nobody tells them otherwise (1 and 2 MB).
 const uploadSize = 3 << 20
 
-// SiteDeeds are those of a site whose runtime has a probe: a large upload arrives whole.
-func SiteDeeds(site Target) []kind.DeepCheck {
+// SiteDeepChecks are those of a site whose runtime has a probe: a large upload arrives whole.
+func SiteDeepChecks(site Target) []kind.DeepCheck {
 	if site.Maker == nil {
 		return nil
 	}
@@ -86,8 +86,8 @@ func SiteDeeds(site Target) []kind.DeepCheck {
 	}}}
 }
 
-// CacheDeeds are those of a part that speaks Redis' protocol: what one connection writes another reads.
-func CacheDeeds(p kind.Part) []kind.DeepCheck {
+// CacheDeepChecks are those of a part that speaks Redis' protocol: what one connection writes another reads.
+func CacheDeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		dial := Dial("tcp", kind.Loopback(p.Port))
 		key, value := "dravit:proof:"+rand.Text(), rand.Text()
@@ -102,8 +102,8 @@ func CacheDeeds(p kind.Part) []kind.DeepCheck {
 	}}}
 }
 
-// SQLDeeds are those of a database: what one connection writes into a table another reads. The table goes again.
-func SQLDeeds(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepCheck {
+// SQLDeepChecks are those of a database: what one connection writes into a table another reads. The table goes again.
+func SQLDeepChecks(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := "dravit_proof_" + rand.Text()
 		session := func(ctx context.Context, do func(db *sql.DB) error) error {
