@@ -39,7 +39,7 @@ name = "seven"
 app = "app"
 `
 
-// check measures a check of seven parts against the slowest single ladder in it, one of fifty parts, and what a watch
+// check measures a check of seven parts against the slowest ladder in it, a check of fifty parts, and what a watch
 // costs the machine.
 func (b *bench) check() error {
 	fifty := "name = \"fifty\"\n"
@@ -96,7 +96,7 @@ func (b *bench) checkStack(name, dir string) error {
 	if err != nil {
 		return err
 	}
-	var names []string // each alone, a few of many that are alike
+	var names []string // each alone; of many parts that are alike, only a few
 	for _, p := range all.Parts {
 		names = append(names, p.Name)
 	}
@@ -128,7 +128,7 @@ func (b *bench) checkStack(name, dir string) error {
 	return nil
 }
 
-// fallen names what does not answer in a check.
+// fallen returns the names of what does not answer in a check.
 func fallen(c stack.Checked) string {
 	var all []string
 	for _, p := range c.Parts {
@@ -144,7 +144,7 @@ func fallen(c stack.Checked) string {
 	return strings.Join(all, ", ")
 }
 
-// watchTime is how long a watch is watched.
+// watchTime is how long the watch is measured.
 const watchTime = 12 * time.Second
 
 func (b *bench) watchCost(dir string) error {

@@ -28,9 +28,9 @@ const (
 	loadRequests    = 8000 // in one round
 )
 
-// gateway measures requests for a file of 1 KB and a small page of the runtime: at the demo's nginx itself, through
-// another nginx as a proxy, and through the gateway, in turn, with the same client on the same machine; and what ten
-// thousand names cost.
+// gateway measures requests for a file of 1 KB and for a small page of the runtime. It asks, in turn and with the same
+// client, the demo's nginx itself, another nginx as a proxy in front of it, and the gateway. It also measures what ten
+// thousand host names cost.
 func (b *bench) gateway() error {
 	project := filepath.Join(b.dir, "gateway")
 	if err := b.command("demo", project); err != nil {
@@ -97,12 +97,12 @@ func (b *bench) gateway() error {
 
 const tidePage = "the tide is high"
 
-// way is one way to a page.
+// way is one way to reach a page.
 type way struct{ name, network, address string }
 
 type series struct{ rate, p50, p99 []float64 }
 
-// compare measures ways to one page, in turn.
+// compare measures several ways to one page, in turn.
 func (b *bench) compare(ways []way, host, path string, size int64) ([]series, error) {
 	got := make([]series, len(ways))
 	for range max(3, b.rounds/3) {
@@ -158,7 +158,7 @@ func (b *bench) manyNames(h *home.Home, w way, host string) error {
 	return nil
 }
 
-// nginxProxy starts an nginx that passes everything on to a socket, with connections kept as the gateway keeps them.
+// nginxProxy starts an nginx that passes every request to a socket and reuses connections as the gateway does.
 func (b *bench) nginxProxy(program, socket string) (address string, stop func(), err error) {
 	l, err := net.Listen("tcp", kind.Host+":0")
 	if err != nil {
@@ -208,8 +208,8 @@ http {
 	return "", nil, fmt.Errorf("the proxy does not listen")
 }
 
-// load sends a bounded number of requests over kept connections and returns requests a second and every latency in ms,
-// sorted.
+// load sends a bounded number of requests over reused connections. It returns the requests per second and every latency
+// in ms, sorted.
 func load(ctx context.Context, w way, host, path string, size int64) (rate float64, all []float64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()

@@ -15,12 +15,12 @@ import (
 	"dravit/internal/survey"
 )
 
-// programs is how many the surveyed tree has.
+// programs is how many programs the surveyed tree has.
 const programs = 300
 
-// survey measures a cold and a warm survey of a made-up tree of programs: small scripts that tell their versions as the
-// real ones do. The yardstick of the cold one is asking each of them once, one after the other; of the warm one,
-// looking at each file once.
+// survey measures a cold and a warm survey of a made-up tree of programs: small scripts that print their versions as
+// the real programs do. The yardstick of the cold survey is asking each program once, one after the other; that of the
+// warm survey is one stat of each file.
 func (b *bench) survey() error {
 	root := filepath.Join(b.dir, "tree")
 	says := []struct{ name, text string }{
@@ -101,8 +101,8 @@ func eachOnce(files []string) error {
 	return nil
 }
 
-// planner measures the decisions on generated surveys and stacks, and how their time grows: the last column would stay
-// the same if it grew as n log n.
+// planner measures the decisions for generated surveys and stacks, and how their time grows: the last column stays the
+// same if the time grows as n log n.
 func (b *bench) planner() error {
 	kinds := all.Kinds().ByName()
 	fmt.Println("planner: candidates  stacks       ms   ms per n log n")
@@ -128,8 +128,8 @@ func (b *bench) planner() error {
 	return nil
 }
 
-// generated is a machine with that many programs and other stacks, and a stack of eight parts that only the oldest
-// program of each kind serves.
+// generated returns a machine with that many programs and other stacks, and a stack of eight parts that only the oldest
+// program of each kind can serve.
 func generated(candidates, stacks int) plan.Input {
 	in := plan.Input{
 		Format:  plan.Format,

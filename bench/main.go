@@ -126,7 +126,7 @@ func report(what string, a, b []float64, yardstick, aim string) {
 		median(b), median(a)/median(b), median(ratios), aim)
 }
 
-// start measures a start with no keeper running and data filled against the same servers started by hand.
+// start measures dravit start, without a running keeper and with filled data, against the same servers started by hand.
 func (b *bench) start() error {
 	project := filepath.Join(b.dir, "warm")
 	if err := b.command("demo", project); err != nil {
@@ -229,8 +229,8 @@ func (b *bench) byHand(project string) (float64, error) {
 	})
 }
 
-// until asks a server every millisecond in its own protocol: the rungs of its kind that need no keeper, short of PHP's
-// probe of the stores, for which the page stands.
+// until asks a server every millisecond in its own protocol, by the rungs of its kind that need no keeper. It leaves
+// out PHP's probe of the stores: the page asks them.
 func (b *bench) until(k kind.Kind, p kind.Part) error {
 	deadline := time.Now().Add(time.Minute)
 	for {
@@ -292,8 +292,8 @@ func (b *bench) status() error {
 	return b.command("demo", "--remove", project)
 }
 
-// harbour is a stack of the four servers whose page needs none of them to have been there before: what is measured is
-// Dravit's own share of a first start, not an application's.
+// harbour is a stack of four servers whose page needs no data. So first measures Dravit's own share of a first start,
+// not an application's.
 var harbour = map[string]string{
 	"dravit.toml": `[part.web]
 kind = "nginx"
@@ -355,7 +355,7 @@ func (b *bench) first() error {
 	return nil
 }
 
-// size prints the program's size and what the idle keeper holds.
+// size prints the size of the program, and the memory that the idle keeper holds.
 func (b *bench) size() error {
 	info, err := os.Stat(b.dravit)
 	if err != nil {
@@ -365,7 +365,7 @@ func (b *bench) size() error {
 	if err := b.command("demo", project); err != nil {
 		return err
 	}
-	if err := proc.Sleep(b.ctx, 12*time.Second); err != nil { // past the first proof after the start
+	if err := proc.Sleep(b.ctx, 12*time.Second); err != nil { // after the first proof that follows the start
 		return err
 	}
 	pids, err := proc.LockHolders(filepath.Join(os.Getenv("DRAVIT_HOME"), "keeper.lock"))

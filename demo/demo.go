@@ -1,5 +1,5 @@
-// Package demo is the demo project: Saltmarsh Ferry, a made-up island's ferry office. It is embedded in the program,
-// and where a machine has no PHP the program itself serves its pages.
+// Package demo is the demo project: Saltmarsh Ferry, the booking office of a made-up island. The project is embedded in
+// the program. If a machine has no PHP, the program itself serves its pages.
 package demo
 
 import (
@@ -14,20 +14,20 @@ import (
 //go:embed all:project
 var files embed.FS
 
-// ErrNotEmpty says that a folder holds something else than the demo.
+// ErrNotEmpty says that a folder holds something other than the demo.
 var ErrNotEmpty = errors.New("the folder is not empty and holds no demo")
 
-// mark is in the folder of every demo: what lacks it is not the demo's to write or remove.
+// mark is a file in the folder of every demo. Dravit writes to no folder without it, and removes none.
 const mark = ".saltmarsh-ferry-demo"
 
-// Is tells whether a folder holds the demo.
+// Is reports whether a folder holds the demo.
 func Is(dir string) bool {
 	_, err := os.Stat(filepath.Join(dir, mark))
 	return err == nil
 }
 
-// Write writes the project to a folder, which is made where it is missing. Files of a demo that is there already stay
-// as they are: its reader may have changed them.
+// Write writes the project to a folder, which it creates if it is missing. It leaves files of a demo that are there
+// already: their reader may have changed them.
 func Write(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 && !Is(dir) {
 		return fmt.Errorf("%w: %s", ErrNotEmpty, dir)

@@ -30,7 +30,7 @@ var pagesText string
 
 var pages = sync.OnceValue(func() *template.Template { return template.Must(template.New("").Parse(pagesText)) })
 
-// Serve serves the demo's pages from what the environment says of the stack's stores, as a project's own server would.
+// Serve serves the demo's pages. It finds the stack's stores in the environment, as a project's own server would.
 func Serve(ctx context.Context, address string) error {
 	db, err := open()
 	if err != nil {
@@ -52,7 +52,7 @@ func Serve(ctx context.Context, address string) error {
 	return webrules.ServeHTTP(ctx, &http.Server{Handler: o.handler(), ReadHeaderTimeout: time.Minute}, listener)
 }
 
-// open opens the stack's database, whichever of the two kinds it is.
+// open opens the stack's database, which is of one of two kinds.
 func open() (*sql.DB, error) {
 	if os.Getenv("DB_CONNECTION") == "sqlite" {
 		return sql.Open("sqlite", "file:"+os.Getenv("DB_DATABASE")+"?_pragma=busy_timeout(3000)")

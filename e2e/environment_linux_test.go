@@ -73,7 +73,7 @@ func TestRunStandsInTheProject(t *testing.T) {
 	assert.Equal(t, cmd.Dir+"\n", finish(t, cmd).stdout)
 }
 
-// What stands in braces in [env] is known, or refused; sites are known, too.
+// What is in braces in [env] is known, or refused; sites are known, too.
 func TestPlaceholders(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// site returns a site's address, "" where the stack has no such site.
+// site returns a site's address, or "" if the stack has no such site.
 func (s status) site(name string) string {
 	for _, x := range s.Sites {
 		if x.Name == name {

@@ -382,7 +382,7 @@ func alive(pid int) bool {
 	return err == nil
 }
 
-// keeperPID returns the keeper's process, 0 where none runs.
+// keeperPID returns the keeper's process, or 0 if none runs.
 func (w *world) keeperPID() int {
 	pids, err := proc.LockHolders(filepath.Join(w.home, home.KeeperLock))
 	require.NoError(w.t, err)

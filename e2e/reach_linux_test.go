@@ -147,7 +147,7 @@ func TestWhatIsReallyOpen(t *testing.T) {
 	assert.True(t, s.Reachable[0].Open)
 }
 
-// The stack's variables stand in a file for tools that read one: as they are after every start, and never over a file
+// The stack's variables are in a file for tools that read one: as they are after every start, and never over a file
 // of somebody else's.
 func TestDotenv(t *testing.T) {
 	w := newWorld(t)

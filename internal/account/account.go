@@ -13,17 +13,17 @@ import (
 	"syscall"
 )
 
-// Own is the account that is made, after consent, where no other offers itself.
+// Own is the account that Dravit creates, after consent, if no other account is suitable.
 const Own = "dravit"
 
-// MakeCommand is what makes it.
+// MakeCommand creates the account Own.
 var MakeCommand = []string{"useradd", "--create-home", "--shell", "/bin/sh", Own}
 
-// ErrNone says that no ordinary account offers itself.
+// ErrNone says that no ordinary account is suitable.
 var ErrNone = errors.New("no ordinary account offers itself")
 
-// For returns the account to become: the named one, else the one behind sudo, else the owner of the folder dir, else
-// the one made for Dravit before.
+// For returns the account to switch to: the named one, else the one behind sudo, else the owner of the folder dir, else
+// the one that Dravit created before.
 func For(name, dir string) (*user.User, error) {
 	if name != "" {
 		u, err := user.Lookup(name)
@@ -48,7 +48,7 @@ func For(name, dir string) (*user.User, error) {
 	return nil, ErrNone
 }
 
-// Make makes the account. The caller has asked for consent.
+// Make creates the account. The caller has asked for consent.
 func Make() (*user.User, error) {
 	out, err := exec.Command(MakeCommand[0], MakeCommand[1:]...).CombinedOutput()
 	if err != nil {
@@ -57,7 +57,7 @@ func Make() (*user.User, error) {
 	return user.Lookup(Own)
 }
 
-// Become runs this same command again as the account, in this process. It returns only when that fails.
+// Become runs this same command again as the account, in this process. It returns only if that fails.
 func Become(u *user.User) error {
 	uid, err := strconv.Atoi(u.Uid)
 	if err != nil || uid == 0 {
@@ -85,7 +85,7 @@ func Become(u *user.User) error {
 	if err := reachable(); err != nil {
 		return err
 	}
-	// A folder of root's own is nowhere for the account to stand.
+	// A folder that only root may enter cannot be the account's current folder.
 	if dir, err := os.Getwd(); err != nil || syscall.Access(dir, 1) != nil {
 		if err := os.Chdir(u.HomeDir); err != nil {
 			return err
@@ -111,7 +111,7 @@ func groups(u *user.User, gid int) []int {
 	return all
 }
 
-// environment is the account's: what belongs to root's session is left behind.
+// environment returns the account's environment, without what belongs to root's session.
 func environment(u *user.User) []string {
 	env := []string{"HOME=" + u.HomeDir, "USER=" + u.Username, "LOGNAME=" + u.Username}
 	for _, v := range os.Environ() {

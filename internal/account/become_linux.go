@@ -7,7 +7,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// program opens the running program, so that the account can run it also where it lies in a folder of root's own.
+// program opens the running program. The account can then run it even if it is in a folder that only root may enter.
 func program() (string, func(), error) {
 	f, err := os.Open("/proc/self/exe")
 	if err != nil {
@@ -16,5 +16,5 @@ func program() (string, func(), error) {
 	return fmt.Sprintf("/proc/self/fd/%d", f.Fd()), func() { f.Close() }, nil
 }
 
-// reachable opens /proc/self to the account again: a process that changed its user is closed to itself.
+// reachable opens /proc/self to the account again: a process that changed its user may not read its own entry.
 func reachable() error { return unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0) }

@@ -8,7 +8,7 @@ import (
 	"dravit/internal/home"
 )
 
-// systemBundles are where systems keep all certificates that they trust in one file.
+// systemBundles are the files in which systems keep all certificates that they trust.
 var systemBundles = []string{
 	"/etc/ssl/certs/ca-certificates.crt", // Debian and its kin, Arch
 	"/etc/pki/tls/certs/ca-bundle.crt",   // Fedora and its kin
@@ -16,8 +16,8 @@ var systemBundles = []string{
 	"/etc/ssl/cert.pem",                  // Alpine, macOS
 }
 
-// Bundle writes a file with the certificates that the system trusts and the authority's own, for programs that take one
-// file only, and returns its path. It returns "" if the system keeps no such file.
+// Bundle writes a file with the certificates that the system trusts and the authority's own, for programs that read one
+// file only. It returns the file's path, or "" if the system has no such file.
 func Bundle(h *home.Home) (string, error) {
 	own, err := os.ReadFile(File(h))
 	if err != nil {

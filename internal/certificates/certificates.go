@@ -1,5 +1,5 @@
-// Package certificates makes this user's own certificate authority, which can vouch for Dravit's host names only, and
-// the certificates of sites. Nothing of it is trusted by anybody until the user says so.
+// Package certificates creates this user's certificate authority, which may certify Dravit's host names only, and the
+// certificates of sites. No program trusts the authority until the user says so.
 package certificates
 
 import (
@@ -24,7 +24,7 @@ import (
 	"dravit/internal/home"
 )
 
-// usual are the names, with all below them, that an authority can always vouch for: they belong to nobody (RFC 6761).
+// usual are the suffixes that an authority may always certify: RFC 6761 reserves them, so they belong to no one.
 var usual = []string{"localhost", "test"}
 
 const (
@@ -34,7 +34,7 @@ const (
 	backdated     = time.Hour // for clocks that differ
 )
 
-// File returns where the authority's certificate is, for those who want to trust it. It holds no secret.
+// File returns the path of the authority's certificate, for those who want to trust it. It holds no secret.
 func File(h *home.Home) string { return h.Path("authority", "certificate.pem") }
 
 func keyFile(h *home.Home) string { return h.Path("authority", "key.pem") }
@@ -49,9 +49,9 @@ type Authority struct {
 	leaves map[string]*tls.Certificate // by host
 }
 
-// Open reads the authority, and makes it where there is none: its key is for its owner's eyes only. It can vouch for
-// names below localhost, test and the given suffixes only (RFC 5280, section 4.2.1.10). One that is about to end, or
-// that cannot vouch for one of them, is made anew; whoever trusted it has to trust the new one.
+// Open reads the authority, and creates it if there is none; only its owner may read its key. It may certify names
+// below localhost, test and the given suffixes only (RFC 5280, section 4.2.1.10). Open recreates an authority that
+// expires soon or that may not certify one of the suffixes; whoever trusted the old one has to trust the new one.
 func Open(h *home.Home, suffixes []string) (*Authority, error) {
 	wanted := append(slices.Clone(usual), suffixes...)
 	slices.Sort(wanted)
@@ -73,8 +73,8 @@ func Open(h *home.Home, suffixes []string) (*Authority, error) {
 	return create(h, wanted)
 }
 
-// Narrow makes the authority anew if it can vouch for names below suffixes that no stack has any more. One that is not
-// there stays so.
+// Narrow recreates the authority if it may certify names below suffixes that no stack uses any more. If there is no
+// authority, Narrow does nothing.
 func Narrow(h *home.Home, suffixes []string) error {
 	lock, err := home.Lock(h.Path("authority.lock"))
 	if err != nil {
@@ -83,7 +83,7 @@ func Narrow(h *home.Home, suffixes []string) error {
 	defer lock.Close()
 	a, err := read(h)
 	if err != nil {
-		return nil // the next start makes it, or says what is wrong with it
+		return nil // the next start creates it, or says what is wrong with it
 	}
 	wanted := append(slices.Clone(usual), suffixes...)
 	slices.Sort(wanted)
@@ -97,7 +97,7 @@ func Narrow(h *home.Home, suffixes []string) error {
 	return err
 }
 
-// Permitted returns the suffixes below which the authority can vouch for names, nil if there is no authority.
+// Permitted returns the suffixes below which the authority may certify names, or nil if there is no authority.
 func Permitted(h *home.Home) []string {
 	if c := known(h); c != nil {
 		return c.PermittedDNSDomains
@@ -128,7 +128,7 @@ func create(h *home.Home, suffixes []string) (*Authority, error) {
 		NotBefore: now.Add(-backdated), NotAfter: now.Add(authorityLife),
 		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
 		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
-		// Whoever gets hold of the key can forge nothing but local names: no other name, no address.
+		// Someone who steals the key can forge certificates for local names only, and for no address.
 		PermittedDNSDomainsCritical: true, PermittedDNSDomains: suffixes,
 		ExcludedIPRanges: []*net.IPNet{
 			{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)},
@@ -157,7 +157,7 @@ func create(h *home.Home, suffixes []string) (*Authority, error) {
 	return read(h)
 }
 
-// Covers tells whether the authority can vouch for a host name.
+// Covers reports whether the authority may certify a host name.
 func (a *Authority) Covers(host string) bool {
 	return slices.ContainsFunc(a.certificate.PermittedDNSDomains, func(s string) bool {
 		return host == s || strings.HasSuffix(host, "."+s)
@@ -170,8 +170,8 @@ func serial() *big.Int {
 	return n.Add(n, big.NewInt(1))
 }
 
-// Leaf returns a certificate for one host name, which must be below a suffix. It is made when it is first asked for,
-// kept, and renewed a week before it ends. Its key never leaves the process.
+// Leaf returns a certificate for one host name, which must be below one of the suffixes. It creates the certificate at
+// the first call, keeps it, and renews it a week before it expires. The certificate's key stays in this process.
 func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -201,17 +201,17 @@ func (a *Authority) Leaf(host string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(a.leaves) >= maxLeaves { // names are asked for by whoever connects: start over
+	if len(a.leaves) >= maxLeaves { // any visitor can ask for names: start over
 		clear(a.leaves)
 	}
 	a.leaves[host] = &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
 	return a.leaves[host], nil
 }
 
-// maxLeaves is how many certificates are kept.
+// maxLeaves is how many certificates are kept in memory.
 const maxLeaves = 1000
 
-// known returns the authority's certificate, nil where there is none.
+// known returns the authority's certificate, or nil if there is none.
 func known(h *home.Home) *x509.Certificate {
 	text, err := os.ReadFile(File(h))
 	if err != nil {
@@ -228,7 +228,7 @@ func known(h *home.Home) *x509.Certificate {
 	return certificate
 }
 
-// Begins returns from when on the authority's certificate holds, the zero time where there is none.
+// Begins returns the time from which the authority's certificate is valid, or the zero time if there is none.
 func Begins(h *home.Home) time.Time {
 	if c := known(h); c != nil {
 		return c.NotBefore
@@ -236,7 +236,7 @@ func Begins(h *home.Home) time.Time {
 	return time.Time{}
 }
 
-// Trusted tells whether the system's store trusts the authority.
+// Trusted reports whether the system's store trusts the authority.
 func Trusted(h *home.Home) bool {
 	certificate := known(h)
 	if certificate == nil {

@@ -67,7 +67,7 @@ func TestAuthority(t *testing.T) {
 	assert.ErrorContains(t, err, h.Path("authority"), "what is broken is not thrown away: somebody may trust it")
 }
 
-// A suffix that stacks come to use makes the authority anew, once; those that it has already do not.
+// A suffix that stacks come to use recreates the authority, once; those that it has already do not.
 func TestSuffixes(t *testing.T) {
 	h, a := open(t)
 	assert.True(t, a.Covers("ferry.test"))

@@ -23,9 +23,9 @@ type checkJSON struct {
 	Answers bool              `json:"answers"`
 	Parts   []stack.PartCheck `json:"parts"`
 	Sites   []stack.SiteCheck `json:"sites"`
-	// Reachable is what other machines may reach.
+	// Reachable lists what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
-	// Deeds are the slower proofs, where they were asked for.
+	// DeepChecks are the results of --deep; the key keeps its old name.
 	DeepChecks []health.DeepResult `json:"deeds,omitempty"`
 }
 
@@ -135,11 +135,11 @@ func (a *app) checkCommand() *cobra.Command {
 	return c
 }
 
-// leastWatch is the shortest time between two looks.
+// leastWatch is the shortest interval of a watch.
 const leastWatch = 200 * time.Millisecond
 
-// watch looks again and again until the context ends, and repaints in place. Where there is no terminal, each look is a
-// line.
+// watch checks again after each interval until the context ends, and repaints in place. Without a terminal it writes
+// one line for each check.
 func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
 	if a.json {
 		return &ui.Failure{
@@ -213,7 +213,7 @@ func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 	return err
 }
 
-// saveText writes a text to a file that the user names.
+// saveText writes a text to a file that the user named.
 func saveText(file, text string) error {
 	if err := home.WriteFile(file, []byte(text), 0o644); err != nil {
 		return &ui.Failure{

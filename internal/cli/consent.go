@@ -13,8 +13,8 @@ import (
 // asks reports whether there is a user at a terminal to be asked.
 func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
 
-// agrees asks the user, unless --yes has said so beforehand. If no user can be asked, none agrees. The error is the
-// context's: Ctrl-C at a question is no answer.
+// agrees asks the user, unless --yes was given. Without a user to ask, the answer is no. The error is the context's:
+// Ctrl-C at a question is no answer.
 func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 	if a.yes {
 		return true, nil
@@ -24,7 +24,7 @@ func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 	}
 	fmt.Fprintf(a.ui.Err, "%s\n%s [y/N] ", text, question)
 	answers := make(chan string, 1)
-	go func() { // reading cannot be interrupted: after Ctrl-C it ends with the program
+	go func() { // a read cannot be interrupted: after Ctrl-C it ends with the program
 		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 		answers <- strings.ToLower(strings.TrimSpace(line))
 	}()

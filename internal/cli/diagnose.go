@@ -23,7 +23,7 @@ type diagnoseJSON struct {
 	Causes  []diagnose.Cause `json:"causes"` // the likeliest first
 	Since   string           `json:"since,omitempty"`
 	Changes []plan.Change    `json:"changes"`
-	// Exits are how processes ended since the stack was started, by part.
+	// Exits are how each part's processes ended since the stack was started.
 	Exits map[string]lifecycle.Exit `json:"exits,omitempty"`
 }
 
@@ -75,7 +75,7 @@ beforehand. It exits with 1 if something does not answer.`,
 	return c
 }
 
-// mend carries out what can do no harm, as far as the user agrees, and looks again.
+// mend carries out the remedies that can do no harm and to which the user agrees, then diagnoses again.
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
 	agree := func(c diagnose.Cause) bool {
 		agreed, _ := a.agrees(ctx, c.What+": "+strings.Join(c.Fix, " "), "Do it?") // Mend sees the end of ctx itself
@@ -84,7 +84,7 @@ func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stac
 	if a.json {
 		return s.Mend(ctx, d, agree, func(keeper.Event) {})
 	}
-	var progress *ui.Progress // begins with the first part that changes: the questions come before
+	var progress *ui.Progress // created at the first change of a part, so that it does not overwrite the questions
 	d, err := s.Mend(ctx, d, agree, func(e keeper.Event) {
 		if progress == nil {
 			progress = a.ui.Progress()

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/ui"
 )
 
-// explain puts an error of the core in three parts: what happened, because of what, what to do next.
+// explain turns an error of the core into a message of three parts: what happened, because of what, what to do next.
 func explain(err error) *ui.Failure {
 	var f *ui.Failure
 	var faults stackfile.Faults
@@ -45,7 +45,7 @@ func exitOf(code trouble.Code) int {
 	return exitFailed
 }
 
-// systemFailures say what the system's own errors mean to a user.
+// systemFailures explain errors of the operating system to a user.
 var systemFailures = map[trouble.Code]struct{ what, next string }{
 	trouble.NoSpace: {
 		"there is no space left",

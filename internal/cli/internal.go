@@ -20,7 +20,8 @@ import (
 	"dravit/internal/ui"
 )
 
-// internalCommand holds what Dravit runs of itself: background processes and helpers of parts. None is for users.
+// internalCommand groups the commands that Dravit runs itself: background processes and helpers of parts. None is for
+// users.
 func (a *app) internalCommand() *cobra.Command {
 	group := &cobra.Command{Use: "internal", Hidden: true}
 	group.AddCommand(
@@ -35,7 +36,7 @@ func (a *app) internalCommand() *cobra.Command {
 			}
 			err = keeper.Run(cmd.Context(), m.Home, m.Kinds, program, filepath.Base(filepath.Dir(program)))
 			if errors.Is(err, keeper.ErrRunning) {
-				return nil // another command's keeper was faster
+				return nil // another command started a keeper first
 			}
 			return err
 		}},

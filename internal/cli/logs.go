@@ -44,7 +44,7 @@ func (a *app) logsCommand() *cobra.Command {
 	return c
 }
 
-// maxFollowed is how much of a log is shown that grew between two looks at it, in bytes.
+// maxFollowed bounds how much is shown of a log that grew between two reads, in bytes.
 const maxFollowed = 1 << 20
 
 type logJSON struct {
@@ -77,7 +77,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 			a.ui.LogLine(l.Part, width, line)
 		}
 	}
-	rest := map[string]string{} // of a line whose end has not come yet
+	rest := map[string]string{} // the beginning of a line whose end was not written yet
 	for follow {
 		select {
 		case <-ctx.Done():

@@ -144,7 +144,7 @@ type setUpJSON struct {
 	Commands []string `json:"commands"` // those that were run, or that are to be
 }
 
-// setUpCommand makes a command that changes the system, with consent.
+// setUpCommand returns a command that changes the system after the user agreed.
 func (a *app) setUpCommand(name, short, long string,
 	steps func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error)) *cobra.Command {
 	return &cobra.Command{
@@ -187,7 +187,7 @@ func (a *app) setUpCommand(name, short, long string,
 	}
 }
 
-// partly says which steps were carried out, and which are left to type.
+// partly says which steps were carried out, and which ones the user has left to do.
 func (a *app) partly(command string, e *setup.PartlyError) error {
 	f := &ui.Failure{Exit: exitForbidden, What: command + " did only a part", Because: e.Error()}
 	done, left := []string{}, []string{}

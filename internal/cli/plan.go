@@ -78,7 +78,7 @@ another machine would do.`,
 	return c
 }
 
-// planFrom decides on a saved input.
+// planFrom makes the plan for a saved input.
 func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
 	in, err := plan.ReadInput(file)
 	switch {

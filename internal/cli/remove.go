@@ -55,7 +55,7 @@ part can become one of another kind. Remove shows what it would delete, with the
 	return c
 }
 
-// remove shows what goes, asks, and takes it away.
+// remove shows what would be deleted, asks, and deletes it.
 func (a *app) remove(cmd *cobra.Command, s *stack.Stack, parts []string, withData bool) error {
 	kept, err := s.Kept()
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package cli is Dravit's commands: flags in, one call of the core, the result out.
+// Package cli holds Dravit's commands. A command reads its flags, makes one call into the core, and writes the result.
 package cli
 
 import (
@@ -21,7 +21,7 @@ import (
 	"dravit/internal/ui"
 )
 
-// Version is Dravit's own.
+// Version is the version of Dravit.
 const Version = "0.1.0"
 
 // Exit codes, as docs/exit-codes.md lists them.
@@ -30,19 +30,19 @@ const (
 	exitUsage       = 2   // bad usage or bad stack file
 	exitNoPlan      = 3   // no plan satisfies the stack file
 	exitForbidden   = 4   // the machine forbids it
-	exitRunFailed   = 125 // of run: Dravit itself failed
+	exitRunFailed   = 125 // of run: Dravit itself failed, not the command
 	exitInterrupted = 130
 )
 
-// app is what the commands share.
+// app is the state that all commands share.
 type app struct {
 	dir   string
 	name  string
 	json  bool
 	plain bool
 
-	account string // whom to become, run by root
-	yes     bool   // consent was given
+	account string // the account to switch to if root runs Dravit
+	yes     bool   // the user agreed beforehand
 
 	ui *ui.UI
 }
@@ -82,7 +82,7 @@ func Main() int {
 	return f.Exit
 }
 
-// exitCode ends a command whose result is written already.
+// exitCode ends a command that has written its result already.
 type exitCode int
 
 func (c exitCode) Error() string { return fmt.Sprintf("exit code %d", int(c)) }
@@ -164,7 +164,7 @@ Words that you will meet:
 	return root
 }
 
-// commandWords are what people type for commands that are called something else here.
+// commandWords maps words that people type to the commands that they mean here.
 var commandWords = map[string]string{
 	"up": "start", "run-all": "start", "serve": "start", "boot": "start", "down": "stop", "halt": "stop",
 	"kill": "stop", "list": "status",
@@ -179,7 +179,7 @@ var commandWords = map[string]string{
 	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql", "env": "run -- env",
 }
 
-// noArgs refuses arguments, offering the command that was probably meant.
+// noArgs refuses arguments, and suggests the command that was probably meant.
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
@@ -209,7 +209,7 @@ func (a *app) stack() (*stack.Stack, error) {
 	return m.Find(a.dir, a.name)
 }
 
-// save writes a JSON object to a file that the user names.
+// save writes a JSON object to a file that the user named.
 func save(file string, v any) error {
 	if err := home.WriteJSON(file, v); err != nil {
 		return &ui.Failure{
@@ -235,7 +235,7 @@ func (a *app) print(v any) error {
 	return err
 }
 
-// escaped writes the control characters that JSON leaves as they are (DEL and C1) as it writes the others.
+// escaped escapes the control characters that JSON leaves as they are (DEL and C1).
 func escaped(text string) string {
 	var b strings.Builder
 	for _, r := range text {

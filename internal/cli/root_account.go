@@ -13,8 +13,8 @@ import (
 	"dravit/internal/ui"
 )
 
-// ordinary becomes an ordinary account where root runs a command that touches stacks. It then runs the command again as
-// that account and does not return.
+// ordinary switches to an ordinary account if root runs a command that works on stacks. It runs the command again as
+// that account, and does not return then.
 func (a *app) ordinary(cmd *cobra.Command) error {
 	if os.Geteuid() != 0 {
 		if a.account != "" {

@@ -63,7 +63,7 @@ parts keep running. Ctrl-C stops what this start has started.`,
 	return c
 }
 
-// askToTakeAlong asks whether a stack that was moved here is to go on here, with its data.
+// askToTakeAlong asks whether a stack that was moved here should continue here, with its data.
 func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) error {
 	m := s.Moved
 	if m == nil {
@@ -98,8 +98,8 @@ func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) er
 	}
 }
 
-// askToBeSeen asks, once on each machine, about sites and parts that ask to be reachable from the network. Where nobody
-// can be asked, they are not.
+// askToBeSeen asks, once on each machine, about sites and parts that want to be reachable from the network. If no user
+// can be asked, they stay on loopback.
 func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOptions) error {
 	sites, err := s.Unasked()
 	if err != nil {
@@ -154,7 +154,7 @@ func (a *app) restartCommand() *cobra.Command {
 	return c
 }
 
-// start starts a stack and shows how it goes.
+// start starts a stack and shows its progress.
 func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
 	began := time.Now()
 	report, end := func(keeper.Event) {}, func() {}
@@ -167,7 +167,7 @@ func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) e
 	return a.started(ctx, s, out, err, time.Since(began))
 }
 
-// started shows what a start came to.
+// started shows the result of a start.
 func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, err error, took time.Duration) error {
 	if errors.Is(err, stack.ErrNoPlan) {
 		if a.json {
@@ -222,11 +222,11 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 	return nil
 }
 
-// diagnosed says of a failure what diagnose would say first.
+// diagnosed adds to a failure what diagnose finds first.
 func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure) {
 	d, err := s.Diagnose(ctx)
 	if err != nil || len(d.Causes) == 0 {
-		return // what the keeper said of it stands
+		return // the keeper's own words stay
 	}
 	first := d.Causes[0]
 	f.Because, f.Next = first.What, first.Remedy
@@ -246,9 +246,9 @@ type startJSON struct {
 	Sites   []siteJSON         `json:"sites"`
 }
 
-// notAnswering names the first part or site that does not answer, nil where all do.
+// notAnswering names the first part or site that does not answer, or nil if all do.
 func notAnswering(out stack.Started) *ui.Failure {
-	// What waits for a failed part is not the cause.
+	// A part that waits for a failed one is not the cause.
 	for _, states := range [][]lifecycle.State{
 		{lifecycle.Failed},
 		{lifecycle.Unwell, lifecycle.Pausing, lifecycle.Starting},

@@ -30,8 +30,8 @@ type statusJSON struct {
 	State  lifecycle.State    `json:"state"`
 	Parts  []lifecycle.Status `json:"parts"`
 	Sites  []siteStateJSON    `json:"sites"`
-	Notes  []string           `json:"notes"` // what the plan passed over
-	// Reachable is what other machines may reach.
+	Notes  []string           `json:"notes"` // what the plan skipped
+	// Reachable lists what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
 }
 

@@ -1,5 +1,5 @@
 // Package confined reads files of a folder that is not trusted, such as a project that was just cloned. It opens
-// regular files only, never waits for one, and follows no link out of the folder.
+// regular files only, so that it never waits for a pipe, and follows no link out of the folder.
 package confined
 
 import (
@@ -17,16 +17,16 @@ import (
 // OutsideError says that a path leads out of the folder.
 type OutsideError struct {
 	Name string // relative to the folder
-	Real string // where it leads
+	Real string // the real path that it resolves to
 }
 
 func (e *OutsideError) Error() string { return e.Name + " leads out of the project, to " + e.Real }
 
-// ErrNotRegular says that a path is a pipe, a device, a socket or a folder.
+// ErrNotRegular says that a path names a pipe, a device, a socket or a folder.
 var ErrNotRegular = errors.New("it is not a regular file")
 
-// Resolve returns the real path of name, which is relative to dir. It is an *OutsideError where links lead out of dir
-// and of the folders in allowed, and an error of the file system where nothing is there.
+// Resolve returns the real path of name, which is relative to dir. The error is an *OutsideError if links lead out of
+// dir and of the folders in allowed, and a *fs.PathError if nothing exists there.
 func Resolve(dir, name string, allowed ...string) (string, error) {
 	base, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -44,14 +44,14 @@ func Resolve(dir, name string, allowed ...string) (string, error) {
 	return "", &OutsideError{name, real}
 }
 
-// Inside reports whether a path is a folder or below it. Both are absolute and without links.
+// Inside reports whether path is dir or below it. Both are absolute and contain no links.
 func Inside(dir, path string) bool {
 	rel, err := filepath.Rel(dir, path)
 	return err == nil && filepath.IsLocal(rel)
 }
 
-// Outside returns where a path that may not exist leads, if that is out of dir and of the folders in allowed, else "".
-// Links are followed as far as they go, also those that lead to nothing.
+// Outside returns the real path of name, which need not exist, if that is out of dir and of the folders in allowed,
+// else "". It follows links as far as they exist, also those that lead to nothing.
 func Outside(dir, name string, allowed ...string) string {
 	base, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -66,17 +66,17 @@ func Outside(dir, name string, allowed ...string) string {
 	return real
 }
 
-// maxLinks is how many links are followed, as the kernel does (path_resolution(7)).
+// maxLinks is how many links are followed: as many as the kernel follows (path_resolution(7)).
 const maxLinks = 40
 
-// wouldBe returns the real path of what is, or would be made, at a path.
+// wouldBe returns the real path that a path has, or would have once it is created.
 func wouldBe(path string) string {
 	for range maxLinks {
 		if real, err := filepath.EvalSymlinks(path); err == nil {
 			return real
 		}
 		target, err := os.Readlink(path)
-		if err != nil { // it is not there: its folder may be
+		if err != nil { // it does not exist, but its folder may
 			if parent := filepath.Dir(path); parent != path {
 				return filepath.Join(wouldBe(parent), filepath.Base(path))
 			}
@@ -96,7 +96,7 @@ func Open(dir, name string, allowed ...string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	// A pipe that nobody writes to would be waited for without O_NONBLOCK.
+	// Without O_NONBLOCK, opening a pipe waits until another process writes to it.
 	f, err := os.OpenFile(real, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return nil, err
@@ -112,7 +112,7 @@ func Open(dir, name string, allowed ...string) (*os.File, error) {
 	return f, nil
 }
 
-// ReadFile reads a regular file of the folder whole. One of more than limit bytes is an error.
+// ReadFile reads a regular file of the folder. If the file has more than limit bytes, it returns an error.
 func ReadFile(dir, name string, limit int64, allowed ...string) ([]byte, error) {
 	f, err := Open(dir, name, allowed...)
 	if err != nil {
@@ -126,7 +126,7 @@ func ReadFile(dir, name string, limit int64, allowed ...string) ([]byte, error) 
 	return text, err
 }
 
-// Stat tells of what is at a path inside the folder, links followed.
+// Stat describes what is at a path inside the folder. It follows links.
 func Stat(dir, name string, allowed ...string) (fs.FileInfo, error) {
 	real, err := Resolve(dir, name, allowed...)
 	if err != nil {
@@ -135,7 +135,7 @@ func Stat(dir, name string, allowed ...string) (fs.FileInfo, error) {
 	return os.Stat(real)
 }
 
-// ReadDir lists a folder inside the folder, at most limit entries.
+// ReadDir lists a folder inside the folder. It returns at most limit entries.
 func ReadDir(dir, name string, limit int, allowed ...string) ([]fs.DirEntry, error) {
 	real, err := Resolve(dir, name, allowed...)
 	if err != nil {
@@ -156,8 +156,8 @@ func ReadDir(dir, name string, limit int, allowed ...string) ([]fs.DirEntry, err
 	return entries, err
 }
 
-// Printable reports whether a path has no control character: configuration files cannot carry one, nor should a
-// terminal.
+// Printable reports whether a path has no control character. Configuration files cannot hold one, and a terminal must
+// not get one.
 func Printable(path string) bool {
 	return !strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 })
 }

@@ -1,5 +1,5 @@
-// Package data keeps the data folders of parts: their first filling, from a template where one was filled before, and
-// what wrote them.
+// Package data manages the data folders of parts: it fills a new folder, from a template if one was filled before, and
+// remembers which program wrote it.
 package data
 
 import (
@@ -18,7 +18,7 @@ import (
 	"dravit/internal/kind"
 )
 
-// Meta is written beside a data folder.
+// Meta describes a data folder. It is a file beside the folder.
 type Meta struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"` // of the program that wrote it last
@@ -26,18 +26,17 @@ type Meta struct {
 
 func metaFile(p kind.Part) string { return p.Data + ".json" }
 
-// Read returns what is known of a part's data folder, the zero Meta where there is none yet.
+// Read returns the description of a part's data folder, or the zero Meta if there is none yet.
 func Read(dataDir string) (Meta, error) {
 	var m Meta
 	if _, err := os.Stat(dataDir); err != nil {
-		return m, nil // not filled, whatever the file beside it says
+		return m, nil // not filled yet, even if the file beside it says otherwise
 	}
 	return m, home.ReadJSON(dataDir+".json", &m)
 }
 
-// Ensure makes the part's data folder where it is missing: complete or not at all. A kind without a template gets an
-// empty one. filled tells that it is new, and not on the disk yet: its Sync is left to the caller, who need not wait
-// for it.
+// Ensure creates the part's data folder if it is missing: whole, or not at all. A kind without a template gets an empty
+// folder. If filled, the folder is new and not synced: the caller must call Sync, if only in the background.
 func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled bool, err error) {
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
@@ -49,7 +48,7 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 		return false, err
 	}
 	fresh := p.Data + ".new"
-	if err := os.RemoveAll(fresh); err != nil { // of a filling that was interrupted
+	if err := os.RemoveAll(fresh); err != nil { // left by a filling that was interrupted
 		return false, err
 	}
 	err = os.MkdirAll(fresh, 0o700)
@@ -68,11 +67,11 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 	return true, nil
 }
 
-// Aside is where the copy of a data folder lies that a version wrote, before a newer one changed it.
+// Aside returns the path of the copy of a data folder as that version wrote it, made before a newer version changed it.
 func Aside(dataDir, version string) string { return dataDir + ".of-" + version }
 
-// putAside copies a data folder before a newer program changes it, whole or not at all. A copy that is there already is
-// of an earlier try, made before anything was changed, and stays.
+// putAside copies a data folder, whole or not at all, before a newer program changes it. It keeps a copy that exists
+// already: an earlier try made it before anything was changed.
 func putAside(ctx context.Context, p kind.Part) error {
 	aside := Aside(p.Data, p.UpgradeFrom)
 	if _, err := os.Stat(aside); err == nil {
@@ -98,7 +97,7 @@ func putAside(ctx context.Context, p kind.Part) error {
 	return nil
 }
 
-// fill copies the template for the part into dir, after making it where it is missing.
+// fill copies the template of the part into dir. It creates the template first if it is missing.
 func fill(ctx context.Context, h *home.Home, p kind.Part, store kind.Store, dir string) error {
 	sum := sha256.Sum256([]byte(store.Template(p)))
 	name := fmt.Sprintf("%s-%s-%s-%x", p.Kind, p.Version, runtime.GOARCH, sum[:6])
@@ -162,11 +161,12 @@ func copyTree(ctx context.Context, from, to string) error {
 		case info.Mode().IsRegular():
 			return copyFile(path, target, info.Mode().Perm())
 		}
-		return nil // sockets and the like have no place in a template
+		return nil // a template holds no sockets or the like
 	})
 }
 
-// copyFile copies a file and leaves out what is zero: of a database's new files most is, and a hole reads the same.
+// copyFile copies a file and leaves holes where it is zero. Most of a new database's files is zero, and a hole reads
+// the same.
 func copyFile(from, to string, mode fs.FileMode) error {
 	in, err := os.Open(from)
 	if err != nil {
@@ -203,7 +203,7 @@ func copySparse(out *os.File, in io.Reader) error {
 	}
 }
 
-// Sync brings the content of a folder to the disk.
+// Sync writes the content of a folder to the disk (fsync).
 func Sync(dir string) error {
 	return filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 		if err != nil {

@@ -16,10 +16,10 @@ type Clients struct {
 
 // ClientGroup is the connections of one process to a store.
 type ClientGroup struct {
-	Program string // "" if this user may not know, or if they came over the socket
+	Program string // "" if this user may not know, or if they came over the Unix socket
 	PID     int
 	Count   int
-	Idle    time.Duration // the longest that one of them asked for nothing
+	Idle    time.Duration // how long the most idle of them has asked for nothing
 }
 
 func (g ClientGroup) String() string {
@@ -34,7 +34,7 @@ func (g ClientGroup) String() string {
 	return fmt.Sprintf("%d of %s, %s", g.Count, who, idle)
 }
 
-// clients reports whether a store's connections are used up, and adds the cause.
+// clients reports whether the store accepts no more connections, and adds the cause.
 func (d *doctor) clients(p PartFacts) bool {
 	used := 0
 	if p.Clients == nil {

@@ -1,5 +1,5 @@
-// Package diagnose finds the causes behind failures. It looks at nothing itself: Facts hold what was gathered, and the
-// same facts give the same causes.
+// Package diagnose finds the causes of failures. It is pure: Facts hold what package examine gathered, and the same
+// facts give the same causes.
 package diagnose
 
 import (
@@ -16,30 +16,30 @@ import (
 	"dravit/internal/plan"
 )
 
-// Facts is what causes rest on.
+// Facts are all that causes are derived from.
 type Facts struct {
 	Now       time.Time
 	User      string
-	Stopped   bool // nobody wants the stack to run
+	Stopped   bool // the stack is not meant to run
 	Plan      plan.Plan
 	Parts     []PartFacts
 	Sites     []SiteFacts
 	Gateway   Gateway
 	Disks     []Disk
 	Proxy     string    // the proxy that the environment tells programs to use for plain HTTP, "" none
-	Bypass    string    // what it leaves out (NO_PROXY)
-	Authority time.Time // when the certificates of the sites' authority begin
+	Bypass    string    // the hosts that do not use it (NO_PROXY)
+	Authority time.Time // the time from which the authority's certificate is valid
 }
 
-// PartFacts is a part with what was found of it.
+// PartFacts is a part with what was found out about it.
 type PartFacts struct {
 	Spec     kind.Part
 	Status   lifecycle.Status
 	Rungs    []health.Result
-	Log      string // since its process started
+	Log      string // what its log got since its process started
 	LogFile  string
 	Traits   kind.Traits        // of its kind
-	Program  bool               // its program is there
+	Program  bool               // its program still exists
 	Data     *Tree              // nil: it keeps none
 	Listens  []string           // host:port, of its processes
 	Requires []kind.Requirement // of its application
@@ -47,15 +47,15 @@ type PartFacts struct {
 	Clients  *Clients           // nil: it has no limit of connections, or did not say who is connected
 }
 
-// Tree is a folder with what stands in its owner's way.
+// Tree is a folder with the files in it that its owner cannot use.
 type Tree struct {
 	Path string
-	// Foreign is the first file that belongs to somebody else, and Owner who; Locked the first that its owner may not
-	// read and write.
+	// Foreign is the first file that belongs to another user, Owner that user, and Locked the first file that its owner
+	// may not read and write.
 	Foreign, Owner, Locked string
 }
 
-// SiteFacts is a site with what was found of it.
+// SiteFacts is a site with what was found out about it.
 type SiteFacts struct {
 	Spec     materialise.Site
 	Rungs    []health.Result
@@ -63,37 +63,37 @@ type SiteFacts struct {
 	Page     string // the page's text
 	Resolves []netip.Addr
 	Root     Root
-	// NowLogs and SinceLogs are what the parts behind the site wrote, by part: while it was asked just now, and since
-	// it answered last.
+	// NowLogs and SinceLogs are what the parts behind the site wrote to their logs, by part: while the site was asked
+	// just now, and since it answered last.
 	NowLogs, SinceLogs map[string]string
 }
 
 // Root is a document root.
 type Root struct {
-	Path    string // "" where the site has none
+	Path    string // "" if the site has none
 	Missing bool
-	Closed  string // the first folder on the way, or file in it, that may not be read
+	Closed  string // the first folder on its path, or file in it, that may not be read
 	Index   bool   // it has an index file
-	PHP     bool   // that is index.php, and there is no index.html
+	PHP     bool   // its index is index.php, and there is no index.html
 }
 
-// Gateway is the entrance.
+// Gateway describes the gateway, the reverse proxy in front of all sites.
 type Gateway struct {
 	Runs   bool
 	Port   int
-	Holder string // who else has its port; "" nobody
+	Holder string // the other process that holds its port, or ""
 }
 
-// Disk is a file system of which the stack uses a folder.
+// Disk is a file system that holds a folder of the stack.
 type Disk struct {
 	Folder     string
-	Of         string // what it is for
+	Of         string // what the folder holds
 	Free       uint64 // bytes
-	Inodes     uint64 // 0: it does not count them
+	Inodes     uint64 // 0: the file system does not count them
 	InodesFree uint64
-	Memory     bool // it lies in memory (tmpfs)
+	Memory     bool // it is kept in memory (tmpfs)
 	ReadOnly   bool
-	OverQuota  bool // this account may write no more there
+	OverQuota  bool // this account's quota is used up
 }
 
 // Cause is one thing behind failures.
@@ -103,13 +103,13 @@ type Cause struct {
 	What     string   `json:"what"`     // a sentence
 	Evidence []string `json:"evidence"` // what tells so
 	Remedy   string   `json:"remedy"`   // what to do or type
-	// Fix is a command that can do no harm, and that Dravit can run itself; nil: none.
+	// Fix is a command that can do no harm and that diagnose --fix can run, or nil.
 	Fix []string `json:"fix,omitempty"`
 
 	rank rank
 }
 
-// rank orders causes: what was seen on the machine goes before what somebody wrote, and that before what is only
+// rank orders causes: what was seen on the machine goes before what a program wrote, and that before what is only
 // likely.
 type rank int
 
@@ -117,10 +117,10 @@ const (
 	seen rank = iota
 	written
 	likely
-	aside // nothing fails for it here, and something may elsewhere
+	aside // it makes nothing fail here, but may elsewhere
 )
 
-// Causes returns the causes, the likeliest first.
+// Causes returns the causes of all failures in f, the likeliest first.
 func Causes(f Facts) []Cause {
 	d := &doctor{f: f, all: []Cause{}}
 	d.disks()
@@ -138,7 +138,7 @@ func Causes(f Facts) []Cause {
 	return once(d.all)
 }
 
-// once leaves out what was said of another subject already: a part's fault shows in each of its sites, too.
+// once drops causes that were given for another subject already: a part's fault also shows in each of its sites.
 func once(all []Cause) []Cause {
 	said := map[string]bool{}
 	return slices.DeleteFunc(all, func(c Cause) bool {
@@ -169,7 +169,7 @@ func (d *doctor) add(r rank, cause, subject, what, remedy string, evidence ...st
 	return &d.all[len(d.all)-1]
 }
 
-// plan: what no plan can satisfy is a cause by itself, where it does not say over again what was found of a site.
+// plan adds the demands that no plan can meet, unless a cause of the same subject says so already.
 func (d *doctor) plan() {
 	for _, x := range d.f.Plan.Faults {
 		if slices.ContainsFunc(d.all, func(c Cause) bool {
@@ -178,14 +178,15 @@ func (d *doctor) plan() {
 			continue
 		}
 		r := seen
-		if len(d.of(x.Subject)) > 0 { // it keeps the next start from succeeding; what happened to this one was found
+		// it only keeps the next start from succeeding; the cause of this failure was found
+		if len(d.of(x.Subject)) > 0 {
 			r = likely
 		}
 		d.add(r, "no-plan", x.Subject, x.What, x.Next, x.Because)
 	}
 }
 
-// words looks for a kind's symptoms in a text, and tells whether any was there.
+// words searches a text for a kind's symptoms, and reports whether it found any.
 func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where string) bool {
 	told := map[int]bool{} // lines that a likelier symptom has explained
 	for _, s := range symptoms {
@@ -203,7 +204,7 @@ func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where strin
 	return len(told) > 0
 }
 
-// lineAt is the line of a text that holds an offset.
+// lineAt returns the line of a text that holds an offset.
 func lineAt(text string, at int) string {
 	begin := strings.LastIndexByte(text[:at], '\n') + 1
 	line, _, _ := strings.Cut(text[begin:], "\n")
@@ -241,7 +242,7 @@ func (d *doctor) partOf(name string) (PartFacts, bool) {
 	return d.f.Parts[i], true
 }
 
-// aside: what stands in nobody's way here, and may elsewhere.
+// aside adds what disturbs nothing here, but may do so elsewhere.
 func (d *doctor) aside() {
 	if d.f.Proxy != "" && len(d.f.Sites) > 0 && !bypasses(d.f.Bypass, d.f.Sites[0].Spec.Host) {
 		d.add(aside, "proxy-catches", "machine", "the environment sends requests for the sites to a proxy",
@@ -255,7 +256,7 @@ func (d *doctor) aside() {
 	}
 }
 
-// bypasses tells whether a NO_PROXY leaves a host out, as most programs read it.
+// bypasses reports whether a NO_PROXY value excludes a host, as most programs read it.
 func bypasses(list, host string) bool {
 	for entry := range strings.SplitSeq(list, ",") {
 		entry = strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(entry), "*"), ".")

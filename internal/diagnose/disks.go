@@ -8,8 +8,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// disks looks at the room that there is. What is full is told also where everything answers still: the next thing to be
-// written fails.
+// disks checks the free space. It reports a full disk even if everything still answers: the next write fails.
 func (d *doctor) disks() {
 	short, over, wrong := false, false, d.f.Stopped
 	for _, p := range d.f.Parts {
@@ -46,7 +45,7 @@ func (d *doctor) disks() {
 				fmt.Sprintf("%d MB are free now", disk.Free>>20))
 		}
 	}
-	if wrong && over { // where it writes itself, or before something was removed
+	if wrong && over { // if it writes itself, or before something was removed
 		d.add(written, "quota-full", "machine", "somewhere, what "+d.f.User+" may store is used up, or was",
 			"remove files of yours, or have the quota raised", "a log says: disk quota exceeded")
 	}
@@ -58,7 +57,7 @@ var (
 	overQuota = pattern.New(`(?i)disk quota exceeded`)
 )
 
-// minRoom is what no server runs with; tightRoom what explains that one found no room.
+// minRoom is free space with which no server runs; tightRoom is enough to explain that a server found none.
 const (
 	minRoom   = 1 << 20
 	tightRoom = 64 << 20

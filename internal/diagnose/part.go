@@ -10,7 +10,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// part finds what is wrong with a part that does not answer.
+// part finds out why a part does not answer.
 func (d *doctor) part(p PartFacts) {
 	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
 	if d.f.Stopped {
@@ -23,11 +23,11 @@ func (d *doctor) part(p PartFacts) {
 		d.add(likely, "stopped", subject, "part "+name+" was stopped", "dravit start").Fix = []string{"dravit", "start"}
 		return
 	case lifecycle.Waiting:
-		return // what it waits for is the cause
+		return // the part that it waits for is the cause
 	case lifecycle.Unwell, lifecycle.Starting:
 		for _, use := range p.Spec.Uses {
 			if x, ok := d.partOf(use); ok && x.Status.State != lifecycle.Answers {
-				return // so is what it does not reach
+				return // so is the part that it cannot reach
 			}
 		}
 	}
@@ -65,7 +65,7 @@ func (d *doctor) part(p PartFacts) {
 			return
 		}
 	}
-	killed := s.Code == trouble.Killed // from outside: its own words tell nothing of that
+	killed := s.Code == trouble.Killed // another process ended it: its own log does not explain that
 	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
@@ -90,7 +90,7 @@ func (d *doctor) part(p PartFacts) {
 	}
 }
 
-// unmet says how a requirement is met.
+// unmet says how to meet a requirement.
 func unmet(r kind.Requirement, part string) string {
 	switch r.Sort {
 	case "writable":
@@ -104,7 +104,7 @@ func unmet(r kind.Requirement, part string) string {
 		" in dravit.toml, and nowhere else (.user.ini, ini_set)"
 }
 
-// exitCode returns the code with which the part's process ended, if that is what is wrong with it, else -1.
+// exitCode returns the exit code of the part's process, if its end is what is wrong, else -1.
 func exitCode(p PartFacts) int {
 	if p.Status.Code != trouble.Exited || p.Status.LastExit == nil {
 		return -1
@@ -112,7 +112,7 @@ func exitCode(p PartFacts) int {
 	return p.Status.LastExit.Code
 }
 
-// server looks at servers of the project's own, which may do anything.
+// server examines a server of the project's own, which may do anything.
 func (d *doctor) server(p PartFacts, said string) {
 	if p.Spec.Role != kind.RoleApp {
 		return
@@ -147,7 +147,7 @@ func (d *doctor) server(p PartFacts, said string) {
 
 var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
 
-// machine looks at what a part needs of the machine: room, and files that are its own.
+// machine examines what a part needs of the machine: free space, and access to its files.
 func (d *doctor) machine(p PartFacts) {
 	subject := "part." + p.Spec.Name
 	if t := p.Data; t != nil {

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/lifecycle"
 )
 
-// entrance looks at the gateway.
+// entrance examines the gateway.
 func (d *doctor) entrance() {
 	if d.f.Stopped || len(d.f.Sites) == 0 {
 		return
@@ -28,7 +28,7 @@ func (d *doctor) entrance() {
 	}
 }
 
-// wrote looks for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
+// wrote searches for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
 // answered last.
 func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subject string) bool {
 	name := p.Spec.Name
@@ -36,7 +36,7 @@ func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subjec
 		d.words(symptoms, s.SinceLogs[name], subject, name, p.LogFile)
 }
 
-// site finds what is wrong with a site that does not answer as it should.
+// site finds out why a site does not answer.
 func (d *doctor) site(s SiteFacts) {
 	subject := "site." + s.Spec.Name
 	fell := health.FirstMiss(s.Rungs)
@@ -58,9 +58,10 @@ func (d *doctor) site(s SiteFacts) {
 	server, hasServer := d.partOf(s.Spec.Server)
 	if hasServer && server.Status.State != lifecycle.Answers ||
 		hasApp && app.Status.State != lifecycle.Answers && app.Status.State != lifecycle.Unwell {
-		return // it is the cause, and said already
+		return // that part is the cause, and has been reported
 	}
-	// What a runtime cannot reach stands behind its page, but for what the page says of other things.
+	// If a store does not answer, it is the cause of what the page says about stores; the page may still show another
+	// error.
 	var behind []string
 	for _, use := range app.Spec.Uses {
 		if p, ok := d.partOf(use); ok && p.Status.State != lifecycle.Answers {

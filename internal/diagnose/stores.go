@@ -9,7 +9,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// variables has the causes of a log-in that failed name the variables that hold the store's address and password.
+// variables adds to the causes of a failed log-in the names of the variables that hold the store's address and
+// password.
 func (d *doctor) variables() {
 	for i, c := range d.all {
 		if c.Cause != "wrong-password" && c.Cause != "store-elsewhere" {
@@ -38,8 +39,8 @@ func (d *doctor) variables() {
 	}
 }
 
-// storeOf returns the store that a cause speaks of: the only one that the application uses, or the only one
-// whose clients write such words.
+// storeOf returns the store that a cause is about: the only one that the application uses, or the only one whose
+// clients write such messages.
 func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
 	name, isPart := strings.CutPrefix(c.Subject, "part.")
 	if !isPart {

@@ -13,13 +13,13 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Machine is what every command of a stack gets from the machine.
+// Machine is what the machine adds to the environment of every command of a stack.
 type Machine struct {
 	Path string // PATH of the command that started the stack
 	Home string // the user's home folder
 	User string
-	// Authority is the file with the certificate that signs those of the sites, and Bundle one that also has those that
-	// the system trusts. "": there is none.
+	// Authority is the file with the certificate of the sites' authority. Bundle is a file that also has the
+	// certificates that the system trusts. "": there is none.
 	Authority, Bundle string
 }
 
@@ -38,7 +38,7 @@ func Variables(parts []kind.Part, kinds kind.List, own map[string]stackfile.Text
 			}
 		}
 	}
-	// Names without a prefix come after: DB_HOST of a part db is the same either way.
+	// Add names without a prefix last: for a part db, DB_HOST is the same either way.
 	for _, p := range mains(parts) {
 		for name, value := range kinds.Of(p.Kind).Exports(p).Common {
 			if _, taken := vars[name]; !taken {
@@ -72,8 +72,8 @@ const (
 	bundle    = "SSL_CERT_FILE"       // instead of OpenSSL's own
 )
 
-// reach says how a part is reached, by the fields that placeholders name. Web servers and runtimes are not reached by
-// other parts: of those it says nothing.
+// reach returns how a part is reached, by the fields that placeholders name. It returns nil for web servers and
+// runtimes: other parts do not reach them.
 func reach(p kind.Part, k kind.Kind) map[string]string {
 	if !p.Role.Store() && p.Role != kind.RoleApp {
 		return nil
@@ -95,13 +95,14 @@ func reach(p kind.Part, k kind.Kind) map[string]string {
 	if e.NoLogin {
 		fields["user"], fields["password"] = "", ""
 	}
-	if k.Traits().Inbox { // its secret is its inbox's own
+	if k.Traits().Inbox { // the part's password is for its inbox only
 		fields["password"], fields["socket"] = "", ""
 	}
 	return fields
 }
 
-// mains returns of each sort of store the part that unprefixed names point to: the only one, or the one marked main.
+// mains returns, for each sort of store, the part that names without a prefix stand for: the only one, or the one
+// marked main.
 func mains(parts []kind.Part) []kind.Part {
 	bySort := map[kind.Role][]kind.Part{}
 	for _, p := range parts {
@@ -122,8 +123,8 @@ func mains(parts []kind.Part) []kind.Part {
 	return out
 }
 
-// Give gives each part its environment and the folders that come first on its PATH, and returns those that come first
-// on the PATH of the stack's commands. vars are the stack's Variables: what runs the project's code gets them.
+// Give sets each part's environment and the folders that come first on its PATH. It returns the folders that come first
+// on the PATH of the stack's commands. vars is what Variables returned; parts that run the project's code get them.
 func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []string) {
 	for i := range parts {
 		p := &parts[i]
@@ -138,7 +139,7 @@ func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []
 			"USER=" + m.User,
 			"LOGNAME=" + m.User,
 			"LANG=C.UTF-8",
-			// Of two versions of one runtime, each part sees its own first.
+			// If two parts run different versions of one runtime, each finds its own first.
 			"PATH=" + joined(slices.Concat(p.Path, others, []string{m.Path})),
 		}
 		if p.Role == kind.RoleRuntime || p.Role == kind.RoleApp {
@@ -150,9 +151,9 @@ func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []
 
 func joined(folders []string) string { return strings.Join(folders, string(os.PathListSeparator)) }
 
-// Command returns the environment of a command that a user runs: the user's own, with a stack's variables and with the
-// folders before PATH. Of the variables that name trusted certificates the user's own stay: there may be other
-// authorities. Each variable is in it once.
+// Command returns the environment of a command that a user runs: the user's own variables, then the stack's, with
+// folders in front of PATH. Each variable occurs once. If the user set variables that name trusted certificates, those
+// stay: they may include other authorities.
 func Command(user, vars, folders []string) []string {
 	env := map[string]string{}
 	var names []string

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Disks looks at the file systems that the stack uses.
+// Disks describes the file systems that the stack uses.
 func Disks(h *home.Home, spec materialise.Spec) []diagnose.Disk {
 	var out []diagnose.Disk
 	for _, x := range []struct {
@@ -33,8 +33,7 @@ func Disks(h *home.Home, spec materialise.Spec) []diagnose.Disk {
 	return out
 }
 
-// tryWriting writes a file and removes it: file systems keep quotas in ways of their own, and all say so when somebody
-// writes.
+// tryWriting writes a file and removes it. File systems keep quotas in different ways, and all report them at a write.
 func tryWriting(dir string) error {
 	f, err := os.CreateTemp(dir, "room-*")
 	if err != nil {
@@ -45,5 +44,5 @@ func tryWriting(dir string) error {
 	return cmp.Or(err, f.Sync(), f.Close())
 }
 
-// minWrite is more than a file system keeps within a file's own entry.
+// minWrite is more than a file system can store inside a file's inode.
 const minWrite = 64 << 10

@@ -1,5 +1,5 @@
-// Package examine gathers what there is to know of the parts, sites and disks of a stack: the facts that a diagnosis
-// rests on. It changes nothing.
+// Package examine gathers the facts about the parts, sites and disks of a stack that a diagnosis needs. It changes
+// nothing.
 package examine
 
 import (
@@ -25,10 +25,10 @@ import (
 	"syscall"
 )
 
-// maxLogRead is how much of a log is read for causes, in bytes.
+// maxLogRead is how much of the end of a log is searched for causes, in bytes.
 const maxLogRead = 256 << 10
 
-// Part gathers what there is to know of a part. rungs are what a check just asked.
+// Part gathers the facts about a part. rungs are the results of a check just now.
 func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.Status,
 	rungs []health.Result) diagnose.PartFacts {
 	out := diagnose.PartFacts{Spec: p, Status: status, Rungs: rungs, LogFile: p.Log,
@@ -51,7 +51,7 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 	}
 	if p.Role == kind.RoleApp {
 		if ids, err := members.Of(p.Lock); err == nil {
-			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // none is known: none is said
+			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // if none is known, none is reported
 		}
 	}
 	if k, ok := kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts {
@@ -60,7 +60,7 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 	return out
 }
 
-// clients asks a store who is connected to it. nil: it does not say.
+// clients asks a store which clients are connected to it. It returns nil if the store does not say.
 func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
 	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
 	defer cancel()
@@ -68,7 +68,7 @@ func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
 	if err != nil {
 		return nil
 	}
-	who, _ := proc.Clients(p.Port) // whoever is not told of is counted all the same
+	who, _ := proc.Clients(p.Port) // clients without a known process are counted, too
 	groups := map[int]diagnose.ClientGroup{}
 	for _, s := range sessions {
 		holder := who[s.Port]
@@ -81,16 +81,16 @@ func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
 	return &diagnose.Clients{Limit: limit, Setting: setting, Groups: slices.Collect(maps.Values(groups))}
 }
 
-// Log returns what a log holds from an offset on, at most its last part.
+// Log returns what a log holds from an offset on, at most its last maxLogRead bytes.
 func Log(file string, offset int64) string {
 	text, _ := logfile.Since(file, offset, maxLogRead)
 	return text
 }
 
-// maxEntries is how many files of a data folder are looked at.
+// maxEntries is how many files of a data folder are examined.
 const maxEntries = 5000
 
-// examineTree looks for what in a folder is not its owner's to use.
+// examineTree searches a folder for files that its owner cannot use.
 func examineTree(dir string) *diagnose.Tree {
 	t := &diagnose.Tree{Path: dir}
 	seen := 0
@@ -126,7 +126,7 @@ func examineTree(dir string) *diagnose.Tree {
 	return t
 }
 
-// Gateway looks whether the gateway runs, and who else has its port.
+// Gateway reports whether the gateway runs, and which other process holds its port.
 func Gateway(h *home.Home, spec materialise.Spec) diagnose.Gateway {
 	lock := h.Stack(gateway.KindName, "state", gateway.KindName+".lock")
 	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.HTTPPort}

@@ -21,16 +21,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// maxPage is how much of a page is read for causes, in bytes.
+// maxPage is how much of a page is searched for causes, in bytes.
 const maxPage = 256 << 10
 
-// Site gathers what there is to know of a site that does not answer as it should.
+// Site gathers the facts about a site that does not answer.
 func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, rungs []health.Result) diagnose.SiteFacts {
 	out := diagnose.SiteFacts{Spec: site, Rungs: rungs}
 	if health.FirstMiss(rungs) == nil {
 		return out
 	}
-	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // a name that nobody knows has none
+	out.Resolves, _ = resolver.Addresses(ctx, site.Host) // an unknown name has none
 	path := site.Expect.URLPath()
 	if req, err := http.NewRequestWithContext(ctx, http.MethodGet,
 		strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
@@ -51,14 +51,14 @@ func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, run
 	return out
 }
 
-// examineRoot looks whether a document root may be read, from the top down.
+// examineRoot checks whether a document root may be read, from the top down.
 func examineRoot(root string) diagnose.Root {
 	out := diagnose.Root{Path: root}
 	for at := root; at != filepath.Dir(at); at = filepath.Dir(at) {
 		if _, err := os.Stat(at); errors.Is(err, fs.ErrNotExist) {
 			out.Missing = true
 		} else if err == nil && unix.Access(at, unix.X_OK) != nil {
-			out.Closed = at // the highest one that stands in the way is the last found
+			out.Closed = at // the last one found is the topmost
 		}
 	}
 	if out.Missing || out.Closed != "" {

@@ -13,15 +13,15 @@ import (
 // Change is an extension to be switched on or off in the stack file.
 type Change struct {
 	Part    string
-	Kind    string // of the part's kinds the one that has extensions
-	Name    string // as it was asked for
+	Kind    string // the one of the part's kinds that has extensions
+	Name    string // as the user wrote it
 	On      bool
-	Key     string   // of the list that is meant: extensions, or without for those to leave out
-	List    []string // that list, as it is to be
-	Changed bool     // it is another one than now
+	Key     string   // the list that changes: extensions, or without (extensions to leave out)
+	List    []string // the new list
+	Changed bool     // the list differs from the present one
 }
 
-// Plan finds the part that is meant, the only one with extensions if part is "", and the list to change.
+// Plan finds the part, or the only part with extensions if part is "", and the list that has to change.
 func Plan(kinds kind.List, in plan.Input, p plan.Plan, part, name string, on bool) (Change, error) {
 	c := Change{Name: name, On: on}
 	var err error
@@ -40,7 +40,7 @@ func Plan(kinds kind.List, in plan.Input, p plan.Plan, part, name string, on boo
 	return c, nil
 }
 
-// Edit returns the stack file with the changed list. Nothing is written.
+// Edit returns the stack file with the changed list. It writes nothing.
 func (c Change) Edit(kinds kind.List, dir string) (stackfile.Edit, error) {
 	if c.Key == "without" {
 		return stackfile.EditWithout(dir, c.Part, c.Kind, c.List, kinds.Vocabulary())
@@ -48,7 +48,7 @@ func (c Change) Edit(kinds kind.List, dir string) (stackfile.Edit, error) {
 	return stackfile.EditExtensions(dir, c.Part, c.Kind, c.List, kinds.Vocabulary())
 }
 
-// Names returns what turns an entry of a list of extensions into the name of what is loaded.
+// Names returns a function that turns an entry of a list of extensions into the name of what is loaded.
 func Names(kinds kind.List, kindName string) func(entry string) string {
 	if k, ok := kinds.Of(kindName).(kind.Runtime); ok {
 		return k.ExtensionName
@@ -56,9 +56,9 @@ func Names(kinds kind.List, kindName string) func(entry string) string {
 	return func(entry string) string { return entry }
 }
 
-// listOf returns which list of the stack file an extension is switched in, and what it is then. Where the file has no
-// list of extensions, all are loaded: then the list of those to leave out is the shorter one, and holds on other
-// machines.
+// listOf returns which list of the stack file switches an extension, and its present entries. If the file has no list
+// of extensions, all are loaded. Then listOf returns the list of those to leave out: it is shorter, and also right on
+// other machines.
 func listOf(kinds kind.List, in plan.Input, p plan.Plan, c Change) (key string, list []string, changed bool) {
 	part, kindName, name, on := c.Part, c.Kind, c.Name, c.On
 	nameOf := Names(kinds, kindName)
@@ -77,7 +77,7 @@ func listOf(kinds kind.List, in plan.Input, p plan.Plan, c Change) (key string, 
 		return "without", append(slices.Clone(want.Without), name), true
 	case want.Extensions == nil && loaded:
 		return "without", want.Without, false
-	case want.Extensions == nil: // one that is only loaded by name: all are named from now on
+	case want.Extensions == nil: // it is loaded only by name: from now on, all are named
 		for _, m := range extended.Load {
 			list = append(list, m.Name)
 		}
@@ -94,7 +94,7 @@ func listOf(kinds kind.List, in plan.Input, p plan.Plan, c Change) (key string, 
 	return "extensions", want.Extensions, false
 }
 
-// Try plans with the changed list, which the input holds afterwards, and reports whether the part has a plan then.
+// Try makes a plan with the changed list, which it leaves in the input, and reports whether the part has a plan then.
 func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	part, kindName, key, list := c.Part, c.Kind, c.Key, c.List
 	f := *in.File
@@ -133,7 +133,7 @@ func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	return true
 }
 
-// target returns the part whose extensions are meant, and of its kinds the one that has them.
+// target returns the part whose extensions are meant, and the one of its kinds that has extensions.
 func target(list kind.List, in plan.Input, part string) (name, kindName string, err error) {
 	kinds := map[string]string{}
 	var runtimes []string

@@ -1,5 +1,5 @@
-// Package extensions tells what the runtimes of a stack have of their extensions, and changes the stack file's lists of
-// them.
+// Package extensions reports which extensions the runtimes of a stack have, and changes the lists of them in the stack
+// file.
 package extensions
 
 import (
@@ -14,7 +14,7 @@ import (
 	"syscall"
 )
 
-// Report is what one runtime has.
+// Report is the state of one runtime's extensions.
 type Report struct {
 	Part     string            `json:"part"`
 	Kind     string            `json:"kind"`
@@ -25,7 +25,7 @@ type Report struct {
 	Proved   bool              `json:"proved"`             // the running processes were asked
 	Loaded   kind.Proof        `json:"-"`                  // what they said
 	Unproved string            `json:"unproved,omitempty"` // why they were not
-	// Differences are names that the web process and the command-line program do not both have as the plan says.
+	// Differences are names that the web process or the command-line program does not have as planned.
 	Differences []Difference `json:"differences"`
 	Debugger    *Debugger    `json:"debugger,omitempty"`
 }
@@ -38,7 +38,7 @@ type Difference struct {
 	Command bool   `json:"command"`
 }
 
-// Debugger is what an editor needs to know.
+// Debugger is what an editor needs to connect to the debugger.
 type Debugger struct {
 	Host    string `json:"host"`
 	Port    int    `json:"port"`
@@ -53,8 +53,8 @@ func noExtensions(what, next string) error {
 	return &trouble.Trouble{Code: trouble.NoExtensions, What: what, Next: next}
 }
 
-// List returns what a runtime of the plan has, before anything is asked of its processes. nil: the part is no runtime,
-// or none of this machine serves it.
+// List returns what a runtime of the plan has, before its processes are asked. It returns nil if the part is no
+// runtime, or if no runtime of this machine serves it.
 func List(kinds kind.List, in plan.Input, p plan.Plan, part string, library *kind.Library) (*Report, kind.Extended) {
 	program, extended, _ := plan.Runtime(in, p, kinds.ByName(), part)
 	if program == nil {
@@ -77,8 +77,8 @@ func List(kinds kind.List, in plan.Input, p plan.Plan, part string, library *kin
 	return r, extended
 }
 
-// Prove asks the processes of a part what they have loaded. runs is the part as it was started last, the zero Part if
-// it should not run now; want is what List planned. What cannot be asked is said in Unproved; an error is the
+// Prove asks the processes of a part what they have loaded. runs is the part as it was started last, or the zero Part
+// if it should not run now; want is what List returned. Unproved says what could not be asked; an error is the
 // context's.
 func (x *Report) Prove(ctx context.Context, kinds kind.List, runs kind.Part, want kind.Extended) error {
 	k := kinds.Of(x.Kind)

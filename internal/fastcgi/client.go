@@ -1,5 +1,5 @@
-// Package fastcgi is a client of the FastCGI 1.0 protocol (the Open Market specification of 1996), as far as a web
-// server needs it to talk to a responder such as php-fpm: one request a connection.
+// Package fastcgi is a client of the FastCGI 1.0 protocol (Open Market, 1996), as far as a web server needs it to talk
+// to a responder such as php-fpm. It sends one request over each connection.
 package fastcgi
 
 import (
@@ -42,8 +42,8 @@ type Response struct {
 // Dial opens a connection to a responder.
 type Dial func(ctx context.Context) (net.Conn, error)
 
-// Do sends one request to the responder and returns once its headers have come. body may be nil. The context ends
-// the whole exchange, the reading of the body included.
+// Do sends one request to the responder, and returns when its headers have come. body may be nil. The context also ends
+// the reading of the response's body.
 func Do(ctx context.Context, dial Dial, params map[string]string, body io.Reader) (*Response, error) {
 	conn, err := dial(ctx)
 	if err != nil {
@@ -55,7 +55,7 @@ func Do(ctx context.Context, dial Dial, params map[string]string, body io.Reader
 	go func() { sent <- send(conn, params, body) }()
 	out := &stream{records: bufio.NewReader(conn)}
 	finish := func() {
-		closeAll() // ends a sender that still writes
+		closeAll() // stops a sender that still writes
 		<-sent
 	}
 	r := bufio.NewReader(out)
@@ -120,7 +120,7 @@ func send(conn net.Conn, params map[string]string, body io.Reader) error {
 				break
 			}
 			if err != nil {
-				conn.Close() // the responder must not take half a body for the whole
+				conn.Close() // the responder must not take half a body for a whole one
 				return err
 			}
 		}
@@ -131,7 +131,7 @@ func send(conn net.Conn, params map[string]string, body io.Reader) error {
 	return w.Flush()
 }
 
-// length writes a name's or value's length: one byte, or four with the high bit set (section 3.4).
+// length writes the length of a name or value: in one byte, or in four with the high bit set (section 3.4).
 func length(b *bytes.Buffer, n int) {
 	if n < 128 {
 		b.WriteByte(byte(n))
@@ -150,11 +150,10 @@ func record(w io.Writer, kind byte, content []byte) error {
 	return err
 }
 
-// stream is the standard output of the responder, taken out of its records. What it writes to its error stream is set
-// aside.
+// stream is the responder's standard output, without the protocol's records. It collects the error stream apart.
 type stream struct {
 	records *bufio.Reader
-	left    int // of the present record's content
+	left    int // bytes left of the present record's content
 	padding int
 	ended   bool
 	errors  bytes.Buffer
@@ -215,8 +214,8 @@ func unexpected(err error) error {
 	return err
 }
 
-// readHead reads the headers as CGI has them (RFC 3875, section 6.2): Status instead of a status line, and a Location
-// alone means 302.
+// readHead reads the headers in CGI's form (RFC 3875, section 6.2): Status instead of a status line; a Location alone
+// means 302.
 func readHead(r *bufio.Reader) (*Response, error) {
 	head, err := textproto.NewReader(r).ReadMIMEHeader()
 	if err != nil {

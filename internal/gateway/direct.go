@@ -20,19 +20,19 @@ import (
 	"dravit/internal/proc"
 )
 
-// A request without a body, which most are, is passed on by the goroutine that took it, over a connection that is kept:
-// the library's reverse proxy hands each request to two others and back. What has a body, or wants another protocol,
-// goes by the library's.
+// The goroutine that accepted a request also passes it on, if it has no body, over a connection that is reused. The
+// standard library's reverse proxy would hand it to two other goroutines and back. Requests with a body or with a
+// protocol upgrade go through the library's.
 
-// keptConn is a kept connection to a web server.
+// keptConn is a connection to a web server that is kept for later requests.
 type keptConn struct {
 	conn net.Conn
 	in   *bufio.Reader
 	out  *bufio.Writer
-	idle time.Time // since when
+	idle time.Time // when its last request ended
 }
 
-// idleConns are the idle connections to one web server. The one used last stands at the end.
+// idleConns are the idle connections to one web server. The most recently used is at the end.
 type idleConns struct {
 	mu   sync.Mutex
 	idle []*keptConn
@@ -40,10 +40,10 @@ type idleConns struct {
 
 const (
 	maxIdle  = 64
-	idleLife = 30 * time.Second // shorter than any web server keeps one
+	idleLife = 30 * time.Second // web servers keep idle connections longer
 )
 
-// get returns an idle line, nil where there is none.
+// get returns an idle connection, or nil if there is none.
 func (l *idleConns) get() *keptConn {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -78,13 +78,13 @@ func (l *idleConns) close() {
 	l.idle = nil
 }
 
-// direct tells whether a request can go the short way: nothing comes after its head, and asking twice does no harm.
+// direct reports whether a request can be passed on directly: nothing follows its head, and repeating it does no harm.
 func direct(r *http.Request) bool {
 	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && r.ContentLength == 0 &&
 		len(r.TransferEncoding) == 0 && r.Header["Upgrade"] == nil && r.Header["Expect"] == nil
 }
 
-// hop are the header fields that are between two neighbours only (RFC 9110, section 7.6.1).
+// hop are the header fields that concern one connection only (RFC 9110, section 7.6.1).
 var hop = map[string]bool{
 	"Connection":          true,
 	"Keep-Alive":          true,
@@ -97,7 +97,7 @@ var hop = map[string]bool{
 	"Upgrade":             true,
 }
 
-// named are the header fields that a Connection field names.
+// named returns the header fields that a Connection field names.
 func named(h http.Header) map[string]bool {
 	var names map[string]bool
 	for _, value := range h["Connection"] {
@@ -113,14 +113,14 @@ func named(h http.Header) map[string]bool {
 	return names
 }
 
-// errCrashed says that the web server answered that what makes its pages is gone.
+// errCrashed says that the web server lost the runtime or application behind it.
 var errCrashed = errors.New("what makes the pages crashed")
 
-// crashNotice is how long after a web server's answer 502 or 503 a crash may take to show.
+// crashNotice is how long it may take after a web server's answer 502 or 503 until a crash can be seen.
 const crashNotice = 100 * time.Millisecond
 
-// crashed reports whether an answer comes from a crash of what makes the pages, and not from the application: nothing
-// takes requests in its place, or the keeper says that it is restarted.
+// crashed reports whether an answer comes from a crash of the runtime or application, not from the application itself:
+// nothing accepts requests in its place, or the keeper says that it is restarting.
 func (t *table) crashed(ctx context.Context, to *target, status int) bool {
 	if to.AppAddress == "" || status < http.StatusBadGateway || status > http.StatusGatewayTimeout {
 		return false
@@ -139,7 +139,7 @@ func (t *table) crashed(ctx context.Context, to *target, status int) bool {
 	}
 }
 
-// appAccepts reports whether what makes the pages takes connections.
+// appAccepts reports whether the runtime or application accepts connections.
 func (to *target) appAccepts(ctx context.Context) bool {
 	conn, err := (&net.Dialer{}).DialContext(ctx, to.AppNetwork, to.AppAddress)
 	if err != nil {
@@ -149,12 +149,13 @@ func (to *target) appAccepts(ctx context.Context) bool {
 	return true
 }
 
-// gone reports whether a connection failed since nothing listens.
+// gone reports whether a connection failed because nothing listens there.
 func gone(err error) bool {
 	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOENT)
 }
 
-// back waits until what makes the pages takes requests again, restartPatience at most, and returns the target then.
+// back waits until the runtime or application accepts requests again, restartPatience at most, and returns the target
+// then.
 func (t *table) back(ctx context.Context, to *target) *target {
 	for end := time.Now().Add(restartPatience); !to.appAccepts(ctx) && time.Now().Before(end); {
 		if proc.Sleep(ctx, 10*time.Millisecond) != nil {
@@ -167,7 +168,8 @@ func (t *table) back(ctx context.Context, to *target) *target {
 	return t.released(ctx, to)
 }
 
-// pass sends a request on and its answer back. If what makes the page crashed, it waits for its restart and asks again.
+// pass sends a request to the web server and the answer to the client. If the runtime crashed, pass waits for its
+// restart and asks again.
 func (to *target) pass(w http.ResponseWriter, r *http.Request, t *table) { to.send(w, r, t, true) }
 
 // passOnce is pass without asking again.
@@ -191,12 +193,12 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 		}
 		x.conn.Close()
 		switch {
-		case began: // half an answer must not look whole
+		case began: // half an answer must not look like a whole one
 			if r.Context().Err() == nil {
 				slog.Warn("an answer broke off", "host", r.Host, "error", err)
 			}
 			panic(http.ErrAbortHandler)
-		case errors.Is(err, errCrashed): // what makes the page is on its way: ask again then
+		case errors.Is(err, errCrashed): // the runtime is restarting: ask again then
 			t.back(r.Context(), to).passOnce(w, r, t)
 			return
 		case kept && r.Context().Err() == nil: // the web server had closed it
@@ -208,8 +210,8 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 	}
 }
 
-// exchange sends a request over a line and its answer back. began tells whether the visitor has seen any of it when an
-// error comes.
+// exchange sends a request over a connection, and the answer to the client. If err is not nil, began reports whether
+// the client has got a part of the answer.
 func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *keptConn,
 	again bool) (began bool, err error) {
 	left := context.AfterFunc(r.Context(), func() { x.conn.Close() })
@@ -266,7 +268,7 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 	return true, nil
 }
 
-// copyBody copies an answer's body. What the web server sends by and by the visitor sees by and by.
+// copyBody copies an answer's body. What the web server sends piece by piece, the client gets piece by piece.
 func copyBody(w http.ResponseWriter, resp *http.Response) error {
 	buf := pool.Get().(*[]byte)
 	defer pool.Put(buf)
@@ -290,7 +292,7 @@ func copyBody(w http.ResponseWriter, resp *http.Response) error {
 	}
 }
 
-// write writes a request as the web server is to see it. An error shows when the buffer is flushed.
+// write writes a request as the web server should see it. An error shows when the buffer is flushed.
 func (to *target) write(b *bufio.Writer, r *http.Request, t *table) {
 	host, told := t.told(r)
 	put := func(texts ...string) {

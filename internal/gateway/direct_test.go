@@ -79,7 +79,7 @@ func TestBothWaysAreAlike(t *testing.T) {
 	long := entrance(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := table.find("ferry.localhost")
 		require.NoError(t, err)
-		to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
+		to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), originalKey{}, r)))
 	}))
 	for _, path := range []string{"/", "/a%2Fb/../c?x=%20y&z", "/a?", "/moved", "/same", "/none",
 		"/trailer", "/large", "//double"} {

@@ -1,5 +1,5 @@
-// Package gateway is the HTTP entrance of all stacks: a process of its own, kept by the keeper, that sends each host
-// name to the web server of its stack.
+// Package gateway is the reverse proxy in front of all stacks: one process, supervised by the keeper. It sends each
+// host name to the web server of its stack.
 package gateway
 
 import (
@@ -20,7 +20,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Route leads a host name to a web server.
+// Route says which web server serves a host name.
 type Route struct {
 	Host    string `json:"host"`
 	Stack   string `json:"stack"`
@@ -30,17 +30,18 @@ type Route struct {
 	Address string `json:"address"`
 	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
 	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
-	// Private is for an inbox: it answers this user's processes only.
+	// Private: only this user's processes get an answer, as for an inbox.
 	Private bool `json:"private,omitempty"`
-	// AppNetwork and AppAddress are where what makes the pages takes the web server's requests; "" for files only, and
-	// if nobody need wait for it: it was stopped, or failed.
+	// AppNetwork and AppAddress are where the runtime or application accepts the web server's requests. "": the site
+	// has files only, or no request should wait for it, as it was stopped or has failed.
 	AppNetwork string `json:"app_network,omitempty"`
 	AppAddress string `json:"app_address,omitempty"`
-	// Buffered is for a runtime with few workers: a request's body is read before the request is passed on.
+	// Buffered: the gateway reads a request's whole body before it passes the request on, since the runtime has few
+	// workers.
 	Buffered bool `json:"buffered,omitempty"`
 }
 
-// NetworkListener is a port on which other machines see a site.
+// NetworkListener is a port on which other machines reach a site.
 type NetworkListener struct {
 	Port int    `json:"port"`
 	Host string `json:"host"` // the site's
@@ -55,7 +56,7 @@ type Table struct {
 
 func tableFile(h *home.Home) string { return h.Path("routes.json") }
 
-// TableStamp changes whenever the table's file does, and is "" while it is gone.
+// TableStamp returns a text that changes whenever the table's file does, and "" if there is no file.
 func TableStamp(h *home.Home) string {
 	info, err := os.Stat(tableFile(h))
 	if err != nil {
@@ -64,8 +65,8 @@ func TableStamp(h *home.Home) string {
 	return fmt.Sprint(info.Size(), info.ModTime().UnixNano())
 }
 
-// WriteTable writes the table. The gateway notices new routes at its next request; doors and the resolver when it is
-// told to reload.
+// WriteTable writes the table. The gateway notices new routes at its next request; it opens and closes network
+// listeners and its DNS port when it is told to reload.
 func WriteTable(h *home.Home, t Table) error {
 	slices.SortFunc(t.Routes, func(a, b Route) int { return strings.Compare(a.Host, b.Host) })
 	return home.WriteCache(tableFile(h), t)
@@ -97,12 +98,10 @@ func Target(h *home.Home, spec materialise.Spec, site materialise.Site, kinds ki
 	return t, err
 }
 
-// KindName is the kind of the gateway's part. It is no kind of a stack file.
+// KindName is the kind of the gateway's part. A stack file cannot use it.
 const KindName = "gateway"
 
-// Spec describes the gateway on these ports as a stack of one part, whose HTTPPort and HTTPSPort they are, and makes
-// its
-// key if it has none.
+// Spec describes the gateway as a stack of one part with these ports. It creates the gateway's key if there is none.
 func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec, error) {
 	id, name := KindName, KindName
 	for _, dir := range []string{"state", "logs", "temp"} {
@@ -136,7 +135,7 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 	return spec, home.WriteState(materialise.File(h, id), spec)
 }
 
-// Kind is how the keeper runs the gateway with this HTTPS port. The HTTP port is the part's.
+// Kind returns how the keeper runs the gateway with this HTTPS port. The HTTP port is the part's.
 func Kind(https int) kind.Kind { return gateway{https: https} }
 
 type gateway struct {
@@ -147,7 +146,7 @@ type gateway struct {
 var traits = kind.Traits{
 	Name:   KindName,
 	Role:   kind.RoleWeb,
-	Reload: syscall.SIGHUP, // it opens and closes doors as its table says
+	Reload: syscall.SIGHUP, // it opens and closes network listeners as its table says
 }
 
 func (gateway) Traits() *kind.Traits                  { return &traits }

@@ -16,7 +16,7 @@ import (
 	"dravit/internal/webrules"
 )
 
-// stopped returns the name of the stack that a host belongs to though nothing serves it, "" where there is none.
+// stopped returns the name of the stack that owns a host name if the stack does not run, else "".
 func (t *table) stopped(host string) string {
 	if t.book == nil {
 		return ""
@@ -38,7 +38,7 @@ func (t *table) stopped(host string) string {
 	return ""
 }
 
-// unknown says which names there are, but only under a name that no foreign page can take (DNS rebinding).
+// unknown lists the host names that exist, but only under a name that no foreign web page can use (DNS rebinding).
 func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 	if name := t.stopped(host); name != "" {
 		t.page(w, req, http.StatusServiceUnavailable, pageData{
@@ -57,7 +57,7 @@ func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 		t.mu.RLock()
 		for _, r := range t.routes {
 			if strings.HasPrefix(r.Host, "*") {
-				continue // no name to go to
+				continue // no name to link to
 			}
 			address, usual := url.URL{Scheme: "http", Host: r.Host, Path: "/"}, 80
 			if req.TLS != nil {
@@ -86,7 +86,7 @@ var pageText string
 
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
-// page writes one of the gateway's own pages. Other users of the machine get its status alone.
+// page writes one of the gateway's own pages. Other users of the machine get only its status.
 func (t *table) page(w http.ResponseWriter, req *http.Request, status int, data pageData) {
 	if !t.private(req) {
 		refuse(w, status)

@@ -9,8 +9,8 @@ import (
 	"dravit/internal/proc"
 )
 
-// Sites are for whoever visits them. The gateway's own pages and the inboxes of mail catchers tell of this user's work,
-// so they are for this user's processes only: the gateway listens where every user of the machine can connect.
+// Anyone on this machine may visit sites. The gateway's own pages and the inboxes of mail catchers show this user's
+// work. They answer this user's processes only, since every user of the machine can connect to the gateway.
 
 // private reports whether a request comes from a process of this user.
 func (t *table) private(r *http.Request) bool {
@@ -22,7 +22,7 @@ func (t *table) private(r *http.Request) bool {
 	return err == nil && proc.SameUser(here, there)
 }
 
-// refuse tells a visitor who is another user of this machine that a page is not his.
+// refuse answers another user of this machine that the page is not for them.
 func refuse(w http.ResponseWriter, status int) {
 	name := "the user who started Dravit"
 	if me, err := user.Current(); err == nil {

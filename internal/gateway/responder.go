@@ -17,36 +17,36 @@ import (
 	"dravit/internal/kind"
 )
 
-// known is what the gateway has to say of a host name.
+// known is what the gateway knows about a host name.
 type known int
 
 const (
-	knownNothing known = iota // it is not below a suffix of ours
-	knownSuffix               // it is, and nobody has it
+	knownNothing known = iota // it ends with none of our suffixes
+	knownSuffix               // it ends with one of them, and no stack has it
 	knownName
 )
 
-// responder answers DNS (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It asks nobody
-// else.
+// responder answers DNS queries (RFC 1035) for the host names of all stacks, over UDP and TCP, on loopback only. It
+// does not forward queries.
 type responder struct {
 	port      int
 	known     func(host string) known
-	addresses []netip.Addr // to which every name leads
+	addresses []netip.Addr // the addresses of every name
 	udp       net.PacketConn
 	tcp       net.Listener
-	ctx       context.Context // ends with the responder: open connections do, too
+	ctx       context.Context // ends with the responder, and with it the open connections
 	end       context.CancelFunc
 	wg        sync.WaitGroup
 }
 
 const (
-	answerLife  = 2   // seconds: a name may go with the next stop
+	answerLife  = 2   // seconds; a name may vanish when its stack is removed
 	maxDatagram = 512 // RFC 1035, section 4.2.1
 	lineIdle    = 5 * time.Second
 	maxLines    = 64 // TCP connections at a time
 )
 
-// respond answers on a port, with these addresses, until it is closed.
+// respond answers queries on a port, with these addresses for every name, until it is closed.
 func respond(port int, addresses []string, tell func(host string) known) (*responder, error) {
 	at := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
 	udp, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
@@ -83,7 +83,7 @@ func (r *responder) datagrams() {
 			return
 		}
 		if err != nil {
-			continue // a visitor who is gone
+			continue // a client that is gone
 		}
 		if answer := r.answer(buf[:n]); answer != nil {
 			_, _ = r.udp.WriteTo(answer, from)
@@ -91,7 +91,7 @@ func (r *responder) datagrams() {
 	}
 }
 
-// lines answers over TCP, where a length of two bytes goes before each message (RFC 7766).
+// lines answers over TCP, with a length of two bytes in front of each message (RFC 7766).
 func (r *responder) lines() {
 	limit := make(chan struct{}, maxLines)
 	for {
@@ -127,7 +127,7 @@ func (r *responder) lines() {
 	}
 }
 
-// answer returns the answer to a query, nil where it is none.
+// answer returns the answer to a query, or nil if the message is none.
 func (r *responder) answer(query []byte) []byte {
 	var p dnsmessage.Parser
 	head, err := p.Start(query)

@@ -22,15 +22,15 @@ import (
 	"dravit/internal/webrules"
 )
 
-// loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost: the second
-// must not be left to others.
+// loopbacks are the addresses on which the gateway listens. Browsers try both for a name below localhost, so another
+// program must not get the second one.
 var loopbacks = []string{kind.Host, "::1"}
 
-// Serve serves until the context ends: HTTP on one port, HTTPS with HTTP/2 on the other (0: not at all), both on
-// loopback only, and on the ports of the table's doors, which other machines may reach.
+// Serve runs the gateway until the context ends: HTTP on one port, HTTPS with HTTP/2 on the other (0: no HTTPS), both
+// on loopback only. It also listens on the table's network ports, which other machines may reach.
 func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	again := make(chan os.Signal, 1)
-	signal.Notify(again, syscall.SIGHUP) // before anybody can know that we run
+	signal.Notify(again, syscall.SIGHUP) // before another process can know that this one runs
 	defer signal.Stop(again)
 	key, err := os.ReadFile(keyFile(h))
 	if err != nil {
@@ -42,7 +42,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 			return certificates.Open(h, suffixes)
 		}, book: book,
 	}
-	if err := signer.renew(); err != nil { // sites go on over HTTP
+	if err := signer.renew(); err != nil { // without HTTPS, sites still answer over HTTP
 		slog.Error("no HTTPS", "error", err)
 		secure = 0
 	}
@@ -61,7 +61,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	if secure != 0 {
 		encrypted := t.server(t)
 		encrypted.TLSConfig = &tls.Config{GetCertificate: signer.certificate}
-		// a browser that does not trust says so at each visit
+		// a browser that does not trust the certificate says so at each visit
 		encrypted.ErrorLog = slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)
 		if listener, err := net.Listen("tcp", net.JoinHostPort(kind.Host, fmt.Sprint(secure))); err != nil {
 			slog.Error("no HTTPS", "error", err)
@@ -117,8 +117,8 @@ func (s *servers) serve(server *http.Server, listener net.Listener) {
 	})
 }
 
-// also serves on the other loopback address, where the machine has it, and tells whether it does. Where somebody else
-// has the port there, it goes without.
+// also serves on the other loopback address, if the machine has it, and reports whether it does. If another process has
+// the port there, the gateway does without.
 func (s *servers) also(server *http.Server, port int) bool {
 	listener, err := net.Listen("tcp", net.JoinHostPort(loopbacks[1], fmt.Sprint(port)))
 	switch {
@@ -130,22 +130,22 @@ func (s *servers) also(server *http.Server, port int) bool {
 	return err == nil
 }
 
-// close ends the servers, once requests in flight had a moment to finish.
+// close closes the servers after giving requests in flight a moment to finish.
 func (s *servers) close() {
 	s.cancel()
 	s.wg.Wait()
 }
 
-// doors are what the gateway opens and closes while it runs: ports that other machines see, and the resolver.
+// doors are what the gateway opens and closes while it runs: network listeners and the DNS port.
 type doors struct {
 	table     *table
 	book      func() (*ledger.Ledger, error)
 	open      map[NetworkListener]*servers
-	addresses []string // of the gateway, to which names lead
+	addresses []string // the gateway's addresses, which every name resolves to
 	resolver  *responder
 }
 
-// follow opens and closes doors as the table says now.
+// follow opens and closes listeners as the table says now.
 func (d *doors) follow() error {
 	now, err := readTable(d.table.file)
 	if err != nil {
@@ -195,7 +195,7 @@ func (d *doors) close() {
 	}
 }
 
-// answer tells what there is to say of a host name.
+// answer returns what the gateway knows about a host name.
 func (d *doors) answer(host string) known {
 	if to, err := d.table.find(host); err == nil && to != nil || d.table.stopped(host) != "" {
 		return knownName
@@ -213,7 +213,7 @@ func (d *doors) answer(host string) known {
 	return knownNothing
 }
 
-// signer gives the certificates of sites. Its authority is made anew when names come that it cannot vouch for.
+// signer returns the certificates of sites. It recreates the authority if it may not certify a new suffix.
 type signer struct {
 	open func(suffixes []string) (*certificates.Authority, error)
 	book func() (*ledger.Ledger, error)
@@ -235,8 +235,8 @@ func (s *signer) renew() error {
 	return err
 }
 
-// certificate returns the certificate of the host that a visitor names. One that names none, or none below our
-// suffixes, gets an answer for localhost, so that it sees which sites there are.
+// certificate returns the certificate of the host that a client asks for. If the client names no host, or one below
+// none of our suffixes, it gets the certificate of localhost, and then a page that lists the sites.
 func (s *signer) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 	host := strings.ToLower(strings.TrimSuffix(hello.ServerName, "."))
 	s.mu.Lock()

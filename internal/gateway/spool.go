@@ -8,12 +8,12 @@ import (
 )
 
 const (
-	spoolMemory = 64 << 10 // bytes of a request's body that are kept in memory; a longer one goes to a file
-	spoolLimit  = 2 << 30  // bytes that a request's body may have
+	spoolMemory = 64 << 10 // bytes of a request's body that stay in memory; a longer one goes to a file
+	spoolLimit  = 2 << 30  // the most bytes that a request's body may have
 )
 
-// spool reads a request's whole body before the request takes up a worker of a runtime: slow uploads to one site must
-// not use up the workers that all sites share. It returns what closes the body, or an error if the body broke off or is
+// spool reads a request's whole body before the request occupies a worker of a runtime: slow uploads to one site must
+// not occupy the workers that all sites share. It returns what closes the body, or an error if the body broke off or is
 // too long.
 func spool(w http.ResponseWriter, r *http.Request) (done func(), err error) {
 	body := http.MaxBytesReader(w, r.Body, spoolLimit)
@@ -30,7 +30,7 @@ func spool(w http.ResponseWriter, r *http.Request) (done func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	_ = os.Remove(file.Name()) // it lives as long as it is open
+	_ = os.Remove(file.Name()) // the file exists as long as it is open
 	whole := io.MultiReader(&head, body)
 	if n, err = io.Copy(file, whole); err == nil {
 		_, err = file.Seek(0, io.SeekStart)

@@ -23,14 +23,14 @@ import (
 	"dravit/internal/webrules"
 )
 
-// table is the routes, read again whenever their file has changed.
+// table holds the routes. It reads them again whenever their file has changed.
 type table struct {
 	file   string
 	key    string
 	port   int                            // for HTTP
 	secure int                            // for HTTPS
-	book   func() (*ledger.Ledger, error) // what stacks there are, running or not; nil: nobody says
-	// in tests: whether a request comes from a process of this user; nil: the system tells
+	book   func() (*ledger.Ledger, error) // lists the stacks, running or not; nil: unknown
+	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
 	mu     sync.RWMutex
@@ -65,7 +65,7 @@ func (t *table) find(host string) (*target, error) {
 	defer t.mu.Unlock()
 	now, err := readTable(t.file)
 	if err != nil {
-		if t.routes != nil { // the keeper writes it again
+		if t.routes != nil { // the keeper will write it again
 			return t.of(host), nil
 		}
 		return nil, err
@@ -87,8 +87,8 @@ func (t *table) find(host string) (*target, error) {
 	return t.of(host), nil
 }
 
-// known returns the target of a host by the routes that were read last, while their file cannot be read. Without any it
-// returns the error.
+// known returns the target of a host by the routes that were read last, while their file cannot be read. If there are
+// none, it returns the error.
 func (t *table) known(host string, err error) (*target, error) {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
@@ -98,7 +98,7 @@ func (t *table) known(host string, err error) (*target, error) {
 	return t.of(host), nil
 }
 
-// of returns the target of a host: its own, else that of the closest wildcard. The caller holds mu.
+// of returns the target of a host: its own, else that of the longest wildcard that matches. The caller holds mu.
 func (t *table) of(host string) *target {
 	for _, key := range webrules.HostKeys(host) {
 		if x := t.routes[key]; x != nil {
@@ -108,11 +108,10 @@ func (t *table) of(host string) *target {
 	return nil
 }
 
-// doorKey is under what a request's context has the door that it came in by.
+// doorKey is the context key of the network listener that a request came in by.
 type doorKey struct{}
 
-// door serves one site to other machines, whatever they call this one. What Dravit itself answers is for this machine
-// only.
+// door serves one site to other machines, under whatever name they use. It does not serve the gateway's own pages.
 func (t *table) door(d NetworkListener) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
@@ -124,8 +123,8 @@ func (t *table) door(d NetworkListener) http.Handler {
 	})
 }
 
-// restartPatience is how long a request waits for a web server, or what makes its pages, that is on its way, while its
-// stack is restarted.
+// restartPatience is how long a request waits for a web server or runtime that is starting while its stack is
+// restarted.
 const restartPatience = 3 * time.Second
 
 // dial connects to a stack's web server.
@@ -139,7 +138,7 @@ func dial(ctx context.Context, r Route) (net.Conn, error) {
 	}
 }
 
-// own are the header fields that the gateway alone writes, whatever a visitor claims.
+// own are the header fields that only the gateway sets, whatever a client claims.
 var own = map[string]bool{
 	"Forwarded":         true,
 	"X-Forwarded-For":   true,
@@ -149,12 +148,11 @@ var own = map[string]bool{
 	kind.VisitedHeader:  true,
 }
 
-// ambiguous reports whether a header field's name would be another field's once a server turns it into a variable of
-// CGI (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For are both HTTP_X_FORWARDED_FOR.
+// ambiguous reports whether a header field's name becomes that of another field once a server turns it into a CGI
+// variable (RFC 3875, section 4.1.18): X_Forwarded_For and X-Forwarded-For both become HTTP_X_FORWARDED_FOR.
 func ambiguous(name string) bool { return strings.Contains(name, "_") }
 
-// told is what a web server is told of a request: under which name, and who asked for what; "" stands for nothing to
-// tell.
+// told is what the gateway tells a web server about a request: the host name, and who asked for what. "" omits a field.
 func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	port, proto, visited := t.portOf(r), "http", ""
 	if r.TLS != nil {
@@ -164,7 +162,7 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 		host, visited, port = d.Host, r.Host, d.Port
 	} else {
 		name, given := hostPort(r.Host)
-		host = name // as the stack writes it: names know no case, servers may
+		host = name // as the stack file writes it: names have no case, but servers may
 		if given != "" {
 			host = net.JoinHostPort(name, given)
 		}
@@ -180,8 +178,8 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	}
 }
 
-// mend corrects an answer's header: a web server behind us knows neither of HTTPS nor by which name a visitor from
-// another machine came.
+// mend corrects an answer's header: a web server behind the gateway knows neither that the client used HTTPS nor the
+// name by which a client from another machine came.
 func (t *table) mend(h http.Header, r *http.Request) {
 	location := h.Get("Location")
 	if location == "" {
@@ -194,13 +192,12 @@ func (t *table) mend(h http.Header, r *http.Request) {
 	case !ok:
 	case door:
 		h.Set("Location", "http://"+r.Host+"/"+rest)
-	case r.TLS != nil: // nobody speaks HTTP on the HTTPS port
+	case r.TLS != nil: // no client speaks HTTP on the HTTPS port
 		h.Set("Location", "https://"+host+"/"+rest)
 	}
 }
 
-// proxyTo sends requests on to a stack's web server. What a visitor claims to have been forwarded is replaced by what
-// is true.
+// proxyTo sends requests to a stack's web server. It replaces what a client claims about forwarding by what is true.
 func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	transport := &http.Transport{
 		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
@@ -224,12 +221,12 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 		},
 		ModifyResponse: func(resp *http.Response) error {
-			t.mend(resp.Header, resp.Request.Context().Value(inKey{}).(*http.Request))
+			t.mend(resp.Header, resp.Request.Context().Value(originalKey{}).(*http.Request))
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
 			if req.Context().Err() != nil {
-				return // the visitor left
+				return // the client left
 			}
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
@@ -240,7 +237,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	}
 }
 
-// buffers are shared by all proxies: a page is copied through 32 KB, not through a new allocation each time.
+// buffers are shared by all proxies: a page is copied through 32 KB that is reused.
 type buffers struct{}
 
 var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
@@ -248,7 +245,7 @@ var pool = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 func (buffers) Get() []byte  { return *pool.Get().(*[]byte) }
 func (buffers) Put(b []byte) { pool.Put(&b) }
 
-// portOf is the port on which a request came in.
+// portOf returns the port on which a request came in.
 func (t *table) portOf(r *http.Request) int {
 	if r.TLS != nil {
 		return t.secure
@@ -279,7 +276,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// released returns the target once nothing holds requests for it back, as a restart of what makes its pages does.
+// released returns the target when its requests may pass: while its runtime restarts, the keeper holds them back.
 func (t *table) released(ctx context.Context, to *target) *target {
 	for end := time.Now().Add(restartPatience); to.Held && time.Now().Before(end) &&
 		proc.Sleep(ctx, 10*time.Millisecond) == nil; {
@@ -307,16 +304,16 @@ func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 		to.pass(w, r, t)
 		return
 	}
-	// A server may answer before it has taken the whole body: without this, ours would then close the body under the
-	// proxy, which would give the request up and cut the answer off.
-	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 is so by itself
-	to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), inKey{}, r)))
+	// A server may answer before it has read the whole body. Without this, our server would then close the body, and
+	// the proxy would give up and cut the answer off.
+	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 always allows it
+	to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), originalKey{}, r)))
 }
 
-// inKey is under what the context of a request that is passed on has the one that came in.
-type inKey struct{}
+// originalKey is the context key of the incoming request: ModifyResponse sees only the outgoing one.
+type originalKey struct{}
 
-// hostPort takes a Host header apart. Names know no case and may end with a dot.
+// hostPort splits a Host header. It makes the name lower-case and removes a dot at its end.
 func hostPort(header string) (host, port string) {
 	host, port, err := net.SplitHostPort(header)
 	if err != nil {

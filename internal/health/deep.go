@@ -17,7 +17,7 @@ import (
 	"dravit/internal/kind"
 )
 
-// DeepResult is what a deep check came to. Holds is nil where it was not asked.
+// DeepResult is the result of a deep check. Holds is nil if it was not asked.
 type DeepResult struct {
 	Subject  string  `json:"subject"` // part.db, site.ferry
 	Check    string  `json:"deed"`
@@ -30,7 +30,7 @@ type DeepResult struct {
 // deepTime is how long one deep check may take.
 const deepTime = 30 * time.Second
 
-// Prove asks for deep checks side by side.
+// Prove asks deep checks side by side. subjects names the part or site of each.
 func Prove(ctx context.Context, subjects []string, deepChecks []kind.DeepCheck) []DeepResult {
 	results := make([]DeepResult, len(deepChecks))
 	var wg sync.WaitGroup
@@ -46,10 +46,10 @@ func Prove(ctx context.Context, subjects []string, deepChecks []kind.DeepCheck) 
 	return results
 }
 
-// uploadSize is more than what servers take when nobody tells them otherwise (1 and 2 MB).
+// uploadSize is more than servers accept by default (1 and 2 MB).
 const uploadSize = 3 << 20
 
-// SiteDeepChecks are those of a site whose runtime has a probe: a large upload arrives whole.
+// SiteDeepChecks returns the deep checks of a site whose runtime has a probe: a large upload arrives whole.
 func SiteDeepChecks(site Target) []kind.DeepCheck {
 	if site.Maker == nil {
 		return nil
@@ -86,7 +86,8 @@ func SiteDeepChecks(site Target) []kind.DeepCheck {
 	}}}
 }
 
-// CacheDeepChecks are those of a part that speaks Redis' protocol: what one connection writes another reads.
+// CacheDeepChecks returns the deep checks of a part that speaks Redis' protocol: one connection reads what another
+// wrote.
 func CacheDeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		dial := Dial("tcp", kind.Loopback(p.Port))
@@ -102,7 +103,8 @@ func CacheDeepChecks(p kind.Part) []kind.DeepCheck {
 	}}}
 }
 
-// SQLDeepChecks are those of a database: what one connection writes into a table another reads. The table goes again.
+// SQLDeepChecks returns the deep checks of an SQL database: one connection reads rows that another wrote to a new
+// table, which is dropped at the end.
 func SQLDeepChecks(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := "dravit_proof_" + rand.Text()
@@ -121,7 +123,7 @@ func SQLDeepChecks(open func(ctx context.Context) (*sql.DB, error)) []kind.DeepC
 		if err != nil {
 			return err
 		}
-		// the table goes again, whoever stops waiting
+		// drop the table even if the caller stops waiting
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Deadline)
 		defer cancel()
 		return session(ctx, func(db *sql.DB) error {

@@ -1,4 +1,4 @@
-// Package health runs ladders and speaks the protocols that their rungs ask in.
+// Package health climbs ladders, and speaks the protocols of the rungs.
 package health
 
 import (
@@ -20,7 +20,7 @@ import (
 // Deadline is how long one rung may take.
 const Deadline = 5 * time.Second
 
-// Result is what one rung came to. Holds is nil where it was not asked.
+// Result is the result of one rung. Holds is nil if the rung was not asked.
 type Result struct {
 	Rung     kind.RungName `json:"rung"`
 	Holds    *bool         `json:"holds"`
@@ -30,12 +30,12 @@ type Result struct {
 	Got      string        `json:"got,omitempty"`
 }
 
-// Miss says what the rung expected, and what came. It is meant for one that does not hold.
+// Miss says what the rung expected and what came. Call it only on a rung that does not hold.
 func (r Result) Miss() string {
 	return fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
 }
 
-// Once makes of a question one that is asked once, by whoever comes first; the others wait for its answer.
+// Once returns a function that asks once: the first caller asks, and all others wait for and get the same answer.
 func Once(ask func(ctx context.Context) error) func(ctx context.Context) error {
 	var once sync.Once
 	var err error
@@ -45,11 +45,11 @@ func Once(ask func(ctx context.Context) error) func(ctx context.Context) error {
 	}
 }
 
-// Climb asks the rungs from the ground up, each with a deadline. The rungs above the first that does not hold are not
-// asked; an advisory one that does not hold stops nothing.
+// Climb asks the rungs from the lowest up, each with a deadline. It stops at the first rung that does not hold; an
+// advisory rung that does not hold stops nothing.
 func Climb(ctx context.Context, ladder []kind.Rung) []Result { return climb(ctx, ladder, Deadline) }
 
-// climb is Climb with another time for each rung.
+// climb is Climb with another deadline.
 func climb(ctx context.Context, ladder []kind.Rung, deadline time.Duration) []Result {
 	results := make([]Result, len(ladder))
 	defer func() {
@@ -90,7 +90,7 @@ func climb(ctx context.Context, ladder []kind.Rung, deadline time.Duration) []Re
 	return results
 }
 
-// expected says what a rung is for, where its failure does not.
+// expected returns what a rung is for, if its failure does not say so.
 var expected = map[kind.RungName]string{
 	kind.Alive: "a running process", kind.Open: "a socket that accepts", kind.Ours: "the socket of this part's process",
 	kind.Greets: "a greeting in the server's own protocol", kind.Works: "a round trip of real work",
@@ -98,7 +98,8 @@ var expected = map[kind.RungName]string{
 	kind.Replies: "a reply", kind.Matches: "the expected text",
 }
 
-// Holds tells whether a ladder holds: its top rung was asked, and every rung asked holds, the advisory ones aside.
+// Holds reports whether a ladder holds: its top rung was asked, and every rung that was asked holds, advisory ones
+// aside.
 func Holds(results []Result) bool {
 	for _, r := range results {
 		if !r.Advisory && (r.Holds == nil || !*r.Holds) {
@@ -108,7 +109,7 @@ func Holds(results []Result) bool {
 	return len(results) > 0
 }
 
-// FirstMiss returns the first rung that does not hold, nil where the ladder does.
+// FirstMiss returns the first rung that does not hold, advisory ones aside, or nil.
 func FirstMiss(results []Result) *Result {
 	for i, r := range results {
 		if !r.Advisory && r.Holds != nil && !*r.Holds {
@@ -129,15 +130,14 @@ func All(ctx context.Context, ladders [][]kind.Rung) [][]Result {
 	return results
 }
 
-// SharedConn is the connection that a ladder's open rung makes. The rungs above may take it over, so that the server
-// sees one
-// visitor and not one that leaves without a word, which some servers note in their log.
+// SharedConn is the connection that a ladder's open rung makes. The rungs above reuse it: some servers log a client
+// that says nothing.
 type SharedConn struct {
 	network, address string
 	conn             net.Conn
 }
 
-// Take returns the connection, which is the caller's to close from then on, or a new one where it is taken already.
+// Take returns the connection, or a new one if it was taken already. The caller must close it.
 func (l *SharedConn) Take(ctx context.Context) (net.Conn, error) {
 	if conn := l.conn; conn != nil {
 		l.conn = nil
@@ -146,7 +146,7 @@ func (l *SharedConn) Take(ctx context.Context) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, l.network, l.address)
 }
 
-// LowerRungs are the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
+// LowerRungs returns the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
 func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn) {
 	line := &SharedConn{network: network, address: address}
 	return []kind.Rung{
@@ -178,7 +178,7 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 	}, line
 }
 
-// Alive asks whether any process of the part lives.
+// Alive returns the rung that asks whether any process of the part is alive.
 func Alive(p kind.Part) kind.Rung {
 	return kind.Rung{Name: kind.Alive, Ask: func(context.Context) error {
 		if !members.Alive(p.Lock) {
@@ -188,7 +188,7 @@ func Alive(p kind.Part) kind.Rung {
 	}}
 }
 
-// Plain puts a network error in few words.
+// Plain returns a network error in a few words.
 func Plain(err error) string {
 	var sys *os.SyscallError
 	switch {
@@ -204,7 +204,7 @@ func Plain(err error) string {
 	return text
 }
 
-// Client returns an HTTP client whose every connection comes from dial and is closed after its request. It follows no
+// Client returns an HTTP client that gets each connection from dial and closes it after one request. It follows no
 // redirect.
 func Client(dial func(ctx context.Context) (net.Conn, error)) *http.Client {
 	return &http.Client{

@@ -8,8 +8,8 @@ import (
 	"dravit/internal/kind"
 )
 
-// HTTP are the rungs of a web server: the ground, and any whole HTTP answer to OPTIONS *, the request that asks for
-// nothing but an answer (RFC 9110, section 9.3.7). An application's pages are left alone.
+// HTTP returns the rungs of a web server: the lower rungs, and one that takes any whole HTTP answer to OPTIONS *, a
+// request that reaches no page of an application (RFC 9110, section 9.3.7).
 func HTTP(p kind.Part, network, address string) []kind.Rung {
 	ground, line := LowerRungs(p, network, address)
 	return append(ground, kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {

@@ -37,7 +37,7 @@ func logIn(ctx context.Context, dial func(context.Context) (net.Conn, error), pa
 	return s, nil
 }
 
-// until has what follows end by the context's deadline, or after the usual time.
+// until sets the deadline of what follows: the context's, else Deadline from now.
 func (s *session) until(ctx context.Context) {
 	end, ok := ctx.Deadline()
 	if !ok {
@@ -46,8 +46,8 @@ func (s *session) until(ctx context.Context) {
 	_ = s.conn.SetDeadline(end)
 }
 
-// Redis connects to a server that speaks Redis' protocol, sends each command and returns the replies to those that
-// follow the log-in. A reply that is an error ends it with a Miss.
+// Redis connects to a server that speaks Redis' protocol, logs in, sends each command and returns its reply. A reply
+// that is an error ends it with a *kind.Miss.
 func Redis(ctx context.Context, dial func(context.Context) (net.Conn, error), password string,
 	commands ...[]string) ([]string, error) {
 	s, err := logIn(ctx, dial, password)
@@ -70,9 +70,9 @@ func (s *session) all(commands ...[]string) ([]string, error) {
 	return replies, nil
 }
 
-// call sends one command and returns its reply, "" if there is no such thing.
+// call sends one command and returns its reply, or "" if the key does not exist.
 func (s *session) call(words ...string) (string, error) {
-	var command bytes.Buffer // sent at once
+	var command bytes.Buffer // collected, and sent in one write
 	if err := proto.Write(&command, words); err != nil {
 		return "", err
 	}
@@ -93,14 +93,14 @@ func (s *session) call(words ...string) (string, error) {
 	return fmt.Sprint(reply), err
 }
 
-// noReply is what a server says of a key that it does not have (RESP, "Null bulk strings").
+// noReply is the reply for a key that does not exist (RESP, "Null bulk strings").
 const noReply = "$-1\r\n"
 
-// Cache are the upper rungs of a part that speaks Redis' protocol.
+// Cache returns the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
 	ground, line := LowerRungs(p, "tcp", address)
-	var s *session // greets logs in, works goes on in the same session
+	var s *session // greets logs in, and works continues in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
@@ -119,7 +119,8 @@ func Cache(p kind.Part) []kind.Rung {
 				}
 			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// A key of its own, gone again at once, at the latest by itself: nothing of the application's is touched.
+			// Use a key of our own, delete it at once, and let it expire in any case: the application's keys stay as
+			// they are.
 			value := fmt.Sprint(time.Now().UnixNano())
 			key := "dravit:probe:" + value // others look at the same time
 			s.until(ctx)
@@ -131,7 +132,7 @@ func Cache(p kind.Part) []kind.Rung {
 		}})
 }
 
-// CacheExports is how a part that speaks Redis' protocol is reached.
+// CacheExports returns how a part that speaks Redis' protocol is reached.
 func CacheExports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
 	url := "redis://default:" + p.Password + "@" + kind.Host + ":" + port
@@ -140,5 +141,5 @@ func CacheExports(p kind.Part) kind.Exports {
 	}}
 }
 
-// RedisClients match what clients of a part write that speaks Redis' protocol.
+// RedisClients matches what clients write about a part that speaks Redis' protocol.
 var RedisClients = pattern.New(`(?i)redis|WRONGPASS|NOAUTH`)

@@ -23,13 +23,13 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// RoutePath is where the gateway itself answers, for every name it knows, whom the name belongs to.
+// RoutePath is the path at which the gateway itself answers, for every name that it knows, which stack has the name.
 const RoutePath = "/.dravit/route"
 
-// AskHeader carries a number used once; the gateway's answer is sealed with it.
+// AskHeader carries a nonce. The gateway signs its answer with it.
 const AskHeader = "Dravit-Ask"
 
-// Seal proves that an answer comes from this user's gateway: only who can read the key can make it.
+// Seal returns a signature which proves that an answer comes from this user's gateway: it needs the gateway's key.
 func Seal(key, nonce, stackID, site string) string {
 	mac := hmac.New(sha256.New, []byte(key))
 	fmt.Fprintf(mac, "%s\n%s\n%s", nonce, stackID, site)
@@ -53,16 +53,16 @@ type Target struct {
 	Key      string // the gateway's
 	Expect   *stackfile.Expect
 	App      kind.Part
-	Maker    kind.PageMaker // asks the process that makes the pages; nil if the app has no probe
-	Logs     []string       // files into which the app's errors go
-	// Stores, if set, says whether the app reaches its stores: a check asks the app once, for its own rung and for
-	// those of its sites. nil: the probe asks the stores on its way through the web server.
+	Maker    kind.PageMaker // asks the runtime's process; nil if the app has no probe
+	Logs     []string       // the files that the app's errors go to
+	// Stores, if set, reports whether the app reaches its stores. A check asks the app only once, for its own rung and
+	// for those of its sites. If nil, the probe asks the stores while it is reached through the web server.
 	Stores func(ctx context.Context) error
 }
 
-// Site returns the ladder of a site: from the name to the page and, where a runtime with a probe runs the site, to the
-// stores behind it. The system's resolver is advisory for names below localhost: what asks here dials loopback itself,
-// as browsers do for them.
+// Site returns the ladder of a site: from the name to the page, and, if its runtime has a probe, to the stores behind
+// it. The system's resolver is advisory for names below localhost: browsers connect to loopback without asking it, and
+// so does the check.
 func Site(site Target) []kind.Rung {
 	v := &visit{Target: site, gateway: kind.Loopback(site.HTTPPort), path: site.Expect.URLPath()}
 	v.client = Client(Dial("tcp", v.gateway))
@@ -88,15 +88,15 @@ func Site(site Target) []kind.Rung {
 // visit is one check of one site. Its methods are the rungs of the ladder.
 type visit struct {
 	Target
-	gateway string // its address
+	gateway string // the gateway's address
 	client  *http.Client
-	path    string // what is asked for
-	status  int    // what is expected; 0: any below 400
+	path    string // the path to ask for
+	status  int    // the expected status; 0: any below 400
 	text    string // what the page must contain
-	page    []byte // what came, once the site replied
+	page    []byte // what came, when the site replied
 }
 
-// get asks the site through the gateway. It returns at most 4 MB of the body.
+// get asks the site through the gateway, and returns at most 4 MB of the body.
 func (v *visit) get(ctx context.Context, path string, header map[string]string) (int, []byte, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(v.URL, "/")+path, nil)
 	if err != nil {
@@ -122,7 +122,7 @@ func (v *visit) reaches(ctx context.Context) error {
 	return conn.Close()
 }
 
-// routed makes sure that this user's gateway answers, and leads the name to this site.
+// routed checks that this user's gateway answers, and that it leads the name to this site.
 func (v *visit) routed(ctx context.Context) error {
 	nonce := rand.Text()
 	_, body, err := v.get(ctx, RoutePath, map[string]string{AskHeader: nonce})
@@ -144,7 +144,7 @@ func (v *visit) routed(ctx context.Context) error {
 	return nil
 }
 
-// replies asks for the page, and judges its status and whether it is whole.
+// replies asks for the page, and judges its status and whether it is complete.
 func (v *visit) replies(ctx context.Context) error {
 	sizes := make([]int64, len(v.Logs))
 	for i, file := range v.Logs {
@@ -173,7 +173,7 @@ func (v *visit) replies(ctx context.Context) error {
 	return nil
 }
 
-// matches looks for the expected text in the page, and asks the app's probe, if it has one, for the stores.
+// matches searches the page for the expected text, and asks the app's probe, if it has one, about the stores.
 func (v *visit) matches(ctx context.Context) error {
 	if !bytes.Contains(v.page, []byte(v.text)) {
 		return &kind.Miss{Expected: fmt.Sprintf("%q in the page at %s", v.text, v.path), Got: excerpt(v.page)}
@@ -199,11 +199,11 @@ func (v *visit) matches(ctx context.Context) error {
 	return v.Stores(ctx)
 }
 
-// logDelay is how long an error may take from the page that it cut off to the log.
+// logDelay is how long after a page was cut off its error may take to reach the log.
 const logDelay = 50 * time.Millisecond
 
-// cutOff returns the error that ended a page before its end and went into a log only, "" if there is none. What a page
-// closes with </html> is whole.
+// cutOff returns the error that ended a page early and was written to a log only, else "". A page that ends with
+// </html> is complete.
 func cutOff(site Target, page []byte, sizes []int64) string {
 	lower := bytes.ToLower(page)
 	if bytes.Contains(lower, []byte("</html>")) {
@@ -229,10 +229,10 @@ func said(file string, offset int64) string {
 	return text
 }
 
-// unsaid is what a page holds and does not say.
+// unsaid is what a page contains and does not show.
 var unsaid = pattern.New(`(?is)<(style|script|head)\b.*?</(style|script|head)>`)
 
-// excerpt is the beginning of a page's text, without its tags.
+// excerpt returns the beginning of a page's text, without its tags.
 func excerpt(page []byte) string {
 	var b strings.Builder
 	depth := 0

@@ -1,5 +1,5 @@
-// Package home knows the one folder that Dravit keeps everything in, the short run folder for sockets, and
-// how files that matter are written and locked.
+// Package home manages the one folder that Dravit keeps everything in, and the short run folder for sockets. It writes
+// and locks the files that matter.
 package home
 
 import (
@@ -42,14 +42,14 @@ func Locate() (string, error) {
 	return filepath.Join(base, ".local", "share", "dravit"), nil
 }
 
-// Open makes the folder and its run folder where they are missing and returns them.
+// Open makes the folder and its run folder if they are missing and returns them.
 func Open(dir string) (*Home, error) {
 	if i := strings.IndexAny(dir, "\"\n\r\x00$`\\;"); i >= 0 {
 		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files "+
 			"cannot carry", dir, dir[i])
 	}
 	h := &Home{Dir: dir}
-	if run, err := h.recordedRun(); err == nil { // written last: the rest is there
+	if run, err := h.recordedRun(); err == nil { // it is written last, so the rest exists
 		h.Run = run
 		return h, nil
 	}
@@ -64,7 +64,7 @@ func Open(dir string) (*Home, error) {
 	}
 	defer lock.Close()
 	if h.Run, err = h.recordedRun(); err == nil {
-		return h, nil // another process was faster
+		return h, nil // another process created it first
 	}
 	h.Run, err = h.makeRun()
 	return h, err
@@ -80,8 +80,8 @@ func (h *Home) Stack(id string, parts ...string) string {
 	return h.Path(append([]string{"stacks", id}, parts...)...)
 }
 
-// recordedRun returns the run folder that was written down once. It is not derived again: a cron job, su and a
-// desktop have different environments and must find the same keeper.
+// recordedRun returns the run folder that was recorded once. It is not derived again: a cron job, su and a desktop have
+// different environments, and must find the same keeper.
 func (h *Home) recordedRun() (string, error) {
 	text, err := os.ReadFile(h.Path("run"))
 	if err != nil {
@@ -91,7 +91,7 @@ func (h *Home) recordedRun() (string, error) {
 	return run, HoldRun(run)
 }
 
-// HoldRun makes the run folder again where it was deleted, and reports why it cannot hold our sockets.
+// HoldRun recreates the run folder if it was deleted. The error says why it cannot hold our sockets.
 func HoldRun(run string) error {
 	if !filepath.IsAbs(run) {
 		return fmt.Errorf("%q is no absolute path", run)
@@ -99,11 +99,11 @@ func HoldRun(run string) error {
 	if err := os.Mkdir(run, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return trusted(run) // somebody else may have been faster
+	return trusted(run) // another process may have created it first
 }
 
-// trusted reports why a folder cannot hold our sockets: it must be a folder of this user, not a link, and closed to
-// others.
+// trusted returns an error if a folder must not hold our sockets: it must be a folder of this user, no link, and closed
+// to others.
 func trusted(run string) error {
 	info, err := os.Lstat(run)
 	if err != nil {
@@ -116,8 +116,8 @@ func trusted(run string) error {
 	return nil
 }
 
-// makeRun makes the run folder and writes its place down. It lies in /tmp rather than in $XDG_RUNTIME_DIR, since the
-// latter vanishes with the last login while stacks run on; the keeper's lock on it keeps cleaners away.
+// makeRun creates the run folder and records its path. The folder is in /tmp and not in $XDG_RUNTIME_DIR, which
+// vanishes with the last log-in while stacks keep running. The keeper's lock on the folder keeps cleaners of /tmp away.
 func (h *Home) makeRun() (string, error) {
 	run, err := os.MkdirTemp("/tmp", "dravit-")
 	if err != nil {
@@ -126,16 +126,16 @@ func (h *Home) makeRun() (string, error) {
 	return run, WriteFile(h.Path("run"), []byte(run+"\n"), 0o600)
 }
 
-// WriteFile writes a file whole: a reader, or a crash at any moment, finds the old content or the new one.
+// WriteFile replaces a file atomically: a reader, or a crash at any moment, finds the old content or the new one.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	return write(path, data, mode, true)
 }
 
-// WriteState is WriteJSON for what has no meaning after the machine's next boot: it survives a crash of its writer, and
-// does not wait for the disk.
+// WriteState is WriteJSON for what means nothing after the machine's next boot. It does not sync: the file survives a
+// crash of Dravit, not of the machine.
 func WriteState(path string, v any) error { return writeJSON(path, v, false) }
 
-// WriteCache writes a value whole as indented JSON that is found out again when it is lost.
+// WriteCache replaces a file with a value as indented JSON. It does not sync: what is lost can be found out again.
 func WriteCache(path string, v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
@@ -149,7 +149,7 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name()) // fails after the rename, as it should
+	defer os.Remove(f.Name()) // it fails after the rename, as it should
 	_, err = f.Write(data)
 	if err == nil {
 		err = f.Chmod(mode)
@@ -163,7 +163,8 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 	return os.Rename(f.Name(), path)
 }
 
-// ReplaceFile writes a file that is there already, whole, with the permissions that it has. A link stays a link.
+// ReplaceFile replaces the content of an existing file atomically, with the permissions that the file has. A link stays
+// a link.
 func ReplaceFile(path string, data []byte) error {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
@@ -176,8 +177,8 @@ func ReplaceFile(path string, data []byte) error {
 	return WriteFile(real, data, info.Mode().Perm())
 }
 
-// WriteDerived writes a file whole that is made anew from other files when it is lost; it leaves an equal one alone and
-// tells whether it wrote.
+// WriteDerived replaces a file atomically if its content differs, and reports whether it wrote. It does not sync: the
+// file can be regenerated.
 func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
 	if old, err := os.ReadFile(path); err == nil && bytes.Equal(old, data) {
 		return false, nil
@@ -185,8 +186,8 @@ func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
 	return true, write(path, data, mode, false)
 }
 
-// WriteJSON writes a value whole as indented JSON, for its owner's eyes only, and a copy beside it, which ReadJSON
-// takes if the file is damaged or gone.
+// WriteJSON replaces a file with a value as indented JSON that only its owner may read. It also writes a copy beside
+// it, which ReadJSON uses if the file is damaged or missing.
 func WriteJSON(path string, v any) error { return writeJSON(path, v, true) }
 
 func writeJSON(path string, v any, sync bool) error {
@@ -198,14 +199,14 @@ func writeJSON(path string, v any, sync bool) error {
 	if err := write(path, data, 0o600, sync); err != nil {
 		return err
 	}
-	_ = write(path+lastGood, data, 0o600, false) // without it there is one way back less
+	_ = write(path+lastGood, data, 0o600, false) // without the copy, a damaged file cannot be replaced
 	return nil
 }
 
-// lastGood is what the name of a file's copy ends with.
+// lastGood is the ending of the copy's name.
 const lastGood = ".last"
 
-// RemoveJSON removes a file that WriteJSON or WriteState wrote, and its copy. One that is not there is no error.
+// RemoveJSON removes a file that WriteJSON or WriteState wrote, and its copy. A missing file is no error.
 func RemoveJSON(path string) error {
 	for _, file := range []string{path + lastGood, path} {
 		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -215,11 +216,11 @@ func RemoveJSON(path string) error {
 	return nil
 }
 
-// Recovered, if set, is told of each file that was damaged or gone, and of the copy that was used instead.
+// Recovered, if set, is called for each file that was damaged or missing, with the copy that was used instead.
 var Recovered func(file, used string, because error)
 
-// ReadJSON reads a value written by WriteJSON: the file, else its copy. If neither is there, it leaves v alone and
-// returns nil. If what is there cannot be read, it leaves v alone and returns trouble.Damaged.
+// ReadJSON reads a value that WriteJSON wrote: from the file, else from its copy. If neither exists, it leaves v alone
+// and returns nil. If what exists cannot be read, it leaves v alone and returns trouble.Damaged.
 func ReadJSON[T any](path string, v *T) error {
 	err := readJSON(path, v)
 	if err == nil {
@@ -246,7 +247,7 @@ func ReadJSON[T any](path string, v *T) error {
 	}
 }
 
-// repair puts a file's copy in its place, unless somebody else has meanwhile.
+// repair replaces a file by its copy, unless another process did so already.
 func repair(path string, because error) {
 	data, err := os.ReadFile(path + lastGood)
 	if err != nil || errors.Is(because, fs.ErrPermission) {
@@ -254,11 +255,11 @@ func repair(path string, because error) {
 	}
 	var any json.RawMessage
 	if readJSON(path, &any) != nil {
-		_ = write(path, data, 0o600, false) // the next reader finds the copy, too
+		_ = write(path, data, 0o600, false) // if it fails, the next reader finds the copy, too
 	}
 }
 
-// ReadDerived is ReadJSON for what is found out or made again: a damaged file counts as one that is not there.
+// ReadDerived is ReadJSON for what can be regenerated: a damaged file counts as missing.
 func ReadDerived[T any](path string, v *T) error {
 	err := ReadJSON(path, v)
 	if errors.Is(err, trouble.Damaged) && !errors.Is(err, fs.ErrPermission) {
@@ -277,5 +278,5 @@ func readJSON[T any](path string, v *T) error {
 	if err := json.Unmarshal(data, &check); err != nil {
 		return err
 	}
-	return json.Unmarshal(data, v) // over what v holds for keys that the file leaves out
+	return json.Unmarshal(data, v) // keys that the file omits keep the values in v
 }

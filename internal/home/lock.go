@@ -10,17 +10,17 @@ import (
 // KeeperLock is the name of the lock file that the keeper of a home folder holds while it runs.
 const KeeperLock = "keeper.lock"
 
-// ErrLocked says that somebody else holds the lock.
+// ErrLocked says that another process holds the lock.
 var ErrLocked = errors.New("locked")
 
-// Lock waits for a file's lock and takes it. Closing the file gives it back, as does the end of the process. The
-// lock belongs to the open file (flock), so a child that inherits the descriptor keeps it.
+// Lock waits for a file's lock and takes it. Closing the file releases it, as does the end of the process. The lock
+// belongs to the open file (flock), so a child that inherits the descriptor keeps it.
 func Lock(path string) (*os.File, error) { return lock(path, unix.LOCK_EX) }
 
-// TryLock is Lock without waiting: ErrLocked where it is held.
+// TryLock is Lock without waiting. It returns ErrLocked if another process holds the lock.
 func TryLock(path string) (*os.File, error) { return lock(path, unix.LOCK_EX|unix.LOCK_NB) }
 
-// Locked tells whether somebody holds a file's lock. A missing file is not locked.
+// Locked reports whether a process holds a file's lock. A missing file is not locked.
 func Locked(path string) bool {
 	f, err := os.Open(path)
 	if err != nil {

@@ -11,10 +11,10 @@ import (
 // Share takes a shared lock on an open file for as long as it is open.
 func Share(f *os.File) error { return flock(f, unix.LOCK_SH|unix.LOCK_NB) }
 
-// ErrPeer says that the other end of a socket is another user's.
+// ErrPeer says that the process at the other end of a socket belongs to another user.
 var ErrPeer = errors.New("the other end of the socket belongs to another user")
 
-// CheckPeer makes sure that the process at the other end of a Unix socket is this user's.
+// CheckPeer returns ErrPeer if the process at the other end of a Unix socket is not this user's.
 func CheckPeer(conn net.Conn) error {
 	uc, ok := conn.(*net.UnixConn)
 	if !ok {
@@ -37,7 +37,7 @@ func CheckPeer(conn net.Conn) error {
 	return nil
 }
 
-// OwnPeers returns a listener that drops connections of other users.
+// OwnPeers returns a listener that closes connections of other users.
 func OwnPeers(l net.Listener) net.Listener { return ownPeers{l} }
 
 type ownPeers struct{ net.Listener }

@@ -19,13 +19,13 @@ import (
 	"dravit/internal/trouble"
 )
 
-// request is the body of start and stop.
+// request is the body of a start or stop request.
 type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
-	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: for ever
+	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: forever
 }
 
-// Event is one line of the answer to start. An empty one says that the keeper is alive.
+// Event is one line of the answer to a start request. An empty one says that the keeper is alive.
 type Event struct {
 	Part    *lifecycle.Status `json:"part,omitempty"`    // a part's state changed
 	Site    *SiteResult       `json:"site,omitempty"`    // a site's ladder came to an end
@@ -33,7 +33,7 @@ type Event struct {
 	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // the start went no further
 	Done    bool              `json:"done,omitempty"`    // the last line
 	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start began
-	// Spans, with Done, are what those did until they answered.
+	// Spans, if Done, are the phases of each part until it answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
 }
 
@@ -53,7 +53,7 @@ func stageOf(parts []kind.Part, states map[string]lifecycle.State) lifecycle.Sta
 	return stage
 }
 
-// SiteResult is a site's ladder.
+// SiteResult is the result of a site's ladder.
 type SiteResult struct {
 	Name  string          `json:"name"`
 	URL   string          `json:"url"`
@@ -65,12 +65,12 @@ type View struct {
 	Name  string             `json:"name"`
 	Parts []lifecycle.Status `json:"parts"`
 	Sites []materialise.Site `json:"sites"`
-	Notes []string           `json:"notes,omitempty"` // what the plan passed over
+	Notes []string           `json:"notes,omitempty"` // what the plan skipped
 	// SiteStates are the states of Sites, in the same order.
 	SiteStates []SiteStatus `json:"site_states"`
 }
 
-// StoppedView is a stack of which nothing runs.
+// StoppedView returns the view of a stack that does not run.
 func StoppedView(spec materialise.Spec) View {
 	s := View{Name: spec.Name, Sites: spec.Sites, Notes: spec.Notes}
 	for _, p := range spec.Parts {
@@ -93,7 +93,7 @@ func statusOf(p kind.Part, state lifecycle.State) lifecycle.Status {
 	}
 }
 
-// Hello is what the keeper says of itself.
+// Hello is what the keeper says about itself.
 type Hello struct {
 	PID   int    `json:"pid"`
 	Build string `json:"build"`
@@ -117,8 +117,8 @@ func (k *Keeper) handler() http.Handler {
 	return mux
 }
 
-// busy keeps the keeper alive while a request that begins or ends something is under way, and lets it end after the
-// last where nothing is wished to run.
+// busy keeps the keeper alive while it handles a request that starts or stops something. After the last such request
+// the keeper may exit if no stack should run.
 func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		k.mu.Lock()
@@ -150,7 +150,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	say := func(e Event) {
 		saying.Lock()
 		defer saying.Unlock()
-		_ = out.Encode(e) // a caller who left is seen by the context
+		_ = out.Encode(e) // the context shows when a caller has left
 		_ = flush.Flush()
 	}
 	defer beat(func() { say(Event{}) })()
@@ -186,7 +186,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.waiting--
 	alone := s.waiting == 0
 	s.mu.Unlock()
-	// interrupted: what this start began is ended, nothing else
+	// interrupted: stop what this start has started, and nothing else
 	if r.Context().Err() != nil && alone && len(begun) > 0 {
 		if _, err := s.stop(context.WithoutCancel(r.Context()), begun); err != nil {
 			k.log.Error("ending an interrupted start", "error", err)
@@ -197,7 +197,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	say(Event{Done: true, Begun: begun, Spans: s.spans(begun)})
 }
 
-// beat calls say every heartbeat until what it returns is called.
+// beat calls say at every heartbeat, until the function that it returns is called.
 func beat(say func()) (stop func()) {
 	ticker, done := time.NewTicker(heartbeat), make(chan struct{})
 	var beating sync.WaitGroup
@@ -218,7 +218,7 @@ func beat(say func()) (stop func()) {
 	}
 }
 
-// spans returns what parts did on their way to their first answer.
+// spans returns the phases of the parts until their first answer.
 func (s *stackRunner) spans(names []string) map[string][]lifecycle.Span {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -231,7 +231,7 @@ func (s *stackRunner) spans(names []string) map[string][]lifecycle.Span {
 	return out
 }
 
-// follow reports the states of the parts until nothing is on its way any more, or the time is over.
+// follow reports the states of the parts until none of them changes any more, or the time is over.
 func (k *Keeper) follow(ctx context.Context, s *stackRunner, timeout time.Duration, say func(Event)) {
 	if timeout > 0 {
 		var cancel context.CancelFunc
@@ -265,11 +265,11 @@ func (k *Keeper) follow(ctx context.Context, s *stackRunner, timeout time.Durati
 	}
 }
 
-// siteGrace is how long a site may still answer wrongly after its parts answer: an application may be warming up.
+// siteGrace is how long a site may answer wrongly after its parts answer: an application may still be initialising.
 const siteGrace = 3 * time.Second
 
-// proveSites climbs the ladders of the sites side by side until they hold, each from when the parts behind it are
-// ready. Once the parts are settled without answering, a site is asked once.
+// proveSites climbs the ladders of the sites side by side until they hold. It begins each when the parts behind it are
+// ready. If the parts have settled without answering, it asks the site once.
 func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner,
 	spec materialise.Spec) []SiteResult {
 	results := make([]SiteResult, len(spec.Sites))
@@ -288,14 +288,14 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 			needs := readyFor(spec, site)
 			s.waitUntil(ctx, settled, needs)
 			if slices.ContainsFunc(needs, func(n string) bool { return s.stateOf(n) == lifecycle.Failed }) {
-				return // what it came to is said of the part
+				return // the part's state says it already
 			}
 			if app := target.App; app.Role == kind.RoleRuntime {
 				for !closed(settled) && ctx.Err() == nil && !accepts(ctx, app.Socket) {
 					_ = proc.Sleep(ctx, pollEvery)
 				}
 			}
-			// The system's resolver is asked last, and not waited for: no browser asks it for these names.
+			// Ask the system's resolver last, and do not wait for it: browsers do not ask it for these names.
 			whole := health.Site(target)
 			ladder := withoutAdvisory(slices.Clone(whole))
 			var took time.Duration
@@ -309,14 +309,14 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 			var end time.Time
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
 				if k.gateway.runner.stateOf(gatewayID) == lifecycle.Failed {
-					return // whoever answers at its port is not ours
+					return // the process that answers on the gateway's port is not ours
 				}
 				sizes = s.logSizes(site)
 				began := time.Now()
 				results[i].Rungs = health.Climb(ctx, ladder)
 				took = time.Since(began)
 				if fell := health.FirstMiss(results[i].Rungs); fell == nil || fell.Rung == kind.Resolves {
-					return // no waiting teaches the system's resolver a name
+					return // waiting does not make the system's resolver know a name
 				}
 				if end.IsZero() && closed(settled) {
 					if _, answers := s.settled(s.statuses()); !answers {
@@ -335,7 +335,7 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 	return results
 }
 
-// storesOf says whether a part reaches its stores. In a start its own ladder is being asked that: a part that answers
+// storesOf reports whether a part reaches its stores. In a start its own ladder is being asked that: a part that answers
 // does, and one that has settled otherwise is asked again.
 func (s *stackRunner) storesOf(ctx context.Context, settled <-chan struct{}, app kind.Part) error {
 	s.waitUntil(ctx, settled, []string{app.Name})
@@ -350,10 +350,10 @@ func (s *stackRunner) storesOf(ctx context.Context, settled <-chan struct{}, app
 	return nil
 }
 
-// adviceTime is how long a start waits for rungs that are advisory.
+// adviceTime is how long a start waits for advisory rungs.
 const adviceTime = 100 * time.Millisecond
 
-// advised asks the advisory rungs that stand before a ladder's others. One that takes too long counts as not asked.
+// advised asks the advisory rungs at the beginning of a ladder. One that takes too long counts as not asked.
 func advised(ctx context.Context, ladder []kind.Rung) []health.Result {
 	var first []kind.Rung
 	for _, r := range ladder {
@@ -382,7 +382,7 @@ func closed(c <-chan struct{}) bool {
 	}
 }
 
-// accepts tells whether a socket accepts connections.
+// accepts reports whether a socket accepts connections.
 func accepts(ctx context.Context, socket string) bool {
 	conn, err := health.Dial("unix", socket)(ctx)
 	if err != nil {
@@ -392,12 +392,12 @@ func accepts(ctx context.Context, socket string) bool {
 	return true
 }
 
-// readyFor names the parts that must answer before a site is worth asking: its server, its app, or what its runtime
-// uses.
+// readyFor returns the parts that must answer before a site is worth asking: its server and its app, or what its
+// runtime uses.
 func readyFor(spec materialise.Spec, site materialise.Site) []string {
 	names := []string{site.Server}
 	if app, ok := spec.Part(site.App); ok {
-		// its own ladder reaches the stores, as the site's does: no need for one after the other
+		// the runtime's ladder asks the stores at the same time as the site's
 		if app.Role == kind.RoleRuntime {
 			return append(names, app.Uses...)
 		}
@@ -426,11 +426,11 @@ func (k *Keeper) stop(w http.ResponseWriter, r *http.Request) {
 	answer(w, last)
 }
 
-// refuse answers with an error, whose identity the client restores.
+// refuse answers with an error, from which the client restores the same error.
 func refuse(w http.ResponseWriter, status int, err error) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(trouble.Of(err)) // a caller who left does not matter
+	_ = json.NewEncoder(w).Encode(trouble.Of(err)) // a caller who has left does not matter
 }
 
 func answer(w http.ResponseWriter, v any) {

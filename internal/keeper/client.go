@@ -24,14 +24,14 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Client talks to the keeper of a home folder: one request a connection.
+// Client talks to the keeper of a home folder. It sends one request over each connection.
 type Client struct{ home *home.Home }
 
-// Connect returns a client of the keeper, which need not run.
+// Connect returns a client of the keeper. It does not connect yet, and the keeper need not run.
 func Connect(h *home.Home) *Client { return &Client{h} }
 
-// send sends one request and returns the answer, whose body ends the connection when it is closed. Ending the context
-// ends it, too. http.Client would do the same with two more goroutines and half a millisecond, of which status has
+// send sends one request and returns the answer. Closing the answer's body closes the connection, as does the end of
+// the context. http.Client would do the same with two more goroutines and half a millisecond; a whole status takes
 // three.
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	text, err := json.Marshal(in)
@@ -67,7 +67,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if errors.Is(err, os.ErrDeadlineExceeded) {
 			return nil, silent(c.home)
 		}
-		return nil, left(err) // it took the request, if at all, without doing anything about it
+		return nil, left(err) // if the keeper took the request, it did nothing about it
 	}
 	resp.Body = &body{patient{resp.Body, conn}, func() { release(); conn.Close() }}
 	if resp.StatusCode != http.StatusOK {
@@ -82,13 +82,13 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 }
 
 const (
-	quickAnswer = 5 * time.Second // to a question about what the keeper knows
-	slowAnswer  = time.Minute     // to a stop, which waits for every part
-	heartbeat   = time.Second     // between two lines of the answer to a start
-	silence     = 20 * heartbeat  // after which a keeper that was starting something counts as hung
+	quickAnswer = 5 * time.Second // the answer to a question about what the keeper knows
+	slowAnswer  = time.Minute     // the answer to a stop, which waits for every part
+	heartbeat   = time.Second     // the time between two lines of the answer to a start
+	silence     = 20 * heartbeat  // without a line for this long, the keeper counts as hung
 )
 
-// answerTime is how long the keeper may take to begin its answer.
+// answerTime is how long the keeper may take until its answer begins.
 func answerTime(path string) time.Duration {
 	if strings.HasSuffix(path, "/stop") {
 		return slowAnswer
@@ -96,7 +96,7 @@ func answerTime(path string) time.Duration {
 	return quickAnswer
 }
 
-// patient gives the keeper time for each piece of its answer.
+// patient is a connection on which each piece of the keeper's answer has its own deadline.
 type patient struct {
 	io.Reader
 	conn net.Conn
@@ -107,10 +107,10 @@ func (p patient) Read(b []byte) (int, error) {
 	return p.Reader.Read(b)
 }
 
-// maxRefusal is the longest answer of a keeper that refuses, in bytes.
+// maxRefusal bounds the answer of a keeper that refuses, in bytes.
 const maxRefusal = 64 << 10
 
-// silent says what to do about a keeper that hangs. Its parts live on without it.
+// silent returns the error for a keeper that hangs. Its parts keep running without it.
 func silent(h *home.Home) error {
 	t := &trouble.Trouble{
 		Code:    trouble.KeeperSilent,
@@ -128,7 +128,7 @@ func silent(h *home.Home) error {
 	return t
 }
 
-// left says that no keeper took the request: none runs, or it was about to end. Ensure starts another.
+// left reports whether no keeper took the request: none runs, or it was about to exit. Ensure starts another.
 func left(err error) error {
 	return &trouble.Trouble{
 		Code:    trouble.KeeperGone,
@@ -148,11 +148,11 @@ func (b *body) Close() error {
 	return nil
 }
 
-// Running tells whether a keeper holds the home folder.
+// Running reports whether a keeper holds the lock of the home folder.
 func Running(h *home.Home) bool { return home.Locked(h.Path(home.KeeperLock)) }
 
-// Ensure starts the keeper where none runs, from the program self of the given build, and replaces one of another
-// build: its parts live on under the new one.
+// Ensure starts the keeper if none runs, from the program self of the given build. It replaces a keeper of another
+// build; the parts keep running under the new one.
 func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	hello, err := c.Hello(ctx)
 	if err == nil && hello.Build == build || errors.Is(err, trouble.KeeperSilent) {
@@ -168,7 +168,7 @@ func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	var child <-chan error
 	for tries := 0; ; tries++ {
 		wait := 500 * time.Microsecond
-		if tries > 50 { // a keeper that takes long has its reasons
+		if tries > 50 { // wait: a keeper may have reasons to take long
 			wait = 20 * time.Millisecond
 		}
 		if child == nil && !Running(c.home) {
@@ -178,12 +178,12 @@ func (c *Client) Ensure(ctx context.Context, self, build string) error {
 		}
 		if hello, err := c.Hello(ctx); err == nil && hello.Build == build {
 			return nil
-		} else if err == nil && tries > 50 { // somebody else's of another build came in between
+		} else if err == nil && tries > 50 { // another command started a keeper of another build
 			return c.Ensure(ctx, self, build)
 		}
 		select {
 		case err := <-child:
-			// Another command's keeper was faster, or this one cannot run.
+			// Another command started a keeper first, or this one cannot run.
 			if child = nil; err != nil && !Running(c.home) {
 				return fmt.Errorf("the keeper does not start: %w%s", err, lastWords(c.home))
 			}
@@ -194,7 +194,7 @@ func (c *Client) Ensure(ctx context.Context, self, build string) error {
 	}
 }
 
-// logFile is where the keeper writes what happens to it.
+// logFile is the file to which the keeper writes its log.
 func logFile(h *home.Home) string { return h.Path("keeper.log") }
 
 func lastWords(h *home.Home) string {
@@ -206,7 +206,8 @@ func lastWords(h *home.Home) string {
 	return ""
 }
 
-// spawn starts a keeper that outlives this command. The channel gives its end, should it end while somebody listens.
+// spawn starts a keeper that outlives this command. The channel gets the keeper's end, if it ends while the caller
+// still listens.
 func spawn(h *home.Home, self string) (<-chan error, error) {
 	if info, err := os.Stat(logFile(h)); err == nil && info.Size() > maxLog {
 		_ = os.Rename(logFile(h), logFile(h)+".1")
@@ -220,7 +221,7 @@ func spawn(h *home.Home, self string) (<-chan error, error) {
 	cmd.Dir = "/"
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	// The place of the home folder is handed down; nothing else of this terminal's environment matters to it.
+	// Hand the path of the home folder down. Nothing else of this terminal's environment matters to the keeper.
 	cmd.Env = []string{"DRAVIT_HOME=" + h.Dir, "PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + os.Getenv("HOME")}
 	if err := cmd.Start(); err != nil {
 		return nil, err
@@ -236,19 +237,19 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	return h, c.do(ctx, http.MethodGet, "/v1/hello", nil, &h)
 }
 
-// Nothing tells the keeper that there is nothing to start after all: one that keeps nothing else ends.
+// Nothing tells the keeper that there is nothing to start after all. A keeper without stacks then exits.
 func (c *Client) Nothing(ctx context.Context) error {
 	return c.do(ctx, http.MethodPost, "/v1/nothing", nil, nil)
 }
 
-// View returns what the keeper sees of a stack.
+// View returns the keeper's view of a stack.
 func (c *Client) View(ctx context.Context, id string) (View, error) {
 	var s View
 	return s, c.do(ctx, http.MethodGet, "/v1/stacks/"+id, nil, &s)
 }
 
-// Stop ends the named parts of a stack, all where none is named, and waits until the keeper is gone where it has
-// nothing left to do.
+// Stop stops the named parts of a stack, or all if none is named. If the keeper has nothing left to do, Stop waits
+// until it is gone.
 func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecycle.Status, error) {
 	hello, err := c.Hello(ctx)
 	if err != nil {
@@ -273,7 +274,8 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecyc
 	return last, nil
 }
 
-// Start brings a stack to what its Spec says and reports on the way. Ending the context ends what this start began.
+// Start brings a stack to what its Spec says, and reports the changes on the way. When the context ends, the keeper
+// stops what this start has started.
 func (c *Client) Start(ctx context.Context, id string, restart []string,
 	timeout time.Duration, report func(Event)) error {
 	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", request{restart, timeout})

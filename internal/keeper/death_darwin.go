@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// waitForDeath returns once a child has died, and leaves it a zombie (kqueue(2), NOTE_EXIT).
+// waitForDeath returns when a child has died, and leaves it a zombie (kqueue(2), NOTE_EXIT).
 func waitForDeath(pid int) {
 	queue, err := unix.Kqueue()
 	if err != nil {

@@ -12,37 +12,38 @@ import (
 	"dravit/internal/lifecycle"
 )
 
-// This file decides and does nothing: what becomes of a part, from what was seen of it just now. life.go does it.
+// This file decides what happens to a part, from what was seen of it just now. It does nothing; life.go acts on the
+// decisions.
 
 const (
-	askAgain  = 10 * time.Second      // between two proofs of a part that answers
-	askSoon   = time.Second           // after its first proof
-	pollEvery = 2 * time.Millisecond  // a part that is starting
-	pollOwn   = 20 * time.Millisecond // one that starts for long, and does not listen yet
-	patience  = time.Minute           // for a part to answer after its process started
-	slow      = time.Second / 2       // a start that takes longer says what it waits for
-	steady    = time.Minute           // running this long, a part's earlier crashes are forgotten
-	// before another process on the part's port is looked for, or an end is no news any more
+	askAgain  = 10 * time.Second      // between two checks of a part that answers
+	askSoon   = time.Second           // after its first answer
+	pollEvery = 2 * time.Millisecond  // between two checks of a part that is starting
+	pollOwn   = 20 * time.Millisecond // the same, for one that has been starting for long and does not listen yet
+	patience  = time.Minute           // how long a part may take to answer after its process started
+	slow      = time.Second / 2       // a part that has not answered by then shows what it waits for
+	steady    = time.Minute           // a part that has run this long has no earlier crashes counted
+	// before the keeper asks which other process has a part's port; an end this long ago is no news
 	moment = time.Second
 
-	// elsewherePatience is how long a server of the project's own may listen on other ports before its own.
+	// elsewherePatience is how long a server of the project's own may listen only on other ports than its own.
 	elsewherePatience = 4 * time.Second
 )
 
-// pauses before a crashed part is started again; after the last it is declared failed.
+// pauses are the times before a crashed part is started again. After the last one, the part has failed.
 var pauses = []time.Duration{100 * time.Millisecond, 500 * time.Millisecond,
 	2 * time.Second, 5 * time.Second, 15 * time.Second}
 
 // sequel is what follows the end of a part's process.
 type sequel struct {
-	again    bool          // another life
-	pause    time.Duration // before it
-	crashes  int           // in a row, with this one
-	tooOften bool          // no other life, since there were as many as there are pauses
+	again    bool          // start the part again
+	pause    time.Duration // before the part is started again
+	crashes  int           // crashes in a row, this one included
+	tooOften bool          // the part is not started again, as it crashed once more than there are pauses
 }
 
-// afterEnd decides what follows an end. crashes counts those in a row before it, ran is how long the process lived, and
-// answered tells that the part has answered since the stack was started.
+// afterEnd decides what follows an end. crashes counts the ends in a row before it, ran is how long the process lived,
+// and answered is whether the part has answered since the stack was started.
 func afterEnd(e exitReport, answered bool, ran time.Duration, crashes int) sequel {
 	if ran > steady {
 		crashes = 0
@@ -56,15 +57,16 @@ func afterEnd(e exitReport, answered bool, ran time.Duration, crashes int) seque
 	return sequel{again: true, pause: pauses[crashes], crashes: crashes + 1}
 }
 
-// shortages remembers how many processes the kernel had killed for want of memory. It kills all over the machine: what
-// it did long ago was another's end. What it did just now may be the end of a process that nobody has seen die yet.
+// shortages remembers how many processes the kernel has killed for want of memory. The count is of the whole machine:
+// an increase long ago belongs to another process. An increase just now may belong to a process whose end was not seen
+// yet.
 type shortages struct {
-	at            time.Time // of the newer count
+	at            time.Time // when the newer count was read
 	newer, before int64
 	begun         bool
 }
 
-// note takes the count of now.
+// note reads the present count.
 func (s *shortages) note(now time.Time, count int64) {
 	switch {
 	case !s.begun:
@@ -74,8 +76,8 @@ func (s *shortages) note(now time.Time, count int64) {
 	}
 }
 
-// since tells whether the count of now is of more than there were at the last look, or at the one before where that was
-// hardly a moment ago.
+// since reports whether the count has grown since it was read last, or since the time before if the last time was just
+// now.
 func (s *shortages) since(now time.Time, count int64) bool {
 	if now.Sub(s.at) > moment {
 		return s.begun && count > s.newer
@@ -83,38 +85,39 @@ func (s *shortages) since(now time.Time, count int64) bool {
 	return count > s.before
 }
 
-// look is what was seen of a part whose process runs.
+// look is what the keeper saw of a part whose process runs.
 type look struct {
-	results    []health.Result // of its ladder
-	lived      time.Duration   // since its process was started, and what it uses answered
-	answered   bool            // this process has, before
-	state      lifecycle.State // what the part was until now
+	results    []health.Result // the results of its ladder
+	lived      time.Duration   // time since its process was started and the parts that it uses answered
+	answered   bool            // this process has answered before
+	state      lifecycle.State // the part's state until now
 	stale      bool            // it runs with another configuration than it should
-	unprepared bool            // its users and databases are not made yet
-	socketGone string          // its socket, where that was deleted; "": it is there, or none is wanted
-	wait       time.Duration   // before this look
+	unprepared bool            // its users and databases are not created yet
+	socketGone string          // its socket, if that was deleted; "" if it exists or the part has none
+	wait       time.Duration   // the wait before this look
 
-	// These take a look at every process of the machine, and are asked where it matters only. "" says that there is
+	// These list every process of the machine, so they are called only if the answer matters. "" means that there is
 	// none.
-	portHolder func() string // who listens on its port instead
-	elsewhere  func() string // where it listens itself, instead of there
+	portHolder func() string // the process that listens on its port instead
+	elsewhere  func() string // where it listens itself, instead of on its port
 }
 
-// step is what a look leads to.
+// step is what the keeper does after a look.
 type step int
 
 const (
 	lookAgain   step = iota // nothing has changed
 	proven                  // the whole ladder holds
-	reloadIt                // it does, with the configuration of before
-	beginAgain              // only a new process makes its socket again
-	portIsGone              // another process has its port, and waiting changes nothing
-	isElsewhere             // it listens, and not where it should
-	isUnwell                // it has answered, or should have by now
-	isStarting              // it takes long enough to say what it waits for
+	reloadIt                // it holds, with the old configuration
+	beginAgain              // only a new process creates its socket again
+	portIsGone              // another process has its port, and waiting does not help
+	isElsewhere             // it listens on another port than its own
+	isUnwell                // it has answered before, or should have by now
+	isStarting              // it takes long enough to show what it waits for
 )
 
-// decide returns what a look leads to, why, and how long to wait before the next. why is "" where the ladder holds.
+// decide returns what to do after a look, why, and how long to wait before the next look. why is "" if the ladder
+// holds.
 func decide(l look) (next step, why string, wait time.Duration) {
 	fell := health.FirstMiss(l.results)
 	switch {
@@ -122,7 +125,7 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		return beginAgain, "its socket " + l.socketGone + " was deleted", l.wait
 	case fell == nil && l.stale:
 		return reloadIt, "", l.wait
-	case fell == nil && l.unprepared: // the next time round, its clients are
+	case fell == nil && l.unprepared: // the next look prepares its clients
 		return lookAgain, "", l.wait
 	case fell == nil:
 		return proven, "", askAgain
@@ -142,14 +145,14 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		return isUnwell, fell.Miss(), min(askAgain, max(time.Second, l.wait))
 	case l.lived > slow && !holds(l.results, kind.Ours):
 		return isStarting, fell.Miss(), pollOwn
-	case l.lived > slow: // whoever refuses a log-in is not asked at full speed
+	case l.lived > slow: // do not ask a server that refuses the log-in at full speed
 		return isStarting, fell.Miss(), min(max(2*l.wait, pollOwn), askSoon)
 	}
 	return lookAgain, fell.Miss(), l.wait
 }
 
 // elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if
-// it listens nowhere, or on its port, too: then it has begun to after the ladder was climbed.
+// the server listens nowhere, or on its port, too: then it has begun to listen since its ladder was climbed.
 func elsewhere(at []string, port int) string {
 	own := netip.AddrPortFrom(netip.MustParseAddr(kind.Host), uint16(port))
 	for _, address := range at {
@@ -164,7 +167,7 @@ func elsewhere(at []string, port int) string {
 	return fmt.Sprintf("it listens on %s, and should on %s", strings.Join(at, ", "), own)
 }
 
-// holds tells whether a rung was asked and holds.
+// holds reports whether a rung was asked and holds.
 func holds(results []health.Result, rung kind.RungName) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool {
 		return r.Rung == rung && r.Holds != nil && *r.Holds

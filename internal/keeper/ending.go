@@ -17,19 +17,19 @@ import (
 	"dravit/internal/trouble"
 )
 
-// exitReport is how a life of the part ended.
+// exitReport describes how a part's process ended.
 type exitReport struct {
-	what  string // in our words
-	log   string // what the part said in this life
-	final bool   // another life would end the same way
+	what  string // in Dravit's words
+	log   string // what the part wrote to its log since its process started
+	final bool   // another process would end the same way
 	code  trouble.Code
 	exit  int // the process's exit code, -1 if a signal ended it or nobody saw it
 }
 
-// killed tells whether something outside ended the process, of which its last words know nothing.
+// killed reports whether another process ended it. Its log does not explain that.
 func (e exitReport) killed() bool { return e.code == trouble.Killed || e.code == trouble.OutOfMemory }
 
-// explain finds the cause of an end in the part's last words.
+// explain finds the cause of an end in the end of the part's log.
 func (p *partRunner) explain(log, what string) (because, next string) {
 	if because, next = kind.Explain(p.kind.Traits().Symptoms, log, p.spec.Name); because != "" {
 		return because, next
@@ -43,10 +43,10 @@ func (p *partRunner) logSince(offset int64) string {
 	return text
 }
 
-// maxSaid is how much of its log, in bytes, is looked at for what a part said.
+// maxSaid bounds how much of the log of one process is searched, in bytes.
 const maxSaid = 64 << 10
 
-// lastSaid is how much of its log, in bytes, counts as what a part said when it ended.
+// lastSaid is how much of the end of the log explains why the process ended, in bytes.
 const lastSaid = 8 << 10
 
 // signalOf returns the signal that ended a process, 0 if none did. A shell or a supervisor whose command was killed
@@ -61,7 +61,7 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 	return 0
 }
 
-// exitOf says how a process ended. short tells that the kernel killed for want of memory meanwhile.
+// exitOf says how a process ended. short is whether the kernel killed a process for want of memory meanwhile.
 func exitOf(err error, state lifecycle.State, short bool) exitReport {
 	var exit *exec.ExitError
 	how, code, number := "it ended", trouble.Exited, -1
@@ -90,10 +90,10 @@ func exitOf(err error, state lifecycle.State, short bool) exitReport {
 	return exitReport{what: how, code: code, exit: number}
 }
 
-// maxLog is how long a log may be, in bytes, before it is put aside at the part's next start.
+// maxLog is how long a log may be, in bytes, before it is rotated when its part starts again.
 const maxLog = 8 << 20
 
-// rotateLog puts a long log aside and returns where the next life begins in the file.
+// rotateLog rotates a log that is too long, and returns the offset at which the log of the next process begins.
 func (p *partRunner) rotateLog() int64 {
 	info, err := os.Stat(p.spec.Log)
 	if err != nil {
@@ -106,10 +106,10 @@ func (p *partRunner) rotateLog() int64 {
 	return info.Size()
 }
 
-// noteMark begins the lines that the keeper writes into a part's log.
+// noteMark begins each line that the keeper writes into a part's log.
 const noteMark = "dravit: "
 
-// note writes a line with the time into the part's log, so that it tells when a process was started and how it ended.
+// note writes a line with the time into the part's log: when a process was started and how it ended.
 func (p *partRunner) note(format string, values ...any) {
 	line := noteMark + time.Now().Format(time.RFC3339) + " " + fmt.Sprintf(format, values...) + "\n"
 	p.appendLog([]byte(line))

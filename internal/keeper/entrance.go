@@ -12,23 +12,23 @@ import (
 	"dravit/internal/materialise"
 )
 
-// gatewayID is the id under which the gateway's own state is kept, as if it were a stack.
+// gatewayID is the id under which the gateway's own state is kept, as if the gateway were a stack.
 const gatewayID = "gateway"
 
 // gatewayRunner supervises the gateway, and writes the table that tells it what to serve.
 type gatewayRunner struct {
 	keeper *Keeper
-	runner *stackRunner // of its only part
+	runner *stackRunner // runs the gateway's only part
 
-	mu    sync.Mutex // held while the gateway is opened or closed, and while its table is written
-	stamp string     // of the table as this keeper wrote it; guarded by mu
+	mu    sync.Mutex // held while the gateway is started or stopped, and while its table is written
+	stamp string     // stamp of the table as this keeper wrote it; guarded by mu
 }
 
 func newGatewayRunner(k *Keeper) *gatewayRunner {
 	return &gatewayRunner{keeper: k, runner: newStack(k, gatewayID)}
 }
 
-// open starts the gateway on these ports if it does not run, and tells it what it serves.
+// open starts the gateway on these ports if it does not run, and writes its table.
 func (g *gatewayRunner) open(ctx context.Context, http, https int) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -42,7 +42,7 @@ func (g *gatewayRunner) open(ctx context.Context, http, https int) error {
 	return err
 }
 
-// openAgain starts the gateway for the sites that run, after its folder was deleted.
+// openAgain starts the gateway for the sites that run, after the gateway's folder was deleted.
 func (g *gatewayRunner) openAgain(ctx context.Context) {
 	for _, s := range g.keeper.everyStack() {
 		s.mu.Lock()
@@ -57,7 +57,7 @@ func (g *gatewayRunner) openAgain(ctx context.Context) {
 	}
 }
 
-// writeTable writes what the gateway serves. A gateway that runs notices new routes by itself. The caller holds mu.
+// writeTable writes what the gateway serves. A running gateway notices new routes by itself. The caller holds mu.
 func (g *gatewayRunner) writeTable() (gateway.Table, error) {
 	var t gateway.Table
 	for _, s := range g.keeper.everyStack() {
@@ -76,7 +76,8 @@ func (g *gatewayRunner) writeTable() (gateway.Table, error) {
 	return t, err
 }
 
-// reroute tells the gateway what has become of the parts behind its sites: whom nobody need wait for, and who is back.
+// reroute tells the gateway what has changed for the parts behind its sites: which ones requests need not wait for, and
+// which ones are back.
 func (g *gatewayRunner) reroute() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -85,7 +86,7 @@ func (g *gatewayRunner) reroute() {
 	}
 }
 
-// checkTable writes the table again if somebody else changed or deleted its file.
+// checkTable writes the table again if another program changed or deleted its file.
 func (g *gatewayRunner) checkTable() {
 	g.mu.Lock()
 	changed := g.stamp != "" && gateway.TableStamp(g.keeper.home) != g.stamp
@@ -96,7 +97,7 @@ func (g *gatewayRunner) checkTable() {
 	}
 }
 
-// closeIfIdle brings the gateway up to date, and stops it with the last stack.
+// closeIfIdle updates the gateway, and stops it if no stack runs.
 func (g *gatewayRunner) closeIfIdle(ctx context.Context) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -109,7 +110,7 @@ func (g *gatewayRunner) closeIfIdle(ctx context.Context) {
 	}
 	g.keeper.mu.Unlock()
 	table, err := g.writeTable()
-	if idle { // also if the disk is full
+	if idle { // even if the disk is full
 		_, stopErr := g.runner.stop(ctx, nil)
 		err = errors.Join(err, stopErr)
 	} else if err == nil {
@@ -120,7 +121,7 @@ func (g *gatewayRunner) closeIfIdle(ctx context.Context) {
 	}
 }
 
-// follow has the gateway, if it runs, open and close doors as a table says.
+// follow has a running gateway open and close network listeners as its table says.
 func (g *gatewayRunner) follow(t gateway.Table) error {
 	g.runner.apply.Lock()
 	defer g.runner.apply.Unlock()
@@ -138,7 +139,7 @@ func (g *gatewayRunner) follow(t gateway.Table) error {
 	return err
 }
 
-// comesBack reports whether a part that dies is back soon, so that requests may wait for it. The caller holds mu.
+// comesBack reports whether a part that died will be back soon, so that requests may wait for it. The caller holds mu.
 func (s *stackRunner) comesBack(name string) bool {
 	p, runs := s.parts[name]
 	if !runs || p.status.State == lifecycle.Failed {
@@ -147,7 +148,7 @@ func (s *stackRunner) comesBack(name string) bool {
 	return p.status.State != lifecycle.Pausing || s.restarting[name]
 }
 
-// route adds what leads to a site. The caller holds mu.
+// route adds the routes of a site. The caller holds mu.
 func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 	p, ok := s.spec.Part(site.Server)
 	if !ok {

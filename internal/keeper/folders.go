@@ -10,10 +10,10 @@ import (
 	"dravit/internal/proc"
 )
 
-// lookEvery is how often folders are looked at that may be new sites.
+// lookEvery is how often the keeper checks for new folders that become sites.
 const lookEvery = 300 * time.Millisecond
 
-// watch looks, from now on, for folders that become sites of the stack or are sites no more, in place of an earlier
+// watch checks from now on for folders that become sites of the stack, or are sites no more. It replaces an earlier
 // watch. The caller holds apply.
 func (s *stackRunner) watch(spec materialise.Spec) {
 	s.watching()
@@ -27,7 +27,7 @@ func (s *stackRunner) watch(spec materialise.Spec) {
 		said := ""
 		folders, err := materialise.ReadFolders(s.keeper.home, s.id)
 		for proc.Sleep(ctx, lookEvery) == nil {
-			if err != nil { // once more from what is written
+			if err != nil { // try once more, from what is written
 				folders, err = materialise.ReadFolders(s.keeper.home, s.id)
 			}
 			if err == nil && folders.Changed() {
@@ -41,11 +41,11 @@ func (s *stackRunner) watch(spec materialise.Spec) {
 	})
 }
 
-// refresh serves new folders, and those that are gone no longer. Nothing is restarted.
+// refresh adds sites for new folders, and removes those of folders that are gone. It restarts nothing.
 func (s *stackRunner) refresh(ctx context.Context) error {
 	s.apply.Lock()
 	defer s.apply.Unlock()
-	if ctx.Err() != nil { // stopped, or started anew, meanwhile
+	if ctx.Err() != nil { // the stack was stopped or started again meanwhile
 		return nil
 	}
 	err := ledger.Change(s.keeper.home, func(book *ledger.Ledger) error {

@@ -16,11 +16,11 @@ import (
 	"dravit/internal/proc"
 )
 
-// guardEvery is how often the keeper looks whether its files are still there, and whether logs are too long.
+// guardEvery is how often the keeper checks whether its files exist, and whether logs are too long.
 const guardEvery = 500 * time.Millisecond
 
-// guard makes anew what was deleted of the keeper's files while it runs, ends the stacks whose folder was deleted, and
-// keeps logs short. It ends the keeper when its home folder is gone, or another keeper has taken its place.
+// guard recreates the keeper's files if they were deleted while it runs, stops stacks whose folder was deleted, and
+// shortens logs. It ends the keeper if the home folder is gone or another keeper has taken its place.
 func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) {
 	held := []*os.File{lock}
 	defer func() {
@@ -53,7 +53,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 	}
 }
 
-// holdLock takes the lock again if its file was deleted. It returns nil if the file is still the one that is held.
+// holdLock takes the lock again if its file was deleted. It returns nil if the file is still the locked one.
 func (k *Keeper) holdLock(lock *os.File) (*os.File, error) {
 	path := k.home.Path(home.KeeperLock)
 	if sameFile(lock, path) {
@@ -73,7 +73,7 @@ func sameFile(f *os.File, path string) bool {
 	return err == nil && wasErr == nil && os.SameFile(now, was)
 }
 
-// holdSocket listens again if the keeper's socket, or the folder that it is in, was deleted.
+// holdSocket listens again if the keeper's socket or its folder was deleted.
 func (k *Keeper) holdSocket(ctx context.Context, server *http.Server) {
 	path := filepath.Join(k.home.Run, socketName)
 	if info, err := os.Lstat(path); err == nil && info.Mode()&fs.ModeSocket != 0 {
@@ -92,13 +92,13 @@ func (k *Keeper) holdSocket(ctx context.Context, server *http.Server) {
 	}()
 }
 
-// listen makes the keeper's socket, and its folder if that is gone.
+// listen creates the keeper's socket, and its folder if that is gone.
 func (k *Keeper) listen() (net.Listener, error) {
 	if err := home.HoldRun(k.home.Run); err != nil {
 		return nil, err
 	}
 	path := filepath.Join(k.home.Run, socketName)
-	_ = os.Remove(path) // nobody but the holder of the lock listens on it
+	_ = os.Remove(path) // only the process that holds the lock listens on it
 	listener, err := net.Listen("unix", path)
 	if err != nil {
 		return nil, err
@@ -110,7 +110,7 @@ func (k *Keeper) listen() (net.Listener, error) {
 	return listener, nil
 }
 
-// holdStacks ends the stacks whose folder was deleted: what runs of them would keep what is nowhere any more.
+// holdStacks stops stacks whose folder was deleted: what they write would be lost.
 func (k *Keeper) holdStacks(ctx context.Context) {
 	for _, s := range append(k.everyStack(), k.gateway.runner) {
 		s.mu.Lock()
@@ -127,7 +127,7 @@ func (k *Keeper) holdStacks(ctx context.Context) {
 			k.gateway.openAgain(ctx)
 			continue
 		}
-		_ = os.RemoveAll(k.home.Stack(s.id)) // what stopping made of it again
+		_ = os.RemoveAll(k.home.Stack(s.id)) // stopping may have created it again
 		k.gateway.closeIfIdle(ctx)
 	}
 	k.endIfIdle()
@@ -140,7 +140,7 @@ func (k *Keeper) stopAll(ctx context.Context) {
 	}
 }
 
-// shortenLogs puts logs aside that have grown too long while a part writes.
+// shortenLogs shortens logs that have grown too long while a part writes to them.
 func (k *Keeper) shortenLogs() {
 	for _, s := range append(k.everyStack(), k.gateway.runner) {
 		s.mu.Lock()
@@ -156,8 +156,8 @@ func (k *Keeper) shortenLogs() {
 	shortenLog(logFile(k.home))
 }
 
-// shortenLog copies the end of a log that is too long to FILE.1 and empties it. Its writer appends, so it goes on at
-// the beginning; what it writes between the two steps is lost.
+// shortenLog copies the end of a log that is too long to FILE.1, and empties the log. Its writer appends, so it
+// continues at the beginning; what it writes between the two steps is lost.
 func shortenLog(file string) {
 	if logfile.Size(file) <= maxLog {
 		return
@@ -173,6 +173,6 @@ func shortenLog(file string) {
 	}
 	defer to.Close()
 	size := logfile.Size(file)
-	_, _ = io.Copy(to, io.NewSectionReader(from, max(0, size-maxLog), maxLog)) // less of it is better than too much
+	_, _ = io.Copy(to, io.NewSectionReader(from, max(0, size-maxLog), maxLog)) // a part of it is better than none
 	_ = from.Truncate(0)
 }

@@ -1,5 +1,5 @@
 // Package keeper is the one background process of a user: it starts, watches, restarts and stops parts and the gateway.
-// It may die at any moment: what it started lives on, and the next keeper takes it over.
+// It may die at any moment: the parts keep running, and the next keeper takes them over.
 package keeper
 
 import (
@@ -38,8 +38,8 @@ type Keeper struct {
 
 	mu       sync.Mutex // guards what follows
 	stacks   map[string]*stackRunner
-	leaving  bool // parts live on: another keeper takes over
-	requests int  // that may still begin something
+	leaving  bool // the parts keep running: another keeper takes over
+	requests int  // requests under way that may start something
 }
 
 // socketName is the keeper's own socket in the run folder.
@@ -48,8 +48,8 @@ const socketName = "keeper.sock"
 // ErrRunning says that another keeper serves this home folder.
 var ErrRunning = errors.New("another keeper is running")
 
-// Run is the keeper's life. It ends when no stack is wished to run, when another keeper asks to take over, or with the
-// context. self is the dravit program it starts built-in parts from, build that program's hash.
+// Run runs the keeper. It returns when no stack should run, when another keeper asks to take over, or when the context
+// ends. self is the dravit program that runs built-in parts, build the hash of that program.
 func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string) error {
 	lock, err := home.TryLock(h.Path(home.KeeperLock))
 	if errors.Is(err, home.ErrLocked) {
@@ -62,7 +62,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	if err := noteKeeper(lock); err != nil {
 		return err
 	}
-	if run, err := os.Open(h.Run); err == nil { // cleaners of /tmp leave a folder alone that somebody has locked
+	if run, err := os.Open(h.Run); err == nil { // cleaners of /tmp spare a folder that a process has locked
 		defer run.Close()
 		_ = home.Share(run)
 	}
@@ -79,7 +79,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 		return err
 	}
 	k.log.Info("keeper runs", "pid", os.Getpid(), "build", build)
-	defer time.AfterFunc(lonely, k.endIfIdle).Stop() // its caller may have found that there is nothing to start
+	defer time.AfterFunc(lonely, k.endIfIdle).Stop() // the caller may have found that there is nothing to start
 	server := &http.Server{
 		Handler:           k.handler(),
 		ReadHeaderTimeout: time.Minute,
@@ -110,7 +110,7 @@ func noteKeeper(lock *os.File) error {
 	return members.NoteLeader(lock, me)
 }
 
-// takeOver adopts what an earlier keeper left running.
+// takeOver takes over the parts that an earlier keeper left running.
 func (k *Keeper) takeOver() error {
 	book, err := ledger.Read(k.home)
 	if err != nil {
@@ -144,17 +144,17 @@ func (k *Keeper) stack(id string) *stackRunner {
 	return s
 }
 
-// everyStack returns the stacks that this keeper knows, the gateway's aside.
+// everyStack returns the stacks that this keeper knows, without the gateway.
 func (k *Keeper) everyStack() []*stackRunner {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return slices.Collect(maps.Values(k.stacks))
 }
 
-// lonely is how long a keeper waits for its first stack.
+// lonely is how long a keeper without stacks waits for its first one.
 const lonely = 20 * time.Second
 
-// endIfIdle ends the keeper where nothing runs and no request may begin anything.
+// endIfIdle ends the keeper if nothing runs and no request may start anything.
 func (k *Keeper) endIfIdle() {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -18,11 +18,11 @@ import (
 	"dravit/internal/trouble"
 )
 
-// longPause is too long for requests to wait until the part is started again.
+// longPause is a pause that requests do not wait for.
 const longPause = 2 * time.Second
 
-// run keeps the part running until ctx ends, and then does with its process what the order says. adopted is the
-// identity of a process of an earlier keeper.
+// run keeps the part running until ctx ends. Then it stops the process or leaves it running, as the order says. adopted
+// is the identity of a process that an earlier keeper started, or zero.
 func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 	defer close(p.done)
 	defer p.closeLaunched()
@@ -43,7 +43,7 @@ func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 				because = fmt.Sprintf("it crashed %d times in a row: %s", crashes, because)
 			}
 			p.fail(code, because, next, exit.log)
-			<-ctx.Done() // until somebody starts it again
+			<-ctx.Done() // until the user starts it again
 			break
 		}
 		p.setWith(lifecycle.Pausing, code, because, next, nil)
@@ -62,8 +62,7 @@ func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 	}
 }
 
-// noteExit writes down how the part's process ended. It reports whether the part had answered since the stack was
-// started.
+// noteExit records how the part's process ended, and reports whether the part had answered since the stack was started.
 func (p *partRunner) noteExit(exit exitReport, ran time.Duration) (answered bool) {
 	p.note("%s after %s", exit.what, ran.Round(time.Millisecond))
 	p.stack.mu.Lock()
@@ -87,27 +86,28 @@ func (p *partRunner) causeOf(exit exitReport, answered bool) (code trouble.Code,
 	}
 	log := exit.log
 	switch {
-	case exit.killed(): // what it said itself explains nothing
+	case exit.killed(): // its own log explains nothing
 		return exit.code, exit.what, ""
-	case answered: // nor does what it said long ago
+	case answered: // nor does what it wrote long ago
 		log = log[max(0, len(log)-lastSaid):]
 	}
 	because, next = p.explain(log, exit.what)
 	return exit.code, because, next
 }
 
-// lifetime is one life of a part: a process, from its start or its adoption to its end.
+// lifetime is one life of a part: from the start or adoption of its process to the end of it.
 type lifetime struct {
 	*partRunner
 	exited      <-chan error
-	logStart    int64 // where in the log it begins
+	logStart    int64 // the offset in the log at which it begins
 	shortages   shortages
 	hasAnswered bool
-	unprepared  bool // its users and databases are not made yet
+	unprepared  bool // its users and databases are not created yet
 	began       time.Time
 }
 
-// life is one life of the part: from what must be there before its process, until the process is gone.
+// life runs the part once: from the preparations for its process until the process is gone. It starts the process at
+// once, and climbs the ladder when the parts that it uses answer.
 func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport {
 	p.applyNext()
 	command := p.kind.Command(p.spec)
@@ -125,7 +125,6 @@ func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport
 	}
 	l.unprepared = p.kind.Traits().Accounts && (p.unsynced || p.spec.UpgradeFrom != "")
 	l.shortages.note(time.Now(), proc.OutOfMemory())
-	// Its process starts at once; its ladder is climbed when what it uses answers.
 	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
 		return l.gone(err)
 	} else if err != nil {
@@ -135,9 +134,9 @@ func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport
 	return l.watchOver(ctx)
 }
 
-// launch makes what the process needs, and starts it. It returns how the life ended already, nil if it did not.
+// launch prepares and starts the process. If that fails, it returns how the life ended, else nil.
 func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport {
-	if l.spec.Role == kind.RoleApp { // a server of the project's own may look for its stores at once
+	if l.spec.Role == kind.RoleApp { // a server of the project's own may connect to its stores at once
 		if _, err := l.waitForUses(ctx, lifecycle.Waiting, nil); err != nil {
 			return &exitReport{}
 		}
@@ -172,14 +171,15 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport
 	return nil
 }
 
-// gone is the end of a process, as it was seen.
+// gone describes the end of a process.
 func (l *lifetime) gone(err error) exitReport {
 	e := exitOf(err, l.stack.ofPart(l.partRunner).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
 	e.log = l.logSince(l.logStart)
 	return e
 }
 
-// watchOver climbs the ladder of the running process again and again, and does what follows, until the process is gone.
+// watchOver climbs the ladder of the running process again and again, and acts on the results, until the process is
+// gone.
 func (l *lifetime) watchOver(ctx context.Context) exitReport {
 	for wait := pollEvery; ; {
 		seen := look{
@@ -233,7 +233,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 	}
 }
 
-// climbAsFarAsItGoes climbs the ladder; where nobody can log in yet, as far as the part's own socket.
+// climbAsFarAsItGoes climbs the ladder. If no client can log in yet, it climbs the rungs of the part's own socket only.
 func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 	ladder := l.kind.Ladder(l.spec)
 	if l.unprepared {
@@ -244,20 +244,19 @@ func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 	return health.Climb(ctx, ladder)
 }
 
-// tellPhase notes how far the part has come, and lets the requests go that wait for it in vain.
+// tellPhase records the part's phase, and releases requests that wait for the part in vain.
 func (l *lifetime) tellPhase(seen look) {
-	if holds(seen.results, kind.Open) { // since when, the rungs above it tell
+	if holds(seen.results, kind.Open) { // the rungs above show how long it has been open
 		l.markAt(lifecycle.PhaseAnswering, "", time.Now().Add(-above(seen.results, kind.Open)))
 	} else {
 		l.mark(lifecycle.PhaseStarting, "")
 	}
 	if health.FirstMiss(seen.results) != nil && holds(seen.results, kind.Ours) && seen.lived > slow {
-		l.stack.release(l.spec.Name) // it takes requests, and waiting longer makes none of them well
+		l.stack.release(l.spec.Name) // it accepts requests; to wait longer helps none of them
 	}
 }
 
-// prepareClients makes the users and databases that are missing. It tells whether they are made now, and were not
-// before.
+// prepareClients creates the users and databases that are missing. It reports whether it created them now.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
 	store, ok := l.kind.(kind.Store)
 	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) ||
@@ -273,14 +272,14 @@ func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) 
 	return was
 }
 
-// prove notes that the whole ladder holds, and returns how long it may be believed.
+// prove records that the whole ladder holds, and returns how long that may be believed.
 func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 	l.hasAnswered = true
 	l.lacking = l.unmetRequirement(ctx)
-	if l.proved(logSize) { // for the first time: have a look at it soon, when nobody waits for the start any more
+	if l.proved(logSize) { // the first time: examine its processes soon, when no start waits for it any more
 		return askSoon
 	}
-	if l.unsynced { // nor for the disk
+	if l.unsynced { // no start waits for the disk, either
 		l.unsynced = false
 		dir := l.spec.Data
 		l.stack.keeper.parts.Go(func() { _ = data.Sync(dir) })
@@ -288,7 +287,7 @@ func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 	return askAgain
 }
 
-// endWith ends what is left of the part's processes, and this life.
+// endWith stops what is left of the part's processes, and ends this life.
 func (l *lifetime) endWith(ctx context.Context, e exitReport) exitReport {
 	if err := l.endOrphans(ctx); err != nil {
 		l.stack.keeper.log.Error("ending a part's processes", "part", l.spec.Name, "because", e.what, "error", err)
@@ -297,7 +296,7 @@ func (l *lifetime) endWith(ctx context.Context, e exitReport) exitReport {
 	return e
 }
 
-// lifeWithoutProcess keeps asking a part that is only files.
+// lifeWithoutProcess asks a part that consists of files, again and again.
 func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 	p.set(lifecycle.Starting, "", "")
 	p.mark(lifecycle.PhasePreparing, "")
@@ -327,7 +326,7 @@ func exists(file string) bool {
 	return err == nil
 }
 
-// listensElsewhere says where a server of the project's own listens instead of on its port, "" if nowhere.
+// listensElsewhere says where a server of the project's own listens instead of on its port, or "" if nowhere.
 func (p *partRunner) listensElsewhere() string {
 	if p.spec.Role != kind.RoleApp {
 		return ""
@@ -347,9 +346,9 @@ func (p *partRunner) climb(ctx context.Context) []health.Result {
 	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
-// proved notes that the whole ladder held just now, and tells whether it did for the first time since the stack was
-// started. What the part holds in memory takes a look into every process, so the first proof, which somebody waits for,
-// goes without.
+// proved records that the whole ladder held just now, and reports whether it did so for the first time since the stack
+// was started. To sum up the memory, every process has to be examined, so the first time, for which a start waits,
+// leaves it out.
 func (p *partRunner) proved(logSize int64) (first bool) {
 	p.mark("", "")
 	p.stack.mu.Lock()
@@ -368,10 +367,10 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 		p.members = known
 	}
 	if changed && known != nil && p.kind.Command(p.spec).Supervised {
-		p.stack.writeSeen() // what has lost every mark is known by nothing else to the next keeper
+		p.stack.writeSeen() // processes that have lost every mark can be found only in this note
 	}
 	if p.kind.Command(p.spec).Supervised {
-		// what users know is the command, not its supervisor
+		// users know the command, not its supervisor
 		if children := proc.Children(p.identity.PID); len(children) > 0 {
 			p.status.PID = children[0]
 		}
@@ -392,15 +391,16 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 	return first
 }
 
-// waitForUses waits until every part that this one uses answers. It is cut short by the end of the part's own process,
-// whose error it then returns, and by the context.
+// waitForUses waits until every part that this one uses answers. It returns early when the part's own process ends,
+// with that error, and when the context ends.
 func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
 	for {
 		changed := p.stack.changes()
 		waitsFor, failed := "", ""
 		for _, name := range p.spec.Uses {
 			switch p.stack.stateOf(name) {
-			case lifecycle.Answers, lifecycle.Unwell: // it lives; what is wrong with it shows on its own line
+			// the part it uses is alive; what is wrong with it shows on its own line
+			case lifecycle.Answers, lifecycle.Unwell:
 			case lifecycle.Failed:
 				failed = name
 			default:
@@ -426,11 +426,11 @@ func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited
 	}
 }
 
-// headStartOfRuntimes is the longest that a web server waits for the runtimes of its sites to listen.
+// headStartOfRuntimes bounds how long a web server waits for the runtimes of its sites to listen.
 const headStartOfRuntimes = 500 * time.Millisecond
 
-// waitForRuntimes keeps a web server from taking requests that nobody behind it would take yet: after a restart,
-// visitors wait for it already.
+// waitForRuntimes delays a web server until its runtimes listen: after a restart, clients wait for it already, and
+// would get errors.
 func (p *partRunner) waitForRuntimes(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, headStartOfRuntimes)
 	defer cancel()
@@ -442,7 +442,7 @@ func (p *partRunner) waitForRuntimes(ctx context.Context) {
 	}
 }
 
-// above is the time that the rungs above one took.
+// above returns the time that the rungs above one took.
 func above(results []health.Result, rung kind.RungName) time.Duration {
 	ms, is := 0.0, false
 	for _, r := range results {

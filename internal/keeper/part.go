@@ -13,50 +13,50 @@ import (
 	"dravit/internal/trouble"
 )
 
-// partRunner runs one part. Its goroutine, run, alone starts and ends its process.
+// partRunner runs one part. Only its goroutine, run, starts and stops the part's process.
 type partRunner struct {
 	stack *stackRunner
 	spec  kind.Part
 	kind  kind.Kind
 
 	cancel context.CancelFunc // ends the part's goroutine
-	order  atomic.Int32       // an order: what becomes of the process then
+	order  atomic.Int32       // an order: what happens to the process when the goroutine ends
 	done   chan struct{}      // closed when the goroutine has ended
 
-	// live is one life of the part; see life.
+	// live is the present life of the part; see life.
 	live func(ctx context.Context, adopted proc.Identity) exitReport
 
-	unsynced bool // its data is freshly filled, and not on the disk yet
+	unsynced bool // its data was filled just now, and is not synced yet
 
-	launched      chan struct{} // closed when the first process was started, or none will be
+	launched      chan struct{} // closed when the first process was started, or if none will be
 	closeLaunched func()
 
-	// closed once the last process that this keeper started, and what it left, are gone; nil: it started none
+	// closed when the last process that this keeper started is gone, with all that it left; nil if it started none
 	reaped <-chan struct{}
 
-	lacking string // what the application requires and the process does not have; "": nothing
+	lacking string // what the application requires and the process lacks, or ""
 
-	refused string // why the configuration that is written is not the one that it runs with; "": it is
+	refused string // why the process does not accept the configuration that is written, or ""
 
-	poke chan struct{} // next has another configuration
+	poke chan struct{} // signals that next has another configuration
 
 	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
-	next     *kind.Part       // what spec is to become
-	config   string           // spec.Config of what the process runs with
-	spans    []lifecycle.Span // until the first answer; the last one is open
+	next     *kind.Part       // the spec to take next
+	config   string           // the spec.Config that the process runs with
+	spans    []lifecycle.Span // the phases until the first answer; the last one has no end yet
 	status   lifecycle.Status
-	identity proc.Identity   // of the leading process, zero where unknown
-	members  []proc.Identity // every process of the part, as of the last proof
-	answered bool            // since the stack was started
+	identity proc.Identity   // the leading process, or zero if unknown
+	members  []proc.Identity // every process of the part, as of the last successful check
+	answered bool            // it has answered since the stack was started
 }
 
-// order is what becomes of a part's process when its goroutine ends.
+// order is what happens to a part's process when its goroutine ends.
 type order int32
 
 const (
 	stopForGood    order = iota // it is stopped
-	stopToComeBack              // it is stopped, after the requests in flight
-	letGo                       // it runs on: another keeper takes over
+	stopToComeBack              // it is stopped after the requests in flight, and will be started again
+	letGo                       // it keeps running: another keeper takes over
 )
 
 // finish ends the part's goroutine, which closes done.
@@ -65,7 +65,7 @@ func (p *partRunner) finish(o order) {
 	p.cancel()
 }
 
-// setNext has the part take a new spec that differs in nothing that needs a restart. The caller holds stack.mu.
+// setNext gives the part a new spec which differs in nothing that needs a restart. The caller holds stack.mu.
 func (p *partRunner) setNext(spec kind.Part) {
 	p.next = &spec
 	if spec.Config == p.config {
@@ -74,7 +74,7 @@ func (p *partRunner) setNext(spec kind.Part) {
 	p.askNow()
 }
 
-// askNow has the part climb its ladder at once, and counts it as starting until it has. The caller holds stack.mu.
+// askNow makes the part climb its ladder at once; it counts as starting until then. The caller holds stack.mu.
 func (p *partRunner) askNow() {
 	if p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell {
 		p.status.State, p.status.Code, p.status.Because, p.status.Next, p.status.Since = lifecycle.Starting,
@@ -86,7 +86,7 @@ func (p *partRunner) askNow() {
 	}
 }
 
-// applyNext takes what was given, and tells whether the process runs with another configuration.
+// applyNext takes the next spec, and reports whether the process runs with another configuration.
 func (p *partRunner) applyNext() (stale bool) {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
@@ -96,7 +96,7 @@ func (p *partRunner) applyNext() (stale bool) {
 	return p.spec.Config != p.config
 }
 
-// noteConfig notes that the process runs with what spec says.
+// noteConfig records that the process runs with the configuration of spec.
 func (p *partRunner) noteConfig() {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
@@ -104,12 +104,12 @@ func (p *partRunner) noteConfig() {
 	p.stack.writeSeen()
 }
 
-// reload has the running process take its new configuration, once its own test accepts that.
+// reload makes the running process take its new configuration, if the program's own test accepts that.
 func (p *partRunner) reload(ctx context.Context) {
 	p.refused = ""
 	if err := p.test(ctx); err != nil {
 		p.refused = err.Error() + "; it runs on with the one before"
-		p.noteConfig() // until there is another
+		p.noteConfig() // until the next configuration
 		return
 	}
 	p.stack.mu.Lock()
@@ -121,7 +121,7 @@ func (p *partRunner) reload(ctx context.Context) {
 	p.noteConfig()
 }
 
-// mark notes that the part, on the way to its first answer, goes over to another phase; "": it is there.
+// mark records that a part which has not answered yet enters another phase; "" means that it answers.
 func (p *partRunner) mark(phase lifecycle.Phase, waitsFor string) {
 	p.markAt(phase, waitsFor, time.Now())
 }
@@ -144,7 +144,7 @@ func (p *partRunner) markAt(phase lifecycle.Phase, waitsFor string, now time.Tim
 	}
 }
 
-// set changes the part's state and wakes whoever waits for the stack.
+// set changes the part's state, and wakes those who wait for the stack.
 func (p *partRunner) set(state lifecycle.State, because, next string) {
 	p.setWith(state, "", because, next, nil)
 }
@@ -185,7 +185,7 @@ func tailOf(log string) []string {
 	return lines[max(0, len(lines)-8):]
 }
 
-// fail declares the part failed, with its last words.
+// fail sets the part's state to failed, with the end of its log.
 func (p *partRunner) fail(code trouble.Code, because, next, log string) {
 	tail := tailOf(log)
 	if next == "" {

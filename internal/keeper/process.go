@@ -25,9 +25,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// prepare makes what must be there before the process: data, a configuration that the program itself accepts, a free
-// socket, and the token of this start. No process of the part lives: what an earlier one left in its temporary folder
-// is stale.
+// prepare creates what must exist before the process: data, a configuration that the program itself accepts, a free
+// socket, and the token of this start. No process of the part is alive, so the files in its temporary folder are stale.
 func (p *partRunner) prepare(ctx context.Context) error {
 	if err := os.RemoveAll(p.spec.Temp); err != nil {
 		return err
@@ -84,7 +83,7 @@ func clearSocket(path string) error {
 	return os.Remove(path)
 }
 
-// test has the program test its configuration, once for each configuration and version, if it can.
+// test runs the program's own test of its configuration, if it has one, once for each configuration and version.
 func (p *partRunner) test(ctx context.Context) error {
 	c := p.kind.Test(p.spec)
 	if c.Path == "" {
@@ -126,12 +125,12 @@ func lastLine(out []byte, err error) string {
 	return err.Error()
 }
 
-// spawn starts the process. That it is about to be started is written down before, who it is after; a lock that every
-// process of the part inherits, and that this keeper closes on its own side, tells from then on whether any of them
-// lives.
+// spawn starts the process. It writes a note before that, and the process's identity after it. Every process of the
+// part inherits a lock, which this keeper closes on its own side. From then on the lock shows whether any of them is
+// alive.
 func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, error) {
 	lock, err := home.TryLock(p.spec.Lock)
-	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // somebody asks whether it is held
+	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // another process asks whether it is held
 		if err := proc.Sleep(ctx, 5*time.Millisecond); err != nil {
 			return nil, err
 		}
@@ -166,7 +165,7 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 	}
 	exited := make(chan error, 1)
 	id, err := proc.Identify(cmd.Process.Pid)
-	if err != nil { // gone already: the lock, closed by now, tells the rest
+	if err != nil { // it is gone already; the lock, which is released by now, tells the rest
 		id = proc.Identity{Boot: proc.BootID()}
 	} else if err := members.NoteLeader(lock, id); err != nil {
 		p.stack.keeper.log.Error("cannot note the leader", "part", p.spec.Name, "error", err)
@@ -176,12 +175,13 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 	p.reaped = reaped
 	go func() {
 		defer close(reaped)
-		waitForDeath(cmd.Process.Pid) // until Wait, its number stays its own, and its session can be told by it
+		// until Wait, no other process gets its number, so its session can be recognised by it
+		waitForDeath(cmd.Process.Pid)
 		p.stack.crashed(p)
 		if err := p.endOrphans(context.WithoutCancel(ctx)); err != nil {
 			p.stack.keeper.log.Error("cannot end what a leader left", "part", p.spec.Name, "error", err)
 		}
-		exited <- cmd.Wait() // there is room for it
+		exited <- cmd.Wait() // the channel is buffered
 	}()
 	return exited, nil
 }
@@ -203,7 +203,7 @@ func (p *partRunner) watch(ctx context.Context, id proc.Identity) <-chan error {
 
 var errUnseen = errors.New("it ended while an earlier keeper was gone")
 
-// portHolder says who holds the part's port, if that is no process of the part's. "" where nobody else does.
+// portHolder says which other process holds the part's port, or "" if none does.
 func (p *partRunner) portHolder() string {
 	if p.spec.Port == 0 {
 		return ""
@@ -219,24 +219,24 @@ func (p *partRunner) portHolder() string {
 	return fmt.Sprintf("its port %d was taken by %s", p.spec.Port, holder)
 }
 
-// endOrphans ends what a dead leader left behind: workers that may answer in its name.
+// endOrphans ends what a dead leading process left behind: workers that might answer in its name.
 func (p *partRunner) endOrphans(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, stopPatience)
 	defer cancel()
 	return members.End(ctx, p.spec.Lock, p.knownMembers(), time.Second)
 }
 
-// knownMembers returns the processes that belonged to the part when it was last asked.
+// knownMembers returns the processes that belonged to the part when it was last checked.
 func (p *partRunner) knownMembers() []proc.Identity {
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
 	return p.members
 }
 
-// stopPatience is how long a part may take to end after it was asked to.
+// stopPatience is how long a part may take to stop after it was asked to.
 const stopPatience = 15 * time.Second
 
-// stopProcess ends the part's processes and clears away what only they needed.
+// stopProcess stops the part's processes, and deletes what only they needed.
 func (p *partRunner) stopProcess(ctx context.Context) {
 	p.set(lifecycle.Stopping, "", "")
 	if p.spec.Log != "" && p.status.PID != 0 {
@@ -253,14 +253,14 @@ func (p *partRunner) stopProcess(ctx context.Context) {
 		if order(p.order.Load()) == stopToComeBack && command.Finish != 0 {
 			signal, patience = command.Finish, lifecycle.Grace
 		}
-		_ = id.Signal(signal) // gone meanwhile is as good
+		_ = id.Signal(signal) // a process that is gone by now is fine
 		gentle, cancel := context.WithTimeout(ctx, patience)
 		for id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
 		}
 		cancel()
 	}
 	err := p.endOrphans(ctx)
-	// what the next start starts carries the same marks: nobody may still be ending them
+	// the next start's processes carry the same marks: this one must not stop them later
 	if err == nil && p.reaped != nil {
 		select {
 		case <-p.reaped:
@@ -276,7 +276,7 @@ func (p *partRunner) stopProcess(ctx context.Context) {
 		_ = os.Remove(file)
 	}
 	if p.spec.Socket != "" {
-		_ = clearSocket(p.spec.Socket) // one that somebody listens on still is not the part's
+		_ = clearSocket(p.spec.Socket) // a socket on which a process still listens is not the part's
 	}
 	_ = os.RemoveAll(p.spec.Temp)
 	p.stack.mu.Lock()

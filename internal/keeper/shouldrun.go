@@ -9,7 +9,7 @@ import (
 	"dravit/internal/proc"
 )
 
-// shouldRun is what the user wants of a stack. What is seen of it is stored apart.
+// shouldRun is what the user wants of a stack. What is seen of the stack is stored apart.
 type shouldRun struct {
 	Run  bool   `json:"run"`
 	Boot string `json:"boot"` // it holds until the machine is started anew
@@ -17,14 +17,14 @@ type shouldRun struct {
 
 func shouldRunFile(h *home.Home, id string) string { return h.Stack(id, "state", "wish.json") }
 
-// ShouldRun reports whether a stack is meant to run now.
+// ShouldRun reports whether a stack should run now.
 func ShouldRun(h *home.Home, id string) bool {
 	var w shouldRun
 	err := home.ReadDerived(shouldRunFile(h, id), &w)
 	return err == nil && w.Run && w.Boot == proc.BootID()
 }
 
-// NoteShouldRun writes down that a stack is meant to run.
+// NoteShouldRun records that a stack should run.
 func NoteShouldRun(h *home.Home, id string) error {
 	file := shouldRunFile(h, id)
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
@@ -33,10 +33,10 @@ func NoteShouldRun(h *home.Home, id string) error {
 	return home.WriteState(file, shouldRun{true, proc.BootID()})
 }
 
-// noteShouldNotRun needs no room on a disk: it may be full.
+// noteShouldNotRun needs no space on a disk, which may be full.
 func noteShouldNotRun(h *home.Home, id string) error { return home.RemoveJSON(shouldRunFile(h, id)) }
 
-// AnyShouldRun reports whether any stack is meant to run now.
+// AnyShouldRun reports whether any stack should run now.
 func AnyShouldRun(h *home.Home) bool {
 	dirs, err := os.ReadDir(h.Path("stacks"))
 	return err != nil || slices.ContainsFunc(dirs, func(d os.DirEntry) bool {

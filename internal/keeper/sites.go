@@ -25,21 +25,22 @@ type SiteStatus struct {
 	Because  string          `json:"because,omitempty"`
 	Since    time.Time       `json:"since,omitzero"`     // when it took this state
 	ProvedAt time.Time       `json:"proved_at,omitzero"` // when its whole ladder held last
-	// LogFrom is where in the logs of its parts, in bytes, what was written since the ladder held last begins.
+	// LogFrom says, for the log of each part, at which offset in bytes the lines begin that were written since the
+	// ladder held last.
 	LogFrom map[string]int64 `json:"log_from,omitempty"`
 }
 
-// siteState is what is known of a site. Its stack's mu guards it.
+// siteState is what is known about a site. Its stack's mu guards it.
 type siteState struct {
 	status  SiteStatus
-	blocked bool      // a part behind it did not answer when it was looked at last
+	blocked bool      // a part behind it did not answer at the last check
 	due     time.Time // when to ask next
 }
 
 const (
-	askSiteAgain = 10 * time.Second // between two proofs of a site that answers
+	askSiteAgain = 10 * time.Second // between two checks of a site that answers
 	askSiteSoon  = 3 * time.Second  // after a ladder that did not hold
-	sitesAtOnce  = 8                // ladders that are climbed side by side
+	sitesAtOnce  = 8                // how many ladders are climbed side by side
 )
 
 // behind returns the parts that a site's page needs, the web server first.
@@ -108,7 +109,7 @@ func (s *stackRunner) logSizes(site materialise.Site) map[string]int64 {
 	return sizes
 }
 
-// recordSite notes what a site's ladder came to. sizes are those of the logs before it was climbed.
+// recordSite records the result of a site's ladder. sizes are those of the logs before it was climbed.
 func (s *stackRunner) recordSite(site materialise.Site, results []health.Result,
 	sizes map[string]int64, took time.Duration) {
 	s.mu.Lock()
@@ -120,7 +121,7 @@ func (s *stackRunner) recordSite(site materialise.Site, results []health.Result,
 	} else {
 		x.status.ProvedAt, x.status.LogFrom = now, sizes
 	}
-	x.due = now.Add(max(again, 20*took)) // a page that takes long is asked less often
+	x.due = now.Add(max(again, 20*took)) // ask a page that takes long less often
 	if x.status.State == state && x.status.Because == because {
 		return
 	}
@@ -131,12 +132,13 @@ func (s *stackRunner) recordSite(site materialise.Site, results []health.Result,
 	s.wake()
 }
 
-// dueSites returns the sites whose parts answer and that have to be asked, and how long until the next one has to be.
+// dueSites returns the sites that have to be asked now, as the parts behind them answer, and the time until the next
+// one.
 func (s *stackRunner) dueSites() (due []materialise.Site, wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	wait = askSiteAgain
-	if s.waiting > 0 { // a start asks by itself
+	if s.waiting > 0 { // a start asks the sites itself
 		return nil, time.Second
 	}
 	now := time.Now()
@@ -180,7 +182,7 @@ func (s *stackRunner) askSites(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(wait):
 		case <-changed:
-			_ = proc.Sleep(ctx, 50*time.Millisecond) // changes come together
+			_ = proc.Sleep(ctx, 50*time.Millisecond) // several changes come at once
 		}
 	}
 }
@@ -211,7 +213,7 @@ func withoutAdvisory(ladder []kind.Rung) []kind.Rung {
 	return slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Advisory })
 }
 
-// unmetRequirement says what the part's application requires and its process does not have, "" if nothing.
+// unmetRequirement says what the part's application requires and its process lacks, or "".
 func (p *partRunner) unmetRequirement(ctx context.Context) string {
 	k, ok := p.kind.(kind.PageMaker)
 	if !ok || !p.spec.Want.Demanding() {

@@ -23,17 +23,17 @@ type stackRunner struct {
 	keeper *Keeper
 	id     string
 
-	apply sync.Mutex // held while parts are begun or ended
+	apply sync.Mutex // held while parts are started or stopped
 
 	mu         sync.Mutex // guards what follows, and the parts' states
 	spec       materialise.Spec
 	parts      map[string]*partRunner
-	changed    chan struct{}   // closed and made anew at every change
-	waiting    int             // starts that wait for this stack
-	restarting map[string]bool // parts that are restarted, while requests for the sites whose pages they make wait
+	changed    chan struct{}   // closed and replaced at every change
+	waiting    int             // how many starts wait for this stack
+	restarting map[string]bool // parts that are restarting: requests wait for the sites whose pages they make
 
-	watching context.CancelFunc // ends the watch over folders; guarded by apply
-	asking   context.CancelFunc // ends asking the sites; guarded by apply
+	watching context.CancelFunc // stops the watch over folders; guarded by apply
+	asking   context.CancelFunc // stops asking the sites; guarded by apply
 
 	sites map[string]*siteState // by name; guarded by mu
 }
@@ -46,13 +46,13 @@ func newStack(k *Keeper, id string) *stackRunner {
 		watching: func() {}, asking: func() {}}
 }
 
-// wake tells those who wait that something changed. The caller holds mu.
+// wake signals those who wait that something has changed. The caller holds mu.
 func (s *stackRunner) wake() {
 	close(s.changed)
 	s.changed = make(chan struct{})
 }
 
-// changes returns a channel that the next change closes.
+// changes returns a channel that is closed at the next change.
 func (s *stackRunner) changes() <-chan struct{} {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -65,7 +65,7 @@ func (s *stackRunner) ofPart(p *partRunner) lifecycle.Status {
 	return p.status
 }
 
-// stateOf returns the state of a part, stopped where there is none.
+// stateOf returns the state of a part, stopped if there is no such part.
 func (s *stackRunner) stateOf(name string) lifecycle.State {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -75,7 +75,7 @@ func (s *stackRunner) stateOf(name string) lifecycle.State {
 	return lifecycle.Stopped
 }
 
-// statuses returns every part's state in the order of the stack file's plan.
+// statuses returns every part's state, in the order of the plan.
 func (s *stackRunner) statuses() []lifecycle.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -88,7 +88,7 @@ func (s *stackRunner) statuses() []lifecycle.Status {
 	return all
 }
 
-// seen returns the stack with every part of its plan, those that do not run included.
+// seen returns the stack with every part of its plan, also those that do not run.
 func (s *stackRunner) seen() View {
 	running := s.statuses()
 	s.mu.Lock()
@@ -103,20 +103,21 @@ func (s *stackRunner) seen() View {
 	return all
 }
 
-// remembered is what was found of a stack that runs.
+// remembered is the keeper's note of a running stack.
 type remembered struct {
 	Parts map[string]proc.Identity `json:"parts"`
-	// Hashes are those of the specs that the parts were started with: the stack's Spec may be newer than what runs.
+	// Hashes are the hashes of the specs that the parts were started with: the stack's Spec may be newer than what
+	// runs.
 	Hashes map[string]string `json:"hashes"`
-	// Configs are those of the configurations that reloaded parts have taken.
+	// Configs are the hashes of the configurations that parts took while they ran.
 	Configs map[string]string `json:"configs"`
-	// Members are the processes of supervised parts, as of their last proof.
+	// Members are the processes of supervised parts, as of their last successful check.
 	Members map[string][]proc.Identity `json:"members,omitempty"`
 }
 
 func (s *stackRunner) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
 
-// remember writes down who leads a part, before it is started (without a pid) and after.
+// remember records the leading process of a part: before it is started (without a pid), and after.
 func (s *stackRunner) remember(p *partRunner, id proc.Identity) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -124,7 +125,7 @@ func (s *stackRunner) remember(p *partRunner, id proc.Identity) {
 	s.writeSeen()
 }
 
-// writeSeen writes down what runs. The caller holds mu.
+// writeSeen writes the note of what runs. The caller holds mu.
 func (s *stackRunner) writeSeen() {
 	all := remembered{
 		map[string]proc.Identity{},
@@ -145,9 +146,9 @@ func (s *stackRunner) writeSeen() {
 	}
 }
 
-// begin brings the stack to what read says: parts that are gone from it or have changed are ended, missing ones begun,
-// and those that can take a new configuration while they run do. restart names parts that are ended in any case. It
-// returns the Spec and the names of the parts that it began.
+// begin brings the stack to the Spec that read returns. It stops parts that are gone from the Spec or have changed,
+// starts missing ones, and lets those take a new configuration that can do so while they run. It stops the parts in
+// restart in any case. It returns the Spec and the names of the parts that it started.
 func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error),
 	restart []string) (materialise.Spec, []string, error) {
 	s.apply.Lock()
@@ -171,7 +172,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 			end = append(end, p)
 		} else {
 			p.setNext(x)
-			if p.status.State == lifecycle.Unwell { // what it came to before may be mended
+			if p.status.State == lifecycle.Unwell { // what was wrong before may be fixed now
 				p.askNow()
 			}
 		}
@@ -197,7 +198,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	return spec, begun, nil
 }
 
-// ask keeps asking the sites from now on, in place of whoever did before. The caller holds apply.
+// ask keeps asking the sites from now on, and replaces an earlier ask. The caller holds apply.
 func (s *stackRunner) ask() {
 	s.asking()
 	ctx, cancel := context.WithCancel(context.Background())
@@ -205,17 +206,17 @@ func (s *stackRunner) ask() {
 	s.keeper.parts.Go(func() { s.askSites(ctx) })
 }
 
-// settling is how long a request may be on its way from the gateway through a web server to what makes its page.
+// settling is how long a request may take from the gateway through a web server to the runtime.
 const settling = 20 * time.Millisecond
 
-// pauseRequests has requests wait for sites whose pages are made by parts that are about to end and to come back. The
-// caller holds apply.
+// pauseRequests makes requests wait for sites whose pages are made by parts that are about to restart. The caller holds
+// apply.
 func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, wanted map[string]kind.Part) {
 	ending := map[string]bool{}
 	for _, p := range end {
 		ending[p.spec.Name] = true
 	}
-	serving := false // a web server that stays may have requests on their way
+	serving := false // a web server that keeps running may have requests under way
 	s.mu.Lock()
 	for _, site := range s.spec.Sites {
 		if _, comesBack := wanted[site.App]; comesBack && ending[site.App] {
@@ -230,11 +231,11 @@ func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, want
 	}
 	s.keeper.gateway.reroute()
 	if serving {
-		_ = proc.Sleep(ctx, settling) // interrupted: they lose their answer
+		_ = proc.Sleep(ctx, settling) // interrupted: these requests get no answer
 	}
 }
 
-// crashed has requests wait for sites whose pages were made by a part that died while it answered.
+// crashed makes requests wait for sites whose pages were made by a part that died while it answered.
 func (s *stackRunner) crashed(p *partRunner) {
 	s.mu.Lock()
 	answered := p.status.State == lifecycle.Answers || p.status.State == lifecycle.Unwell
@@ -248,7 +249,7 @@ func (s *stackRunner) crashed(p *partRunner) {
 	}
 }
 
-// release lets requests go on to sites whose pages a part makes that does not come back soon.
+// release lets requests pass to the sites of a part that will not be back soon.
 func (s *stackRunner) release(name string) {
 	s.mu.Lock()
 	held := s.restarting[name]
@@ -259,7 +260,7 @@ func (s *stackRunner) release(name string) {
 	}
 }
 
-// updateSites gives the running parts what spec says of sites. It begins and ends nothing.
+// updateSites gives the running parts the sites of spec. It starts and stops nothing.
 func (s *stackRunner) updateSites(spec materialise.Spec) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -272,7 +273,8 @@ func (s *stackRunner) updateSites(spec materialise.Spec) {
 	s.wake()
 }
 
-// add begins the parts that do not run yet. All are known before the first starts: they wait for each other.
+// add starts the parts that do not run yet. It registers all of them before it starts the first: they wait for each
+// other.
 func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, was remembered) {
 	type launch struct {
 		part *partRunner
@@ -296,7 +298,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 		}
 		p.live = p.life
 		p.status.Since = time.Now()
-		p.answered = adopted[spec.Name].PID != 0 // it did for an earlier keeper: a crash is not a bad start
+		p.answered = adopted[spec.Name].PID != 0 // it answered under an earlier keeper, so a crash is no failed start
 		p.poke, p.config, p.members = make(chan struct{}, 1), was.Configs[spec.Name], was.Members[spec.Name]
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
@@ -305,7 +307,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 	}
 	s.wake()
 	s.mu.Unlock()
-	// A database takes longest, and the rest waits for it in the end: its process gets a head start.
+	// A database takes longest, and in the end the other parts wait for it: let its process start first.
 	slices.SortStableFunc(launches, func(a, b launch) int { return weight(a.part) - weight(b.part) })
 	for _, l := range launches {
 		s.keeper.parts.Go(l.run)
@@ -318,7 +320,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 	}
 }
 
-// kindOf returns the kind of a part, nil if this keeper does not know it. The caller holds mu.
+// kindOf returns the kind of a part, or nil if this keeper does not know it. The caller holds mu.
 func (s *stackRunner) kindOf(name string) kind.Kind {
 	if s.id == gatewayID {
 		return gateway.Kind(s.spec.HTTPSPort)
@@ -326,7 +328,7 @@ func (s *stackRunner) kindOf(name string) kind.Kind {
 	return s.keeper.kinds.Of(name)
 }
 
-// headStart is the longest that other parts wait for a database's process to be started; filling one takes longer.
+// headStart bounds how long other parts wait for a database's process to be started; filling its data takes longer.
 const headStart = 10 * time.Millisecond
 
 func weight(p *partRunner) int {
@@ -339,8 +341,8 @@ func weight(p *partRunner) int {
 	return 2
 }
 
-// stopParts ends parts, each after those that may still ask it: web servers, what runs code, stores. Each ends
-// within stopPatience. The caller holds apply.
+// stopParts stops parts, each after those that may still ask it: web servers, runtimes, stores. Each stops within
+// stopPatience. The caller holds apply.
 func (s *stackRunner) stopParts(parts []*partRunner, o order) {
 	for depth := range 3 {
 		var now []*partRunner
@@ -364,7 +366,7 @@ func (s *stackRunner) stopParts(parts []*partRunner, o order) {
 	s.wake()
 }
 
-// depthOf is how far a role is from the visitor.
+// depthOf is how far a role is from the client.
 func depthOf(r kind.Role) int {
 	switch {
 	case r == kind.RoleWeb:
@@ -375,8 +377,8 @@ func depthOf(r kind.Role) int {
 	return 1
 }
 
-// stop ends the named parts, all if names is nil, and returns their last states. If the caller stops waiting, they are
-// ended all the same.
+// stop stops the named parts, or all if names is nil, and returns their last states. It stops them even if the caller
+// no longer waits.
 func (s *stackRunner) stop(ctx context.Context, names []string) ([]lifecycle.Status, error) {
 	var last []lifecycle.Status
 	var err error
@@ -401,14 +403,14 @@ func (s *stackRunner) stopNow(names []string) ([]lifecycle.Status, error) {
 	for _, p := range s.parts {
 		if names == nil || slices.Contains(names, p.spec.Name) {
 			parts = append(parts, p)
-			delete(s.restarting, p.spec.Name) // nobody waits for what does not come back
+			delete(s.restarting, p.spec.Name) // no request waits for a part that does not come back
 		}
 	}
 	whole := len(parts) == len(s.parts)
 	s.mu.Unlock()
 	var err error
 	if whole {
-		err = noteShouldNotRun(s.keeper.home, s.id) // what runs is ended all the same
+		err = noteShouldNotRun(s.keeper.home, s.id) // what runs is stopped all the same
 		s.watching()
 		s.asking()
 	}
@@ -424,7 +426,7 @@ func (s *stackRunner) stopNow(names []string) ([]lifecycle.Status, error) {
 	return last, err
 }
 
-// adopt takes over what an earlier keeper left running.
+// adopt takes over the parts that an earlier keeper left running.
 func (s *stackRunner) adopt() error {
 	spec, err := materialise.Read(s.keeper.home, s.id)
 	if err != nil || spec.ID == "" {
@@ -439,7 +441,7 @@ func (s *stackRunner) adopt() error {
 			spec.Parts[i].Hash = hash
 		}
 	}
-	for i := range spec.Parts { // what is started again is started from a program that is still there
+	for i := range spec.Parts { // start again from a program that still exists
 		if p := &spec.Parts[i]; p.Self != "" {
 			if _, err := os.Stat(p.Self); err != nil {
 				p.Self = s.keeper.self
@@ -449,7 +451,7 @@ func (s *stackRunner) adopt() error {
 	alive := map[string]proc.Identity{}
 	for _, p := range spec.Parts {
 		id := was.Parts[p.Name]
-		if id.PID == 0 { // what was written down is lost: the lock file says it, too
+		if id.PID == 0 { // the note is lost: the lock file says it, too
 			id = members.Leader(p.Lock)
 		}
 		if id.PID != 0 && id.Alive() {
@@ -467,7 +469,7 @@ func (s *stackRunner) adopt() error {
 	return nil
 }
 
-// stage returns how far a start has come whose parts are in these states.
+// stage returns the stage of a start whose parts are in these states.
 func (s *stackRunner) stage(all []lifecycle.Status) lifecycle.Stage {
 	states := map[string]lifecycle.State{}
 	for _, p := range all {
@@ -478,8 +480,7 @@ func (s *stackRunner) stage(all []lifecycle.Status) lifecycle.Stage {
 	return stageOf(s.spec.Parts, states)
 }
 
-// settled tells whether nothing of the stack is on its way any more, and whether every part answers, as these states
-// have it.
+// settled reports, from these states, whether no part is still starting or stopping, and whether every part answers.
 func (s *stackRunner) settled(all []lifecycle.Status) (settled, answers bool) {
 	settled, answers = true, true
 	failed := map[string]bool{}
@@ -493,7 +494,7 @@ func (s *stackRunner) settled(all []lifecycle.Status) (settled, answers bool) {
 		switch p.State {
 		case lifecycle.Answers, lifecycle.Failed, lifecycle.Unwell:
 		case lifecycle.Waiting:
-			// What waits for a failed part waits for ever.
+			// A part that waits for a failed one waits forever.
 			x := s.parts[p.Name]
 			settled = settled && x != nil && slices.ContainsFunc(x.spec.Uses, func(n string) bool { return failed[n] })
 		default:
@@ -520,7 +521,7 @@ func (s *stackRunner) waitUntil(ctx context.Context, settled <-chan struct{}, na
 	}
 }
 
-// leave lets go of every part without touching it.
+// leave ends the goroutines of all parts, and lets the parts run.
 func (s *stackRunner) leave() {
 	s.apply.Lock()
 	s.watching()

@@ -9,7 +9,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Defaults is embedded by kinds and stands for what they do not have: keys, a program, exports, configuration files.
+// Defaults is embedded by kinds that lack keys, a program, exports or configuration files.
 type Defaults struct{}
 
 func (Defaults) Fit(stackfile.PartConfig, Program) string { return "" }
@@ -25,7 +25,7 @@ func (Defaults) Inspect(context.Context,
 	return "", nil, errors.ErrUnsupported
 }
 
-// StoreDefaults are the answers of a store that starts with an empty folder and needs no accounts.
+// StoreDefaults is embedded by stores that start with an empty folder and need no accounts.
 type StoreDefaults struct{ Defaults }
 
 func (StoreDefaults) Template(Part) string                              { return "" }
@@ -37,7 +37,7 @@ func (StoreDefaults) Sessions(context.Context, Part) ([]Session, int, string, er
 	return nil, 0, "", errors.ErrUnsupported
 }
 
-// RuntimeDefaults are the answers of a runtime whose modules belong to the project's own packages.
+// RuntimeDefaults is embedded by runtimes whose modules belong to the project's own packages.
 type RuntimeDefaults struct{}
 
 func (RuntimeDefaults) ModuleFolders(Program) []string    { return nil }
@@ -52,13 +52,13 @@ func (RuntimeDefaults) LoadedModules(context.Context, Part) (Proof, error) {
 
 func (RuntimeDefaults) Debug(context.Context, Part) (string, error) { return "", errors.ErrUnsupported }
 
-// ConfigFile is the configuration of a part that the dravit program itself runs.
+// ConfigFile returns the configuration file of a part that the dravit program itself runs.
 func ConfigFile(name string, config any) ([]File, error) {
 	text, err := json.MarshalIndent(config, "", "  ")
 	return []File{{Name: name, Text: string(text) + "\n", Mode: 0o600}}, err
 }
 
-// ReadConfig reads what ConfigFile wrote.
+// ReadConfig reads the file that ConfigFile returned.
 func ReadConfig(file string, config any) error {
 	text, err := os.ReadFile(file)
 	if err != nil {

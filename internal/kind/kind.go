@@ -1,5 +1,5 @@
-// Package kind defines what Dravit knows about one program, such as nginx or PostgreSQL: facts, and behaviour in at
-// most four groups. Each kind has a package below this one, and package all lists them.
+// Package kind defines what Dravit knows about one program, such as nginx or PostgreSQL: facts about it, and behaviour
+// in at most four groups. Each kind has a package below this one, and package all lists them.
 package kind
 
 import (
@@ -9,105 +9,107 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Kind is what every kind does. Traits, Fit, Needs, Exports and Files start nothing and ask nothing: a plan rests on
-// them. Defaults has answers for a kind that has nothing to add.
+// Kind is what every kind does. Traits, Fit, Needs, Exports and Files start nothing and ask nothing, as a plan calls
+// them. A kind embeds Defaults for what it lacks.
 type Kind interface {
 	Traits() *Traits
-	// Fit says why a program cannot serve what the part wants, apart from its version, or "".
+	// Fit returns why a program cannot serve what the part wants, apart from its version, or "".
 	Fit(want stackfile.PartConfig, p Program) string
 	Needs(want stackfile.PartConfig) Needs
-	// Exports is what the part tells others about itself, once it has its place.
+	// Exports returns how other parts reach the part, once its port and passwords are set.
 	Exports(p Part) Exports
-	// Files are the configuration files of the part.
+	// Files returns the configuration files of the part.
 	Files(p Part) ([]File, error)
-	// Folders come first on the PATH of the part and of the stack's commands.
+	// Folders returns folders that come first on the PATH of the part and of the stack's commands.
 	Folders(p Part) []string
 
 	// Inspect reads the version of a found program, and facts about how it was built. It runs the program through run,
 	// which has a deadline, no terminal and bounded output. An empty fact was looked for and not found; the survey asks
-	// again after a minute. It is called for the programs of Traits only.
+	// again after a minute. Inspect is called only for the programs that Traits names.
 	Inspect(ctx context.Context, path string, run func(path string, args ...string) (string, error)) (
 		version string, facts map[string]string, err error)
 
-	// Command starts the part's process. The zero Command: the part has none, it is only files.
+	// Command returns how to start the part's process. The zero Command means that the part has no process: it consists
+	// of files.
 	Command(p Part) Command
-	// Test is a command by which the program tests its configuration without starting. The zero Command: it cannot.
+	// Test returns a command by which the program tests its configuration without starting, or the zero Command.
 	Test(p Part) Command
-	// Ladder is asked from the ground up.
+	// Ladder returns the rungs of the part, the lowest first.
 	Ladder(p Part) []Rung
 	DeepChecks(p Part) []DeepCheck
-	// LastWords finds the server's own message about a failure at the end of its log, for failures that none of its
-	// Symptoms explains. "": it said nothing.
+	// LastWords returns the server's own message about a failure from the end of its log, for failures that none of its
+	// Symptoms explains, or "".
 	LastWords(log string) string
 }
 
-// Store is a kind whose parts keep something for others. StoreDefaults has answers for one that needs no preparation.
+// Store is a kind whose parts keep something for others. A store that needs no preparation embeds StoreDefaults.
 type Store interface {
 	Kind
-	// Template names what a freshly filled data folder without passwords depends on, apart from kind, version and
-	// architecture. "": a data folder starts empty, and Fill is not called.
+	// Template returns what the content of a new data folder depends on, apart from kind, version and architecture,
+	// without passwords. If "", a data folder starts empty and Fill is not called.
 	Template(p Part) string
-	// Fill fills the empty folder dir. It leaves no process behind.
+	// Fill fills the empty folder dir. No process of it is left when it returns.
 	Fill(ctx context.Context, p Part, dir string) error
-	// Clean removes a note in the data folder that keeps the server from starting again, if no process stands behind
-	// it. runs reports whether a process id is that of a program whose name contains a text.
+	// Clean removes notes in the data folder that would keep the server from starting, if no process stands behind
+	// them. runs reports whether a process id belongs to a program whose name contains a text.
 	Clean(p Part, runs func(pid int, name string) bool) error
-	// Prepare makes the users and databases that clients need, when the server greets for the first time. It may be
-	// repeated. It is called if Traits.Accounts.
+	// Prepare creates the users and databases that clients need, when the server answers for the first time. It may be
+	// called again. It is called only if Traits.Accounts.
 	Prepare(ctx context.Context, p Part) error
-	// Sessions returns the connections of the application's users, the limit, and the setting that raises it. It is
-	// called if Traits.Accounts.
+	// Sessions returns the connections of the application's users, the limit of connections, and the name of the
+	// setting that raises it. It is called only if Traits.Accounts.
 	Sessions(ctx context.Context, p Part) (sessions []Session, limit int, setting string, err error)
 }
 
-// Runtime is a kind that runs a project's code, and loads modules for it. RuntimeDefaults has answers for one whose
-// modules are the project's own business.
+// Runtime is a kind that runs a project's code and loads modules for it. A runtime whose modules belong to the
+// project's packages embeds RuntimeDefaults.
 type Runtime interface {
 	Kind
 	// Extend chooses the modules for a part among those of the machine and the project.
 	Extend(want stackfile.PartConfig, p Program, l *Library) Extended
-	// Scan finds the modules that the part names by their files, or that the project brings. It follows no link out of
-	// the project.
+	// Scan returns the modules that the part names by their files, or that the project brings. It follows no link out
+	// of the project.
 	Scan(project string, want stackfile.PartConfig) []Module
-	// List describes every module that a program has, wants or could have. nil: it cannot tell.
+	// List describes every module that a program has, wants or could have. It returns nil if it cannot tell.
 	List(p Program, e Extended, l *Library) []Entry
 
-	// Build says for people what a program was built for, in a few words each. modules are all that the machine has.
+	// Build describes for a user what a program was built for, in a few words each. modules are all modules of the
+	// machine.
 	Build(p Program, modules []Module) []string
-	// ModuleFolders are where modules for a found program may be. nil: the machine has none for it.
+	// ModuleFolders returns where modules for a program may be, or nil.
 	ModuleFolders(p Program) []string
 	// ReadModules reads every module in a folder, in the order of their names.
 	ReadModules(dir string) []Module
-	// Clients are the modules of which any one reaches a store of that kind. nil: none is needed.
+	// Clients returns the modules of which any one can reach a store of that kind. nil: none is needed.
 	Clients(store string) []string
-	// ExtensionName is the extension that an entry of the part's list means, in the form in which the runtime names
-	// what it has loaded.
+	// ExtensionName returns the name that the runtime gives to the extension that an entry of the part's list means.
 	ExtensionName(entry string) string
 	// OfOneProcess reports whether only one of the web process and the command-line program can have an extension.
 	OfOneProcess(name string) bool
-	// LoadedModules asks the part's own processes what they have loaded. It is called if Traits.Extensions.
+	// LoadedModules asks the part's own processes what they have loaded. It is called only if Traits.Extensions.
 	LoadedModules(ctx context.Context, p Part) (Proof, error)
-	// Debug proves that the part's debugger is live: it listens in the editor's place, has the part run a little code,
-	// and waits for the call. It returns what the debugger said of itself. It is called if Traits.Debugger is set.
+	// Debug proves that the part's debugger works: it listens in place of an editor, makes the part run a little code,
+	// and waits for the debugger to connect. It returns what the debugger said about itself. It is called only if
+	// Traits.Debugger is set.
 	Debug(ctx context.Context, p Part) (string, error)
 }
 
-// PageMaker is a kind whose process makes pages and answers a check's questions itself, by a probe script that is
-// reached like a page.
+// PageMaker is a kind whose process makes pages and answers a check's questions itself, by a probe: a script that is
+// requested like a page.
 type PageMaker interface {
 	Kind
-	// ProbeToken returns what the probe of this start answers to, in the header ProbeHeader.
+	// ProbeToken returns the secret that the probe of this start expects in the header ProbeHeader.
 	ProbeToken(p Part) (string, error)
-	// Judge returns nil if the probe's answer shows that the part runs code and reaches every store that it uses, was
-	// asked for (see AloneHeader) and has a client for.
+	// Judge returns nil if the probe's answer shows that the part runs code and reaches every store that it uses, that
+	// it was asked for (see AloneHeader) and that it has a client for.
 	Judge(p Part, status int, body []byte) error
-	// Legs returns what the probe says of the way behind the web server: the runtime's own leg, then one to each store.
-	// A store that the probe has no client for was not asked.
+	// Legs returns the legs behind the web server as the probe reports them: the runtime's own, then one to each store.
+	// It leaves out stores that the probe has no client for.
 	Legs(p Part, body []byte) []leg.Leg
-	// Fault returns the error that the runtime wrote into a page in place of what it should say, or "".
+	// Fault returns the error that the runtime wrote into a page, or "".
 	Fault(page []byte) string
-	// LoggedFault returns the error with which the runtime ended a page, as it writes it into a log, or "".
+	// LoggedFault returns the error that ended a page, as the runtime writes it to a log, or "".
 	LoggedFault(log string) string
-	// Requirements asks the process for what its application requires.
+	// Requirements asks the process about what its application requires.
 	Requirements(ctx context.Context, p Part) ([]Requirement, error)
 }

@@ -5,7 +5,7 @@ import "dravit/internal/stackfile"
 // List is the kinds that a dravit program knows.
 type List []Kind
 
-// Of returns the kind of that name, nil where there is none.
+// Of returns the kind of that name, or nil if there is none.
 func (l List) Of(name string) Kind {
 	for _, k := range l {
 		if k.Traits().Name == name {
@@ -24,7 +24,8 @@ func (l List) ByName() map[string]Kind {
 	return all
 }
 
-// TraitsOf returns the traits of the kind of that name, zero if there is none: a newer Dravit may have written it down.
+// TraitsOf returns the traits of the kind of that name, or zero traits if there is none: a newer Dravit may have
+// written the name.
 func (l List) TraitsOf(name string) *Traits {
 	if k := l.Of(name); k != nil {
 		return k.Traits()
@@ -32,7 +33,7 @@ func (l List) TraitsOf(name string) *Traits {
 	return &Traits{}
 }
 
-// Vocabulary says which keys each kind understands, for the stack file's reader.
+// Vocabulary returns which keys of the stack file each kind understands.
 func (l List) Vocabulary() stackfile.Vocabulary {
 	words := stackfile.Vocabulary{}
 	for _, k := range l {

@@ -9,7 +9,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Module is a compiled extension of a runtime. What it was built for is read from the file itself, without loading it.
+// Module is a compiled extension of a runtime. Dravit reads from the file what it was built for, without loading it.
 type Module struct {
 	Kind   string   `json:"kind"` // of the runtime
 	Name   string   `json:"name"`
@@ -21,14 +21,14 @@ type Module struct {
 	Fault  string   `json:"fault,omitempty"`  // why the file cannot be used, whatever the runtime
 }
 
-// Option is one that was turned down.
+// Option is an option that was rejected.
 type Option struct {
 	Option  string       `json:"option"`
 	Because string       `json:"because"`
 	Code    trouble.Code `json:"code,omitempty"` // where code asks why it was not taken
 }
 
-// Choice is how one wanted module was decided.
+// Choice is the decision about one wanted module.
 type Choice struct {
 	Name     string   `json:"name"`
 	File     string   `json:"file,omitempty"` // "": built in, or missing
@@ -36,15 +36,15 @@ type Choice struct {
 	Rejected []Option `json:"rejected,omitempty"`
 }
 
-// Extended is what a runtime has of the modules that a part wants.
+// Extended is the result of choosing modules for a runtime.
 type Extended struct {
-	Load    []Module // in the order of loading
+	Load    []Module // the modules to load, in this order
 	Chosen  []Choice
-	Missing []Choice // the runtime does not serve the part without them
-	Unfit   []Choice // of the project's own modules: built for another runtime, so that one is better
+	Missing []Choice // modules without which the runtime cannot serve the part
+	Unfit   []Choice // modules of the project that were built for another runtime
 }
 
-// GoArch is an architecture as Go names it, of the name that some runtime has for it: x86_64-linux-gnu is amd64.
+// GoArch returns an architecture as Go names it, from the name that a runtime uses: x86_64-linux-gnu is amd64.
 func GoArch(text string) string {
 	for _, known := range [][2]string{
 		{"x86_64", "amd64"},
@@ -63,13 +63,14 @@ func GoArch(text string) string {
 	return text
 }
 
-// Facts that programs of several kinds have.
+// Facts that programs of several kinds have:
 const (
 	FactArch       = "arch"       // as Go names it
 	FactExecutable = "executable" // the program behind a link or a script that chooses one
 )
 
-// Words returns format with each fact of a program that it has, in this order: pairs of a format and a fact.
+// Words returns the facts about a program as words. The arguments are pairs of a format and a fact; a fact that the
+// program lacks is left out.
 func (p Program) Words(pairs ...[2]string) []string {
 	var words []string
 	for _, x := range pairs {
@@ -80,7 +81,7 @@ func (p Program) Words(pairs ...[2]string) []string {
 	return words
 }
 
-// Entry is one module of a runtime as it is listed.
+// Entry is one module of a runtime in a list.
 type Entry struct {
 	Name    string     `json:"name"`
 	State   EntryState `json:"state"`
@@ -88,7 +89,7 @@ type Entry struct {
 	Because string     `json:"because,omitempty"`
 }
 
-// EntryState is what a runtime has of a module.
+// EntryState is the state of a module in a runtime.
 type EntryState string
 
 const (
@@ -99,13 +100,12 @@ const (
 	Lacking   EntryState = "missing"   // wanted, and not there
 )
 
-// Proof is what is loaded in the process that serves pages and in the command-line program. Nil: that one does not
-// answer.
+// Proof is what the process that serves pages and the command-line program have loaded. nil: that one does not answer.
 type Proof struct {
 	Web, Command []string
 }
 
-// Library is every module of the machine and the project, by what is asked of it: of many programs each looks up a few.
+// Library holds every module of the machine and the project, indexed: each of many programs looks up a few.
 type Library struct {
 	byKind   map[string][]Module
 	byName   map[[2]string][]Module // kind and name
@@ -113,7 +113,7 @@ type Library struct {
 	byFolder map[[2]string][]Module // kind and folder
 }
 
-// NewLibrary sorts the modules: those of the project first, then by their files.
+// NewLibrary returns a library with the project's modules first, then by file name.
 func NewLibrary(modules []Module) *Library {
 	l := &Library{map[string][]Module{}, map[[2]string][]Module{}, map[[3]string][]Module{}, map[[2]string][]Module{}}
 	all := slices.Clone(modules)
@@ -140,10 +140,10 @@ func NewLibrary(modules []Module) *Library {
 // Of returns the modules of a kind.
 func (l *Library) Of(kind string) []Module { return l.byKind[kind] }
 
-// Named returns the modules of a name.
+// Named returns the modules with a name.
 func (l *Library) Named(kind, name string) []Module { return l.byName[[2]string{kind, name}] }
 
-// Built returns those of them that were built for something.
+// Built returns those modules with a name that were built for something.
 func (l *Library) Built(kind, name, built string) []Module {
 	return l.byBuilt[[3]string{kind, name, built}]
 }

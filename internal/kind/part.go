@@ -10,27 +10,27 @@ import (
 	"syscall"
 )
 
-// Program is one installed program, or one built into Dravit (Path is empty then).
+// Program is an installed program, or one that is built into Dravit (then Path is "").
 type Program struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
 	Path    string `json:"path,omitempty"`
-	// system, local, user, versions, settings, path; built-in, project
+	// one of system, local, user, versions, settings, path, built-in, project
 	Origin string            `json:"origin"`
 	Facts  map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
 }
 
-// Needs is what a part takes of the machine.
+// Needs is what a part needs from the machine.
 type Needs struct {
-	Port     bool // a TCP port on 127.0.0.1, where people's tools connect
-	PortBase int  // where the search for a free port begins
-	Socket   bool // a socket in the run folder
-	// SocketName is the socket's file name where the server chooses it; {port} stands for the port.
+	Port     bool // a TCP port on 127.0.0.1, for users' own tools
+	PortBase int  // the search for a free port begins here
+	Socket   bool // a Unix socket in the run folder
+	// SocketName is the socket's file name, if the server chooses it; {port} stands for the port.
 	SocketName string
-	Data       bool // a data folder, kept until it is asked to go
+	Data       bool // a data folder, kept until the user deletes it
 	// Older is what a program does with the data of an older series.
 	Older Older
-	// Series is how many leading numbers of a version programs share that read each other's data. 0: two.
+	// Releases that agree in this many numbers read each other's data (PostgreSQL: 1). 0 means 2.
 	Series int
 }
 
@@ -38,17 +38,17 @@ type Needs struct {
 type Older int
 
 const (
-	ReadsOlder   Older = iota // it uses them as they are
-	ChangesOlder              // it takes them over, and the older one cannot read them any more
+	ReadsOlder   Older = iota // it uses them unchanged
+	ChangesOlder              // it converts them, and the older program cannot read them afterwards
 	RefusesOlder              // it cannot read them
 )
 
-// Exports is how to reach a part, for other parts and commands.
+// Exports is how other parts and commands reach a part.
 type Exports struct {
-	URL      string            // with credentials; "" where the kind has none
-	Database string            // where it is not the part's Database: a file's path
-	NoLogin  bool              // nobody logs in: there is neither user nor password
-	Common   map[string]string // the names that frameworks read without a prefix
+	URL      string            // with user and password; "" if the kind has no URL
+	Database string            // if it is not the part's Database: the path of a file
+	NoLogin  bool              // there is no user and no password
+	Common   map[string]string // variables that frameworks read without a prefix
 }
 
 // File is one configuration file, its name relative to the part's configuration folder.
@@ -58,7 +58,8 @@ type File struct {
 	Mode fs.FileMode
 }
 
-// Part is one part of a stack, decided and placed: all that a kind needs to write its configuration, start and ask it.
+// Part is one part of a stack with its port and folders: all that a kind needs to write its configuration, start it and
+// ask it.
 type Part struct {
 	Stack   string               `json:"stack"`    // the stack's name
 	StackID string               `json:"stack_id"` // its folder's id
@@ -71,10 +72,9 @@ type Part struct {
 	Want    stackfile.PartConfig `json:"want"`
 	Uses    []string             `json:"uses,omitempty"`
 	Modules []Module             `json:"modules,omitempty"` // to load, in this order; files are absolute
-	// the port on which an editor waits for the part's debugger; 0: none
+	// the port on which an editor waits for the part's debugger, or 0
 	Debug int `json:"debug,omitempty"`
-	// UpgradeFrom is the version that wrote the data, where the user consented to have a newer one change it. "":
-	// nothing to change.
+	// UpgradeFrom is the version that wrote the data, if the user agreed that a newer one converts it, else "".
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
 
 	Port     int    `json:"port,omitempty"`   // on 127.0.0.1; 0: none
@@ -85,9 +85,9 @@ type Part struct {
 
 	Project string `json:"project"` // folders and files, absolute
 	Conf    string `json:"conf"`
-	Data    string `json:"data,omitempty"` // "" where nothing is kept
+	Data    string `json:"data,omitempty"` // "" if nothing is kept
 	Temp    string `json:"temp"`
-	// a folder that outlives restarts; another version may read, or lose, what is in it
+	// a folder that survives restarts; another version may read it, or lose what is in it
 	Keep string `json:"keep,omitempty"`
 	Log  string `json:"log"`
 	Lock string `json:"lock"` // held by every process of the part
@@ -99,17 +99,17 @@ type Part struct {
 	Stores []StoreRef    `json:"stores,omitempty"` // of a runtime: what it uses
 
 	Hash string `json:"hash"` // of everything that makes a restart necessary when it changes
-	// Config is the hash of what a Reloader takes while it runs. "" for other kinds.
+	// Config is the hash of the configuration that the part can take while it runs, if Traits.Reload, else "".
 	Config string `json:"config,omitempty"`
 }
 
 // Host is where parts with a port listen.
 const Host = "127.0.0.1"
 
-// Loopback returns the address (host:port) of a port of this machine.
+// Loopback returns 127.0.0.1 with a port (host:port).
 func Loopback(port int) string { return net.JoinHostPort(Host, strconv.Itoa(port)) }
 
-// Entrance returns where a web server takes requests: its socket, else its port.
+// Entrance returns where a web server accepts requests: its socket, else its port.
 func (p Part) Entrance() (network, address string) {
 	if p.Socket != "" {
 		return "unix", p.Socket
@@ -128,11 +128,11 @@ type VirtualHost struct {
 	Proxy   string   `json:"proxy,omitempty"`   // the app's host:port
 	Probe   string   `json:"probe,omitempty"`   // the runtime's probe script
 	Include string   `json:"include,omitempty"` // a file with directives of the server's own
-	// Included is the hash of that file: it tells that the file has changed.
+	// Included is the hash of that file: it shows that the file has changed.
 	Included string `json:"included,omitempty"`
 }
 
-// StoreRef is a store that a runtime's probe reaches, with the names of its variables only: the values stand in the
+// StoreRef names a store that a runtime's probe asks. It holds the names of variables only: their values are in the
 // environment.
 type StoreRef struct {
 	Name   string `json:"name"`
@@ -141,34 +141,35 @@ type StoreRef struct {
 	Prefix string `json:"prefix"`
 }
 
-// ProbePath is the address below which web servers pass a probe on to a runtime; everybody else gets 404 there.
+// ProbePath is the path below which web servers pass a request with the token to the runtime's probe. Every other
+// request gets 404 there.
 const ProbePath = "/.dravit/probe"
 
-// VisitedHeader carries the Host header of a visitor from another machine, who calls this one by an address: the
-// request's own Host is then the site's name, by which the web server knows the site. Applications see what the visitor
-// wrote. Only the gateway sets it.
+// VisitedHeader carries the Host header of a client from another machine, which may use an address. The request's own
+// Host is then the site's name, by which the web server finds the site. Applications see what the client wrote. Only
+// the gateway sets this header.
 const VisitedHeader = "Dravit-Visited"
 
-// Command is how a part's process is started. The zero Command stands for a part without one.
+// Command says how to start a part's process. The zero Command stands for a part without one.
 type Command struct {
 	Path string
 	Args []string
 	Dir  string
 	Env  []string
-	Stop syscall.Signal // ends it cleanly
-	// Supervised is for a program that may start anything in any way: it runs below a supervisor (package supervise).
+	Stop syscall.Signal // the signal that stops it cleanly
+	// Supervised: the command may start anything in any way, so it runs below a supervisor (package supervise).
 	Supervised bool
-	// Finish ends it, too, once the requests in flight have their answers. 0: Stop does no better.
+	// Finish is a signal that also stops it, after the requests in flight have their answers. 0: Stop does that.
 	Finish syscall.Signal
 }
 
-// ProbeHeader carries a probe's token.
+// ProbeHeader carries the probe's token.
 const ProbeHeader = "Dravit-Probe"
 
-// AloneHeader, with any value, asks a probe about the runtime alone: it does not ask the stores.
+// AloneHeader, with any value, asks the probe about the runtime only, not about the stores.
 const AloneHeader = "Dravit-Alone"
 
-// Getenv returns the value of a variable in an environment, "" if it has none.
+// Getenv returns the value of a variable in an environment, or "".
 func Getenv(env []string, name string) string {
 	for _, v := range slices.Backward(env) {
 		if value, ok := strings.CutPrefix(v, name+"="); ok {

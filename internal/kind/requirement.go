@@ -2,7 +2,7 @@ package kind
 
 import "slices"
 
-// Requirement is one thing that an application requires, as it was found.
+// Requirement is one thing that an application requires, with what was found.
 type Requirement struct {
 	Sort   string `json:"sort"` // setting, database, function, writable
 	Name   string `json:"name"`
@@ -11,7 +11,7 @@ type Requirement struct {
 	Holds  bool   `json:"holds"`
 }
 
-// Unmet returns the first requirement that does not hold. ok is false where all do.
+// Unmet returns the first requirement that does not hold. ok is false if all hold.
 func Unmet(all []Requirement) (first Requirement, ok bool) {
 	if i := slices.IndexFunc(all, func(r Requirement) bool { return !r.Holds }); i >= 0 {
 		return all[i], true

@@ -2,7 +2,7 @@ package kind
 
 import "context"
 
-// RungName is one step of a ladder.
+// RungName is the name of a step of a ladder.
 type RungName string
 
 const (
@@ -18,22 +18,22 @@ const (
 	Matches  RungName = "matches"  // the expected text came, from the runtime
 )
 
-// Rung is one step of a ladder and how to ask for it.
+// Rung is one step of a ladder, with the question that it asks.
 type Rung struct {
 	Name     RungName
-	Advisory bool // does not count for the ladder
-	// Ask returns nil where the rung holds. A *Miss says what was expected and what came.
+	Advisory bool // an advisory rung that does not hold is shown, but the ladder holds without it
+	// Ask returns nil if the rung holds. A *Miss says what was expected and what came.
 	Ask func(ctx context.Context) error
-	// After, where there is one, is called once the ladder has been climbed, as far as it held.
+	// After, if set, is called when the ladder was climbed, as far as it held.
 	After func()
 }
 
-// Miss is a rung that does not hold.
+// Miss is the error of a rung that does not hold.
 type Miss struct{ Expected, Got string }
 
 func (m *Miss) Error() string { return "expected " + m.Expected + ", got " + m.Got }
 
-// DeepCheck proves more than a rung does, and takes longer: `check --deep` asks it.
+// DeepCheck asks more than a rung and takes longer: check --deep asks it.
 type DeepCheck struct {
 	Name string // stores, delivers, extensions, uploads
 	Ask  func(ctx context.Context) error

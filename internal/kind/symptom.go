@@ -5,24 +5,25 @@ import (
 	"strings"
 )
 
-// Symptom is something that a kind's programs, or an application that they run, write when something is wrong, and what
-// is behind it.
+// Symptom is a message of a kind's programs, or of an application that they run, which shows that something is wrong,
+// with its cause.
 type Symptom struct {
-	// Cause is the word for it in docs/causes.md.
+	// Cause is the cause's name in docs/causes.md.
 	Cause string
-	// Words match the log or the page; see package pattern.
+	// Words match the message in a log or on a page; see package pattern.
 	Words func() *regexp.Regexp
-	// Means and Remedy may hold $1 and so on for the groups of Words and {part} for the part's name.
+	// Means says what is wrong and Remedy what to do. Both may contain $1 and so on for the groups of Words, and {part}
+	// for the part's name.
 	Means, Remedy string
 }
 
-// When makes a symptom.
+// When returns a symptom.
 func When(cause string, words func() *regexp.Regexp, means, remedy string) Symptom {
 	return Symptom{Cause: cause, Words: words, Means: means, Remedy: remedy}
 }
 
-// Find looks for the last time that a symptom shows in a text: what it means and what to do, for a part of that name,
-// and where in the text it is. at is -1 where it does not show.
+// Find searches a text for the last occurrence of a symptom. It returns what the symptom means and what to do, for a
+// part of that name, and the offset in the text, which is -1 if the symptom does not occur.
 func (s Symptom) Find(text, part string) (means, remedy string, at int) {
 	re := s.Words()
 	all := re.FindAllStringSubmatchIndex(text, -1)
@@ -37,7 +38,8 @@ func (s Symptom) Find(text, part string) (means, remedy string, at int) {
 	return expand(s.Means), expand(s.Remedy), m[0]
 }
 
-// Explain finds the cause of a failure of a part in its last words: the first symptom that shows. Empty texts: unknown.
+// Explain returns the cause of a part's failure from the end of its log: the first symptom that occurs. It returns
+// empty texts if none does.
 func Explain(symptoms []Symptom, log, part string) (because, next string) {
 	for _, s := range symptoms {
 		if because, next, at := s.Find(log, part); at >= 0 {

@@ -1,4 +1,4 @@
-// Package ledger keeps which port and which name belongs to which stack on this machine.
+// Package ledger records which port and which host name belongs to which stack on this machine.
 package ledger
 
 import (
@@ -15,28 +15,28 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Ledger is the whole book. It is read and written under its lock, by one dravit process at a time.
+// Ledger is everything that is recorded. One dravit process at a time reads and changes it, under its lock.
 type Ledger struct {
 	Format    int `json:"format"`
 	HTTPPort  int `json:"gateway,omitempty"`        // the gateway's port
 	HTTPSPort int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	// DNSPort is the gateway's port for DNS, 0 where no stack has names that need it.
+	// DNSPort is the gateway's port for DNS, or 0 if no stack has names that need it.
 	DNSPort int              `json:"gateway_resolver,omitempty"`
 	Stacks  map[string]Stack `json:"stacks"` // by id
 }
 
-// Stack is what belongs to one stack, which is a folder.
+// Stack is what belongs to one stack. A stack is a folder.
 type Stack struct {
 	Dir   string            `json:"dir"` // real path
 	Name  string            `json:"name"`
 	Ports map[string]int    `json:"ports,omitempty"` // by part
 	Hosts map[string]string `json:"hosts,omitempty"` // by site
-	// Suffixes are what its host names end with, localhost aside.
+	// Suffixes are what its host names end with, other than localhost.
 	Suffixes []string `json:"suffixes,omitempty"`
 	Mark     Mark     `json:"mark,omitzero"` // of Dir
 }
 
-// Suffixes returns what host names of all stacks end with, localhost aside.
+// Suffixes returns what the host names of all stacks end with, other than localhost.
 func (l *Ledger) Suffixes() []string {
 	var all []string
 	for _, s := range l.Stacks {
@@ -46,7 +46,7 @@ func (l *Ledger) Suffixes() []string {
 	return slices.Compact(all)
 }
 
-// Read returns the ledger as it stands, without its lock.
+// Read returns the ledger without taking its lock.
 func Read(h *home.Home) (*Ledger, error) {
 	l := &Ledger{Format: 1}
 	err := home.ReadJSON(h.Path("ledger.json"), l)
@@ -65,7 +65,8 @@ func Read(h *home.Home) (*Ledger, error) {
 	return l, err
 }
 
-// Change reads the ledger under its lock, lets change edit it, and writes it unless change fails.
+// Change reads the ledger under its lock, lets change edit it, and writes it. If change fails, Change writes nothing
+// and returns the error; for ErrUnchanged it returns nil.
 func Change(h *home.Home, change func(l *Ledger) error) error {
 	lock, err := home.Lock(h.Path("ledger.lock"))
 	if err != nil {
@@ -90,7 +91,7 @@ func Change(h *home.Home, change func(l *Ledger) error) error {
 	return nil
 }
 
-// entry is what a stack keeps of the ledger in its own folder.
+// entry is what a stack's own folder holds of the ledger.
 type entry struct {
 	Stack
 	HTTPPort  int `json:"gateway_port,omitempty"`
@@ -100,20 +101,20 @@ type entry struct {
 
 func entryFile(h *home.Home, id string) string { return h.Stack(id, "ledger.json") }
 
-// scatter writes what has changed into the stacks' own folders, from which a lost ledger is made again.
+// scatter writes what has changed to the stacks' own folders, from which a lost ledger is rebuilt.
 func (l *Ledger) scatter(h *home.Home, before map[string]Stack) {
 	for id, s := range l.Stacks {
 		if was, ok := before[id]; ok && was.Equal(s) {
 			continue
 		}
 		if _, err := os.Stat(h.Stack(id)); err == nil {
-			// the ledger itself is written
+			// the ledger itself is written already
 			_ = home.WriteCache(entryFile(h, id), entry{s, l.HTTPPort, l.HTTPSPort, l.DNSPort})
 		}
 	}
 }
 
-// rebuild makes the ledger from what the stacks keep of it. ok is false if none keeps anything.
+// rebuild creates the ledger from the stacks' own folders. ok is false if none holds anything.
 func rebuild(h *home.Home) (l *Ledger, ok bool) {
 	l = &Ledger{Format: 1, Stacks: map[string]Stack{}}
 	folders, _ := os.ReadDir(h.Path("stacks"))
@@ -132,7 +133,7 @@ func rebuild(h *home.Home) (l *Ledger, ok bool) {
 // ErrUnchanged is returned by a change that has nothing to write.
 var ErrUnchanged = errors.New("unchanged")
 
-// ByDir returns the id of a folder's stack, "" where it has none. dir is a real path.
+// ByDir returns the id of a folder's stack, or "" if it has none. dir is a real path.
 func (l *Ledger) ByDir(dir string) string {
 	for id, s := range l.Stacks {
 		if s.Dir == dir {
@@ -142,7 +143,7 @@ func (l *Ledger) ByDir(dir string) string {
 	return ""
 }
 
-// ByName returns the id of the stack of that name, "" where there is none.
+// ByName returns the id of the stack of that name, or "" if there is none.
 func (l *Ledger) ByName(name string) string {
 	for id, s := range l.Stacks {
 		if s.Name == name {
@@ -152,7 +153,7 @@ func (l *Ledger) ByName(name string) string {
 	return ""
 }
 
-// NewID returns a short random id that no stack has.
+// NewID returns a short random id that no stack has yet.
 func (l *Ledger) NewID() string {
 	for {
 		id := strings.ToLower(rand.Text()[:7])
@@ -162,8 +163,7 @@ func (l *Ledger) NewID() string {
 	}
 }
 
-// RealDir returns a folder's absolute path without links: the same folder by every way in. The error is a
-// *fs.PathError,
+// RealDir returns a folder's absolute path without links, so that a folder has one path. The error is a *fs.PathError,
 // with syscall.ENOTDIR for a file.
 func RealDir(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)
@@ -180,7 +180,7 @@ func RealDir(dir string) (string, error) {
 	return real, nil
 }
 
-// Equal tells whether two entries say the same.
+// Equal reports whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
 	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) &&
 		maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark

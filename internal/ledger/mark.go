@@ -6,15 +6,16 @@ import (
 	"os"
 )
 
-// Mark recognises a folder after it was moved or renamed. The zero Mark recognises nothing.
+// Mark identifies a folder after it was moved or renamed. The zero Mark identifies none.
 type Mark struct {
-	// Inode is the folder's device, number and time of birth, which a rename keeps. A number alone comes again.
+	// Inode is the folder's device, inode number and time of birth, which a rename keeps. The number alone may be
+	// reused.
 	Inode string `json:"inode,omitempty"`
-	// File is the digest of the stack file, for a folder that went to another file system.
+	// File is the digest of the stack file, for a folder that was moved to another file system.
 	File string `json:"file,omitempty"`
 }
 
-// MarkOf returns the mark of a folder with this stack file. What cannot be read is left out of it.
+// MarkOf returns the mark of a folder with this stack file. It leaves out what cannot be read.
 func MarkOf(dir, file string) Mark {
 	m := Mark{Inode: inodeOf(dir)}
 	if text, err := os.ReadFile(file); err == nil {
@@ -24,8 +25,8 @@ func MarkOf(dir, file string) Mark {
 	return m
 }
 
-// MovedTo returns the stack whose folder went to dir, which has this mark, and "" if there is none. certain is false if
-// only the stack file tells so, and the folder that it was in is gone.
+// MovedTo returns the stack whose folder was moved to dir, which has this mark, or "". certain is false if only the
+// stack file says so and the old folder is gone.
 func (l *Ledger) MovedTo(dir string, mark Mark) (id string, certain bool) {
 	candidates := 0
 	for other, s := range l.Stacks {

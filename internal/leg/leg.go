@@ -1,7 +1,8 @@
-// Package leg describes the way of one request, from the site's name to the stores behind its runtime.
+// Package leg describes the way of one request, from the site's name to the stores behind its runtime. One server on
+// this way is a leg.
 package leg
 
-// Leg is one part of the way of a request, from the name to the stores.
+// Leg is one server on the way of a request.
 type Leg struct {
 	Leg      string  `json:"leg"` // name, gateway, server, runtime, store
 	Who      string  `json:"who"`

@@ -1,4 +1,4 @@
-// Package lifecycle has the states of a part and what the keeper says of it: since when, why, and how its process
+// Package lifecycle has the states of a part and what the keeper says about it: since when, why, and how its process
 // ended.
 package lifecycle
 
@@ -23,7 +23,7 @@ const (
 	Asleep   State = "asleep"
 )
 
-// worst orders the states; a stack's state is its worst part's.
+// worst orders the states. A stack's state is the worst state of its parts.
 var worst = map[State]int{
 	Answers:  0,
 	Asleep:   1,
@@ -54,7 +54,7 @@ const (
 	PhaseAnswering Phase = "answering" // its ladder is climbed
 )
 
-// Stage is how far the start of a stack has come. Each begins when what it waits for has settled.
+// Stage is how far the start of a stack has come. A stage begins when the parts of the one before have settled.
 type Stage string
 
 const (
@@ -71,7 +71,7 @@ type Span struct {
 	For   string    `json:"for,omitempty"` // the part that was waited for
 }
 
-// Exit is how a process of a part ended.
+// Exit says how a process of a part ended.
 type Exit struct {
 	At    time.Time `json:"at"`
 	How   string    `json:"how"`    // it ended with code 1
@@ -95,15 +95,15 @@ type Status struct {
 	Restarts int       `json:"restarts,omitempty"` // since the stack was started
 	Because  string    `json:"because,omitempty"`  // what is wrong, or what it waits for
 	Next     string    `json:"next,omitempty"`
-	// LastExit is how its process ended last; nil: it did not since the stack was started.
+	// LastExit says how its process ended last; nil if it did not since the stack was started.
 	LastExit *Exit `json:"last_exit,omitempty"`
-	// Code says what is wrong, as far as code has to know it; "": see Because.
+	// Code says what is wrong, if other code has to know it; "" if only Because says it.
 	Code    trouble.Code `json:"code,omitempty"`
 	LogTail []string     `json:"log_tail,omitempty"` // last words of a part that failed
-	// where in its log, in bytes, what was written since it last answered begins
+	// the offset in its log, in bytes, of what was written since it last answered
 	LogFrom  int64 `json:"log_from,omitempty"`
 	LogStart int64 `json:"log_start,omitempty"` // where in its log, in bytes, its process began
 }
 
-// Grace is how long requests in flight may take to finish, where a part ends to come back.
+// Grace is how long requests in flight may take to finish when a part restarts.
 const Grace = 2 * time.Second

@@ -1,4 +1,4 @@
-// Package logfile reads logs that other programs write to meanwhile, and that are put aside when they grow too long.
+// Package logfile reads logs while other programs write to them. Logs that grow too long are rotated.
 package logfile
 
 import (
@@ -9,9 +9,9 @@ import (
 	"os"
 )
 
-// Since returns what a log holds from an offset on, in bytes: at most the last most bytes of it. end is where the log
-// ends now. A log that is shorter than offset was put aside: it is read from its beginning. Of one that cannot be read,
-// Since returns "" and the offset.
+// Since returns what a log holds from an offset on, in bytes, and at most the last most bytes of it. end is where the
+// log ends now. A log that is shorter than offset was rotated: Since reads it from its beginning. If the log cannot be
+// read, Since returns "" and the offset.
 func Since(file string, offset, most int64) (text string, end int64) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -27,14 +27,15 @@ func Since(file string, offset, most int64) (text string, end int64) {
 		offset = 0
 	}
 	offset = max(offset, size-most)
-	read, _ := io.ReadAll(io.NewSectionReader(f, offset, size-offset)) // what can be read of it
+	read, _ := io.ReadAll(io.NewSectionReader(f, offset, size-offset)) // take what can be read
 	return string(read), offset + int64(len(read))
 }
 
-// maxTail is how much of a log Tail looks at, in bytes.
+// maxTail is how much of the end of a log Tail reads, in bytes.
 const maxTail = 1 << 20
 
-// Tail returns the last n lines of a log, without their ends, and where it ends now. A log that is not there has none.
+// Tail returns the last n lines of a log without their line ends, and the offset of the log's end. A log that does not
+// exist has no lines.
 func Tail(file string, n int) (lines []string, end int64, err error) {
 	lines = []string{}
 	f, err := os.Open(file)
@@ -52,7 +53,7 @@ func Tail(file string, n int) (lines []string, end int64, err error) {
 	return lines[max(0, len(lines)-n):], end, nil
 }
 
-// Size returns the length of a log in bytes, 0 if it is not there.
+// Size returns the length of a log in bytes, or 0 if it does not exist.
 func Size(file string) int64 {
 	info, err := os.Stat(file)
 	if err != nil {

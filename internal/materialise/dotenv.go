@@ -13,12 +13,12 @@ import (
 	"dravit/internal/trouble"
 )
 
-// dotenvHead begins a file that Dravit wrote: another is never written over.
+// dotenvHead is the first line of a file that Dravit wrote. Dravit overwrites no other file.
 const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
 
-// writeDotenv fills the file with the stack's variables that the stack file asks for. Values stand in single quotes,
-// which every reader of such files takes literally; one that has a quote in it stands in double quotes, with what means
-// something there behind a backslash.
+// writeDotenv writes the variables that the stack file asks for. A value is in single quotes, which every reader of
+// such files takes literally. A value with a single quote in it is in double quotes, with backslashes before the
+// characters that mean something there.
 func writeDotenv(in plan.Input, env []string) error {
 	if in.File.Dotenv == "" {
 		return nil

@@ -13,7 +13,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// made is what a Spec was made of.
+// made is what a Spec was made from.
 type made struct {
 	Input plan.Input `json:"input"`
 	Host  Host       `json:"host"`
@@ -21,13 +21,13 @@ type made struct {
 
 func madeFile(h *home.Home, id string) string { return h.Stack(id, "made.json") }
 
-// Folders are those of a stack that are sites of their own.
+// Folders are the folders of a stack that are sites.
 type Folders struct {
 	facts project.Facts
 	sites []stackfile.SiteConfig
 }
 
-// ReadFolders returns the folders as they were when the stack's Spec was made.
+// ReadFolders returns these folders as they were when the stack's Spec was made.
 func ReadFolders(h *home.Home, id string) (Folders, error) {
 	var m made
 	err := home.ReadDerived(madeFile(h, id), &m)
@@ -40,11 +40,11 @@ func ReadFolders(h *home.Home, id string) (Folders, error) {
 	return Folders{m.Input.Project, m.Input.File.Sites}, nil
 }
 
-// Changed looks at the folders, and tells whether they have changed since they were looked at last.
+// Changed reads the folders again, and reports whether they have changed since they were read last.
 func (f *Folders) Changed() bool { return f.facts.LookEach(f.sites) }
 
-// Again makes the Spec of a stack anew where the folders that are sites of their own have changed since it was made;
-// ErrSame says that they have not. Everything else stays as the last start decided it. The caller holds the ledger.
+// Again makes the Spec of a stack again if the folders that are sites have changed since it was made; otherwise it
+// returns ErrSame. Everything else stays as the last start decided it. The caller holds the ledger's lock.
 func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec, error) {
 	var m made
 	err := home.ReadDerived(madeFile(h, id), &m)
@@ -67,7 +67,7 @@ func Again(h *home.Home, id string, book *ledger.Ledger, kinds kind.List) (Spec,
 	if !p.OK {
 		return Spec{}, fmt.Errorf("%s: %s", p.Faults[0].What, p.Faults[0].Because)
 	}
-	if _, err := os.Stat(m.Host.Self); err != nil { // an upgrade took it away
+	if _, err := os.Stat(m.Host.Self); err != nil { // an upgrade removed it
 		m.Host.Self = m.Host.Link
 	}
 	spec, err := Write(h, m.Input, p, kinds, m.Host)

@@ -1,4 +1,4 @@
-// Package materialise turns a plan into files below Dravit's folder: each part's place, secrets, environment and
+// Package materialise turns a plan into files in Dravit's folder: each part's folders, passwords, environment and
 // configuration.
 package materialise
 
@@ -22,7 +22,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Spec is a stack as it is to run: what the keeper reads, and what checks and commands rest on.
+// Spec is a stack as it should run. The keeper reads it, and checks and commands use it.
 type Spec struct {
 	Format    int    `json:"format"`
 	ID        string `json:"id"`
@@ -30,15 +30,15 @@ type Spec struct {
 	Dir       string `json:"dir"`
 	HTTPPort  int    `json:"gateway"`        // port
 	HTTPSPort int    `json:"gateway_secure"` // port for HTTPS
-	// DNSPort is the gateway's port for DNS, where a site of the stack needs it.
+	// DNSPort is the gateway's port for DNS, if a site of the stack needs it, else 0.
 	DNSPort int         `json:"gateway_resolver,omitempty"`
 	Parts   []kind.Part `json:"parts"`
 	Sites   []Site      `json:"sites"`
 	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
 	Path    []string    `json:"path"` // folders that come first in a command's PATH
-	// Each tells that new folders are new sites: Again makes the Spec anew.
+	// Each: new folders become sites, so Again has to make the Spec again.
 	Each bool `json:"each,omitempty"`
-	// Notes are what the plan passed over, among it folders that are no sites.
+	// Notes are what the plan skipped, such as folders that cannot be sites.
 	Notes []string `json:"notes,omitempty"`
 }
 
@@ -55,10 +55,10 @@ type Site struct {
 	NetworkPort int               `json:"network,omitempty"` // the port on which other machines see it; 0: none
 }
 
-// File returns where a stack's Spec is kept.
+// File returns the path of a stack's Spec.
 func File(h *home.Home, id string) string { return h.Stack(id, "spec.json") }
 
-// Read returns the Spec of a stack's last start. ID is "" where it was never started.
+// Read returns the Spec of a stack's last start. Its ID is "" if the stack was never started.
 func Read(h *home.Home, id string) (Spec, error) {
 	var s Spec
 	return s, home.ReadJSON(File(h, id), &s)
@@ -73,14 +73,14 @@ func (s Spec) Part(name string) (kind.Part, bool) {
 	return s.Parts[i], true
 }
 
-// Host is what the machine gives to every part.
+// Host is what the machine provides to every part.
 type Host struct {
 	environment.Machine
-	Self string // the dravit program of this build, which stays as long as it is used
+	Self string // the dravit program of this build, which is kept as long as it is used
 	Link string // a link to the newest dravit program
 }
 
-// Write places every part of a plan that is OK and writes its files. The Spec is written last.
+// Write gives every part of a plan that is OK its folders, and writes its files. It writes the Spec last.
 func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host) (Spec, error) {
 	id := in.StackID
 	spec := Spec{
@@ -137,7 +137,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	return spec, home.WriteState(File(h, id), spec)
 }
 
-// Enter writes down in the ledger what a plan gave to a stack.
+// Enter records in the ledger which ports and names a plan gave to a stack.
 func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (changed bool) {
 	own := ledger.Stack{Dir: dir, Mark: mark, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
 	for _, x := range p.Parts {
@@ -167,7 +167,7 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 	return changed
 }
 
-// passwords returns a password for every part, the old one where it has one.
+// passwords returns a password for every part: the old one if it has one.
 func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) {
 	file := h.Stack(id, "secrets.json")
 	secrets := map[string]string{}
@@ -201,7 +201,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 		if !filepath.IsAbs(m.File) {
 			m.File = filepath.Join(in.Project.Dir, m.File)
 		}
-		m.Needs = nil // the order says it
+		m.Needs = nil // the order of the modules shows it
 		part.Modules = append(part.Modules, m)
 	}
 	if x.Data {
@@ -213,13 +213,13 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 	return part
 }
 
-// giveAccount names the database and the user of a part: as the stack file says, else after the stack.
+// giveAccount sets the names of a part's database and user: as the stack file says, else after the stack.
 func giveAccount(p *kind.Part, stack string) {
 	p.Database = cmp.Or(p.Want.Database, databaseName(stack))
 	p.User = cmp.Or(p.Want.User, p.Database[:min(len(p.Database), 32)])
 }
 
-// databaseName makes a name that needs no quotes of a stack's.
+// databaseName makes a database's name that needs no quotes from a stack's name.
 func databaseName(stack string) string {
 	name := strings.ReplaceAll(stack, "-", "_")
 	if name[0] >= '0' && name[0] <= '9' {
@@ -276,7 +276,7 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 	return nil
 }
 
-// configure writes a part's files and sums up what makes a restart necessary when it changes.
+// configure writes a part's files, and returns a hash of all that needs a restart when it changes.
 func configure(p *kind.Part, kinds kind.List) error {
 	k := kinds.Of(p.Kind)
 	files, err := k.Files(*p)
@@ -299,11 +299,11 @@ func configure(p *kind.Part, kinds kind.List) error {
 			return err
 		}
 	}
-	// PATH differs from terminal to terminal, which is no reason to restart anything.
+	// PATH differs between terminals, which is no reason to restart anything.
 	bare := *p
 	bare.UpgradeFrom = ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
-	bare.Sites = nil // what a process knows of them stands in its files
+	bare.Sites = nil // a process learns about its sites from its files
 	if k.Traits().Reload != 0 {
 		included := []string{}
 		for _, s := range p.Sites {
@@ -324,7 +324,7 @@ func hash(values ...any) (string, error) {
 	return fmt.Sprintf("%x", sum[:12]), err
 }
 
-// siteField returns what {site.NAME.FIELD} stands for.
+// siteField returns the value of {site.NAME.FIELD}.
 func (s Spec) siteField(name, field string) string {
 	i := slices.IndexFunc(s.Sites, func(x Site) bool { return x.Name == name })
 	if i < 0 {

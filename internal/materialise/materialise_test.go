@@ -172,7 +172,7 @@ func TestWriteAgain(t *testing.T) {
 	assert.False(t, ok)
 }
 
-// Secrets are their owner's alone, and stand in no file of the project.
+// Secrets are their owner's alone, and are in no file of the project.
 func TestSecretFiles(t *testing.T) {
 	h := newHome(t)
 	spec := write(t, h, ferry, "/usr/bin")

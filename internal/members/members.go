@@ -24,10 +24,10 @@ import (
 	"dravit/internal/proc"
 )
 
-// Mark is the environment variable of a part's processes. Its value is the path of the part's lock file.
+// Mark is an environment variable of a part's processes. Its value is the path of the part's lock file.
 const Mark = "DRAVIT_PART"
 
-// NoteLeader writes the identity of the leading process into the lock file, which the caller holds.
+// NoteLeader writes the identity of the leading process to the lock file, whose lock the caller holds.
 func NoteLeader(lock *os.File, leader proc.Identity) error {
 	text, err := json.Marshal(leader)
 	if err != nil {
@@ -37,7 +37,7 @@ func NoteLeader(lock *os.File, leader proc.Identity) error {
 	return err
 }
 
-// Leader returns the process that was noted in a lock file, the zero Identity if none was or the file is gone.
+// Leader returns the process that was noted in a lock file, or the zero Identity.
 func Leader(lock string) proc.Identity {
 	var leader proc.Identity
 	f, err := os.Open(lock)
@@ -49,8 +49,8 @@ func Leader(lock string) proc.Identity {
 	return leader
 }
 
-// Of returns the running processes of the part with this lock file, in the order of their process ids. The calling
-// process is never among them.
+// Of returns the running processes of the part with this lock file, in the order of their process ids, without the
+// calling process.
 func Of(lock string) ([]proc.Identity, error) {
 	all, err := list()
 	if err != nil {
@@ -62,8 +62,8 @@ func Of(lock string) ([]proc.Identity, error) {
 // Alive reports whether any process of the part with this lock file runs.
 func Alive(lock string) bool { return new(Listing).Alive(lock) }
 
-// Listing answers for several parts from one listing of the processes, which it makes when it is first needed. It is
-// for one look at one moment, by one goroutine. The zero value is ready.
+// Listing answers for several parts from one listing of the processes, which it makes when it is first needed. Use it
+// for one moment, and from one goroutine. The zero value is ready.
 type Listing struct {
 	all    []proc.Process
 	err    error
@@ -95,8 +95,8 @@ func Include(lock string, pid int) bool {
 	return err == nil && slices.ContainsFunc(ids, func(id proc.Identity) bool { return id.PID == pid })
 }
 
-// Own reports whether a process of the part holds the listening socket: network "tcp" with host:port, or "unix" with a
-// path. The leader is asked first: it nearly always does.
+// Own reports whether a process of the part holds the listening socket. network is "tcp", with host:port as address, or
+// "unix", with a path. It checks the leading process first, which nearly always holds it.
 func Own(lock, network, address string) (bool, error) {
 	if leader := Leader(lock); leader.Alive() {
 		if owns, err := proc.Owns([]int{leader.PID}, network, address); err != nil || owns {
@@ -119,8 +119,8 @@ func PIDs(ids []proc.Identity) []int {
 	return pids
 }
 
-// End sends SIGTERM to every process of the part, and SIGKILL to those that live on after grace. also are processes
-// that were known to belong to the part and may have lost every mark since. It returns nil once none is left.
+// End sends SIGTERM to every process of the part, and SIGKILL to those that are alive after grace. also are processes
+// that were known to belong to the part and may have lost every mark. It returns nil when none is left.
 func End(ctx context.Context, lock string, also []proc.Identity, grace time.Duration) error {
 	signal, deadline := syscall.SIGTERM, time.Now().Add(grace)
 	sent := map[proc.Identity]syscall.Signal{}
@@ -152,11 +152,11 @@ func End(ctx context.Context, lock string, also []proc.Identity, grace time.Dura
 	}
 }
 
-// among picks a part's processes from all: those with a mark, those in known, and their descendants. A keeper that was
-// started from within a part is none of them, nor is what it started.
+// among returns a part's processes: those with a mark, those in known, and their descendants. A keeper that was started
+// from within a part is not among them, nor is what it started.
 func among(all []proc.Process, lock string, leader proc.Identity, known []proc.Identity) []proc.Identity {
 	self, real := os.Getpid(), proc.RealPath(lock)
-	session := 0 // once the leader is gone, another process may get its number, and lead another session
+	session := 0 // when the leading process is gone, another process may get its number and lead another session
 	if leader.PID != 0 && leader.Pinned() {
 		session = leader.PID
 	}

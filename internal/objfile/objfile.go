@@ -1,5 +1,5 @@
-// Package objfile reads compiled files (ELF and Mach-O) without loading them: for which machine they are, which symbols
-// they have and want, and texts in them. It is made for files of unknown origin: what is broken gives an error.
+// Package objfile reads compiled files (ELF and Mach-O) without loading them: their architectures, the symbols that
+// they define and need, and texts in them. The files may be of unknown origin: a broken file gives an error.
 package objfile
 
 import (
@@ -16,23 +16,23 @@ import (
 	"syscall"
 )
 
-// MaxSize is the largest file that is read, in bytes.
+// MaxSize is the size of the largest file that is read, in bytes.
 const MaxSize = 64 << 20
 
 // ErrOther says that a file is neither ELF nor Mach-O.
 var ErrOther = errors.New("it is no compiled file")
 
-// File is what a compiled file says of itself.
+// File is what a compiled file says about itself.
 type File struct {
-	Arch    []string // as Go names them; several in a universal file
-	Defined []string // symbols that it has for others
-	Wanted  []string // symbols that it cannot do without, sorted
+	Arch    []string // in Go's names; several in a universal file
+	Defined []string // symbols that it defines for others
+	Wanted  []string // symbols that it needs, sorted
 	data    []byte
 }
 
 // Open reads a file of at most MaxSize bytes.
 func Open(name string) (File, error) {
-	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe is not waited for
+	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // do not wait for a pipe
 	if err != nil {
 		return File{}, err
 	}
@@ -52,7 +52,7 @@ func Open(name string) (File, error) {
 
 // Read reads a file's content.
 func Read(data []byte) (file File, err error) {
-	defer func() { // the readers of the standard library are not made for hostile files
+	defer func() { // the standard library's readers may panic on hostile files
 		if r := recover(); r != nil {
 			err = fmt.Errorf("it is broken: %v", r)
 		}
@@ -140,7 +140,7 @@ func (f *File) fat(data []byte) error {
 	return nil
 }
 
-// addMacho takes the symbols of one architecture. C names have an underscore before them there.
+// addMacho adds the symbols of one architecture. Mach-O puts an underscore before C names.
 func (f *File) addMacho(x *macho.File) {
 	f.Arch = append(f.Arch, name(machoArch[x.Cpu], x.Cpu.String()))
 	if x.Symtab == nil {
@@ -177,7 +177,7 @@ func (f File) Find(re *regexp.Regexp) []string {
 	return found
 }
 
-// Wants tells whether the file wants a symbol that is in the sorted list.
+// Wants reports whether the file needs a symbol of the sorted list.
 func (f File) Wants(defined []string) bool {
 	return slices.ContainsFunc(defined, func(s string) bool { _, ok := slices.BinarySearch(f.Wanted, s); return ok })
 }

@@ -1,5 +1,5 @@
-// Package pattern compiles regular expressions when they are first used: compiling them all would be a tenth of a short
-// command's time.
+// Package pattern compiles regular expressions when they are first used: compiling all of them would take a tenth of a
+// short command's time.
 package pattern
 
 import (
@@ -13,9 +13,8 @@ func New(text string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
 }
 
-// Literal writes a path so that a shell pattern (path.Match, glob(7)) takes it as it is. A path without anything that
-// means something there stays what it is. Not every reader takes a backslash before a wildcard, but all take a class of
-// one.
+// Literal returns a path as a shell pattern (path.Match, glob(7)) that matches only this path. It puts wildcards into
+// brackets, as not every reader accepts a backslash before them.
 func Literal(path string) string {
 	if !strings.ContainsAny(path, `*?[`) {
 		return path
@@ -25,7 +24,7 @@ func Literal(path string) string {
 
 var compiled sync.Map
 
-// Of returns the compiled form of an expression that is not known beforehand, as those in struct tags.
+// Of returns the compiled form of an expression that is known only at run time.
 func Of(text string) *regexp.Regexp {
 	if re, ok := compiled.Load(text); ok {
 		return re.(*regexp.Regexp)

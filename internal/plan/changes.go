@@ -9,7 +9,7 @@ import (
 	"dravit/internal/kind"
 )
 
-// changes says what became different since the last good start: what runs, and what the stack file says.
+// changes returns what is different since the last good start: what runs, and what the stack file says.
 func (m *maker) changes() {
 	good := m.in.History.Good
 	m.plan.Since = good.At
@@ -19,7 +19,7 @@ func (m *maker) changes() {
 	for _, name := range slices.Sorted(maps.Keys(good.Parts)) {
 		was := good.Parts[name]
 		if _, wanted := m.in.File.Parts[name]; !wanted && name != m.added {
-			continue // the stack file does not have it any more
+			continue // the stack file has no such part any more
 		}
 		var now Chosen
 		if i := slices.IndexFunc(m.plan.Parts, func(p PartPlan) bool { return p.Name == name }); i >= 0 {

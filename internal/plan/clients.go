@@ -12,9 +12,9 @@ import (
 // lack is a store that a runtime cannot reach.
 type lack struct{ store, because string }
 
-// reach gives a candidate a module for every store that the part uses and its list names nothing for. A store that the
-// part uses by name must be reached: the returned text says which is not. One that it uses since the stack has it may
-// be lacking.
+// reach adds to a candidate a module for every store that the part uses and that no module of its list reaches. If the
+// stack file names the store, the part must reach it: the returned text says which one it does not. A store that the
+// part uses by default may be out of reach.
 func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) string {
 	runtime, ok := k.(kind.Runtime)
 	if !ok {
@@ -25,13 +25,13 @@ func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) stri
 			return x.Name == name
 		}) || slices.Contains(strings.Fields(c.program.Facts["built_in"]), name)
 	}
-	for _, store := range m.plan.Parts { // those are decided before runtimes
+	for _, store := range m.plan.Parts { // stores are decided before runtimes
 		names := runtime.Clients(store.Kind)
 		if len(names) == 0 || slices.ContainsFunc(names, has) ||
 			want.Uses != nil && !slices.Contains(want.Uses, store.Name) {
 			continue
 		}
-		for _, name := range names { // every one that there is: which of them the application calls, nobody said
+		for _, name := range names { // add all of them: which one the application uses is not known
 			try := want
 			try.Also = append(slices.Clone(want.Also), name)
 			if e := runtime.Extend(try, *c.program, m.modules()); len(e.Missing) == 0 {
@@ -51,7 +51,7 @@ func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) stri
 	return ""
 }
 
-// without takes the stores that a runtime cannot reach out of those that it uses.
+// without removes the stores that a runtime cannot reach from those that it uses.
 func (m *maker) without(p *PartPlan) {
 	lacks := m.lacks[p.Name]
 	if len(lacks) == 0 {

@@ -16,7 +16,7 @@ import (
 // Format is the number of the JSON form of Input and Plan.
 const Format = 1
 
-// Make makes every decision for a stack. Where a demand cannot be met, the plan is not OK and its Faults say why.
+// Make makes every decision for a stack. If a demand cannot be met, the plan is not OK, and its Faults say why.
 func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m := &maker{
 		in:     in,
@@ -45,7 +45,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	number := m.name()
 	file := m.addWebServer()
 	names := slices.Sorted(maps.Keys(file))
-	// which stores there are is known before the runtimes that must reach them
+	// stores have to be known before the runtimes that must reach them
 	for _, runtimes := range []bool{false, true} {
 		for _, name := range names {
 			if m.needsClients(file[name]) == runtimes {
@@ -85,14 +85,14 @@ type maker struct {
 	kinds   map[string]kind.Kind
 	plan    Plan
 	held    map[int][]survey.Port
-	taken   map[int]bool       // ports given in this plan
+	taken   map[int]bool       // ports assigned in this plan
 	stacks  map[string]bool    // names of other stacks
 	offers  map[string][]offer // programs by kind
 	library *kind.Library
-	lacks   map[string][]lack // stores that runtimes cannot reach, by part
+	lacks   map[string][]lack // for each runtime, the stores that it cannot reach
 	added   string            // the web server that the plan added
-	udp     bool              // the port that is sought is for datagrams, too
-	owner   string            // whom a port is sought for: the stack's id, or GatewayOwner
+	udp     bool              // the port being searched must also be free for UDP
+	owner   string            // for whom a port is being searched: the stack's id, or GatewayOwner
 }
 
 func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {
@@ -117,20 +117,20 @@ func (m *maker) fault(code trouble.Code, subject, what, because, next string) {
 	})
 }
 
-// about is the thing that a subject speaks of: part.app of part.app.version.
+// about returns the thing that a subject is about: part.app for part.app.version.
 func about(subject string) string {
 	words := strings.SplitN(subject, ".", 3)
 	return strings.Join(words[:min(2, len(words))], ".")
 }
 
-// needsClients tells whether a part may be a runtime that needs modules to reach stores.
+// needsClients reports whether a part may be a runtime that needs modules to reach stores.
 func (m *maker) needsClients(p stackfile.PartConfig) bool {
 	return slices.ContainsFunc(p.Kind, func(k string) bool {
 		return m.kinds[k] != nil && m.kinds[k].Traits().Extensions
 	})
 }
 
-// inOrder puts the decisions about one thing together, in the order in which things were decided first.
+// inOrder groups the decisions by thing, in the order in which things were decided first.
 func (m *maker) inOrder() {
 	first := map[string]int{}
 	for i, d := range m.plan.Decisions {
@@ -143,8 +143,8 @@ func (m *maker) inOrder() {
 	})
 }
 
-// name decides the stack's name: the one that it got before, else its own, or with a number where another folder has
-// it. The number counts from 2; 1 is no number.
+// name decides the stack's name: the one that it got before, else its own, with a number if another folder has that
+// name. The first number is 2; 1 stands for no number.
 func (m *maker) name() int {
 	want, before := m.in.File.Name, 0
 	if rest, ok := strings.CutPrefix(m.in.Ledger.Name, want); ok {
@@ -171,12 +171,12 @@ func (m *maker) name() int {
 	return n
 }
 
-// clash tells whether another stack has the name of that number, or one of its sites'.
+// clash reports whether another stack has the stack's name, or one of its sites' names, with that number.
 func (m *maker) clash(n int) bool {
 	clash := m.stacks[numbered(m.in.File.Name, n)]
 	for _, s := range m.in.File.Sites {
 		if s.Each != "" {
-			continue // a folder whose name is taken is passed over
+			continue // skip a folder whose name is taken
 		}
 		for _, name := range append([]string{s.Name}, s.Aliases...) {
 			clash = clash || m.in.Ledger.Hosts[host(s, name, n)] != ""
@@ -192,7 +192,7 @@ func numbered(name string, n int) string {
 	return fmt.Sprintf("%s-%d", name, n)
 }
 
-// addWebServer returns the parts of the file, with a web server of Dravit's own where sites have none.
+// addWebServer returns the parts of the file, with a web server that is built into Dravit if sites have none.
 func (m *maker) addWebServer() map[string]stackfile.PartConfig {
 	parts := maps.Clone(m.in.File.Parts)
 	if parts == nil {
@@ -217,7 +217,7 @@ func (m *maker) addWebServer() map[string]stackfile.PartConfig {
 	return parts
 }
 
-// builtinWeb returns the kind that serves the sites of a stack without a web server: the one that is built in.
+// builtinWeb returns the kind of the web server that is built in.
 func (m *maker) builtinWeb() string {
 	for _, name := range slices.Sorted(maps.Keys(m.kinds)) {
 		if t := m.kinds[name].Traits(); t.Role == kind.RoleWeb && t.Serve != nil {
@@ -230,8 +230,8 @@ func (m *maker) builtinWeb() string {
 // part decides the kind, the version and the program of one part.
 func (m *maker) part(name string, file stackfile.PartConfig) {
 	subject := "part." + name
-	var rejected []Option // programs, and kinds of which there is none
-	var passed []Option   // the kinds before the one that is taken
+	var rejected []Option // rejected programs, and kinds without any
+	var passed []Option   // the kinds of the list before the chosen one
 	written, hasData := m.in.History.Data[name]
 	for _, kindName := range file.Kind {
 		k, ok := m.kinds[kindName]
@@ -285,7 +285,7 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 	m.unmet(name, file, rejected)
 }
 
-// unmet says why no kind of the part's list serves.
+// unmet says why no kind of the part's list fits.
 func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option) {
 	want := strings.Join(file.Kind, " or ")
 	if v := file.For(file.Kind[0]).Version; v != "" {
@@ -315,7 +315,7 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 		strings.Join(found, "; "), next)
 }
 
-// demandedBy returns a file of the project's own that wants a version of one of these kinds, "" if none does.
+// demandedBy returns a file of the project that demands a version of one of these kinds, or "" if none does.
 func (m *maker) demandedBy(kinds []string) string {
 	for _, folder := range slices.Sorted(maps.Keys(m.in.Project.Manifests)) {
 		for _, d := range m.in.Project.Manifests[folder].Demands {
@@ -327,7 +327,7 @@ func (m *maker) demandedBy(kinds []string) string {
 	return ""
 }
 
-// series cuts a version to the numbers within which programs read each other's data.
+// series returns the leading numbers of a version that must agree for programs to read each other's data.
 func series(k kind.Kind, want stackfile.PartConfig, v string) string {
 	n := k.Needs(want).Series
 	if n == 0 {
@@ -337,7 +337,7 @@ func series(k kind.Kind, want stackfile.PartConfig, v string) string {
 	return strings.Join(numbers[:min(n, len(numbers))], ".")
 }
 
-// uses decides what each part needs running.
+// uses decides which parts must run before each part.
 func (m *maker) uses(file map[string]stackfile.PartConfig) {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
@@ -346,7 +346,7 @@ func (m *maker) uses(file map[string]stackfile.PartConfig) {
 			continue
 		}
 		for _, other := range m.plan.Parts {
-			// A store that waits for this part cannot be waited for.
+			// Leave out a store that waits for this part.
 			if other.Role.Store() && other.Name != p.Name && !slices.Contains(file[other.Name].Uses, p.Name) {
 				p.Uses = append(p.Uses, other.Name)
 			}

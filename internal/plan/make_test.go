@@ -377,7 +377,7 @@ func TestInputSurvivesJSON(t *testing.T) {
 	assert.Empty(t, part(t, decide(again), "app").Uses)
 }
 
-// Names of another suffix need a port for DNS, which datagrams of somebody else's stand in the way of; of other ports
+// Names of another suffix need a port for DNS, which datagrams of somebody else's are in the way of; of other ports
 // they do not.
 func TestResolverPort(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nsuffix = \"test\"\nroot = \".\"\n")
@@ -395,7 +395,7 @@ func TestResolverPort(t *testing.T) {
 	assert.Zero(t, decide(in).DNSPort)
 }
 
-// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are passed over and
+// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are skipped and
 // named.
 func TestEach(t *testing.T) {
 	in := machine(t, "debian",

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// outside refuses paths of the stack file that links lead out of the project, unless this machine's user agreed.
+// outside rejects paths of the stack file that links lead out of the project, unless the user of this machine agreed.
 func (m *maker) outside(file map[string]stackfile.PartConfig) {
 	refuse := func(subject, path string) {
 		real := m.in.Project.Outside[path]
@@ -59,8 +59,8 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 	}
 }
 
-// suffixes refuses what host names end with where it belongs to others, unless this machine's user agreed: the
-// authority would sign for it.
+// suffixes rejects endings of host names that belong to others, unless the user of this machine agreed: the authority
+// would certify names below them.
 func (m *maker) suffixes() {
 	for _, s := range m.in.File.Sites {
 		x := s.HostSuffix()
@@ -74,11 +74,11 @@ func (m *maker) suffixes() {
 	}
 }
 
-// PartConsent is what a part goes by among the names in Consent.Network, where sites go by their own.
+// PartConsent returns the name of a part in Consent.Network, in which sites have their own names.
 func PartConsent(name string) string { return "part." + name }
 
-// guard refuses settings of a part that would move what Dravit keeps, or name a file outside the project. It takes
-// those away that open a server to the network, until this machine's user agrees, and returns the rest.
+// guard rejects settings of a part that would move what Dravit keeps, or that name a file outside the project. It
+// removes settings that open a server to the network until the user of this machine agrees, and returns the rest.
 func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stackfile.PartConfig {
 	rules := k.Traits().Rules
 	left := maps.Clone(want.Settings)

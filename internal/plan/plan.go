@@ -1,5 +1,5 @@
-// Package plan makes the decisions for a stack. It is pure: everything a decision rests on is in Input, and the same
-// input gives the same plan on any machine.
+// Package plan makes the decisions for a stack. It is pure: everything that a decision depends on is in Input, and the
+// same input gives the same plan on any machine.
 package plan
 
 import (
@@ -10,7 +10,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Input is everything that the decisions for one stack rest on.
+// Input is everything that the decisions for one stack depend on.
 type Input struct {
 	Format  int             `json:"format"`
 	StackID string          `json:"stack_id"`
@@ -25,11 +25,11 @@ type Input struct {
 	Version string          `json:"version"` // Dravit's own: that of built-in kinds
 }
 
-// Ledger is what the ledger says, seen from one stack.
+// Ledger is the ledger as seen from one stack.
 type Ledger struct {
 	HTTPPort  int `json:"gateway,omitempty"`
 	HTTPSPort int `json:"gateway_secure,omitempty"` // the gateway's port for HTTPS
-	// DNSPort is the gateway's port for DNS.
+	// DNSPort is the gateway's port for DNS, or 0.
 	DNSPort int               `json:"gateway_resolver,omitempty"`
 	Ports   map[string]int    `json:"ports,omitempty"`  // this stack's, by part
 	Others  map[int]string    `json:"others,omitempty"` // ports of other stacks, with the stack's name
@@ -38,7 +38,7 @@ type Ledger struct {
 	Name    string            `json:"name,omitempty"`   // the name that this stack got before
 }
 
-// History is what earlier starts left behind.
+// History is what earlier starts recorded.
 type History struct {
 	Data map[string]Written `json:"data,omitempty"` // by part
 	Good Good               `json:"good"`
@@ -51,14 +51,14 @@ type Good struct {
 	File  map[string]string `json:"file,omitempty"` // what the stack file said then
 }
 
-// Chosen is what a part ran on.
+// Chosen is the program that a part ran on.
 type Chosen struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
 	Program string `json:"program,omitempty"` // "": built into Dravit
 }
 
-// Gateway is what the user wants of the gateway's ports. 0: 80 and 443 where that is allowed, else others.
+// Gateway is what the user wants for the gateway's ports. 0: 80 and 443 if this user may open them, else others.
 type Gateway struct {
 	HTTP  int `json:"http,omitempty"`
 	HTTPS int `json:"https,omitempty"`
@@ -70,11 +70,11 @@ type Consent struct {
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
 	Network  []string `json:"network,omitempty"`  // sites that other machines may see
 	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file wants it
-	// that host names may end with, though they are not reserved for private use
+	// endings of host names that are allowed though they are not reserved for private use
 	Suffixes []string `json:"suffixes,omitempty"`
 }
 
-// Written says what wrote a part's data folder last.
+// Written says which program last wrote a part's data folder.
 type Written struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
@@ -89,23 +89,23 @@ type Plan struct {
 	Sites     []SitePlan `json:"sites"`
 	Decisions []Decision `json:"decisions"`
 	Faults    []Fault    `json:"faults"`
-	// Changes are what became different since the last good start, which was at Since.
+	// Changes are what is different since the last good start, which was at Since.
 	Changes []Change `json:"changes"`
 	Since   string   `json:"since,omitempty"`
-	// Edits are what the stack file says otherwise since then.
+	// Edits are what the stack file says differently since then.
 	Edits []Change `json:"edits,omitempty"`
-	// Notes are what was found and could not be used: a manifest that cannot be read.
+	// Notes are what was found and could not be used, such as a manifest that cannot be read.
 	Notes []string `json:"notes"`
-	// Warnings are what the user should know of what was decided.
+	// Warnings are what the user should know about the decisions.
 	Warnings []string `json:"warnings"`
 
 	HTTPPort  int `json:"gateway_port"`
 	HTTPSPort int `json:"gateway_secure_port"` // for HTTPS
-	// DNSPort is where the gateway answers DNS, 0 where every name ends with localhost.
+	// DNSPort is where the gateway answers DNS, or 0 if every name ends with localhost.
 	DNSPort int `json:"gateway_resolver_port,omitempty"`
 }
 
-// PartPlan is a part as decided. Program is "" for a part built into Dravit.
+// PartPlan is the decision about a part. Program is "" for a part that is built into Dravit.
 type PartPlan struct {
 	Name    string `json:"name"`
 	Kind    string `json:"kind"`
@@ -119,7 +119,7 @@ type PartPlan struct {
 	Data  bool      `json:"data,omitempty"`       // it keeps a data folder
 	Uses  []string  `json:"uses,omitempty"`       // the parts it needs
 	Debug int       `json:"debug_port,omitempty"` // where an editor waits for the part's debugger
-	// Modules are loaded in this order. Those of the project have paths relative to it.
+	// Modules are loaded in this order. The project's modules have paths relative to it.
 	Modules []kind.Module `json:"modules,omitempty"`
 	// Unfit are modules of the project that this runtime cannot load.
 	Unfit []kind.Choice `json:"unfit,omitempty"`
@@ -129,7 +129,7 @@ type PartPlan struct {
 	UpgradeFrom string               `json:"-"` // the version whose data are to be changed
 }
 
-// Change is one thing that became different since the last good start.
+// Change is one difference since the last good start.
 type Change struct {
 	Subject string `json:"subject"`
 	Was     string `json:"was"`
@@ -137,7 +137,7 @@ type Change struct {
 	Because string `json:"because"`
 }
 
-// SitePlan is a site as decided.
+// SitePlan is the decision about a site.
 type SitePlan struct {
 	Name     string   `json:"name"`
 	URL      string   `json:"url"`
@@ -149,7 +149,7 @@ type SitePlan struct {
 	Suffix   string   `json:"suffix"`            // what Host ends with
 	Root     string   `json:"root,omitempty"`    // relative to the project
 	Include  string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
-	// Network tells that other machines are to see the site; NetworkPort is where they do, 0 where nobody has agreed.
+	// Network: other machines should reach the site. NetworkPort is the port for them, or 0 if the user has not agreed.
 	Network     bool              `json:"network,omitempty"`
 	NetworkPort int               `json:"network_port,omitempty"`
 	Expect      *stackfile.Expect `json:"-"`
@@ -161,13 +161,12 @@ type Decision struct {
 	Choice   string   `json:"choice"`
 	Because  []string `json:"because"`
 	Rejected []Option `json:"rejected"`
-	// State, of an extension, is what became of it: built-in, loaded or unfit. "": the decision is about something
-	// else.
+	// State is the state of an extension: built-in, loaded or unfit. "": the decision is not about an extension.
 	State kind.EntryState `json:"state,omitempty"`
 }
 
-// Option is one that was turned down.
+// Option is an option that was rejected.
 type Option = kind.Option
 
-// Fault is a demand that nothing satisfies.
+// Fault is a demand that no option meets.
 type Fault = trouble.Trouble

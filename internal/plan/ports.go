@@ -12,22 +12,22 @@ import (
 	"dravit/internal/trouble"
 )
 
-// resolverBase is where the search for the resolver's port begins: 53 is the system's own, 5353 and 5355 are multicast.
+// resolverBase is where the search for the DNS port begins: 53 is the system's own, 5353 and 5355 are multicast.
 const resolverBase = 5380
 
 // GatewayOwner is the owner of the gateway's port in Survey.Ports.
 const GatewayOwner = "gateway"
 
-// udp is the protocol of datagrams in Survey.Ports, which matters for the resolver alone.
+// udp is the protocol in Survey.Ports that matters for the DNS port only.
 const udp = "udp"
 
-// unsafe are ports that browsers refuse to open (WHATWG Fetch, "bad port"), of those above 1023.
+// unsafe are ports above 1023 that browsers refuse to open (WHATWG Fetch, "bad port").
 var unsafe = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666,
 	6667, 6668, 6669, 6679, 6697, 10080}
 
-// ports gives every part that needs one its port: a pin, the one it had, or the first that is free.
+// ports decides the port of every part that needs one: its pin, the port that it had, or the first free one.
 func (m *maker) ports() {
-	for _, p := range m.plan.Parts { // pins first: no free choice may take one
+	for _, p := range m.plan.Parts { // pins first: no other part may take such a port
 		if p.Want.Port != 0 {
 			m.taken[p.Want.Port] = true
 		}
@@ -94,7 +94,7 @@ func (m *maker) ports() {
 	}
 }
 
-// sockets names the sockets, some of which carry the port in their names.
+// sockets sets the socket names, some of which contain the port.
 func (m *maker) sockets() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
@@ -131,9 +131,9 @@ func (m *maker) gateway() {
 	}
 }
 
-// gatewayPort chooses one of the gateway's ports: the one that it listens on now, the one that the settings want, the
-// one that browsers take by themselves, the one that it had before, or the first free one. It does not move while it
-// runs: other stacks' addresses have the port.
+// gatewayPort decides one port of the gateway: the one that it listens on now, the one that the settings want, the one
+// that browsers use by default, the one that it had before, or the first free one. The port does not change while the
+// gateway runs, since other stacks' addresses contain it.
 func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
 	best, because := usual, "this user may listen on it, so addresses need no port"
@@ -170,7 +170,7 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	return port
 }
 
-// holder tells who holds a port, if it is somebody else.
+// holder returns who holds a port, if it is not the owner that searches it, else "".
 func (m *maker) holder(port int) (string, bool) {
 	for _, x := range m.held[port] {
 		if x.Protocol == udp && !m.udp {
@@ -207,7 +207,7 @@ func (m *maker) describe(x survey.Port) string {
 	return who
 }
 
-// freeing says how a pinned port can be had.
+// freeing says what to do to get a pinned port.
 func (m *maker) freeing(port int) string {
 	for _, x := range m.held[port] {
 		if name := m.in.Ledger.Others[port]; x.Stack != "" && name != "" {
@@ -223,7 +223,7 @@ func (m *maker) freeing(port int) string {
 	return "pin another port in " + stackfile.Name
 }
 
-// lowest is the lowest port that a user may listen on. A survey that does not tell is of an ordinary user.
+// lowest returns the lowest port that the user may listen on: 1024 if the survey does not say.
 func lowest(h survey.Host) int {
 	if h.LowestPort == 0 {
 		return 1024
@@ -231,7 +231,7 @@ func lowest(h survey.Host) int {
 	return h.LowestPort
 }
 
-// refuse tells why a port cannot be given, "" where it can.
+// refuse returns why a part cannot have a port, or "" if it can.
 func (m *maker) refuse(port int) string {
 	h := m.in.Survey.Host
 	switch holder, held := m.holder(port); {
@@ -254,8 +254,8 @@ func (m *maker) refuse(port int) string {
 	return ""
 }
 
-// Port tells what a plan would make of a port that a part wants: why it cannot be given ("" where it can), and the
-// first above it that can.
+// Port returns what a plan would do if a part wanted a port. because is "" if the part can have it; else instead is the
+// next free port above, or 0.
 func Port(in Input, port int) (because string, instead int) {
 	m := &maker{in: in, held: map[int][]survey.Port{}, taken: map[int]bool{}, owner: in.StackID}
 	for _, x := range in.Survey.Ports {
@@ -267,8 +267,7 @@ func Port(in Input, port int) (because string, instead int) {
 	return because, instead
 }
 
-// free finds the first port from base that can be given, 0 where there is none, and adds what it passed over on the
-// way.
+// free returns the first port from base on that is free, or 0 if there is none, and adds the ports that it skipped.
 func (m *maker) free(base int, rejected []Option) (int, []Option) {
 	for port := base; port < 65536; port++ {
 		why := m.refuse(port)

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Every port that browsers refuse is passed over, and no other one (WHATWG Fetch, "bad port").
+// Every port that browsers refuse is skipped, and no other one (WHATWG Fetch, "bad port").
 func TestPortsThatBrowsersRefuse(t *testing.T) {
 	refused := map[int]bool{}
 	for _, port := range []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668,
@@ -28,7 +28,7 @@ func TestPortsThatBrowsersRefuse(t *testing.T) {
 	}
 }
 
-// One bad pin hides no other, and what is passed over on the way to a free port is named, but not without end.
+// One bad pin hides no other, and what is skipped on the way to a free port is named, but not without end.
 func TestPinsOneByOne(t *testing.T) {
 	in := machine(t, "debian", `
 [part.a]

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/version"
 )
 
-// requires decides for every command-line program that the stack needs whether PATH picks one that serves.
+// requires checks, for every command-line program that the stack needs, whether the first one in PATH fits.
 func (m *maker) requires() {
 	for _, name := range slices.Sorted(maps.Keys(m.in.File.Requires)) {
 		m.require(name, m.in.File.Requires[name])
@@ -108,7 +108,7 @@ func told(others []Option) string {
 	return strings.Join(all, "; ")
 }
 
-// onPath is the command that puts a program's folder first.
+// onPath returns the command that puts a program's folder first.
 func onPath(file string) string {
 	dir := file[:strings.LastIndexByte(file, '/')]
 	return `export PATH="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`, "`", "\\`").Replace(dir) + `:$PATH"`

@@ -10,8 +10,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Saved returns the input as it may be given to others: without the values of variables and settings, on which no
-// decision rests.
+// Saved returns the input without the values of variables and settings, so that it can be given to others. No decision
+// depends on these values.
 func (in Input) Saved() Input {
 	f := *in.File
 	f.Env, f.Parts = without(f.Env), maps.Clone(f.Parts)
@@ -35,7 +35,7 @@ func without(values map[string]stackfile.Text) map[string]stackfile.Text {
 	return out
 }
 
-// ReadInput reads what Saved gave away. A file of another format is an error.
+// ReadInput reads a file that holds a saved input. A file of another format gives an error.
 func ReadInput(file string) (Input, error) {
 	var in Input
 	text, err := os.ReadFile(file)

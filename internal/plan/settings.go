@@ -11,9 +11,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// settings sets what applications require of their runtimes and databases, where nobody has said otherwise: values of
-// Dravit's own that fall short are raised. What is written in the stack file and does not meet a requirement is a
-// fault.
+// settings applies what applications require of their runtimes and databases: it raises Dravit's own values that are
+// too low. A value in the stack file that does not meet a requirement is a fault.
 func (m *maker) settings() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
@@ -31,13 +30,13 @@ func (m *maker) settings() {
 	}
 }
 
-// raise brings a part's settings to what an application of the part named by demands.
+// raise raises a part's settings to what the application of the part by requires.
 func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) {
 	own := m.kinds[p.Kind].Traits().Settings
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
 		want, err := setting.Parse(string(wanted[name]))
 		if err != nil {
-			continue // the stack file was read already
+			continue // the reader of the stack file checked it
 		}
 		subject := "part." + p.Name + ".settings." + name
 		if said, set := p.Want.Settings[name]; set {
@@ -52,7 +51,7 @@ func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) 
 		if !known {
 			now, known = own[strings.ReplaceAll(name, "_", "-")]
 		}
-		if known && !want.Meets(name, now) { // of one that is not known, a check will tell
+		if known && !want.Meets(name, now) { // a check will show a value that is not known here
 			p.Want.Settings = maps.Clone(p.Want.Settings)
 			if p.Want.Settings == nil {
 				p.Want.Settings = map[string]stackfile.Text{}

@@ -14,12 +14,12 @@ import (
 	"dravit/internal/trouble"
 )
 
-// host is the host name that a name of a site gets in the stack of a number.
+// host returns the host name of a site's name in the stack with that number.
 func host(s stackfile.SiteConfig, name string, number int) string {
 	return numbered(name, number) + "." + s.HostSuffix()
 }
 
-// sites decides where each site's name, root and server are. Those with a name of their own go before those of folders.
+// sites decides each site's name, root and server. Sites with a name in the stack file go before those of folders.
 func (m *maker) sites(number int) {
 	byName := map[string]PartPlan{}
 	var servers []string
@@ -39,7 +39,7 @@ func (m *maker) sites(number int) {
 			m.site(s, s.Name, s.Root, number, servers, byName)
 		}
 	}
-	taken := map[string]string{} // hosts, with whose they are
+	taken := map[string]string{} // host names, with their owners
 	for _, s := range m.plan.Sites {
 		for _, h := range append([]string{s.Host}, s.Aliases...) {
 			taken[h] = "the site " + s.Name + " of this stack"
@@ -71,7 +71,7 @@ func (m *maker) sites(number int) {
 
 var siteName = pattern.New(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 
-// rootOf returns the document root of a folder that is a site of its own, or why it is none.
+// rootOf returns the document root of a folder that is a site, or why the folder is none.
 func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (root, why string) {
 	if s.Root != "" {
 		if root = filepath.Join(folder, s.Root); !m.in.Project.Folders[root].Exists {
@@ -90,7 +90,7 @@ func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (r
 	return "", "it has no " + strings.Join(project.Indexes, " or ") + " yet"
 }
 
-// site decides one site. root is relative to the project; "": to be found.
+// site decides about one site. root is relative to the project, or "" if it has to be found.
 func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 	servers []string, byName map[string]PartPlan) {
 	subject := "site." + name
@@ -123,7 +123,7 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 		switch len(servers) {
 		case 1:
 			site.Server = servers[0]
-		case 0: // its web server has no plan, which is a fault already
+		case 0: // its web server has no plan, which is reported already
 		default:
 			m.fault(trouble.Undecided, subject+".server", "the site "+name+" could be served by "+strings.Join(servers,
 				" or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
@@ -139,7 +139,7 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 			"it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
 	}
 	switch {
-	case hasApp && app.Role == kind.RoleApp: // it finds its files itself
+	case hasApp && app.Role == kind.RoleApp: // the application finds its files itself
 	case s.Each != "":
 		site.Root = root
 		m.decide(subject+".root", root, nil, "it is the folder's")
@@ -150,7 +150,7 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 	m.plan.Sites = append(m.plan.Sites, site)
 }
 
-// include checks the file with directives of the web server's own.
+// include checks the file with directives of the web server.
 func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 	if site.Include == "" || server.Kind == "" {
 		return
@@ -172,7 +172,7 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 		"the stack file names it; "+server.Kind+" tests it before it is used")
 }
 
-// inboxes are sites, too: their addresses begin with the part's name and the stack's.
+// inboxes adds the sites of mail catchers. Their host names begin with the part's name and the stack's.
 func (m *maker) inboxes() {
 	for _, p := range m.plan.Parts {
 		if m.kinds[p.Kind].Traits().Inbox {
@@ -196,7 +196,7 @@ func (m *maker) secure(host string) string {
 	return address("https", host, m.plan.HTTPSPort, 443)
 }
 
-// address leaves out the port that browsers take by themselves.
+// address omits the port that browsers use by default.
 func address(scheme, host string, port, usual int) string {
 	if port == usual {
 		return scheme + "://" + host + "/"
@@ -235,7 +235,7 @@ func (m *maker) root(site *SitePlan, named string) {
 		"none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
 }
 
-// network decides the port on which other machines see a site, where its user has agreed.
+// network decides the port on which other machines reach a site, if the user has agreed.
 func (m *maker) network(subject string, site *SitePlan) {
 	if !site.Network {
 		return
@@ -277,13 +277,13 @@ func (m *maker) network(subject string, site *SitePlan) {
 	m.decide(subject, fmt.Sprintf("network, on port %d", site.NetworkPort), rejected, "this machine's user agreed")
 }
 
-// networkBase is where the search for the port of a site begins that other machines see.
+// networkBase is where the search for a network port begins.
 const networkBase = 8600
 
-// NetworkKey is what the port of a site that other machines see goes by in the ledger. No part can have this name.
+// NetworkKey returns the name of a site's network port in the ledger. No part can have this name.
 func NetworkKey(site string) string { return networkPrefix + site }
 
-// IsNetworkKey tells whether a key of the ledger's ports is a NetworkKey.
+// IsNetworkKey reports whether a key of the ledger's ports is a NetworkKey.
 func IsNetworkKey(key string) bool { return strings.HasPrefix(key, networkPrefix) }
 
 const networkPrefix = "site."

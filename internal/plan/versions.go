@@ -13,7 +13,7 @@ import (
 	"dravit/internal/version"
 )
 
-// offer is a program with its version read once: of a list of many, each is compared often.
+// offer is a program with its parsed version: versions are compared often.
 type offer struct {
 	program kind.Program
 	version version.Version // zero if it has none
@@ -22,21 +22,21 @@ type offer struct {
 // demand is one condition that a version must meet.
 type demand struct {
 	constraint version.Constraint
-	wants      string // who wants what: "composer.json wants ^8.2"
+	wants      string // the demand in words: "composer.json wants ^8.2"
 }
 
-// candidate is a program that serves a part, or none, with the reasons.
+// candidate is a program that can serve a part, or none, with the reasons.
 type candidate struct {
 	program  *kind.Program
 	extended kind.Extended
 	because  []string
 	rejected []Option
-	upgrade  string      // the version whose data are to be changed
-	reaches  [][2]string // modules added, and the stores that they reach
-	lacks    []lack      // stores out of its reach
+	upgrade  string      // the version that wrote the data which it would convert
+	reaches  [][2]string // modules that were added, with the store that each reaches
+	lacks    []lack      // the stores that it cannot reach
 }
 
-// flaws counts what speaks against a candidate without refusing it.
+// flaws counts what speaks against a candidate without excluding it.
 func (c candidate) flaws() int { return len(c.extended.Unfit) + len(c.lacks) }
 
 // offersOf returns the programs of a kind, the newest first.
@@ -47,7 +47,7 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 			Version: cmp.Or(k.Traits().BuiltIn, m.in.Version),
 			Origin:  "built-in",
 		}
-		if k.Traits().Role == kind.RoleApp { // the project's own: Dravit does not know its version
+		if k.Traits().Role == kind.RoleApp { // the project's own command: Dravit does not know its version
 			own.Version, own.Origin = "", "project"
 		}
 		return []offer{{program: own}}
@@ -55,7 +55,7 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 	if m.offers == nil {
 		m.offers = map[string][]offer{}
 		for _, p := range m.in.Survey.Programs {
-			v, _ := version.Parse(p.Version) // none sorts last
+			v, _ := version.Parse(p.Version) // a program without a version sorts last
 			m.offers[p.Kind] = append(m.offers[p.Kind], offer{p, v})
 		}
 		for _, all := range m.offers {
@@ -65,7 +65,7 @@ func (m *maker) offersOf(k kind.Kind) []offer {
 	return m.offers[k.Traits().Name]
 }
 
-// modules is what the machine and the project have, sorted once.
+// modules returns what the machine and the project have, indexed once.
 func (m *maker) modules() *kind.Library {
 	if m.library == nil {
 		m.library = kind.NewLibrary(slices.Concat(m.in.Project.Modules, m.in.Survey.Modules))
@@ -73,8 +73,8 @@ func (m *maker) modules() *kind.Library {
 	return m.library
 }
 
-// demands gathers what the stack file and the project's own files want of the version of a part. A file that pins one
-// version for another tool gives way to a version in the stack file; one that says what the code needs does not.
+// demands returns what the stack file and the project's files demand of the version of a part. A version in the stack
+// file overrides a file that pins a version for another tool, but not a file that says what the code needs.
 func (m *maker) demands(name string, k kind.Kind, want stackfile.PartConfig) []demand {
 	var all []demand
 	if want.Version != "" {
@@ -95,7 +95,7 @@ func (m *maker) demands(name string, k kind.Kind, want stackfile.PartConfig) []d
 	return all
 }
 
-// foldersOf returns the folders whose manifests speak of a part: for each of its sites the nearest one above the
+// foldersOf returns the folders whose manifests are about a part: for each of its sites, the nearest folder above the
 // document root that has any, else the project's own.
 func (m *maker) foldersOf(part string) []string {
 	var folders []string
@@ -118,7 +118,7 @@ func (m *maker) foldersOf(part string) []string {
 	return folders
 }
 
-// wanted adds the extensions that the project's own files want to those of a part.
+// wanted adds the extensions that the project's files demand to those of a part.
 func (m *maker) wanted(name string, k kind.Kind, want stackfile.PartConfig) (stackfile.PartConfig, map[string]string) {
 	by := map[string]string{}
 	for _, folder := range m.foldersOf(name) {
@@ -132,8 +132,8 @@ func (m *maker) wanted(name string, k kind.Kind, want stackfile.PartConfig) (sta
 	return want, by
 }
 
-// program picks the program of a kind that serves a part: of those that meet every demand the one that served the last
-// good start, else the newest. It says why each other does not, or was not taken.
+// program chooses the program of a kind for a part among those that meet every demand: the one that served the last
+// good start, else the newest. It says why each other one does not fit or was not taken.
 func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, written Written) candidate {
 	offers := m.offersOf(k)
 	if len(offers) == 0 {
@@ -178,9 +178,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 	return chosen
 }
 
-// choose returns which of the programs that meet every demand is taken, the newest first: the one with the fewest
-// flaws, or one with no more of them that served the last good start. Stores out of reach and modules of the project
-// that do not fit are flaws: they refuse nothing, since another part may use the store, and modules can be built again.
+// choose returns the program to take, of those that meet every demand, the newest first: the one with the fewest flaws,
+// or the one that served the last good start if it has no more flaws. Flaws are stores out of reach and modules of the
+// project that do not fit. They exclude nothing: another part may use the store, and modules can be built again.
 func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int, kept bool) {
 	for i, c := range fitting {
 		if c.flaws() < fitting[best].flaws() {
@@ -232,8 +232,8 @@ func (m *maker) refuseVersion(p *kind.Program, demands []demand) string {
 	return ""
 }
 
-// missing says which modules a program lacks, and of the files of their names why each does not fit. by says who wants
-// them, where that is not the stack file.
+// missing says which modules a program lacks, and why each file with such a name does not fit. by says who demands
+// them, if that is not the stack file.
 func missing(all []kind.Choice, by map[string]string) string {
 	if len(all) == 0 {
 		return ""
@@ -256,7 +256,7 @@ func missing(all []kind.Choice, by map[string]string) string {
 	return text
 }
 
-// data tells whether a program may have the data that another version wrote: an older one never, a newer one where it
+// data reports whether a program may have the data that another version wrote: an older one never, a newer one where it
 // can, with consent.
 func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kind.Program, written Written,
 ) (upgrade, refusal string, code trouble.Code) {
@@ -276,7 +276,8 @@ func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kin
 	return written.Version, "", ""
 }
 
-// consentNext is the command that consents to what keeps a part from being served, "" where that is not what is wanted.
+// consentNext returns the command by which the user agrees to what keeps a part from running, or "" if no consent is
+// missing.
 func consentNext(name string, rejected []Option) string {
 	if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NeedsConsent }) {
 		return "dravit start --upgrade " + name +
@@ -307,12 +308,12 @@ func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found
 	return why
 }
 
-// extensions notes the decision for each module that a part wants by name.
+// extensions records the decision about each module that a part wants by name.
 func (m *maker) extensions(subject string, c candidate) {
 	part := strings.TrimPrefix(subject, "part.")
 	_, by := m.wanted(part, m.kinds[c.program.Kind], m.in.File.Parts[part].For(c.program.Kind))
 	for _, x := range c.extended.Chosen {
-		var why []string // who wants it, then how it fits
+		var why []string // who demands it, then how it fits
 		if i := slices.IndexFunc(c.reaches, func(r [2]string) bool { return r[0] == x.Name }); i >= 0 {
 			why = append(why, "the part uses "+c.reaches[i][1]+", and its list names nothing to reach it with")
 		}
@@ -336,8 +337,8 @@ func (m *maker) decideExtension(state kind.EntryState, subject, choice string, r
 	m.plan.Decisions[len(m.plan.Decisions)-1].State = state
 }
 
-// debuggers gives each part with a debugger the port on which an editor waits for it. An editor that waits there
-// already holds the port, so only the ledger counts.
+// debuggers decides the port on which an editor waits for each part with a debugger. A waiting editor already holds the
+// port, so only the ledger counts.
 func (m *maker) debuggers() {
 	const base = 9003
 	for i := range m.plan.Parts {
@@ -365,11 +366,11 @@ func (m *maker) debuggers() {
 	}
 }
 
-// DebugKey is what the port of a part's debugger goes by in the ledger. No part can have this name.
+// DebugKey returns the name of the port of a part's debugger in the ledger. No part can have this name.
 func DebugKey(part string) string { return part + ".debugger" }
 
-// Runtime returns the program that a plan gave to a part with what it has of the wanted modules. Where the plan has
-// none, it is the newest whose version serves, with what it lacks; nil where there is none of the part's kinds either.
+// Runtime returns the program that a plan gave to a part, with what it has of the wanted modules. If the plan has none,
+// it returns the newest program whose version fits, with what it lacks, or nil.
 func Runtime(in Input, p Plan, kinds map[string]kind.Kind, name string) (*kind.Program,
 	kind.Extended, stackfile.PartConfig) {
 	m := &maker{in: in, kinds: kinds}

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Subjects returns everything that was decided, and what could not be, in the order of the decisions.
+// Subjects returns everything that was decided or could not be, in the order of the decisions.
 func (p Plan) Subjects() []string {
 	all := []string{}
 	for _, d := range p.Decisions {
@@ -19,9 +19,9 @@ func (p Plan) Subjects() []string {
 	return all
 }
 
-// Why finds the decision about a subject, or the fault that stands in its place. A subject may be shortened:
-// app.version is part.app.version, and app is it too where nothing else was decided about app. Where several are meant,
-// near names them.
+// Why returns the decision about a subject, or the fault in its place. A subject may be shortened: app.version means
+// part.app.version, and app means it too, unless [requires] has a program app. If a subject is ambiguous, near holds
+// the possible ones.
 func (p Plan) Why(subject string) (d *Decision, f *Fault, near []string) {
 	all := p.Subjects()
 	match := func(fits func(full string) bool) []string {

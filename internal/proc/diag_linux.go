@@ -12,13 +12,13 @@ import (
 const (
 	tcpConnected  = 1  // TCP_ESTABLISHED of the kernel's net/tcp_states.h
 	tcpListen     = 10 // TCP_LISTEN there
-	udpUnbound    = 7  // TCP_CLOSE there: a UDP socket that is connected to nobody
+	udpUnbound    = 7  // TCP_CLOSE there: a UDP socket without a peer
 	diagRequest   = 56 // sizeof(struct inet_diag_req_v2), sock_diag(7)
 	diagMessage   = 72 // sizeof(struct inet_diag_msg)
 	netlinkHeader = 16
 )
 
-// diagListeners asks the kernel for the sockets of one protocol in one state alone (sock_diag(7)).
+// diagListeners asks the kernel for the sockets of one protocol in one state (sock_diag(7)).
 func diagListeners(protocol byte, state uint32) ([]Listener, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 	"os"
 )
 
-// ErrPeerUnknown says that the system does not tell whose process is at the other end of a connection.
+// ErrPeerUnknown says that the system does not tell which process is at the other end of a connection.
 var ErrPeerUnknown = errors.New("the system does not tell who is at the other end")
 
 // PeerUser returns the user id of the process at the other end of a TCP connection within this machine. here and there
@@ -24,8 +24,8 @@ func PeerUser(here, there net.Addr) (uid int, err error) {
 	return ownerOf(remote, local)
 }
 
-// SameUser reports whether the process at the other end of a TCP connection is one of this user's, or root's, who may
-// do what this user may anyway. What cannot be told is somebody else's.
+// SameUser reports whether the process at the other end of a TCP connection belongs to this user, or to root, who may
+// do everything that this user may. If the system does not tell, it returns false.
 func SameUser(here, there net.Addr) bool {
 	uid, err := PeerUser(here, there)
 	return err == nil && (uid == os.Geteuid() || uid == 0)
@@ -42,8 +42,8 @@ func addrPort(a net.Addr) (netip.AddrPort, error) {
 	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port()), nil
 }
 
-// OwnClients returns a listener that takes connections of this user's processes only. refusal, if any, is written to
-// the others before they are closed.
+// OwnClients returns a listener that accepts connections of this user's processes only. It writes refusal, if not "",
+// to the others before it closes their connections.
 func OwnClients(l net.Listener, refusal string) net.Listener { return ownClients{l, refusal} }
 
 type ownClients struct {
@@ -57,7 +57,7 @@ func (l ownClients) Accept() (net.Conn, error) {
 		if err != nil || SameUser(conn.LocalAddr(), conn.RemoteAddr()) {
 			return conn, err
 		}
-		_, _ = conn.Write([]byte(l.refusal)) // whoever does not read it is refused all the same
+		_, _ = conn.Write([]byte(l.refusal)) // a client that does not read it is refused all the same
 		conn.Close()
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 )
 
-// ownerOf returns the user id of the socket whose own end is at local and whose other end is at remote.
+// ownerOf returns the user id of the process whose socket has local as its own address and remote as its peer's.
 func ownerOf(local, remote netip.AddrPort) (int, error) {
 	conns, err := net.Connections("tcp")
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// ownerOf returns the user id of the socket whose own end is at local and whose other end is at remote.
+// ownerOf returns the user id of the process whose socket has local as its own address and remote as its peer's.
 func ownerOf(local, remote netip.AddrPort) (int, error) {
 	uid, err := diagOwner(local, remote)
 	if err == nil {
@@ -87,7 +87,7 @@ func procOwner(local, remote netip.AddrPort) (int, error) {
 	return 0, ErrPeerUnknown
 }
 
-// hexAddrPort reads an address and a port in the kernel's form, the zero value where it is none.
+// hexAddrPort parses an address and a port in the kernel's form. It returns the zero value if they are malformed.
 func hexAddrPort(text string) netip.AddrPort {
 	host, port, _ := strings.Cut(text, ":")
 	p, err := strconv.ParseUint(port, 16, 16)

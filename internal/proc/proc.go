@@ -1,5 +1,5 @@
-// Package proc looks at processes of this machine: who they are beyond their number, which of them hold a lock
-// file or a listening socket, and how to end them.
+// Package proc identifies processes of this machine beyond their number, finds those that hold a lock file or a
+// listening socket, and ends them.
 package proc
 
 import (
@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// Identity names one process for ever: pids come again, but not with the same start in the same boot.
+// Identity identifies one process: numbers are reused, but not with the same start time in the same boot.
 type Identity struct {
 	Boot  string `json:"boot"`
 	PID   int    `json:"pid"`
@@ -24,25 +24,25 @@ type Identity struct {
 
 // Listener is a TCP socket that accepts connections.
 type Listener struct {
-	Address   string // as the system writes it: 127.0.0.1, 0.0.0.0, ::
+	Address   string // in the system's form: 127.0.0.1, 0.0.0.0, ::
 	Port      int
 	UID       int
 	socketKey uint64
 	peer      int // of a connected socket: the other end's port
 }
 
-// Holder is who listens on a port. PID is 0 where the system does not tell this user.
+// Holder is the process that listens on a port. PID is 0 if the system does not tell this user.
 type Holder struct {
 	PID     int    `json:"pid,omitempty"`
 	Program string `json:"program,omitempty"`
 	User    string `json:"user,omitempty"`
-	// Since is when the process started, zero where the system does not tell; Service is the system's unit that runs
-	// it, if one does.
+	// Since is when the process started, or zero if the system does not tell. Service is the service manager's unit
+	// that runs it, or "".
 	Since   time.Time `json:"since,omitzero"`
 	Service string    `json:"service,omitempty"`
 }
 
-// Identify returns the identity of a running process. A zombie, dead but not yet reaped, is not running.
+// Identify returns the identity of a running process. A zombie (dead, but not yet waited for) is not running.
 func Identify(pid int) (Identity, error) {
 	start, err := startOf(pid)
 	if err != nil {
@@ -51,15 +51,15 @@ func Identify(pid int) (Identity, error) {
 	return Identity{Boot: BootID(), PID: pid, Start: start}, nil
 }
 
-// Alive tells whether that very process still runs.
+// Alive reports whether this very process still runs.
 func (id Identity) Alive() bool {
 	now, err := Identify(id.PID)
 	return err == nil && now == id
 }
 
-// Signal sends a signal to that very process, and to none that came after it under the same number.
+// Signal sends a signal to this very process, never to a later one with the same number.
 func (id Identity) Signal(sig syscall.Signal) error {
-	p, err := os.FindProcess(id.PID) // holds the process, where the system can (pidfd)
+	p, err := os.FindProcess(id.PID) // refers to the process itself, if the system can (pidfd)
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,8 @@ func (id Identity) Signal(sig syscall.Signal) error {
 	return p.Signal(sig)
 }
 
-// taking returns the listeners that take connections to an address: those on it alone, else those on every address.
+// taking returns the listeners that accept connections to an address: those on this address, else those on every
+// address.
 func taking(all []Listener, want netip.AddrPort) []Listener {
 	var exact, every []Listener
 	for _, l := range all {
@@ -105,9 +106,8 @@ func ListeningAt(pids []int) ([]string, error) {
 	return out, nil
 }
 
-// PortHolder returns who takes connections to an address (host:port). The zero Holder: nobody does, or the system does
-// not
-// tell.
+// PortHolder returns the process that accepts connections to an address (host:port), or the zero Holder if none does or
+// the system does not tell.
 func PortHolder(address string) Holder {
 	want, err := netip.ParseAddrPort(address)
 	if err != nil {
@@ -120,7 +120,7 @@ func PortHolder(address string) Holder {
 	return Holder{}
 }
 
-// String names the holder for a message: redis-server (pid 7, user keel).
+// String describes the holder for a message: redis-server (pid 7, user keel).
 func (h Holder) String() string {
 	switch {
 	case h.Program != "":
@@ -131,7 +131,7 @@ func (h Holder) String() string {
 	return "somebody else"
 }
 
-// Runs reports whether a process id is one of a running program whose name contains a text. A zombie does not run.
+// Runs reports whether a process id belongs to a running program whose name contains a text. A zombie does not run.
 func Runs(pid int, name string) bool {
 	if _, err := Identify(pid); err != nil {
 		return false
@@ -139,7 +139,7 @@ func Runs(pid int, name string) bool {
 	return strings.Contains(nameOf(pid), name)
 }
 
-// Sleep waits, or returns the context's error when that ends first.
+// Sleep waits for d. If the context ends first, it returns the context's error.
 func Sleep(ctx context.Context, d time.Duration) error {
 	t := time.NewTimer(d)
 	defer t.Stop()

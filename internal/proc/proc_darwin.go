@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// BootID is a text that changes with every boot.
+// BootID returns a text that changes with every boot.
 var BootID = sync.OnceValue(func() string {
 	at, err := unix.SysctlTimeval("kern.boottime")
 	if err != nil {
@@ -34,7 +34,7 @@ func startOf(pid int) (uint64, error) {
 	return started(info), nil
 }
 
-// LockHolders returns the processes that have a file open, of those that this user may look into.
+// LockHolders returns the processes that have a file open, as far as this user may see.
 func LockHolders(path string) ([]int, error) {
 	all, err := process.Processes()
 	if err != nil {
@@ -63,8 +63,8 @@ func holds(p *process.Process, path, real string) bool {
 	})
 }
 
-// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a
-// path.
+// Owns reports whether one of the processes holds the listening socket. network is "tcp", with host:port as address, or
+// "unix", with a path.
 func Owns(pids []int, network, address string) (bool, error) {
 	if network == "tcp" {
 		want, err := netip.ParseAddrPort(address)
@@ -108,8 +108,8 @@ func Listeners() ([]Listener, error) {
 	return all, nil
 }
 
-// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may
-// not look into are left out.
+// Clients returns the processes that are connected to a TCP port of this machine, by the clients' own ports, as far as
+// this user may see.
 func Clients(port int) (map[int]Holder, error) {
 	conns, err := net.Connections("tcp")
 	if err != nil {
@@ -129,7 +129,7 @@ func Clients(port int) (map[int]Holder, error) {
 	return out, nil
 }
 
-// UDPListeners returns every UDP socket that takes what comes from anybody.
+// UDPListeners returns every UDP socket that accepts packets from any sender.
 func UDPListeners() ([]Listener, error) {
 	conns, err := net.Connections("udp")
 	var all []Listener
@@ -156,7 +156,7 @@ func NetworkListeners() (map[Listener]int, error) {
 	return out, err
 }
 
-// ListenerHolder returns who listens on a TCP port.
+// ListenerHolder returns the process that listens on a TCP port.
 func ListenerHolder(l Listener) Holder {
 	h := Holder{PID: int(l.socketKey)}
 	if p, err := process.NewProcess(int32(h.PID)); err == nil {
@@ -169,7 +169,7 @@ func ListenerHolder(l Listener) Holder {
 	return h
 }
 
-// EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.
+// EphemeralPorts returns the first and the last port of the range for outgoing connections.
 func EphemeralPorts() (low, high int) {
 	first, err1 := unix.SysctlUint32("net.inet.ip.portrange.first")
 	last, err2 := unix.SysctlUint32("net.inet.ip.portrange.last")
@@ -179,7 +179,7 @@ func EphemeralPorts() (low, high int) {
 	return int(first), int(last)
 }
 
-// Memory returns what the processes hold in bytes. macOS tells no proportional share, so this is the resident size.
+// Memory returns the memory of the processes in bytes. macOS knows no proportional share, so this is the resident size.
 func Memory(pids []int) int64 {
 	var sum int64
 	for _, pid := range pids {
@@ -192,5 +192,5 @@ func Memory(pids []int) int64 {
 	return sum
 }
 
-// OutOfMemory is not counted on macOS.
+// OutOfMemory returns 0: macOS does not count it.
 func OutOfMemory() int64 { return 0 }

@@ -19,14 +19,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// BootID is a text that changes with every boot.
+// BootID returns a text that changes with every boot.
 var BootID = sync.OnceValue(func() string {
 	text, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	return strings.TrimSpace(string(text))
 })
 
-// LockHolders returns the processes that hold a file's lock (flock), of those that this user may look into. One that
-// has the file open without its lock, to ask whether somebody holds it, is none of them.
+// LockHolders returns the processes that hold a file's lock (flock), as far as this user may see. A process that has
+// the file open without its lock is not among them.
 func LockHolders(path string) ([]int, error) {
 	want, err := os.Stat(path)
 	if os.IsNotExist(err) {
@@ -60,11 +60,11 @@ func holds(pid int, path string, want os.FileInfo) bool {
 	return found
 }
 
-// looks has those who ask at the same moment, as the ladders of a check do, look at the sockets together.
+// listings lets ladders that are climbed at once share one listing of the sockets.
 var looks singleflight.Group
 
-// Owns tells whether one of the processes holds the listening socket: network "tcp" with host:port, or "unix" with a
-// path.
+// Owns reports whether one of the processes holds the listening socket. network is "tcp", with host:port as address, or
+// "unix", with a path.
 func Owns(pids []int, network, address string) (bool, error) {
 	inodes := map[string]bool{}
 	if network == "unix" {
@@ -114,15 +114,14 @@ func Listeners() ([]Listener, error) {
 	return procListeners() // no netlink in this sandbox
 }
 
-// UDPListeners returns every UDP socket that takes what comes from anybody.
+// UDPListeners returns every UDP socket that accepts packets from any sender.
 func UDPListeners() ([]Listener, error) {
 	all, err := diagListeners(unix.IPPROTO_UDP, udpUnbound)
 	return slices.DeleteFunc(all, func(l Listener) bool { return l.Port == 0 }), err
 }
 
-// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its
-// process. The
-// processes of one socket may be several: one of them is returned.
+// NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with a process
+// that has it.
 func NetworkListeners() (map[Listener]int, error) {
 	all, err := Listeners()
 	if err != nil {
@@ -148,8 +147,8 @@ func NetworkListeners() (map[Listener]int, error) {
 	return out, err
 }
 
-// Clients returns who is connected to a TCP port of this machine, by the clients' own ports. Holders that this user may
-// not look into are left out.
+// Clients returns the processes that are connected to a TCP port of this machine, by the clients' own ports, as far as
+// this user may see.
 func Clients(port int) (map[int]Holder, error) {
 	all, err := diagListeners(unix.IPPROTO_TCP, tcpConnected)
 	if err != nil {
@@ -180,7 +179,8 @@ func Clients(port int) (map[int]Holder, error) {
 	return out, err
 }
 
-// procListeners reads them from /proc (proc(5)), for which the kernel walks through its whole table of connections.
+// procListeners reads the sockets from /proc (proc(5)), for which the kernel walks through its whole table of
+// connections.
 func procListeners() ([]Listener, error) {
 	var all []Listener
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
@@ -209,7 +209,7 @@ func procListeners() ([]Listener, error) {
 	return all, nil
 }
 
-// hexAddress reads the kernel's form: 32-bit words in the machine's byte order.
+// hexAddress parses the kernel's form: 32-bit words in the machine's byte order.
 func hexAddress(text string) string {
 	raw, err := hex.DecodeString(text)
 	if err != nil {
@@ -222,7 +222,7 @@ func hexAddress(text string) string {
 	return addr.Unmap().String()
 }
 
-// ListenerHolder returns who listens on a TCP port.
+// ListenerHolder returns the process that listens on a TCP port.
 func ListenerHolder(l Listener) Holder {
 	h := Holder{}
 	if u, err := user.LookupId(strconv.Itoa(l.UID)); err == nil {
@@ -248,7 +248,7 @@ func ListenerHolder(l Listener) Holder {
 	return h
 }
 
-// startTime is when a process started, to the second, zero where that is not told (proc(5), /proc/stat btime and
+// startTime returns when a process started, to the second, or zero if that is unknown (proc(5), /proc/stat btime and
 // starttime).
 func startTime(pid int) time.Time {
 	ticks, err := startOf(pid)
@@ -262,7 +262,7 @@ func startTime(pid int) time.Time {
 	return time.Unix(boot+int64(ticks/perSecond), 0).UTC()
 }
 
-// serviceOf is the unit of the system's service manager that a process belongs to (cgroups(7)).
+// serviceOf returns the service manager's unit that a process belongs to (cgroups(7)), or "".
 func serviceOf(pid int) string {
 	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid))
 	for line := range strings.Lines(string(text)) {
@@ -275,8 +275,8 @@ func serviceOf(pid int) string {
 	return ""
 }
 
-// OutOfMemory counts the processes that the kernel killed since it runs because there was no memory left, in the
-// machine or in a control group with a limit (proc_vmstat(5), oom_kill). 0 where it does not count.
+// OutOfMemory returns how many processes the kernel has killed since boot because the machine, or a control group with
+// a limit, had no memory left (proc_vmstat(5), oom_kill). It returns 0 if the kernel does not count them.
 func OutOfMemory() int64 {
 	text, err := os.ReadFile("/proc/vmstat")
 	if err != nil {
@@ -287,11 +287,11 @@ func OutOfMemory() int64 {
 		return 0
 	}
 	count, _, _ = strings.Cut(count, "\n")
-	n, _ := strconv.ParseInt(count, 10, 64) // 0 where it is no number
+	n, _ := strconv.ParseInt(count, 10, 64) // 0 if it is no number
 	return n
 }
 
-// EphemeralPorts returns the range that the system gives to outgoing connections, both ends included.
+// EphemeralPorts returns the first and the last port of the range for outgoing connections.
 func EphemeralPorts() (low, high int) {
 	low, high = 32768, 60999
 	if text, err := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range"); err == nil {
@@ -300,7 +300,7 @@ func EphemeralPorts() (low, high int) {
 	return low, high
 }
 
-// Memory returns what the processes hold in bytes, shared pages counted in proportion (PSS).
+// Memory returns the memory of the processes in bytes. Shared pages count in proportion (PSS).
 func Memory(pids []int) int64 {
 	var sum int64
 	for _, pid := range pids {

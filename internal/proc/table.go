@@ -9,13 +9,14 @@ import (
 // Process is one running process of this user, as Processes lists it.
 type Process struct {
 	Identity
-	Parent  int      // the parent's process id; an orphan has that of the process that adopted it
-	Session int      // the session's id: the process id of the one that called setsid
-	Mark    string   // the value of the environment variable that was asked for; "" if it is unset
+	Parent  int      // the process id of its parent; an orphan's parent is the process that adopted it
+	Session int      // the id of its session: the process id of the one that called setsid
+	Mark    string   // the value of the environment variable that was asked for, or ""
 	Locks   []string // the lock files (flock, *.lock) that it holds, as the system writes their paths
 }
 
-// RealPath is a path as the system writes it for an open file: links resolved, as far as the folders are still there.
+// RealPath returns a path in the form that the system shows for an open file: with links resolved, as far as the
+// folders still exist.
 func RealPath(path string) string {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		return real
@@ -26,7 +27,7 @@ func RealPath(path string) string {
 	return filepath.Clean(path)
 }
 
-// Descendants returns the processes of all whose parents lead to one of the roots, the roots themselves included.
+// Descendants returns the roots and all processes that descend from one of them.
 func Descendants(all []Process, roots map[int]bool) []Process {
 	children := map[int][]Process{}
 	for _, p := range all {
@@ -54,7 +55,7 @@ func Descendants(all []Process, roots map[int]bool) []Process {
 	return found
 }
 
-// variable returns the value of a variable in an environment block (NUL after each entry), "" if it is unset.
+// variable returns the value of a variable in an environment block (NUL after each entry), or "".
 func variable(block, name string) string {
 	for entry := range strings.SplitSeq(block, "\x00") {
 		if value, ok := strings.CutPrefix(entry, name+"="); ok {

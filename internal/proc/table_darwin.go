@@ -12,8 +12,8 @@ import (
 
 const zombie = 5 // SZOMB of sys/proc.h
 
-// Processes lists the running processes of this user, zombies left out. mark names the environment variable whose value
-// stands in Mark. Processes that end meanwhile are left out.
+// Processes lists the running processes of this user, without zombies. mark names the environment variable whose value
+// Mark gets. Processes that end during the call may be missing.
 func Processes(mark string) ([]Process, error) {
 	infos, err := unix.SysctlKinfoProcSlice("kern.proc.uid", os.Geteuid())
 	if err != nil {
@@ -31,13 +31,13 @@ func Processes(mark string) ([]Process, error) {
 			Mark:     variable(environment(pid), mark),
 			Locks:    locksOf(pid),
 		}
-		p.Session, _ = unix.Getsid(pid) // gone meanwhile: no session
+		p.Session, _ = unix.Getsid(pid) // it ended meanwhile: no session
 		all = append(all, p)
 	}
 	return all, nil
 }
 
-// Children returns the process ids of a process's own children, in the order of the system's list.
+// Children returns the process ids of a process's children, in the system's order.
 func Children(pid int) []int {
 	infos, _ := unix.SysctlKinfoProcSlice("kern.proc.uid", os.Geteuid())
 	var all []int
@@ -49,13 +49,13 @@ func Children(pid int) []int {
 	return all
 }
 
-// Pinned reports whether the number is still that process's own, alive or dead and not yet waited for.
+// Pinned reports whether the number still belongs to that process, which runs or was not yet waited for.
 func (id Identity) Pinned() bool {
 	info, err := unix.SysctlKinfoProc("kern.proc.pid", id.PID)
 	return err == nil && started(info) == id.Start && id.Boot == BootID()
 }
 
-// nameOf returns the name of a process's program, "" if the process is gone.
+// nameOf returns the name of a process's program, or "" if the process is gone.
 func nameOf(pid int) string {
 	p, err := process.NewProcess(int32(pid))
 	if err != nil {
@@ -85,7 +85,7 @@ func environment(pid int) string {
 	return rest
 }
 
-// locksOf returns the lock files that a process has open: macOS does not tell who holds a lock.
+// locksOf returns the lock files that a process has open: macOS does not tell which process holds a lock.
 func locksOf(pid int) []string {
 	p, err := process.NewProcess(int32(pid))
 	if err != nil {

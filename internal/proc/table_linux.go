@@ -12,8 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Processes lists the running processes of this user, zombies left out. mark names the environment variable whose value
-// stands in Mark. Processes that end meanwhile are left out.
+// Processes lists the running processes of this user, without zombies. mark names the environment variable whose value
+// Mark gets. Processes that end during the call may be missing.
 func Processes(mark string) ([]Process, error) {
 	var all []Process
 	uid := uint32(os.Geteuid())
@@ -39,7 +39,7 @@ func Processes(mark string) ([]Process, error) {
 	return all, err
 }
 
-// Children returns the process ids of a process's own children, zombies included, in ascending order.
+// Children returns the process ids of a process's children, zombies included, in ascending order.
 func Children(pid int) []int {
 	var all []int
 	threads, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid)) // a child belongs to the thread that started it
@@ -55,13 +55,13 @@ func Children(pid int) []int {
 	return all
 }
 
-// Pinned reports whether the number is still that process's own, alive or dead and not yet waited for.
+// Pinned reports whether the number still belongs to that process, which runs or was not yet waited for.
 func (id Identity) Pinned() bool {
 	s, err := statOf(id.PID)
 	return err == nil && s.start == id.Start && id.Boot == BootID()
 }
 
-// locksOf returns the lock files that a process holds (flock, not just open).
+// locksOf returns the lock files whose lock a process holds (flock).
 func locksOf(pid int) []string {
 	var locks []string
 	eachDescriptor(pid, func(link, target string) bool {
@@ -78,7 +78,7 @@ func locksOf(pid int) []string {
 	return locks
 }
 
-// stat is what /proc/PID/stat says of a process (proc(5)).
+// stat holds fields of /proc/PID/stat (proc(5)).
 type stat struct {
 	dead    bool // a zombie, or about to vanish
 	parent  int

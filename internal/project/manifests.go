@@ -16,7 +16,7 @@ import (
 	"dravit/internal/version"
 )
 
-// Demand is what one of the project's own files wants of a program.
+// Demand is a condition in one of the project's files for a program's version.
 type Demand struct {
 	Program string          `json:"program"` // php, node, python, ruby, go, npm, ...
 	Text    string          `json:"text"`    // in the file's own grammar
@@ -24,24 +24,24 @@ type Demand struct {
 	File    string          `json:"file"` // relative to the project
 }
 
-// Manifests is what the files of one folder say.
+// Manifests are the demands in the files of one folder.
 type Manifests struct {
 	Demands    []Demand `json:"demands,omitempty"`
 	Extensions []Wanted `json:"extensions,omitempty"`
 	Faults     []string `json:"faults,omitempty"` // files that could not be read, with the reason
 }
 
-// Wanted is an extension of a program that a file wants.
+// Wanted is an extension that a file demands.
 type Wanted struct {
 	Program string `json:"program"`
 	Name    string `json:"name"`
 	File    string `json:"file"`
 }
 
-// maxManifest bounds what is read of one file.
+// maxManifest bounds how much of one file is read, in bytes.
 const maxManifest = 1 << 20
 
-// readManifests reads the files of one folder of the project that say which runtimes it wants.
+// readManifests reads the files of one folder of the project that say which runtimes it needs.
 func readManifests(project, folder string) Manifests {
 	var m Manifests
 	for _, r := range []struct {
@@ -72,7 +72,7 @@ func readManifests(project, folder string) Manifests {
 			m.Faults = append(m.Faults, file+": "+err.Error())
 		}
 	}
-	// What is not understood is said, and is no demand.
+	// What cannot be understood is reported, and is no demand.
 	m.Demands = slices.DeleteFunc(m.Demands, func(d Demand) bool {
 		_, err := version.Read(d.Grammar, d.Text)
 		if err != nil {
@@ -114,7 +114,7 @@ func packageJSON(m *Manifests, file string, text []byte) error {
 		return err
 	}
 	var engines map[string]string
-	_ = json.Unmarshal(p.Engines, &engines) // very old files have a list there, which demands nothing
+	_ = json.Unmarshal(p.Engines, &engines) // very old files have a list here, which demands nothing
 	for _, name := range slices.Sorted(maps.Keys(engines)) {
 		m.want(name, engines[name], version.NPM, file)
 	}
@@ -161,7 +161,7 @@ func goMod(m *Manifests, file string, text []byte) error {
 	return nil
 }
 
-// toolVersions reads lines of a program's name and its versions, of which any serves.
+// toolVersions reads lines with a program's name and versions, of which any is acceptable.
 func toolVersions(m *Manifests, file string, text []byte) error {
 	for line := range strings.Lines(string(text)) {
 		line, _, _ = strings.Cut(line, "#")

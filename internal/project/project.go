@@ -1,4 +1,4 @@
-// Package project says what a project's folder holds, as far as decisions rest on it.
+// Package project reads what the planner has to know about a project's folder.
 package project
 
 import (
@@ -13,37 +13,37 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Facts is what the folder says. Keys are paths relative to the project.
+// Facts are what is known about the folder. Keys are paths relative to the project.
 type Facts struct {
 	Dir     string            `json:"dir"`
 	Folders map[string]Folder `json:"folders"`
-	// the folders that are sites of their own, by the site's pattern
+	// the folders that are sites, by the pattern of the site that names them
 	Each  map[string][]string `json:"each,omitempty"`
 	Files []string            `json:"files,omitempty"` // of those that sites include, the ones that are there
-	// by folder: the project, and those above document roots
+	// by folder: the project, and the folders above document roots
 	Manifests map[string]Manifests `json:"manifests,omitempty"`
 	Modules   []kind.Module        `json:"modules,omitempty"` // compiled files that the project brings
-	// Outside is where paths of the stack file lead that links, or they themselves, lead out of the project.
+	// Outside holds, for paths of the stack file that lead out of the project, where they lead.
 	Outside map[string]string `json:"outside,omitempty"`
 
-	// Elsewhere are folders beside the project that this machine's user lets it reach.
+	// Elsewhere are folders outside the project that the user of this machine lets it reach.
 	Elsewhere []string `json:"elsewhere,omitempty"`
 }
 
-// Folder is a folder that may be a document root.
+// Folder describes a folder that may be a document root.
 type Folder struct {
 	Exists bool   `json:"exists"`
-	Index  string `json:"index,omitempty"` // the index file in it, "" where it has none
+	Index  string `json:"index,omitempty"` // the index file in it, or "" if it has none
 }
 
 // Roots are the folders that may be a document root, most likely first.
 var Roots = []string{"public", "web", "htdocs", "."}
 
-// Indexes are the files that make a folder a document root, the one that is taken first.
+// Indexes are the files that make a folder a document root, in the order of preference.
 var Indexes = []string{"index.php", "index.html"}
 
-// Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites of their
-// own. paths are the other paths of the stack file, and allowed the folders beside the project that they may lead to.
+// Look reads the facts: about the usual document roots, those that sites name, and the folders that are sites. paths
+// are the other paths of the stack file, allowed the folders outside the project that they may lead to.
 func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Facts {
 	f := Facts{
 		Dir:       dir,
@@ -83,8 +83,8 @@ func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Fac
 	return f
 }
 
-// LookEach reads again which folders are sites of their own, and what may be their document roots. It tells whether
-// anything has changed.
+// LookEach reads again which folders are sites, and which document roots they may have. It reports whether anything has
+// changed.
 func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 	was := f.Each
 	f.Each = map[string][]string{}
@@ -94,11 +94,11 @@ func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 		}
 		parent, glob := filepath.Split(s.Each)
 		f.outside(parent)
-		// a folder that is not there holds no sites
+		// a folder that does not exist holds no sites
 		entries, _ := confined.ReadDir(f.Dir, parent, maxFolders, f.Elsewhere...)
 		slices.SortFunc(entries, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 		for _, e := range entries {
-			fits, _ := filepath.Match(glob, e.Name()) // the pattern was read already
+			fits, _ := filepath.Match(glob, e.Name()) // the pattern was checked before
 			if !fits || strings.HasPrefix(e.Name(), ".") {
 				continue
 			}
@@ -123,10 +123,10 @@ func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 	return changed || !maps.EqualFunc(was, f.Each, slices.Equal)
 }
 
-// maxFolders is how many folders of a pattern are looked at.
+// maxFolders bounds how many folders of a pattern are read.
 const maxFolders = 20_000
 
-// outside notes where a path leads, if that is out of the project.
+// outside records where a path leads, if that is out of the project.
 func (f *Facts) outside(path string) {
 	if path == "" {
 		return
@@ -145,8 +145,8 @@ func (f *Facts) outside(path string) {
 	}
 }
 
-// look tells of a folder that may be a document root. One that links lead out of the project exists, and is not looked
-// into.
+// look describes a folder that may be a document root. If links lead out of the project, it reports that the folder
+// exists, and does not read it.
 func (f *Facts) look(root string) Folder {
 	f.outside(root)
 	info, err := os.Stat(filepath.Join(f.Dir, root))
@@ -163,7 +163,7 @@ func (f *Facts) look(root string) Folder {
 	return folder
 }
 
-// Above returns a folder of the project and those above it, nearest first, up to the project itself.
+// Above returns a folder of the project and the folders above it, the nearest first, up to the project itself.
 func Above(folder string) []string {
 	var all []string
 	for at := filepath.Clean(folder); filepath.IsLocal(at); at = filepath.Dir(at) {

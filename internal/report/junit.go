@@ -9,8 +9,7 @@ import (
 	"dravit/internal/stack"
 )
 
-// The JUnit report has a suite for each part and site, with a case for each rung. A rung that does not count is no
-// failure.
+// The JUnit report has a suite for each part and site, with a case for each rung. An advisory rung is no failure.
 type junitSuites struct {
 	XMLName xml.Name     `xml:"testsuites"`
 	Suites  []junitSuite `xml:"testsuite"`
@@ -37,7 +36,7 @@ type junitFailure struct {
 	Message string `xml:"message,attr"`
 }
 
-// JUnit returns a check as a build server reads it.
+// JUnit returns the result of a check in the form that build servers read.
 func JUnit(name string, c stack.Checked) string {
 	var all junitSuites
 	add := func(class string, rungs []health.Result) {

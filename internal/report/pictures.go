@@ -14,7 +14,7 @@ import (
 	"dravit/internal/stack"
 )
 
-// colours are the report's, in light and dark, on screen and on paper.
+// colours are the report's colours: light, dark and printed.
 const colours = `
 :root, svg {
   --paper: #fbfaf7; --ink: #20262b; --soft: #66707a; --line: #dcd9d0; --box: #ffffff; --mark: #0f6b6b;
@@ -49,7 +49,7 @@ func (c *canvas) text(x, y float64, class, anchor, text string) {
 		anchor, html.EscapeString(text))
 }
 
-// cut shortens a text to what fits into a box.
+// cut shortens a text to most characters.
 func cut(text string, most int) string {
 	if r := []rune(text); len(r) > most {
 		return string(r[:most-1]) + "…"
@@ -85,7 +85,7 @@ const (
 	headRoom            = 28.0
 )
 
-// topology draws what asks what: sites, gateway, web servers, what runs code, stores.
+// topology draws which asks which: sites, gateway, web servers, runtimes, stores.
 func topology(d Data) string {
 	g := &graph{nodes: map[string]*node{}, drawn: map[string]bool{}}
 	g.addNodes(d)
@@ -109,7 +109,7 @@ func topology(d Data) string {
 	return g.close(height, "Topology of the stack "+d.Spec.Name)
 }
 
-// graph is the topology while it is drawn: boxes in columns, and lines between them.
+// graph is the topology while it is drawn: boxes in columns, with lines between them.
 type graph struct {
 	canvas
 	columns [len(columnTitles)][]*node
@@ -195,7 +195,7 @@ func (g *graph) layOut() float64 {
 	return height
 }
 
-// edge draws a line between two nodes, once. It does nothing where one of them is missing.
+// edge draws a line between two nodes, unless it was drawn before or a node is missing.
 func (g *graph) edge(from, to string) {
 	a, b := g.nodes[from], g.nodes[to]
 	if a == nil || b == nil || g.drawn[from+">"+to] {
@@ -204,7 +204,7 @@ func (g *graph) edge(from, to string) {
 	g.drawn[from+">"+to] = true
 	x1, y1, x2, y2 := a.x+boxWidth, a.y+boxHeight/2, b.x, b.y+boxHeight/2
 	bend1, bend2 := x1+(x2-x1)/2, x2-(x2-x1)/2
-	if x2 < x1 { // within a column, or back
+	if x2 < x1 { // to the same column, or back
 		x2 = b.x + boxWidth
 		bend1, bend2 = x1+26, x2+26
 	}
@@ -231,7 +231,7 @@ func (g *graph) drawNodes() {
 	}
 }
 
-// timeline draws the last start: a bar for each part, from the beginning until it answered.
+// timeline draws the last start: a bar for each part, until it answered.
 func timeline(d Data) string {
 	if len(d.Starts) == 0 {
 		return ""
@@ -285,7 +285,7 @@ func timeline(d Data) string {
 	return c.close(height, "The last start of the stack "+d.Spec.Name)
 }
 
-// tick is a round distance between the marks of an axis, at most eight of them.
+// tick returns a round distance between the marks of an axis, so that there are at most eight.
 func tick(end float64) float64 {
 	raw := end / 8
 	power := math.Pow(10, math.Floor(math.Log10(raw)))

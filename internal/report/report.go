@@ -1,5 +1,5 @@
-// Package report shows a stack in one HTML file, without anything from outside: what it is made of, what answers, how
-// it started, and why it is as it is. Its pictures can stand alone, as SVG.
+// Package report describes a stack in one HTML file that loads nothing: its parts, what answers, how it started, and
+// the reasons for the decisions. Its pictures can also be written as SVG.
 package report
 
 import (
@@ -22,12 +22,12 @@ type Data struct {
 	Spec    materialise.Spec
 	Checked stack.Checked
 	Plan    plan.Plan
-	Starts  []stack.StartRecord // the latest at the end
+	Starts  []stack.StartRecord // the latest last
 	At      time.Time
 	Version string // Dravit's
 }
 
-// state of a part or a site as it was asked, "" where it was not.
+// the state of a part or site as the check found it, or "" if it was not asked
 func (d Data) stateOf(name string) lifecycle.State {
 	for _, p := range d.Checked.Parts {
 		if p.Name == name {
@@ -130,10 +130,10 @@ func HTML(d Data) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// Pictures are those that can stand alone.
+// Pictures are the names of the pictures that SVG can draw.
 var Pictures = []string{"topology", "timeline", "starts"}
 
-// SVG returns one of the Pictures alone.
+// SVG draws one of Pictures.
 func SVG(d Data, picture string) ([]byte, error) {
 	draw, ok := map[string]func(Data) string{"topology": topology, "timeline": timeline, "starts": history}[picture]
 	if !ok {

@@ -1,4 +1,4 @@
-// Package resolver asks the system's resolver for a name, as a library of another language would see it.
+// Package resolver asks the system's resolver for a name, as programs in other languages do.
 package resolver
 
 import (
@@ -14,8 +14,8 @@ import (
 // ErrUnknown says that the resolver does not know the name.
 var ErrUnknown = errors.New("none from the system's resolver")
 
-// Addresses returns the addresses of a host name, waiting at most a second. It asks through getent where that is there:
-// Go's own resolver, which a static program has, passes over the system's modules.
+// Addresses returns the addresses of a host name, and waits at most a second. It asks through getent if the system has
+// it: Go's own resolver, which a static program contains, ignores the system's modules.
 func Addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
@@ -45,7 +45,7 @@ func Addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	return all, nil
 }
 
-// Loopback tells whether a name leads to this machine alone.
+// Loopback reports whether a name resolves to loopback addresses only.
 func Loopback(ctx context.Context, host string) bool {
 	all, err := Addresses(ctx, host)
 	for _, a := range all {

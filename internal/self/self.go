@@ -1,5 +1,5 @@
-// Package self keeps a copy of the running dravit program in Dravit's folder, so that the keeper and built-in parts
-// outlive the file that they came from: go run deletes it when the command ends, an upgrade replaces it.
+// Package self keeps a copy of the running dravit program in Dravit's folder. The keeper and built-in parts run from
+// the copy: go run deletes the original when its command ends, and an upgrade replaces it.
 package self
 
 import (
@@ -13,15 +13,15 @@ import (
 	"dravit/internal/home"
 )
 
-// Program is the kept copy.
+// Program is the copy.
 type Program struct {
 	Path  string // bin/<build>/dravit
-	Link  string // bin/dravit, which leads to the newest copy
+	Link  string // bin/dravit, a link to the newest copy
 	Build string // the content's hash
 }
 
-// Install copies the running program where its copy is missing. inUse tells whether copies of other builds may be in
-// use; where not, they are removed.
+// Install copies the running program if its copy is missing. inUse reports whether copies of other builds may be in
+// use; if not, Install deletes them.
 func Install(h *home.Home, inUse func() bool) (Program, error) {
 	source, err := running()
 	if err != nil {
@@ -31,8 +31,8 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 	if err != nil {
 		return Program{}, err
 	}
-	// Reading the whole program to name it takes longer than a command: what was read once is remembered by what the
-	// system says of the file.
+	// To hash the whole program takes longer than a command does. So the hash is remembered, under what the system says
+	// about the file.
 	index := map[string]string{}
 	indexFile := h.Path("bin", "index.json")
 	if err := home.ReadJSON(indexFile, &index); err != nil {
@@ -69,7 +69,7 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 	return p, p.link()
 }
 
-// link points the link at this copy.
+// link makes the link point to this copy.
 func (p Program) link() error {
 	target := filepath.Join(p.Build, "dravit")
 	if now, err := os.Readlink(p.Link); err == nil && now == target {
@@ -83,7 +83,7 @@ func (p Program) link() error {
 	return os.Rename(fresh, p.Link)
 }
 
-// copyProgram copies a program to its place below bin and returns its build.
+// copyProgram copies a program to its place below bin, and returns its build.
 func copyProgram(source, bin string) (string, error) {
 	in, err := os.Open(source)
 	if err != nil {

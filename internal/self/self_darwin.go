@@ -2,5 +2,5 @@ package self
 
 import "os"
 
-// running is the running program's file.
+// running returns the running program's file.
 func running() (string, error) { return os.Executable() }

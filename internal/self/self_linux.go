@@ -1,5 +1,5 @@
 package self
 
-// running is the running program's file: the link works also where the file was deleted or lies behind a folder that
+// running returns the running program's file. This link works even if the file was deleted, or is below a folder that
 // this account may not enter.
 func running() (string, error) { return "/proc/self/exe", nil }

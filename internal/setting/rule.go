@@ -12,16 +12,16 @@ type Rule int
 
 const (
 	Free  Rule = iota // the stack file
-	Own               // Dravit: it says where the part's data, sockets, logs or passwords are
-	Opens             // this machine's user: it says from where the server may be reached
+	Own               // Dravit: the setting says where the part's data, sockets, logs or passwords are
+	Opens             // the user of this machine: the setting says from where the server may be reached
 )
 
-// RuleOf returns the rule for a setting. Names differ only in case, and in - for _, as far as servers are concerned.
+// RuleOf returns the rule for a setting. Case does not matter in names, nor does - for _.
 func RuleOf(rules map[string]Rule, name string) Rule {
 	return rules[strings.ReplaceAll(strings.ToLower(name), "-", "_")]
 }
 
-// Loopback reports whether a list of addresses or names stays on this machine.
+// Loopback reports whether a list of addresses or names contains loopback only.
 func Loopback(value string) bool {
 	words := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' || r == '"' || r == '\'' })
 	return len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool {
@@ -30,7 +30,7 @@ func Loopback(value string) bool {
 	})
 }
 
-// Paths returns the words of a value that are paths out of the project: absolute ones, and those that go up.
+// Paths returns the words of a value that are paths out of the project: absolute paths, and those with .. in them.
 func Paths(value string) []string {
 	var out []string
 	for _, w := range strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" \t,;:='\"", r) }) {

@@ -1,4 +1,4 @@
-// Package setting compares what is wanted of a program's settings with what they are.
+// Package setting compares the values of a program's settings with what is demanded.
 package setting
 
 import (
@@ -12,10 +12,10 @@ import (
 
 var wanted = pattern.New(`^(>=|<=|>|<|=)?\s*(\S(?:.*\S)?)$`)
 
-// Want is one demand: ">= 128M", "on", "utf8mb4". Without an operator the value itself is wanted.
+// Want is one demand: ">= 128M", "on", "utf8mb4". Without an operator, the value must be equal.
 type Want struct{ Op, Value string }
 
-// Parse reads a demand. With an order in it, the value must be a number, with K, M, G or T for its powers of 1024.
+// Parse reads a demand. With < or >, its value must be a number, with K, M, G or T for powers of 1024.
 func Parse(text string) (Want, error) {
 	m := wanted().FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
@@ -31,10 +31,10 @@ func Parse(text string) (Want, error) {
 	return w, nil
 }
 
-// endless are settings of which 0 stands for no limit; -1 does for all.
+// endless are settings for which 0 means no limit; -1 means that for all.
 var endless = []string{"max_execution_time", "max_input_time", "default_socket_timeout"}
 
-// Meets tells whether a setting's value meets the demand. Values are compared as PHP and databases write them: 128M is
+// Meets reports whether a setting's value meets the demand. It compares values as PHP and databases read them: 128M is
 // 134217728, on is 1.
 func (w Want) Meets(name, value string) bool {
 	value = strings.TrimSpace(value)
@@ -66,7 +66,7 @@ func word(text string) string {
 	return text
 }
 
-// number reads 128M and the like.
+// number parses 128M and the like.
 func number(text string) (float64, bool) {
 	text = strings.ToUpper(strings.TrimSpace(text))
 	for _, unit := range []string{"KB", "MB", "GB", "TB"} {

@@ -17,25 +17,25 @@ import (
 // Name is the file's name in Dravit's folder.
 const Name = "settings.toml"
 
-// Settings is the file. A file that is not there is an empty one.
+// Settings is the content of the file. A missing file is an empty one.
 type Settings struct {
-	// Programs are folders to look for programs in, beside PATH and the usual ones. Absolute.
+	// Programs are folders with programs, beside PATH and the usual folders. They are absolute.
 	Programs []string `toml:"programs" json:"programs"`
-	// Extensions are folders to look for PHP extension files in, beside those of the PHPs that are found. Absolute.
+	// Extensions are folders with PHP extension files, beside those of the PHPs that are found. They are absolute.
 	Extensions []string `toml:"extensions" json:"extensions"`
-	// HTTP and HTTPS are the ports that the gateway takes where they are free. 0: 80 and 443 where this user may, else
-	// others.
+	// HTTP and HTTPS are the gateway's ports, if they are free. 0: 80 and 443 if this user may open them, else others.
 	HTTP  int `toml:"http" json:"http"`
 	HTTPS int `toml:"https" json:"https"`
-	// Outside are folders and files beside projects that stack files may name, or reach through links. Absolute.
+	// Outside are files and folders outside projects that stack files may name, or reach through links. They are
+	// absolute.
 	Outside []string `toml:"outside" json:"outside,omitempty"`
-	// Suffixes are what host names may end with though it is not reserved for private use.
+	// Suffixes are allowed endings of host names that are not reserved for private use.
 	Suffixes []string `toml:"suffixes" json:"suffixes,omitempty"`
-	// Ask is how programs of these names are asked for their version: arguments, with spaces between.
+	// Ask holds, for programs by name, the arguments with which they print their version, separated by spaces.
 	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
 }
 
-// fault says what is wrong with the file.
+// fault says what is wrong with the file, or "".
 func fault(file, what string) error {
 	return &trouble.Trouble{
 		Code:    trouble.BadSettings,

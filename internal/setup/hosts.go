@@ -16,11 +16,12 @@ const (
 	hostsTorn  = "; the line before had no end"
 )
 
-// HostsFile returns where the system's hosts file is.
+// HostsFile returns the path of the system's hosts file.
 func (p Place) HostsFile() string { return p.path("etc", "hosts") }
 
-// Hosts returns the steps that put the names into a block of the hosts file, in place of an earlier one. A hosts file
-// has no wildcards: they are left out. No names: the block goes, and everything else stays as it is to the last byte.
+// Hosts returns the steps that write the names to a block of the hosts file, in place of an earlier block. It leaves
+// wildcards out, which a hosts file does not know. Without names, the steps remove the block and leave every other byte
+// as it is.
 func (p Place) Hosts(names []string) ([]Step, error) {
 	text, err := os.ReadFile(p.HostsFile())
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -29,7 +30,7 @@ func (p Place) Hosts(names []string) ([]Step, error) {
 	return p.write(p.HostsFile(), hostsWith(string(text), p.User, names))
 }
 
-// HostsNames returns the names that the block holds now.
+// HostsNames returns the names in the block.
 func (p Place) HostsNames() []string {
 	text, _ := os.ReadFile(p.HostsFile())
 	_, block, _ := cutBlock(string(text), p.User)
@@ -67,7 +68,7 @@ func hostsWith(text, user string, names []string) string {
 	return b.String()
 }
 
-// cutBlock takes a user's block out of a hosts file. A block without its end is none.
+// cutBlock removes a user's block from the text of a hosts file. A block without an end counts as none.
 func cutBlock(text, user string) (before, block, after string) {
 	at, begin := 0, -1
 	for line := range strings.Lines(text) {

@@ -11,15 +11,16 @@ import (
 	"dravit/internal/kind"
 )
 
-// resolver is a way to have the system's resolver ask Dravit's own for some suffixes.
+// resolver is one way to make the system's resolver ask Dravit's DNS port for some suffixes.
 type resolver struct {
 	files   map[string]string // what to write
-	stale   []string          // what an earlier set-up wrote, and this one does not want
-	refresh []string          // the command that makes it so; nil: it notices
+	stale   []string          // files of an earlier set-up that are no longer needed
+	refresh []string          // the command that makes the change effective; nil: none is needed
 }
 
-// Resolver returns the steps that have the system's resolver ask Dravit's, on a port of loopback, for names below the
-// suffixes; none: that take it back. A machine whose resolver cannot be told of one suffix gives trouble.NoWay.
+// Resolver returns the steps that make the system's resolver ask Dravit, on a port of loopback, for names below the
+// suffixes. Without suffixes, the steps undo that. If the machine's resolver cannot be told about one suffix, it
+// returns trouble.NoWay.
 func (p Place) Resolver(suffixes []string, port int) ([]Step, error) {
 	way, err := p.resolver(suffixes, port)
 	if err != nil {
@@ -42,7 +43,7 @@ func (p Place) Resolver(suffixes []string, port int) ([]Step, error) {
 	return steps, nil
 }
 
-// ResolverSet tells whether any file of ours tells the system's resolver of Dravit's.
+// ResolverSet reports whether a file of Dravit's sets up the system's resolver.
 func (p Place) ResolverSet() bool {
 	way, err := p.resolver(nil, 0)
 	return err == nil && slices.ContainsFunc(way.stale, exists)
@@ -101,7 +102,7 @@ func oneFile(file, text string, suffixes []string, refresh ...string) resolver {
 	return resolver{files: map[string]string{file: text}, refresh: refresh}
 }
 
-// asksItself tells whether programs ask a resolver on this machine.
+// asksItself reports whether programs ask a resolver on this machine.
 func (p Place) asksItself() bool {
 	text, _ := os.ReadFile(p.path("etc/resolv.conf"))
 	for line := range strings.Lines(string(text)) {

@@ -1,5 +1,5 @@
-// Package setup changes what lies outside Dravit's folder: the hosts file, the system's resolver, stores of trusted
-// certificates. A change is a list of commands that the user sees before; for each there is one that takes it back.
+// Package setup changes what is outside Dravit's folder: the hosts file, the system's resolver, stores of trusted
+// certificates. A change is a list of commands that the user sees first. For each there is another one that undoes it.
 package setup
 
 import (
@@ -23,10 +23,10 @@ import (
 // Step is one command of a change.
 type Step struct {
 	Argv []string
-	Root bool // this user may not do it
+	Root bool // only root may do it
 }
 
-// String returns the step as it can be pasted into a shell.
+// String returns the step as a line for a shell.
 func (s Step) String() string {
 	if s.Root {
 		return shell.Join(append([]string{"sudo"}, s.Argv...)...)
@@ -34,12 +34,12 @@ func (s Step) String() string {
 	return shell.Join(s.Argv...)
 }
 
-// NoWay says that this machine has no way to do what was asked for.
+// NoWay returns the error which says that this machine has no way to do what was asked for.
 func NoWay(because, next string) error {
 	return &trouble.Trouble{Code: trouble.NoWay, What: "nothing was changed", Because: because, Next: next}
 }
 
-// PartlyError says that some steps were carried out, and which are left.
+// PartlyError says which steps were carried out, and which are left.
 type PartlyError struct {
 	Done, Left []Step
 	Err        error // why the first of Left failed
@@ -49,8 +49,8 @@ func (e *PartlyError) Error() string { return e.Err.Error() }
 
 func (e *PartlyError) Unwrap() error { return e.Err }
 
-// Run runs the steps one after the other, those that need no root first, on the terminal of the caller where sudo asks
-// for a password. The error is a *PartlyError where a step failed after others were carried out.
+// Run runs the steps in order, those that need no root first. It runs them on the caller's terminal, where sudo may ask
+// for a password. The error is a *PartlyError if a step failed after others were carried out.
 func Run(ctx context.Context, steps []Step, out io.Writer) error {
 	ordered := slices.Clone(steps)
 	slices.SortStableFunc(ordered, func(a, b Step) int { return rootLast(a) - rootLast(b) })
@@ -88,18 +88,18 @@ func runStep(ctx context.Context, s Step, out io.Writer) error {
 	return nil
 }
 
-// Place says where a change looks for the system's files and keeps what it is about to write.
+// Place says where the system's files are, and where a change keeps the texts that it will write.
 type Place struct {
 	Home *home.Home
-	Root string // "/", but in tests
-	User string // whose names and certificates they are
+	Root string // "/", except in tests
+	User string // the user whose names and certificates they are
 }
 
 func (p Place) path(parts ...string) string {
 	return filepath.Join(append([]string{p.Root}, parts...)...)
 }
 
-// write returns the step that gives a system's file a new text, nil where it has it already.
+// write returns the step that writes a text to a file of the system, or nil if the file has it already.
 func (p Place) write(file, text string) ([]Step, error) {
 	old, err := os.ReadFile(file)
 	if err == nil && string(old) == text {
@@ -120,11 +120,11 @@ func (p Place) write(file, text string) ([]Step, error) {
 	if dir := filepath.Dir(file); !exists(dir) {
 		steps = append(steps, Step{[]string{"mkdir", "-p", dir}, root})
 	}
-	// into the file that is there: its owner, mode and mounts stay
+	// write into the existing file: its owner, mode and mounts stay
 	return append(steps, Step{[]string{"cp", staged, file}, root}), nil
 }
 
-// remove returns the step that removes a file, nil where it is gone.
+// remove returns the step that removes a file, or nil if it does not exist.
 func (p Place) remove(file string) []Step {
 	if !exists(file) {
 		return nil
@@ -137,7 +137,7 @@ func exists(file string) bool {
 	return err == nil
 }
 
-// writable tells whether this user may write a file, or make it where it is not there.
+// writable reports whether this user may write to a file, or create it.
 func writable(file string) bool {
 	for ; !exists(file); file = filepath.Dir(file) {
 	}

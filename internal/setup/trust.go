@@ -12,18 +12,18 @@ import (
 	"dravit/internal/pattern"
 )
 
-// anchors are where systems keep certificates that their users add, and how they are told.
+// anchors are where systems keep certificates that their users add, with the command that makes them effective.
 var anchors = []struct{ folder, name, refresh string }{
 	{"usr/local/share/ca-certificates", "dravit-%s.crt", "update-ca-certificates"},   // Debian and its kin
 	{"etc/pki/ca-trust/source/anchors", "dravit-%s.pem", "update-ca-trust"},          // Fedora and its kin
 	{"etc/ca-certificates/trust-source/anchors", "dravit-%s.crt", "update-ca-trust"}, // Arch and its kin
 }
 
-// nickname is what the authority goes by in the browsers' databases.
+// nickname is the authority's name in the browsers' databases.
 const nickname = "Dravit, for this user's sites only"
 
-// Trust returns the steps that have this machine's programs accept an authority's certificate: the system's store, and
-// the databases that browsers of this user keep for themselves, where the tool for those is there.
+// Trust returns the steps that make programs of this machine accept an authority's certificate: in the system's store,
+// and in this user's browser databases, if the tool for those is installed.
 func (p Place) Trust(certificate string) ([]Step, error) {
 	text, err := os.ReadFile(certificate)
 	if err != nil {
@@ -56,7 +56,7 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 	return steps, nil
 }
 
-// Distrust returns the steps that take back what Trust did.
+// Distrust returns the steps that undo Trust.
 func (p Place) Distrust(certificate string) []Step {
 	var steps []Step
 	if runtime.GOOS == "darwin" {
@@ -72,7 +72,7 @@ func (p Place) Distrust(certificate string) []Step {
 	return steps
 }
 
-// Trusted tells whether the system's store has the authority of this user, as far as its files say.
+// Trusted reports, from files alone, whether the system's store has this user's authority.
 func (p Place) Trusted() bool {
 	anchor, _ := p.anchor()
 	return anchor != "" && exists(anchor)
@@ -87,7 +87,7 @@ func (p Place) anchor() (file, refresh string) {
 	return "", ""
 }
 
-// administrators finds a program that an ordinary user's PATH may leave out.
+// administrators finds a program that may be missing from an ordinary user's PATH.
 func administrators(name string) string {
 	for _, try := range []string{name, "/usr/sbin/" + name, "/sbin/" + name} {
 		if path, err := exec.LookPath(try); err == nil {
@@ -97,7 +97,7 @@ func administrators(name string) string {
 	return ""
 }
 
-// databases are the certificate databases (NSS) of this user's browsers: the shared one, and one for each profile.
+// databases returns the certificate databases (NSS) of this user's browsers: the shared one, and one for each profile.
 func (p Place) databases() []string {
 	if _, err := exec.LookPath("certutil"); err != nil {
 		return nil
@@ -117,7 +117,7 @@ func (p Place) databases() []string {
 	return all
 }
 
-// forget returns the step that takes the authority out of a database, nil where it is not in it.
+// forget returns the step that removes the authority from a database, or nil if it is not in it.
 func (p Place) forget(db string) []Step {
 	if exec.Command("certutil", "-d", "sql:"+db, "-L", "-n", nickname).Run() != nil {
 		return nil

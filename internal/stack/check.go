@@ -181,7 +181,7 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	}
 }
 
-// pageSays tells whether a site fails with words of its page, and not for want of a store: those say what is wrong,
+// pageSays reports whether a site fails with words of its page, and not for want of a store: those say what is wrong,
 // which need not be a part that does not answer.
 func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	fell := health.FirstMiss(site.Rungs)
@@ -244,7 +244,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	return ctx.Err()
 }
 
-// choose leaves the parts and sites of these names in a Spec, all where there is none.
+// choose leaves the parts and sites of these names in a Spec, all if there is none.
 func choose(spec *materialise.Spec, wanted []string) error {
 	if len(wanted) == 0 {
 		return nil

@@ -39,7 +39,7 @@ type Names struct {
 	Trusted   bool   `json:"trusted"`   // by the system's store
 	HTTP      int    `json:"http"`      // the gateway's ports
 	HTTPS     int    `json:"https"`
-	DNSPort   int    `json:"resolver"`  // for DNS; 0 where every name ends with localhost
+	DNSPort   int    `json:"resolver"`  // for DNS; 0 if every name ends with localhost
 	InHosts   int    `json:"in_hosts"`  // names that the hosts file has from us
 	InSystem  bool   `json:"in_system"` // the system's resolver was told of ours
 }

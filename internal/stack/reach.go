@@ -201,7 +201,7 @@ func (s *Stack) Unasked() ([]string, error) {
 	return out, nil
 }
 
-// knows tells whether every site of which a consent speaks wants to be seen by other machines.
+// knows reports whether every site of which a consent speaks wants to be seen by other machines.
 func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 	all := s.wantNetwork(file)
 	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {

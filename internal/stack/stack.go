@@ -149,7 +149,7 @@ func (s *Stack) TakeAlong(yes bool) {
 	}
 }
 
-// Stop ends the named parts, all where none is named. Data stays.
+// Stop ends the named parts, all if none is named. Data stays.
 func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
 	if len(parts) == 0 && errors.Is(err, trouble.Damaged) { // the keeper knows what runs
@@ -297,7 +297,7 @@ var ErrNeverStarted = &trouble.Trouble{
 	Next:    "dravit start",
 }
 
-// Logs returns the log files of the named parts, all where none is named.
+// Logs returns the log files of the named parts, all if none is named.
 func (s *Stack) Logs(parts []string) (map[string]string, error) {
 	spec, err := s.spec()
 	if err != nil {

@@ -64,7 +64,7 @@ type Started struct {
 	Spans map[string][]lifecycle.Span // of the parts that were begun
 }
 
-// Answers tells whether every part and every site answers.
+// Answers reports whether every part and every site answers.
 func (s Started) Answers() bool {
 	for _, p := range s.Parts {
 		if p.State != lifecycle.Answers {
@@ -120,7 +120,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 // maxMoves is how often a start gives way to others that take its ports.
 const maxMoves = 5
 
-// failedForPort tells whether a part, or the gateway, failed since somebody else has its port now, or had it when its
+// failedForPort reports whether a part, or the gateway, failed since somebody else has its port now, or had it when its
 // server asked for it. Where the port is pinned, the next plan says so.
 func (s *Stack) failedForPort(out Started) bool {
 	held := map[int]bool{}
@@ -151,7 +151,7 @@ func (s *Stack) failedForPort(out Started) bool {
 	})
 }
 
-// lostPort tells whether a part's server says that it did not get the part's port.
+// lostPort reports whether a part's server says that it did not get the part's port.
 func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
 	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
 		means, _, at := s.Find(words, part)

@@ -13,7 +13,7 @@ import (
 	"dravit/internal/survey"
 )
 
-// surveyor surveys this machine. It runs nothing that lies in the project's folder, "" for none.
+// surveyor surveys this machine. It runs nothing that is in the project's folder, "" for none.
 func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	set, err := settings.Read(m.Home)
 	machine := survey.Here(m.Kinds, set, m.Home.Path("survey.json"))

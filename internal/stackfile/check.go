@@ -88,7 +88,7 @@ func (r *reader) check(f *File) {
 	}
 }
 
-// placeholder checks what stands in braces in a value of [env].
+// placeholder checks what is in braces in a value of [env].
 func (r *reader) placeholder(f *File, path string, m []string) {
 	words := strings.Split(m[2], ".")
 	sites := func() (names []string) {
@@ -122,7 +122,7 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 	}
 }
 
-// command checks what stands in braces in a command, where a shell knows braces of its own.
+// command checks what is in braces in a command, where a shell knows braces of its own.
 func (r *reader) command(path, text string) {
 	for _, m := range commandWord().FindAllStringSubmatch(text, -1) {
 		word := m[1]
@@ -178,13 +178,13 @@ const sitePlaceholder = "site"
 // SiteFields are what {site.NAME.FIELD} can stand for in a value of [env].
 var SiteFields = []string{"url", "host", "port"}
 
-// CommandFields are what can stand in braces in a part's command.
+// CommandFields are what can are in braces in a part's command.
 var CommandFields = []string{"port", "dravit"}
 
 // PlaceholderFields are what {part.FIELD} can stand for in a value of [env].
 var PlaceholderFields = []string{"host", "port", "user", "password", "database", "url", "socket"}
 
-// Expand replaces the placeholders of an [env] value: field is asked for what stands in braces, split at its dots.
+// Expand replaces the placeholders of an [env] value: field is asked for what is in braces, split at its dots.
 // {{word}} is {word}, literally.
 func Expand(value string, field func(path []string) string) string {
 	return placeholder().ReplaceAllStringFunc(value, func(m string) string {

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Each placeholder of a value is checked, wherever it stands in it.
+// Each placeholder of a value is checked, wherever it is in it.
 func TestPlaceholders(t *testing.T) {
 	const stack = `
 [part.db]
@@ -121,7 +121,7 @@ z = 1.5
 	}, all)
 }
 
-// What stands in the table of one kind is checked as the part's own keys are.
+// What is in the table of one kind is checked as the part's own keys are.
 func TestTableOfOneKind(t *testing.T) {
 	stack := "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n"
 	f := read(t, stack+"[part.db.mariadb]\nport = 3307\n", "")

@@ -363,7 +363,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 	if p.Kind != nil && len(p.Kind) == 0 {
 		r.fault(join(at, "kind"), "kind must not be an empty list", "")
 	}
-	// What this machine's override of the kind has no use for may stand in the shared file all the same.
+	// What this machine's override of the kind has no use for may are in the shared file all the same.
 	narrowed := func(key string) bool { return r.places[join(at, "kind")].file != r.places[join(at, key)].file }
 	for key := range tree {
 		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) && !narrowed(key) {
@@ -412,7 +412,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 	return p
 }
 
-// understood tells whether one of the kinds has the key. Keys that are no part's at all were reported before.
+// understood reports whether one of the kinds has the key. Keys that are no part's at all were reported before.
 func (r *reader) understood(kinds []string, key string) bool {
 	if slices.Contains(everyKind, key) || !slices.Contains(partKeys(), key) || len(kinds) == 0 {
 		return true

@@ -83,7 +83,7 @@ func (s SiteConfig) HostSuffix() string {
 	return s.Suffix
 }
 
-// Network tells whether other machines are to see the site.
+// Network reports whether other machines are to see the site.
 func (s SiteConfig) Network() bool { return s.Listen == "network" }
 
 // Expect is what a check asks of a site and what must come back.
@@ -146,7 +146,7 @@ func (p PartConfig) For(kind string) PartConfig {
 	return p
 }
 
-// Demanding tells whether the part's application requires anything of it, whatever its kind will be.
+// Demanding reports whether the part's application requires anything of it, whatever its kind will be.
 func (p PartConfig) Demanding() bool {
 	for _, own := range p.Of {
 		if own.Requires != nil {

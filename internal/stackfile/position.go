@@ -19,7 +19,7 @@ type place struct {
 	elements          []element // of the value, if it is a list
 }
 
-// element is one entry of a list: where it stands in the file, in bytes, and its text, if it is one.
+// element is one entry of a list: where it is in the file, in bytes, and its text, if it is one.
 type element struct {
 	start, end int
 	text       string

@@ -28,7 +28,7 @@ var everyKind = []string{"kind", "version", "uses"}
 // Fault is one thing wrong with a stack file.
 type Fault struct {
 	File string `json:"file"`
-	Line int    `json:"line"`   // from 1; 0 where no line is at fault
+	Line int    `json:"line"`   // from 1; 0 if no line is at fault
 	Col  int    `json:"column"` // from 1, in bytes
 	Text string `json:"text"`   // the line itself
 	What string `json:"what"`

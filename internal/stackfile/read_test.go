@@ -376,7 +376,7 @@ func TestDistance(t *testing.T) {
 	}
 }
 
-// Whatever a file holds, reading it ends with a File or with faults that stand in it.
+// Whatever a file holds, reading it ends with a File or with faults that are in it.
 func FuzzRead(f *testing.F) {
 	f.Add(whole)
 	f.Add("[[site]]\nname=\"a\"\n[[site.expect]]\n[part.a.b.c]\nd=[[1],[{a=1}]]")
@@ -398,7 +398,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// Each key that stands in the table of one kind only goes before the part's own, whatever keys there will be.
+// Each key that is in the table of one kind only goes before the part's own, whatever keys there will be.
 func TestForKeepsEachKey(t *testing.T) {
 	own := PartConfig{}
 	fields := reflect.ValueOf(&own).Elem()

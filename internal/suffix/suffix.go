@@ -33,7 +33,7 @@ func Reserved(s string) bool {
 	return slices.ContainsFunc(reserved, func(r string) bool { return s == r || strings.HasSuffix(s, "."+r) })
 }
 
-// Refuse returns why names of this machine must not end with a suffix, nil where they may.
+// Refuse returns why names of this machine must not end with a suffix, or nil if they may.
 func Refuse(s string) error {
 	last := s[strings.LastIndexByte(s, '.')+1:]
 	switch {
@@ -56,7 +56,7 @@ func Refuse(s string) error {
 		"test belongs to nobody", s, also)
 }
 
-// Warn returns what is to be said of a suffix that is not refused, "" where there is nothing.
+// Warn returns what is to be said of a suffix that is not refused, or "" if there is nothing.
 func Warn(s string) string {
 	for _, r := range reserved {
 		if s == r || strings.HasSuffix(s, "."+r) {

@@ -67,7 +67,7 @@ func Run(lock string, command []string) error {
 	for {
 		select {
 		case s := <-signals:
-			_ = cmd.Process.Signal(s) // gone meanwhile is as good
+			_ = cmd.Process.Signal(s) // gone meanwhile is fine too
 		case <-died:
 			reap(cmd.Process.Pid)
 		case err := <-ended:

@@ -28,7 +28,7 @@ func lowestPort() int {
 	return 1024
 }
 
-// userNamespaces tells whether this user may make one, by making one.
+// userNamespaces reports whether this user may make one, by making one.
 func userNamespaces(ctx context.Context) bool {
 	cmd := exec.CommandContext(ctx, "/bin/true")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS}

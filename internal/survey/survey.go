@@ -328,7 +328,7 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 	return all
 }
 
-// stampOf changes whenever a file of a folder does, "" where there is no such folder.
+// stampOf changes whenever a file of a folder does, or "" if there is no such folder.
 func stampOf(dir string) string {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

@@ -26,12 +26,12 @@ type Tool struct {
 // Found is one of them.
 type Found struct {
 	Path    string `json:"path"`
-	Version string `json:"version"` // "" where it tells none
+	Version string `json:"version"` // "" if it tells none
 	Origin  string `json:"origin"`
 	OnPath  bool   `json:"on_path"`
 }
 
-// Picked returns what PATH picks, nil where it holds no such program.
+// Picked returns what PATH picks, or nil if it holds no such program.
 func (t Tool) Picked() *Found {
 	if len(t.Found) > 0 && t.Found[0].OnPath {
 		return &t.Found[0]
@@ -195,7 +195,7 @@ func (l *looker) named(name string) []Found {
 	return all
 }
 
-// ofProject reports whether a program lies in the project's folder. Nothing of a repository is run before a start.
+// ofProject reports whether a program is in the project's folder. Nothing of a repository is run before a start.
 func (l *looker) ofProject(real string) bool {
 	return l.Project != "" && confined.Inside(l.Project, real)
 }

@@ -92,7 +92,7 @@ func first(root, path, name string) string {
 	return ""
 }
 
-// loginPath asks the user's shell which PATH a new terminal has, "" where it does not say.
+// loginPath asks the user's shell which PATH a new terminal has, or "" if it does not say.
 func (m Machine) loginPath(ctx context.Context) string {
 	shell := cmp.Or(os.Getenv("SHELL"), "/bin/sh")
 	if m.Root != "" || !filepath.IsAbs(shell) {

@@ -43,12 +43,12 @@ func misses(results []health.Result) []string {
 	return out
 }
 
-// unresolved tells whether the system's resolver does not find a site.
+// unresolved reports whether the system's resolver does not find a site.
 func unresolved(results []health.Result) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Advisory && r.Holds != nil && !*r.Holds })
 }
 
-// lost tells whether the system's resolver leads a site's name elsewhere, or nowhere.
+// lost reports whether the system's resolver leads a site's name elsewhere, or nowhere.
 func lost(sites []stack.SiteCheck) bool {
 	return slices.ContainsFunc(sites, func(s stack.SiteCheck) bool {
 		fell := health.FirstMiss(s.Rungs)

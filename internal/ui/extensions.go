@@ -109,7 +109,7 @@ type group struct {
 	why   string
 }
 
-// alike puts together what lies in one folder and fails for one reason.
+// alike puts together what is in one folder and fails for one reason.
 func alike(entries []kind.Entry) []group {
 	var all []group
 	for _, e := range entries {

@@ -129,7 +129,7 @@ func notes(p plan.Plan, prefix string) []string {
 	return out
 }
 
-// loading names the extensions that a part wants by name, and those files of their names that lie in the way and do not
+// loading names the extensions that a part wants by name, and those files of their names that are in the way and do not
 // fit.
 func loading(p plan.Plan, x plan.PartPlan) []string {
 	var names, out []string

@@ -1,4 +1,4 @@
-// Package all lists the kinds.
+// Package all lists the kinds that Dravit knows.
 package all
 
 import (

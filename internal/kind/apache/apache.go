@@ -1,5 +1,5 @@
-// Package apache knows the Apache HTTP Server, with its event MPM, in front of PHP's FPM and of parts with a server of
-// their own.
+// Package apache is the kind for the Apache HTTP Server, with its event MPM, in front of PHP's FPM and of parts with a
+// server of their own.
 package apache
 
 import (
@@ -94,7 +94,7 @@ func (apache) Fit(_ stackfile.PartConfig, p kind.Program) string {
 	return ""
 }
 
-// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the
+// Files returns a configuration that includes no file of the system. The client's host, port and address come from the
 // gateway.
 func (apache) Files(p kind.Part) ([]kind.File, error) {
 	var b strings.Builder
@@ -155,8 +155,8 @@ RequestHeader unset Dravit-Visited
 	return []kind.File{{Name: "httpd.conf", Text: text, Mode: 0o600}}, nil
 }
 
-// hosts puts the sites in the order in which Apache looks at them, which takes the first that matches: those of whole
-// names, then each wildcard as a host of its own, the longest first.
+// hosts returns the sites in the order in which Apache has to see them, as it takes the first that matches: first those
+// with whole names, then each wildcard as a host of its own, the longest first.
 func hosts(sites []kind.VirtualHost) []kind.VirtualHost {
 	var whole, wild []kind.VirtualHost
 	for _, s := range sites {
@@ -209,7 +209,7 @@ func site(b *strings.Builder, s kind.VirtualHost) {
 	if s.FPM != "" {
 		index = "index.php index.html"
 	}
-	// The rules stand where a project's .htaccess does, which takes their place by its own.
+	// The rules are at the level of a project's .htaccess, whose own rules replace them.
 	fmt.Fprintf(b, `  DirectoryIndex %s
   <Directory %s>
     Require all granted
@@ -254,8 +254,8 @@ func site(b *strings.Builder, s kind.VirtualHost) {
 `, quote(fpm), kind.ProbePath, quote(s.Probe), quote(pattern.Literal(filepath.Dir(s.Probe))))
 }
 
-// quote writes a text as Apache reads it back. ${NAME} would stand for a definition: a project's path with one in it is
-// out of reach.
+// quote quotes a text for Apache. ${NAME} would stand for a variable and cannot be escaped, so a project's path may not
+// contain it.
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
@@ -295,7 +295,7 @@ func (apache) LastWords(log string) string {
 	return ""
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`),

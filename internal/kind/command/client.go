@@ -9,11 +9,11 @@ import (
 	"dravit/internal/shell"
 )
 
-// clientFolders are where clients of a store are looked for, if not beside its server.
+// clientFolders are where clients of a store are looked for, if they are not beside its server.
 var clientFolders = []string{"/usr/local/bin", "/usr/bin", "/opt/homebrew/bin"}
 
-// Clients are small programs under the names of a store's own clients, which reach the part with nothing to type. body
-// is the shell text before the client is run; PROGRAM in it stands for the client's own path. Names that are not
+// Clients returns small programs with the names of a store's own clients. They connect to the part without options.
+// body is shell text that runs before the client; PROGRAM in it stands for the client's path. Clients that are not
 // installed are left out.
 func Clients(server, body string, names ...string) []kind.File {
 	folders := append([]string{

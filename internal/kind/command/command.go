@@ -1,4 +1,4 @@
-// Package command is what kinds have in common whose server is a command of the project's own.
+// Package command is shared by custom, node, python and ruby: the project's command is the server.
 package command
 
 import (
@@ -18,8 +18,8 @@ import (
 // Base is embedded by such kinds.
 type Base struct{ kind.Defaults }
 
-// Traits are those of a kind whose server is a command of the project's own. programs is nil if Dravit does not know
-// what runs the command.
+// Traits returns the traits of a kind whose server is a command of the project. programs is nil if Dravit does not know
+// which program runs the command.
 func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Traits {
 	return &kind.Traits{
 		Name:     name,
@@ -43,7 +43,7 @@ func (Base) Exports(p kind.Part) kind.Exports {
 	return kind.Exports{URL: fmt.Sprintf("http://%s:%d", kind.Host, p.Port)}
 }
 
-// Command runs the text in a shell, in the project's folder. {port} stands for the port and {dravit} for the dravit
+// Command runs the text in a shell, in the project's folder. {port} stands for the port, and {dravit} for the dravit
 // program.
 func (Base) Command(p kind.Part) kind.Command {
 	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", shell.Quote(p.Self)).Replace(p.Want.Command)
@@ -54,14 +54,14 @@ func (Base) Command(p kind.Part) kind.Command {
 
 func (Base) Ladder(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
-	if len(p.Sites) > 0 { // it speaks HTTP, since sites are proxied to it
+	if len(p.Sites) > 0 { // it speaks HTTP, as the gateway passes requests for its sites to it
 		return health.HTTP(p, "tcp", address)
 	}
 	ground, _ := health.LowerRungs(p, "tcp", address)
 	return ground
 }
 
-// Tool is a small program under the name that a command calls, which runs another.
+// Tool returns a small program under the name that a command calls, which runs another program.
 func Tool(name, program string, args ...string) kind.File {
 	text := "#!/bin/sh\nexec " + shell.Quote(program)
 	for _, a := range args {
@@ -70,7 +70,7 @@ func Tool(name, program string, args ...string) kind.File {
 	return kind.File{Name: "bin/" + name, Text: text + " \"$@\"\n", Mode: 0o700}
 }
 
-// Beside are tools for the programs of these names in the folder of a runtime.
+// Beside returns tools for the programs of these names in the folder of a runtime.
 func Beside(program string, names ...string) []kind.File {
 	var files []kind.File
 	for _, name := range names {
@@ -82,9 +82,9 @@ func Beside(program string, names ...string) []kind.File {
 	return files
 }
 
-// Judge sorts the modules that a project brings for a runtime: those built for another one, or missing, are unfit.
-// built is what this runtime's own are built for, and word what that is called. A module that fits every runtime has no
-// Built.
+// Judge decides which of the modules that a project brings fit a runtime. Those that were built for another one, or
+// that are missing, are unfit. built is what this runtime's own modules are built for, and word what that is called. A
+// module without Built fits every runtime.
 func Judge(kindName, built, word string, p kind.Program, l *kind.Library) kind.Extended {
 	var out kind.Extended
 	for _, m := range l.Of(kindName) {

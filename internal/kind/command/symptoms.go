@@ -8,14 +8,14 @@ import (
 
 const readVariables = "read host and port from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"
 
-// refused is what clients of stores in Python and Ruby write when nothing listens: those of PostgreSQL (libpq), of
-// MySQL and of Redis, and sockets themselves.
+// refused matches what clients in Python and Ruby write when no process listens: those of PostgreSQL (libpq), MySQL and
+// Redis, and plain sockets.
 const refused = `connection to server (?:at|` +
 	`on socket) ("[^"]+"(?:(?: \([^)]*\))?, port \d+)?) failed: (?:Connection refused|No such file)|` +
 	`Can't connect to (?:local )?(?:MySQL )?server (?:on|through socket) ('[^']+')|` +
 	`(?:Error 111 connecting to |Connection refused - connect\(2\) for )"?([\w.:]+(?:" port \d+)?)`
 
-// Symptoms are what servers of a project's own write, in whatever language.
+// Symptoms match what servers of a project's own write when something is wrong, in any language.
 func Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|`+
@@ -57,8 +57,7 @@ func Symptoms() []kind.Symptom {
 	}...)
 }
 
-// Certificates are what clients of HTTPS say of a certificate, in whatever language: OpenSSL's words, curl's, Go's and
-// those of Node.js.
+// Certificates match what HTTPS clients write about a certificate: OpenSSL, curl, Go and Node.js.
 func Certificates() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("certificate-other-name", pattern.New(`(Peer certificate (?:CN|`+

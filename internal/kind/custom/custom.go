@@ -1,4 +1,4 @@
-// Package custom knows parts that are a command of the project's own: a server that listens on the port it is given.
+// Package custom is the kind for a command of the project that is a server and listens on the port it is given.
 package custom
 
 import (

@@ -1,4 +1,5 @@
-// Package dravitcache is the cache built into Dravit: it speaks Redis' protocol and keeps everything in memory.
+// Package dravitcache is the kind for the cache that is built into Dravit. It speaks Redis' protocol and keeps
+// everything in memory.
 package dravitcache
 
 import (
@@ -60,7 +61,7 @@ func (cache) Command(p kind.Part) kind.Command {
 	}
 }
 
-// tick is how exact the end of a key's time is: the library leaves its clock to its user.
+// tick is how exactly keys expire: the library leaves the clock to its caller.
 const tick = 50 * time.Millisecond
 
 // serve serves until the context ends.
@@ -90,5 +91,4 @@ func serve(ctx context.Context, file string) error {
 	}
 }
 
-// DeepChecks are the slower proofs.
 func (cache) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }

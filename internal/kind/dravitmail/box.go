@@ -111,7 +111,7 @@ func (b *box) read(id string) (Message, error) {
 	return m, nil
 }
 
-// take adds one MIME entity (RFC 2045) to the message. Depth is bounded: an attacker nests without end.
+// take adds one MIME entity (RFC 2045) to the message. It bounds the depth: an attacker may nest without end.
 func (m *Message) take(head textproto.MIMEHeader, body io.Reader, depth int) {
 	kind, params, err := mime.ParseMediaType(cmp.Or(head.Get("Content-Type"), "text/plain"))
 	if err != nil {
@@ -154,7 +154,7 @@ func (b *box) clear() error {
 	return err
 }
 
-// newServer takes mail from anybody to anybody: only this machine reaches it, and nothing leaves.
+// newServer accepts mail from anyone to anyone: only this machine reaches it, and no mail leaves it.
 func newServer(b *box) *smtp.Server {
 	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{box: b}, nil }))
 	s.Domain = "dravit.localhost"

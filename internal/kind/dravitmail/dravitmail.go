@@ -1,5 +1,5 @@
-// Package dravitmail is the mail catcher built into Dravit: an SMTP server that keeps what it gets and sends nothing
-// on, with an inbox as a web page and as JSON.
+// Package dravitmail is the kind for the mail catcher that is built into Dravit: an SMTP server that keeps every
+// message and sends none on, with an inbox as a web page and as JSON.
 package dravitmail
 
 import (
@@ -96,7 +96,7 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 			return dialogue(ctx, line, func(c *smtp.Client) error { return c.Noop() })
 		}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// As far as a message goes without leaving one behind.
+			// Go as far as a message goes without leaving one behind.
 			if err := dialogue(ctx, line, func(c *smtp.Client) error {
 				if err := c.Mail("probe@dravit.localhost"); err != nil {
 					return err
@@ -113,7 +113,7 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 		}})
 }
 
-// messages asks for the messages as a visitor does.
+// messages asks for the messages as a browser does.
 func messages(ctx context.Context, p kind.Part) ([]Message, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
 	if err != nil {
@@ -212,7 +212,7 @@ func Recipients(message []byte) ([]string, error) {
 	return to, nil
 }
 
-// DeepChecks are the slower proofs: a message that is sent is in the inbox. It is taken out again.
+// DeepChecks send a message, find it in the inbox, and delete it.
 func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "delivers", Ask: func(ctx context.Context) error {
 		subject := "Dravit's proof " + rand.Text()

@@ -17,8 +17,8 @@ var pageText string
 
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("inbox").Parse(pageText)) })
 
-// inbox serves the messages. It answers under its own host name only, so that no page of another name can be made to
-// read it (DNS rebinding); clearing needs the token that its own page carries; HTML mail is shown in a sandbox.
+// inbox serves the messages. It answers under its own host name only, so that no page of another name can read it (DNS
+// rebinding). Clearing it needs the token that its own page carries. It shows HTML mail in a sandbox.
 func inbox(c config, b *box) http.Handler {
 	mux := http.NewServeMux()
 	list := func(w http.ResponseWriter, _ *http.Request) ([]Message, bool) {
@@ -100,7 +100,7 @@ func show(w http.ResponseWriter, data pageData) {
 
 func asJSON(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(v) // the reader left
+	_ = json.NewEncoder(w).Encode(v) // the client left
 }
 
 func fail(w http.ResponseWriter, err error) {

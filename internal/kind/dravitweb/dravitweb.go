@@ -1,5 +1,5 @@
-// Package dravitweb is the web server built into Dravit: static files, PHP over FastCGI, and a reverse proxy to parts
-// with a server of their own. It answers as the nginx configuration of package nginx does.
+// Package dravitweb is the kind for the web server that is built into Dravit: static files, PHP over FastCGI, and a
+// reverse proxy to parts with a server of their own. It answers as the nginx configuration of package nginx does.
 package dravitweb
 
 import (
@@ -69,15 +69,15 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 	return health.HTTP(p, "unix", p.Socket)
 }
 
-// serve serves the sites until the context ends, then lets requests in flight finish for a moment. HUP has it read its
-// configuration again.
+// serve serves the sites until the context ends, then lets requests in flight finish for a moment. At SIGHUP it reads
+// its configuration again.
 func serve(ctx context.Context, file string) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err
 	}
 	again := make(chan os.Signal, 1)
-	signal.Notify(again, syscall.SIGHUP) // before anybody can know that we run
+	signal.Notify(again, syscall.SIGHUP) // before another process can know that this one runs
 	defer signal.Stop(again)
 	listener, err := net.Listen("unix", c.Socket)
 	if err != nil {
@@ -143,13 +143,14 @@ func handler(sites []kind.VirtualHost) http.Handler {
 			r.Host = host
 			r.Header.Del(kind.VisitedHeader)
 		}
-		// An app may answer before it has taken the whole body: ours is not to be closed under whoever passes it on.
+		// An app may answer before it has read the whole body. Our server must not close the body while the proxy still
+		// sends it.
 		_ = http.NewResponseController(w).EnableFullDuplex()
 		h.ServeHTTP(w, r)
 	})
 }
 
-// climbs tells whether a path leads above its root on the way.
+// climbs reports whether a path leads above its root on the way.
 func climbs(path string) bool {
 	depth := 0
 	for step := range strings.SplitSeq(path, "/") {

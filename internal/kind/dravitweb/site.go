@@ -20,7 +20,7 @@ import (
 	"dravit/internal/webrules"
 )
 
-// hidden are addresses that no web server of Dravit's gives away: dot files, stack files and dumps.
+// hidden are paths that no web server of Dravit serves: dot files, stack files and dumps.
 var (
 	dotted = pattern.New(`(^|/)\.`)
 	secret = pattern.New(webrules.SecretPattern)
@@ -28,7 +28,7 @@ var (
 	script = pattern.New(`^(.+?\.php)(/.*)?$`)
 )
 
-// visited is the name that the visitor used, without a port.
+// visited returns the host name that the client used, without a port.
 func visited(r *http.Request) string {
 	if host, _, err := net.SplitHostPort(r.Host); err == nil {
 		return host
@@ -72,7 +72,7 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 	case source().MatchString(name) &&
 		(s.FPM == "" || strings.HasPrefix(name, webrules.WellKnown) || !script().MatchString(name)):
-		http.NotFound(w, r) // it would be read, not run
+		http.NotFound(w, r) // the source would be shown, not run
 	case script().MatchString(name):
 		m := script().FindStringSubmatch(name)
 		if s.isFile(m[1]) {
@@ -89,7 +89,7 @@ func (s *site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// front hands an address that is no file to the front controller.
+// front passes a path that is no file to the front controller.
 func (s *site) front(w http.ResponseWriter, r *http.Request) {
 	if s.FPM == "" || !s.isFile("/index.php") {
 		http.NotFound(w, r)
@@ -156,8 +156,8 @@ func (s *site) file(w http.ResponseWriter, r *http.Request, name string) {
 	http.ServeContent(w, r, name, info.ModTime(), f)
 }
 
-// fastcgi has the runtime run a script. The variables are those of RFC 3875, as the visitor sees them: the gateway,
-// which alone reaches the socket, says what they are.
+// fastcgi makes the runtime run a script. It sets the variables of RFC 3875 as the client sees them. They come from the
+// gateway, which alone can reach the socket.
 func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest string) {
 	params := map[string]string{
 		"GATEWAY_INTERFACE": "CGI/1.1", "SERVER_SOFTWARE": Name, "QUERY_STRING": r.URL.RawQuery,
@@ -173,15 +173,16 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		params["HTTPS"] = "on"
 	}
 	for header, values := range r.Header {
-		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385). What the gateway says of
-		// the visitor stands in other variables: the application must not join a forwarded host and a forwarded port.
+		// HTTP_PROXY would redirect the application's own requests (httpoxy, CVE-2016-5385). The forwarded headers are
+		// left out: other variables hold what the gateway says about the client, and an application must not combine a
+		// forwarded host with a forwarded port.
 		said := header == "Content-Type" || header == "Content-Length" || strings.HasPrefix(header, "X-Forwarded-")
 		if header != "Proxy" && !said {
 			params["HTTP_"+strings.ToUpper(strings.ReplaceAll(header, "-", "_"))] = strings.Join(values, ", ")
 		}
 	}
 	body, length := io.Reader(r.Body), r.ContentLength
-	if length < 0 { // chunked: FPM needs the length beforehand
+	if length < 0 { // chunked: FPM needs the length first
 		spooled, n, err := spool(r.Body)
 		if err != nil {
 			http.Error(w, "400: the request's body broke off", http.StatusBadRequest)
@@ -210,7 +211,7 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		n, err := resp.Body.Read(buf)
 		if n > 0 {
 			if _, err := w.Write(buf[:n]); err != nil {
-				return // the visitor left
+				return // the client left
 			}
 			_ = flush.Flush()
 		}
@@ -219,7 +220,7 @@ func (s *site) fastcgi(w http.ResponseWriter, r *http.Request, file, name, rest 
 		}
 		if err != nil {
 			slog.Error("fastcgi", "path", r.URL.Path, "error", err)
-			panic(http.ErrAbortHandler) // half an answer must not look whole
+			panic(http.ErrAbortHandler) // half an answer must not look like a whole one
 		}
 	}
 	if text := strings.TrimSpace(resp.Errors()); text != "" {
@@ -233,7 +234,7 @@ func spool(body io.Reader) (*os.File, int64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	os.Remove(f.Name()) // it lives as long as it is open
+	os.Remove(f.Name()) // the file exists as long as it is open
 	n, err := io.Copy(f, body)
 	if err == nil {
 		_, err = f.Seek(0, io.SeekStart)

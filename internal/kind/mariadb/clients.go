@@ -10,14 +10,15 @@ import (
 	"dravit/internal/shell"
 )
 
-// clientNames are the clients of MariaDB, under their own names and those of MySQL.
+// clientNames are the names of MariaDB's clients, also of those that keep MySQL's names.
 var clientNames = []string{
 	"mariadb", "mariadb-dump", "mariadb-admin", "mariadb-check", "mariadb-import", "mariadb-show",
 	"mysql", "mysqldump", "mysqladmin", "mysqlcheck", "mysqlimport", "mysqlshow",
 }
 
-// clients are a configuration for clients, as the application's user, and the clients themselves, which read it unless
-// they are told to read another (mariadb.com, "Configuring MariaDB with Option Files": the option has to come first).
+// clients returns a configuration for clients, with the application's user, and small programs that run the clients
+// with it unless a command names another one (mariadb.com, "Configuring MariaDB with Option Files": the option has to
+// come first).
 func clients(p kind.Part) []kind.File {
 	escape := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 	text := fmt.Sprintf(

@@ -1,4 +1,4 @@
-// Package mariadb knows the MariaDB database server.
+// Package mariadb is the kind for the MariaDB database server.
 package mariadb
 
 import (
@@ -92,7 +92,7 @@ func (mariadb) Inspect(_ context.Context, path string,
 	return m[1], facts, nil
 }
 
-// systemTables returns the files that fill a data folder, in order. Their names begin with mysql until 10.x, with
+// systemTables returns the files that fill a data folder, in order. Their names begin with mysql up to 10.x, and with
 // mariadb from 11 on.
 func systemTables(share string) []string {
 	for _, prefix := range []string{"mariadb", "mysql"} {
@@ -110,7 +110,7 @@ func systemTables(share string) []string {
 	return nil
 }
 
-// ownDatabases are those of the server itself, and ownUsers the accounts.
+// ownDatabases are the server's own databases, and ownUsers its own accounts.
 var (
 	ownDatabases = []string{"mysql", "information_schema", "performance_schema", "sys"}
 	ownUsers     = []string{"root", "mysql", "mariadb.sys"}
@@ -146,7 +146,8 @@ func (mariadb) Exports(p kind.Part) kind.Exports {
 	}}
 }
 
-// small keeps an idle server near 50 MB. The logs' sizes must be the same at each start, or one start rewrites them.
+// small are settings that keep an idle server near 50 MB. The logs' sizes must be the same at each start: otherwise the
+// server rewrites the logs.
 var small = map[string]string{
 	"innodb-log-file-size": "8M", "aria-log-file-size": "8M", "innodb-buffer-pool-size": "32M",
 	"innodb-log-buffer-size":     "2M",
@@ -199,8 +200,9 @@ func (mariadb) Template(kind.Part) string {
 	return "admin=" + name + " log=" + small["innodb-log-file-size"] + " collation=" + small["collation-server"]
 }
 
-// Fill makes the system tables with the server's own bootstrap. It knows one account, the administrator: no root with a
-// password, nobody anonymous, no test database. Nothing is synced on the way: a template is synced as a whole.
+// Fill creates the system tables with the server's own bootstrap. The administrator is the only account: there is no
+// root with a password, no anonymous user and no test database. Nothing is synced here: a template is synced as a
+// whole.
 func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 	name, err := admin()
 	if err != nil {
@@ -217,7 +219,7 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 		sqlText.Write(text)
 		sqlText.WriteByte('\n')
 	}
-	// The statements make root beside the administrator, who is root's only heir here.
+	// These statements also create root accounts. Delete all but the administrator's.
 	fmt.Fprintf(&sqlText, "DELETE FROM mysql.global_priv WHERE User IN ('root', '') AND User <> '%s';\n", quoted)
 	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + dir, "--tmpdir=" + p.Temp,
 		"--innodb-flush-method=nosync",
@@ -235,7 +237,7 @@ func (mariadb) Fill(ctx context.Context, p kind.Part, dir string) error {
 	return nil
 }
 
-// connect logs in over a connection that dial makes; the caller closes what it returns.
+// connect logs in over a connection that dial makes. The caller must close what it returns.
 func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password,
 	database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
@@ -259,11 +261,12 @@ func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), 
 // tooManyConnections is the server's error number for a log-in beyond the limit (mariadb.com, "Error 1040").
 const tooManyConnections = 1040
 
-// adminPatience is how long to wait for the administrator's connection.
+// adminPatience is how long to wait for the administrator's own connection.
 const adminPatience = 2 * time.Second
 
-// connectAdmin logs in as the administrator over the socket. Beyond the limit the server keeps one connection for him
-// (mariadb.com, "max_connections": CONNECTION ADMIN): if another process of Dravit has it just now, this waits for it.
+// connectAdmin logs in as the administrator over the socket. Beyond its limit, the server keeps one connection for an
+// administrator (mariadb.com, "max_connections": CONNECTION ADMIN). If another process of Dravit has it, connectAdmin
+// waits.
 func connectAdmin(ctx context.Context, p kind.Part, name string) (*sql.DB, error) {
 	for end := time.Now().Add(adminPatience); ; {
 		db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "")
@@ -277,12 +280,12 @@ func connectAdmin(ctx context.Context, p kind.Part, name string) (*sql.DB, error
 	}
 }
 
-// quiet swallows the driver's own log: every error is returned as well.
+// quiet discards the driver's own log: every error is also returned.
 type quiet struct{}
 
 func (quiet) Print(...any) {}
 
-// Prepare makes the database and the application's account with the stack's password.
+// Prepare creates the database, and the application's account with the stack's password.
 func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	name, err := admin()
 	if err != nil {
@@ -304,7 +307,7 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	for _, host := range []string{"localhost", "127.0.0.1"} {
 		account := lit(p.User) + "@" + lit(host)
 		by := "IDENTIFIED BY " + lit(p.Password)
-		if p.User == name { // the administrator keeps its own way in
+		if p.User == name { // the administrator's account stays as it is
 			by = "IDENTIFIED VIA unix_socket OR mysql_native_password USING PASSWORD(" + lit(p.Password) + ")"
 		}
 		statements = append(statements,
@@ -320,11 +323,11 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	return nil
 }
 
-// upgrade brings the system tables of an older version up to date. Done once, it does nothing: the program leaves a
-// note in the data.
+// upgrade updates the system tables of an older version. Once done, it does nothing: the program leaves a note in the
+// data folder.
 func upgrade(ctx context.Context, p kind.Part, admin string) error {
 	if p.Facts[factUpgrade] == "" {
-		return nil // the server runs on the older tables all the same
+		return nil // the server also runs on the older tables
 	}
 	cmd := exec.CommandContext(ctx, p.Facts[factUpgrade], "--no-defaults", "--protocol=socket",
 		"--socket="+p.Socket, "--user="+admin, "--silent")
@@ -337,7 +340,7 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
 	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
-	var db *sql.DB // greets logs in, works goes on in the same session
+	var db *sql.DB // greets logs in, works continues in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
@@ -352,7 +355,8 @@ func (mariadb) Ladder(p kind.Part) []kind.Rung {
 				}
 			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// The database is there, and rows go in and come out; the table is this session's own.
+			// Check that the database exists, and that a row is written and read. The table is temporary: only this
+			// session sees it.
 			var got int
 			for _, statement := range []string{"CREATE TEMPORARY TABLE dravit_probe (n INT)",
 				"INSERT INTO dravit_probe VALUES (40), (2)"} {
@@ -380,7 +384,7 @@ func plain(err error) string {
 
 var errorLine = pattern.New(`(?m)\[ERROR\] (?:\S*mariadbd: )?(.*)$`)
 
-// LastWords are the first error of the last start in a log: those that follow are its consequences.
+// LastWords returns the first error of the last start in a log: the errors after it follow from it.
 func (mariadb) LastWords(log string) string {
 	if i := strings.LastIndex(log, "starting as process"); i >= 0 {
 		log = log[i:]
@@ -392,7 +396,7 @@ func (mariadb) LastWords(log string) string {
 	return m[1]
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`),
@@ -427,7 +431,6 @@ func symptoms() []kind.Symptom {
 	}
 }
 
-// DeepChecks are the slower proofs.
 func (mariadb) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeepChecks(func(ctx context.Context) (*sql.DB, error) {
 		db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)

@@ -2,8 +2,8 @@ package mariadb
 
 import "dravit/internal/setting"
 
-// rules are those of the settings that move data, sockets, logs and passwords, or open the server (mariadb.com, "Server
-// System Variables").
+// rules are for settings that move data, sockets, logs and passwords, or open the server to the network (mariadb.com,
+// "Server System Variables").
 func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"bind_address": setting.Opens}
 	for _, name := range []string{

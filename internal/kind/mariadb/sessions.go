@@ -9,7 +9,7 @@ import (
 	"dravit/internal/kind"
 )
 
-// Sessions asks as the administrator, for whom the server keeps a connection beyond the limit.
+// Sessions asks as the administrator, who has a connection beyond the limit.
 func (mariadb) Sessions(
 	ctx context.Context,
 	p kind.Part,
@@ -43,7 +43,7 @@ func (mariadb) Sessions(
 			return nil, 0, name, err
 		}
 		var s kind.Session
-		if _, port, err := net.SplitHostPort(host); err == nil { // over the socket it is just localhost
+		if _, port, err := net.SplitHostPort(host); err == nil { // over the Unix socket it is just localhost
 			s.Port, _ = strconv.Atoi(port)
 		}
 		if command == "Sleep" {

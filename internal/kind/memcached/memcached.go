@@ -1,4 +1,4 @@
-// Package memcached knows the memcached cache server.
+// Package memcached is the kind for the memcached cache server.
 package memcached
 
 import (
@@ -39,8 +39,8 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (memcached) Traits() *kind.Traits { return traits() }
 
-// Needs a socket that its owner alone reaches: the protocol that clients speak has no password. A part with a pinned
-// port listens there instead.
+// Needs a Unix socket that only its owner can reach: the clients' protocol has no password. A part with a pinned port
+// listens on that port instead.
 func (memcached) Needs(want stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Socket: want.Port == 0}
 }
@@ -63,7 +63,7 @@ func (memcached) Exports(p kind.Part) kind.Exports {
 	return kind.Exports{NoLogin: true, Common: common}
 }
 
-// Command ends with SIGKILL: there is nothing to save, and a gentle end takes most of a second.
+// Command stops the server with SIGKILL: it has nothing to save, and a clean exit takes most of a second.
 func (memcached) Command(p kind.Part) kind.Command {
 	args := []string{"-s", p.Socket, "-a", "0600"}
 	if p.Socket == "" {
@@ -88,7 +88,8 @@ func (memcached) Ladder(p kind.Part) []kind.Rung {
 			},
 			After: func() { client.Close() }},
 		kind.Rung{Name: kind.Works, Ask: func(context.Context) error {
-			// A key of its own, gone again at once, at the latest by itself: nothing of the application's is touched.
+			// Use a key of our own, delete it at once, and let it expire in any case: the application's keys stay as
+			// they are.
 			want := fmt.Sprint(time.Now().UnixNano())
 			key := "dravit:probe:" + want // others look at the same time
 			if err := client.Set(&memcache.Item{Key: key, Value: []byte(want), Expiration: 10}); err != nil {
@@ -111,7 +112,7 @@ func (memcached) LastWords(log string) string {
 	return ""
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("port-taken",

@@ -10,10 +10,10 @@ import (
 	"dravit/internal/kind"
 )
 
-// Ladder ends with a message that is published and comes back.
+// Ladder ends with a message that is published and received.
 func (nats) Ladder(p kind.Part) []kind.Rung {
 	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
-	var s *session // greets logs in, works goes on with it
+	var s *session // greets logs in, works continues with it
 	return append(ground,
 		kind.Rung{
 			Name: kind.Greets,
@@ -41,7 +41,7 @@ func (nats) Ladder(p kind.Part) []kind.Rung {
 		}})
 }
 
-// DeepChecks prove that the broker keeps messages: one connection stores what another reads.
+// DeepChecks check that the broker keeps messages: one connection reads what another stored.
 func (nats) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		name := "dravit-proof-" + rand.Text()
@@ -53,7 +53,7 @@ func (nats) DeepChecks(p kind.Part) []kind.DeepCheck {
 			}
 			return s.request(name, name, &kept)
 		})
-		// The stream goes again, whoever stops waiting.
+		// Delete the stream even if the caller stops waiting.
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), health.Deadline)
 		defer cancel()
 		return cmp.Or(stored, inSession(ctx, p, func(s *session) error {

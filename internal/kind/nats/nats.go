@@ -1,4 +1,4 @@
-// Package nats knows the NATS message broker.
+// Package nats is the kind for the NATS message broker.
 package nats
 
 import (
@@ -39,7 +39,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (nats) Traits() *kind.Traits { return traits() }
 
-// Needs a data folder for JetStream, in which the broker keeps messages that outlive it. A newer release changes it.
+// Needs a data folder for JetStream, in which the broker keeps messages over restarts. A newer release changes it.
 func (nats) Needs(stackfile.PartConfig) kind.Needs {
 	return kind.Needs{Port: true, PortBase: 14222, Data: true, Older: kind.ChangesOlder}
 }
@@ -54,7 +54,7 @@ func (nats) Inspect(_ context.Context, path string, run func(string, ...string) 
 	return m[1], nil, nil
 }
 
-// Exports has the password in the place where clients expect a token (docs.nats.io, "Tokens").
+// Exports puts the password in the place where clients expect a token (docs.nats.io, "Tokens").
 func (nats) Exports(p kind.Part) kind.Exports {
 	url := fmt.Sprintf("nats://%s@%s:%d", p.Password, kind.Host, p.Port)
 	return kind.Exports{URL: url, Common: map[string]string{"NATS_URL": url}}
@@ -98,11 +98,11 @@ func (nats) Command(p kind.Part) kind.Command {
 	}
 }
 
-// Test reads the configuration. It opens neither the port nor the data.
+// Test reads the configuration. It opens neither the port nor the data folder.
 func (n nats) Test(p kind.Part) kind.Command {
 	c := n.Command(p)
 	c.Args = append([]string{"-t"}, c.Args...)
-	c.Dir = p.Conf // the data folder may not be there yet
+	c.Dir = p.Conf // the data folder may not exist yet
 	return c
 }
 
@@ -117,7 +117,7 @@ func (nats) LastWords(log string) string {
 	return strings.TrimSpace(last[1] + last[2])
 }
 
-// rules are those of the settings that move data, logs and passwords, or open the server (docs.nats.io, "Server
+// rules are for settings that move data, logs and passwords, or open the server to the network (docs.nats.io, "Server
 // Configuration").
 func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"host": setting.Opens, "net": setting.Opens}
@@ -131,7 +131,7 @@ func rules() map[string]setting.Rule {
 	return rules
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`nats\.conf:\d+:\d+: (unknown field "[^"]*")`),

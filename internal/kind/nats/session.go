@@ -16,18 +16,17 @@ import (
 )
 
 // session is a connection to the broker after the log-in, in its text protocol (docs.nats.io, "Client Protocol"). The
-// broker's own client library takes longer to initialise than all else that a command does, whether it asks a broker or
-// not.
+// broker's own client library takes longer to initialise than everything else that a command does.
 type session struct {
 	conn  net.Conn
 	r     *bufio.Reader
-	inbox string // the subject on which it gets its replies
+	inbox string // the subject of the replies to it
 }
 
-// maxMessage is the longest message that a proof reads, in bytes.
+// maxMessage is the longest message that a check reads, in bytes.
 const maxMessage = 64 << 10
 
-// open connects by dial and logs in.
+// open connects with dial and logs in.
 func open(ctx context.Context, dial func(context.Context) (net.Conn, error), token string) (*session, error) {
 	conn, err := dial(ctx)
 	if err != nil {
@@ -42,7 +41,7 @@ func open(ctx context.Context, dial func(context.Context) (net.Conn, error), tok
 	return s, nil
 }
 
-// until sets the deadline for what follows: the context's, else the usual time for a rung.
+// until sets the deadline for what follows: the context's, else the usual time of a rung.
 func (s *session) until(ctx context.Context) {
 	deadline, ok := ctx.Deadline()
 	if !ok {
@@ -98,7 +97,7 @@ func (s *session) line() (string, error) {
 	}
 }
 
-// publish sends a message on a subject. Answers to it come to the session's inbox.
+// publish sends a message on a subject. Replies come to the session's inbox.
 func (s *session) publish(subject string, message []byte) error {
 	_, err := fmt.Fprintf(s.conn, "PUB %s %s %d\r\n%s\r\n", subject, s.inbox, len(message), message)
 	return err
@@ -125,7 +124,8 @@ func (s *session) next() ([]byte, error) {
 	return message[:length], nil
 }
 
-// request asks the broker's own interface for streams, and reads the answer into it (docs.nats.io, "JetStream API").
+// request sends a request to the broker's interface for streams, and decodes the reply into v (docs.nats.io, "JetStream
+// API").
 func (s *session) request(subject string, question, into any) error {
 	text, err := json.Marshal(question)
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package nginx knows the nginx web server.
+// Package nginx is the kind for the nginx web server.
 package nginx
 
 import (
@@ -48,7 +48,7 @@ func (nginx) Inspect(_ context.Context, path string,
 	return strings.Fields(v)[0], nil, nil
 }
 
-// Files writes a configuration that stands on no system file. The visitor's host, port and address come from the
+// Files returns a configuration that includes no file of the system. The client's host, port and address come from the
 // gateway, which alone can reach the socket.
 func (nginx) Files(p kind.Part) ([]kind.File, error) {
 	var b strings.Builder
@@ -86,7 +86,7 @@ http {
 	return []kind.File{{Name: "nginx.conf", Text: b.String(), Mode: 0o600}}, nil
 }
 
-// bodyLimit is far above the runtime's own limit, which is the one that a developer sets and sees.
+// bodyLimit is far above the runtime's own limit, which is the one that a developer sets.
 const bodyLimit = "2g"
 
 func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
@@ -157,7 +157,7 @@ func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
 		quote("unix:"+s.FPM), params, webrules.ScriptPattern)
 }
 
-// params are the CGI variables (RFC 3875) as the visitor sees them, not as the socket behind the gateway does.
+// params are the CGI variables (RFC 3875) as the client sees them, not as the socket behind the gateway does.
 const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_param SERVER_SOFTWARE nginx/$nginx_version;
       fastcgi_param QUERY_STRING $query_string;
@@ -187,8 +187,8 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
       fastcgi_buffers 16 32k;
 `
 
-// quote writes a text as nginx reads it back. A dollar would begin a variable and cannot be escaped: a variable that
-// holds one stands for it.
+// quote quotes a text for nginx. A dollar begins a variable and cannot be escaped, so a variable that holds a dollar
+// replaces it.
 func quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
 }
@@ -219,7 +219,7 @@ func (nginx) LastWords(log string) string {
 	return m[len(m)-1][1]
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("directive-refused",

@@ -27,8 +27,8 @@ func (node) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	return all
 }
 
-// read tells what a native module was built for. One that uses the stable interface (Node-API) fits every Node.js; of
-// the others some name the ABI in a symbol, and the rest in the file that their build leaves beside them.
+// read returns what a native module was built for. A module with the stable interface (Node-API) fits every Node.js. Of
+// the others, some name the ABI in a symbol, and the rest in a file that their build leaves beside them.
 func read(project, file string) kind.Module {
 	rel, err := filepath.Rel(project, file)
 	m := kind.Module{Kind: "node", Name: strings.TrimSuffix(filepath.Base(file), ".node"), File: rel}
@@ -62,7 +62,7 @@ func read(project, file string) kind.Module {
 	return m
 }
 
-// Extend judges the project's native modules.
+// Extend decides which of the project's native modules fit.
 func (node) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("node", p.Facts[factABI], "module ABI", p, l)
 }
@@ -71,7 +71,7 @@ func (node) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry 
 	return command.List(e)
 }
 
-// Build has the two interfaces that native modules are built for.
+// Build names the two interfaces that native modules are built for.
 func (node) Build(p kind.Program, _ []kind.Module) []string {
 	return p.Words([2]string{"module ABI %s", factABI}, [2]string{"Node-API %s", factNAPI},
 		[2]string{"%s", kind.FactArch})

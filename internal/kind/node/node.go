@@ -1,4 +1,4 @@
-// Package node knows the Node.js runtime, for parts whose server is a command of the project's own.
+// Package node is the kind for the Node.js runtime, for parts whose server is a command of the project.
 package node
 
 import (
@@ -30,7 +30,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (node) Traits() *kind.Traits { return traits() }
 
-// Facts of a found Node.js, beside its version.
+// Facts of a Node.js program, beside its version:
 const (
 	factABI  = "module_abi" // NODE_MODULE_VERSION: what native modules are built for
 	factNAPI = "node_api"   // the stable interface, which does not depend on the ABI
@@ -65,7 +65,7 @@ func (node) Folders(p kind.Part) []string {
 	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "node_modules", ".bin")}
 }
 
-// symptoms are what Node.js writes, beside what any server of a project's own may.
+// symptoms match what Node.js writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime",

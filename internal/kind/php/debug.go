@@ -6,11 +6,11 @@ import (
 	"dravit/internal/kind"
 )
 
-// debugger is the extension that `debugger = true` loads.
+// debugger is the extension that "debugger = true" loads.
 const debugger = "xdebug"
 
-// debugging sets the debugger up to call the editor, which listens, when a request asks for it. Its author's names:
-// xdebug.org, "all settings".
+// debugging sets the debugger up to connect to the editor, which listens, if a request asks for it (xdebug.org, "all
+// settings").
 func debugging(p kind.Part) map[string]string {
 	return map[string]string{
 		"xdebug.mode": "debug", "xdebug.start_with_request": "trigger", "xdebug.client_host": kind.Host,

@@ -17,16 +17,16 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// standard are the extensions that PHP's own build makes without being asked (php.net, "Extension
-// list/categorization"). Some systems ship them as files; a project may take them for granted.
+// standard are the extensions that PHP builds by default (php.net, "Extension list/categorization"). Some systems ship
+// them as files, and a project may rely on them.
 var standard = []string{"ctype", "dom", "fileinfo", "iconv", "json", "opcache", "pdo", "phar", "posix", "simplexml",
 	"sqlite3", "pdo_sqlite", "tokenizer", "xml", "xmlreader", "xmlwriter"}
 
-// debuggers slow every page down and are loaded only where they are asked for.
+// debuggers slow every page down, so they are loaded only if the stack file asks for them.
 var debuggers = []string{"xdebug", "pcov"}
 
-// needs says which extensions must be loaded before another, beside those whose symbols its file wants: they are looked
-// for while it loads.
+// needs says which extensions must be loaded before another one, beside those whose symbols its file needs: PHP looks
+// for them while it loads.
 var needs = map[string][]string{
 	"mysqli":       {"mysqlnd"},
 	"pdo_mysql":    {"pdo", "mysqlnd"},
@@ -44,7 +44,8 @@ var needs = map[string][]string{
 	"redis":        {"igbinary", "msgpack"}, "memcached": {"igbinary", "msgpack"}, "phar": {"hash"}, "soap": {"xml"},
 }
 
-// canonical is an extension's name as its file has it: OPcache calls itself Zend OPcache, others begin with a capital.
+// canonical returns an extension's name in the form of its file's name: OPcache calls itself Zend OPcache, and others
+// begin with a capital.
 func canonical(name string) string {
 	if name == "Zend OPcache" {
 		return "opcache"
@@ -52,7 +53,7 @@ func canonical(name string) string {
 	return strings.ToLower(name)
 }
 
-// named is the extension that an entry of a stack file's list means: a name, or a path to a file.
+// named returns the extension that an entry of a list in the stack file means: a name, or the path of a file.
 func named(entry string) string {
 	if isPath(entry) {
 		return canonical(strings.TrimPrefix(strings.TrimSuffix(filepath.Base(entry), ".so"), "php_"))
@@ -69,8 +70,8 @@ var (
 	engineText = pattern.New(`API[0-9]{9}(?:,(?:N?TS|debug))+`) // zend_extensions.h: ZEND_EXTENSION_BUILD_ID
 )
 
-// readModule reads what an extension file was built for. Every module carries that text (zend_modules.h), and one that
-// hooks into the engine a second one (zend_extensions.h), whose number has a digit before the date.
+// readModule reads what an extension file was built for. Every module carries a text for that (zend_modules.h). One
+// that hooks into the engine carries a second one (zend_extensions.h), whose number has one more digit before the date.
 func readModule(file string) (kind.Module, objfile.File) {
 	m := kind.Module{Kind: "php", Name: named(filepath.Base(file)), File: file}
 	f, err := objfile.Open(file)
@@ -86,7 +87,7 @@ func readModule(file string) (kind.Module, objfile.File) {
 	switch built := f.Find(buildText()); {
 	case len(built) > 0:
 		m.Built = built[0]
-	case len(engineBuilt) > 0: // API420220829 is of the same day as API20220829
+	case len(engineBuilt) > 0: // API420220829 and API20220829 are of the same day
 		m.Built = "API" + engineBuilt[0][len("API4"):]
 	default:
 		m.Fault = "it carries no build text, so it is no PHP extension"
@@ -94,7 +95,7 @@ func readModule(file string) (kind.Module, objfile.File) {
 	return m, f
 }
 
-// ModuleFolders are the extension folder of a found PHP and those beside it, which belong to other builds.
+// ModuleFolders returns the extension folder of a PHP, and those beside it, which belong to other builds.
 func (php) ModuleFolders(p kind.Program) []string {
 	own := p.Facts[factFolder]
 	if !filepath.IsAbs(own) {
@@ -111,7 +112,7 @@ func (php) ModuleFolders(p kind.Program) []string {
 	return folders
 }
 
-// ReadModules reads the extension files of a folder, and which of them wants symbols of which.
+// ReadModules reads the extension files of a folder, and which of them needs symbols of which.
 func (php) ReadModules(dir string) []kind.Module {
 	files, _ := filepath.Glob(filepath.Join(pattern.Literal(dir), "*.so"))
 	slices.Sort(files)
@@ -149,7 +150,7 @@ func (php) Scan(project string, want stackfile.PartConfig) []kind.Module {
 	return modules
 }
 
-// unfit tells why a file does not fit a PHP, "" where it does.
+// unfit returns why a file does not fit a PHP, or "" if it does.
 func unfit(m kind.Module, p kind.Program) string {
 	switch api := p.Facts[factAPI]; {
 	case m.Fault != "":
@@ -172,8 +173,8 @@ type chooser struct {
 	load    []kind.Module
 }
 
-// Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. A nil list
-// wants every one in the program's own folder but the debuggers.
+// Extend chooses the files of the wanted extensions and of those that they need, in the order of loading. If the list
+// is nil, it chooses every one in the program's own folder except debuggers.
 func (php) Extend(want stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	c := chooser{program: p, library: l, builtin: strings.Fields(p.Facts[factBuiltin]), done: map[string]kind.Choice{}}
 	var out kind.Extended
@@ -203,7 +204,7 @@ func (php) Extend(want stackfile.PartConfig, p kind.Program, l *kind.Library) ki
 			continue
 		}
 		choice, ok := c.add(name)
-		// the file itself is wanted, not another of its name
+		// the entry means this file, not another one of its name
 		if ok && isPath(entry) && choice.File != filepath.Clean(entry) {
 			ok = false
 			choice.Because = "the file does not fit"
@@ -222,8 +223,8 @@ func (php) Extend(want stackfile.PartConfig, p kind.Program, l *kind.Library) ki
 	return out
 }
 
-// candidates are the files for an extension that were built for this PHP: one of the project first, then the program's
-// own.
+// candidates returns the files for an extension that were built for this PHP: the project's own first, then the
+// program's.
 func (c *chooser) candidates(name string) []kind.Module {
 	all := slices.Clone(c.library.Built("php", name, c.program.Facts[factAPI]))
 	if c.program.Facts[factAPI] == "" { // a PHP that does not tell: any may fit
@@ -242,7 +243,7 @@ func (c *chooser) candidates(name string) []kind.Module {
 	return all
 }
 
-// add chooses one extension after those that it needs, and tells whether the PHP has it.
+// add chooses one extension after those that it needs, and reports whether the PHP has it.
 func (c *chooser) add(name string) (kind.Choice, bool) {
 	if slices.Contains(c.builtin, name) {
 		return kind.Choice{Name: name, Because: "it is built in"}, true
@@ -270,8 +271,8 @@ func (c *chooser) add(name string) (kind.Choice, bool) {
 	return choice, choice.File != ""
 }
 
-// refuse tells why a file does not serve, "" where it does: without an extension whose symbols it wants, it does not
-// load.
+// refuse returns why a file cannot be used, or "" if it can: it does not load without an extension whose symbols it
+// needs.
 func (c *chooser) refuse(m kind.Module) string {
 	why := unfit(m, c.program)
 	for _, first := range m.Needs {
@@ -285,10 +286,10 @@ func (c *chooser) refuse(m kind.Module) string {
 	return why
 }
 
-// mostRejected is how many files of one name are explained.
+// mostRejected bounds how many files of one name are explained.
 const mostRejected = 5
 
-// rejected says of the files of a name why each was not taken.
+// rejected returns the files of a name with the reason why each was not taken.
 func (c *chooser) rejected(name, chosen string) []kind.Option {
 	var out []kind.Option
 	all := c.library.Named("php", name)
@@ -305,15 +306,15 @@ func (c *chooser) rejected(name, chosen string) []kind.Option {
 	return out
 }
 
-// ExtensionName is an entry's name as its file has it.
+// ExtensionName returns an entry's name in the form of its file's name.
 func (php) ExtensionName(entry string) string { return named(entry) }
 
-// OfOneProcess: a terminal and processes have no place in a web server, and FPM has an extension of its own.
+// OfOneProcess: terminals and processes make no sense in a web server, and FPM has an extension that only it has.
 func (php) OfOneProcess(name string) bool {
 	return slices.Contains([]string{"cgi-fcgi", "readline", "pcntl"}, name)
 }
 
-// Clients are the extensions that reach a database. Caches are reached by whatever client the application brings.
+// Clients returns the extensions that reach a database. Applications bring their own clients for caches.
 func (php) Clients(store string) []string {
 	return map[string][]string{
 		"mariadb":  {"mysqli", "pdo_mysql"},
@@ -322,8 +323,8 @@ func (php) Clients(store string) []string {
 	}[store]
 }
 
-// List lists what is built in, what the part loads, and of the other files those that fit and those that do not. Of
-// files with the same name the one that fits counts.
+// List returns what is built in, what the part loads, and of the other files those that fit and those that do not. Of
+// several files with one name, the one that fits counts.
 func (php) List(p kind.Program, e kind.Extended, l *kind.Library) []kind.Entry {
 	entries := map[string]kind.Entry{}
 	for _, m := range l.Of("php") {
@@ -355,7 +356,7 @@ func (php) List(p kind.Program, e kind.Extended, l *kind.Library) []kind.Entry {
 	return all
 }
 
-// Build counts extension files in the program's own folder.
+// Build counts the extension files in the program's own folder.
 func (php) Build(p kind.Program, modules []kind.Module) []string {
 	words := p.Words([2]string{"%s", factAPI}, [2]string{"%s", kind.FactArch})
 	files, builtin := 0, len(strings.Fields(p.Facts[factBuiltin]))

@@ -18,7 +18,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// LoadedModules asks FPM, through the probe, and the command-line program with the part's configuration.
+// LoadedModules asks FPM through the probe, and the command-line program with the part's configuration.
 func (php) LoadedModules(ctx context.Context, p kind.Part) (kind.Proof, error) {
 	var proof kind.Proof
 	verdict, err := askFPM(ctx, p, "")
@@ -42,7 +42,7 @@ func (php) LoadedModules(ctx context.Context, p kind.Part) (kind.Proof, error) {
 	return proof, nil
 }
 
-// names are extensions as their files are called, sorted.
+// names returns extensions as their files are called, sorted.
 func names(loaded []string) []string {
 	out := []string{}
 	for _, name := range loaded {
@@ -52,7 +52,7 @@ func names(loaded []string) []string {
 	return slices.Compact(out)
 }
 
-// Debug waits in the editor's place for the debugger's first packet (xdebug.org, "DBGp: connection initialization").
+// Debug listens in place of the editor for the debugger's first packet (xdebug.org, "DBGp: connection initialization").
 func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
 	defer cancel()
@@ -66,7 +66,7 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	asked := make(chan error, 1)
 	go func() {
 		_, err := askFPM(ctx, p, "XDEBUG_TRIGGER=dravit")
-		if err != nil { // the debugger will not call any more
+		if err != nil { // the debugger will not connect any more
 			listener.Close()
 		}
 		asked <- err
@@ -102,8 +102,8 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	return said, nil
 }
 
-// DeepChecks are the slower proofs: every extension that the plan loads is loaded in the process that serves pages, and
-// on the command line.
+// DeepChecks check that every extension of the plan is loaded in the process that serves pages, and on the command
+// line.
 func (k php) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "extensions", Ask: func(ctx context.Context) error {
 		proof, err := k.LoadedModules(ctx, p)
@@ -114,8 +114,8 @@ func (k php) DeepChecks(p kind.Part) []kind.DeepCheck {
 	}}}
 }
 
-// lacks says which extensions that the plan loads are not among those loaded somewhere. A file may carry an extension
-// of another name, as loaders of encoded scripts do: what is loaded and nothing else explains counts for it.
+// lacks returns the planned extensions that are not among the loaded ones. A file may hold an extension with another
+// name, as loaders of encoded scripts do: a loaded extension that no other file explains counts for it.
 func lacks(p kind.Part, where string, loaded []string) error {
 	var missing []string
 	known := strings.Fields(p.Facts[factBuiltin])

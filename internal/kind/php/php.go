@@ -1,5 +1,5 @@
-// Package php knows the PHP runtime: its process manager FPM, which serves pages, and the command-line program beside
-// it.
+// Package php is the kind for the PHP runtime: its process manager FPM, which serves pages, and the command-line
+// program.
 package php
 
 import (
@@ -54,7 +54,7 @@ func (php) Traits() *kind.Traits { return traits() }
 
 func (php) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Socket: true} }
 
-// Facts of a found PHP, beside its version.
+// Facts of a PHP program, beside its version:
 const (
 	factCLI     = "cli"           // the command-line program of the same version
 	factFolder  = "extension_dir" // where its extension files are
@@ -93,7 +93,7 @@ func (php) Inspect(ctx context.Context, path string,
 			facts[kind.FactArch] = machine(m[2])
 		}
 	}
-	if f, err := objfile.Open(path); err == nil && len(f.Arch) == 1 { // not a script before the program
+	if f, err := objfile.Open(path); err == nil && len(f.Arch) == 1 { // not a script that starts the program
 		facts[kind.FactArch] = f.Arch[0]
 	}
 	modules, err := run(path, "-n", "-m")
@@ -109,7 +109,8 @@ func (php) Inspect(ctx context.Context, path string,
 	return v[1], facts, nil
 }
 
-// cli finds the command-line program of the same version: php-fpm8.2 in sbin has php8.2 or php in the bin beside it.
+// cli finds the command-line program of the same version: for php-fpm8.2 in sbin, php8.2 or php in the bin folder
+// beside it.
 func cli(fpm, version string, run func(string, ...string) (string, error)) string {
 	name := strings.Replace(filepath.Base(fpm), "-fpm", "", 1)
 	dir := filepath.Dir(fpm)
@@ -127,7 +128,7 @@ func cli(fpm, version string, run func(string, ...string) (string, error)) strin
 	return ""
 }
 
-// machine is the architecture at the end of a system's name, as Go calls it.
+// machine returns the architecture at the end of a system's name, as Go calls it.
 func machine(system string) string {
 	words := strings.Fields(system)
 	if len(words) == 0 {
@@ -136,10 +137,10 @@ func machine(system string) string {
 	return kind.GoArch(words[len(words)-1])
 }
 
-// Folders holds the command-line program with the same ini and extensions as the pages have.
+// Folders returns the folder of the command-line program that has the same ini and extensions as the pages.
 func (php) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
 
-// Files writes an ini for this part alone, the load order of its extensions, FPM's pool and the probe.
+// Files returns an ini file for this part alone, the load order of its extensions, FPM's pool and the probe.
 func (php) Files(p kind.Part) ([]kind.File, error) {
 	var modules strings.Builder
 	for _, m := range p.Modules {
@@ -160,7 +161,7 @@ func (php) Files(p kind.Part) ([]kind.File, error) {
 	}, nil
 }
 
-// defaults are what a developer's machine wants.
+// defaults are settings for a developer's machine.
 var defaults = map[string]string{
 	"display_errors": "On", "error_reporting": "E_ALL", "html_errors": "Off", "log_errors": "On", "expose_php": "Off",
 	"memory_limit": "256M", "post_max_size": "64M", "upload_max_filesize": "64M",
@@ -168,25 +169,26 @@ var defaults = map[string]string{
 	"opcache.validate_timestamps": "1", "opcache.revalidate_freq": "0", "date.timezone": "UTC",
 }
 
-// builtin are PHP's own values of settings that applications ask for, where no file sets them.
+// builtin are the values that PHP itself uses for settings that applications ask about, if no file sets them.
 var builtin = map[string]string{"max_execution_time": "30", "max_input_time": "-1", "max_input_vars": "1000",
 	"max_file_uploads": "20", "short_open_tag": "1", "allow_url_fopen": "1", "allow_url_include": "0",
 	"file_uploads": "1", "session.auto_start": "0", "output_buffering": "0", "zlib.output_compression": "0",
 	"realpath_cache_size": "4096K"}
 
-// known are the values of settings if the stack file says nothing.
+// known returns the values of settings if the stack file sets none.
 func known() map[string]string {
 	all := maps.Clone(builtin)
 	maps.Copy(all, defaults)
 	return all
 }
 
-// ini holds what a developer's machine wants, then what reaches the stack, then the settings of the stack file.
+// ini returns, in this order, settings for a developer's machine, settings that reach the stack's parts, and the
+// settings of the stack file.
 func ini(p kind.Part) string {
 	set := maps.Clone(defaults)
 	set["session.save_path"], set["sys_temp_dir"], set["upload_tmp_dir"] = p.Keep, p.Temp, p.Temp
 	for _, s := range p.Stores {
-		if s.Role == kind.RoleMail { // mail() goes to the stack's catcher
+		if s.Role == kind.RoleMail { // mail() sends to the stack's mail catcher
 			set["sendmail_path"] = fmt.Sprintf("%s internal sendmail --to %s -t -i", shell.Quote(p.Self),
 				kind.Getenv(p.Env, s.Prefix+"_HOST")+":"+kind.Getenv(p.Env, s.Prefix+"_PORT"))
 		}
@@ -210,7 +212,7 @@ func ini(p kind.Part) string {
 	return b.String()
 }
 
-// iniValue quotes a value where the ini grammar would read more into it. Plain words stay bare: On, 256M and E_ALL mean
+// iniValue quotes a value if the ini grammar would misread it. Plain words stay unquoted: On, 256M and E_ALL mean
 // something.
 func iniValue(v string) string {
 	if pattern.Of(`^[A-Za-z0-9_.,/:+-]*$`).MatchString(v) || pattern.Of(`^[A-Z_0-9 &|~^()]+$`).MatchString(v) {
@@ -239,8 +241,8 @@ decorate_workers_output = no
 %s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(lifecycle.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
 }
 
-// pagesLog has what pages say go to the web server and FPM's log, as PHP does by itself, where startLog sends it
-// elsewhere. They may still change it.
+// pagesLog sends what pages log to the web server and FPM's log, as PHP does by default; startLog sends it elsewhere.
+// Pages may still change it.
 func pagesLog(p kind.Part) string {
 	if startLog(p) == nil {
 		return ""
@@ -248,7 +250,7 @@ func pagesLog(p kind.Part) string {
 	return "php_value[error_log] = \"\"\n"
 }
 
-// startLog has FPM write down what PHP says while it starts, of extensions first of all: without it nobody hears that.
+// startLog makes FPM log what PHP says while it starts, especially about extensions: otherwise that is lost.
 func startLog(p kind.Part) []string {
 	if _, set := p.Want.Settings["error_log"]; set {
 		return nil
@@ -258,7 +260,7 @@ func startLog(p kind.Part) []string {
 
 const pingPath = "/.dravit/ping"
 
-// wrapper is the command-line program with the same ini and extensions as the pages have.
+// wrapper is a command-line program with the same ini and extensions as the pages.
 func wrapper(p kind.Part) string {
 	return fmt.Sprintf("#!/bin/sh\nPHP_INI_SCAN_DIR=%s exec %s -c %s \"$@\"\n",
 		shell.Quote(filepath.Join(p.Conf, "php.d")), shell.Quote(p.Facts[factCLI]),

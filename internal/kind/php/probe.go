@@ -22,12 +22,12 @@ import (
 //go:embed probe.php
 var probe string
 
-// Verdict is what the probe says: that PHP runs, as which version, and what came of each store.
+// Verdict is the probe's answer: that PHP runs, in which version, and the result for each store.
 type Verdict struct {
 	Version string `json:"version"`
 	SAPI    string `json:"sapi"`
-	// Stores has what came of each: "ok", or what went wrong. nil: it was not asked, since the probe has no client for
-	// it.
+	// Stores has the result for each store: "ok", or what went wrong. nil: the probe did not ask, as it has no client
+	// for it.
 	Stores map[string]*string `json:"stores"`
 
 	Versions map[string]string  `json:"versions"` // of the stores that answered
@@ -44,7 +44,7 @@ func stores(p kind.Part) string {
 	return string(text)
 }
 
-// Token reads the token that this start's probe answers to.
+// Token reads the secret that the probe of this start expects.
 func token(conf string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(conf, "token"))
 	return strings.TrimSpace(string(text)), err
@@ -66,7 +66,7 @@ func ping(ctx context.Context, dial fastcgi.Dial) error {
 	return err
 }
 
-// probeFPM has FPM run the probe script, which reaches every store that the part uses.
+// probeFPM makes FPM run the probe script, which asks every store that the part uses.
 func probeFPM(ctx context.Context, p kind.Part) error {
 	status, body, err := runProbe(ctx, p, "", "")
 	if err != nil {
@@ -75,7 +75,7 @@ func probeFPM(ctx context.Context, p kind.Part) error {
 	return judge(p, status, body)
 }
 
-// askFPM returns what the probe says.
+// askFPM returns the probe's answer.
 func askFPM(ctx context.Context, p kind.Part, query string) (Verdict, error) {
 	var v Verdict
 	status, body, err := runProbe(ctx, p, query, "1")
@@ -109,7 +109,7 @@ func (php) ProbeToken(p kind.Part) (string, error) { return token(p.Conf) }
 
 func (php) Judge(p kind.Part, status int, body []byte) error { return judge(p, status, body) }
 
-// Legs takes the probe's verdict apart.
+// Legs returns the legs in the probe's answer.
 func (php) Legs(p kind.Part, body []byte) []leg.Leg {
 	var v Verdict
 	held, failed := true, false
@@ -136,7 +136,7 @@ func (php) Legs(p kind.Part, body []byte) []leg.Leg {
 
 var broken = pattern.New(`(?m)^(?:PHP )?((?:Fatal|Parse) error: .*)$`)
 
-// Fault finds the error with which PHP ended a page: its status is 200 all the same where errors are shown.
+// Fault returns the error with which PHP ended a page. The status is 200 all the same if errors are shown on the page.
 func (php) Fault(page []byte) string {
 	if m := broken().FindSubmatch(page); m != nil {
 		return excerpt(m[1])
@@ -146,7 +146,7 @@ func (php) Fault(page []byte) string {
 
 var logged = pattern.New(`PHP ((?:Fatal|Parse) error: [^\n]*)`)
 
-// LoggedFault finds the last error with which PHP ended a page, where errors go to the log alone.
+// LoggedFault returns the last error with which PHP ended a page, if errors go to the log only.
 func (php) LoggedFault(log string) string {
 	if all := logged().FindAllStringSubmatch(log, -1); all != nil {
 		return excerpt([]byte(all[len(all)-1][1]))

@@ -13,7 +13,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// required is what the probe looks for of the application's requirements, by name.
+// required is what the probe checks of the application's requirements, by name.
 func required(p kind.Part) string {
 	r := p.Want.Requires
 	if r == nil {
@@ -33,14 +33,14 @@ func required(p kind.Part) string {
 	return string(text) + "\n"
 }
 
-// found is what the probe says of them. A setting or variable that there is not is null.
+// found is the probe's answer about them. A setting or variable that does not exist is null.
 type found struct {
 	Settings, Database map[string]*string
 	Functions          map[string]bool
 	Writable           map[string]bool
 }
 
-// Requirements asks the web process for what the application requires.
+// Requirements asks the web process about what the application requires.
 func (php) Requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, error) {
 	r := p.Want.Requires
 	if r == nil {

@@ -2,8 +2,7 @@ package php
 
 import "dravit/internal/setting"
 
-// rules are those of the settings that say where Dravit keeps sessions and temporary files, and which extensions it
-// loads.
+// rules are for settings that say where Dravit keeps sessions and temporary files, and which extensions it loads.
 func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{}
 	for _, name := range []string{

@@ -6,7 +6,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// symptoms are what PHP and its FPM write, in the log and on the page.
+// symptoms match what PHP and its FPM write, in the log and on the page, when something is wrong.
 func symptoms() []kind.Symptom {
 	return append(command.Certificates(), []kind.Symptom{
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize `+

@@ -10,7 +10,7 @@ import (
 	"dravit/internal/shell"
 )
 
-// clientNames are the clients of PostgreSQL.
+// clientNames are the names of PostgreSQL's clients.
 var clientNames = []string{
 	"psql",
 	"pg_dump",
@@ -23,8 +23,8 @@ var clientNames = []string{
 	"reindexdb",
 }
 
-// clients are a file with the application's password (postgresql.org, "The Password File") and the clients themselves,
-// which reach the part unless the environment or an option says otherwise.
+// clients returns a file with the application's password (postgresql.org, "The Password File") and small programs that
+// run the clients. They connect to the part unless the environment or an option says otherwise.
 func clients(p kind.Part) []kind.File {
 	escape := strings.NewReplacer(`\`, `\\`, ":", `\:`)
 	password := fmt.Sprintf("%s:%d:*:%s:%s\n", kind.Host, p.Port, escape.Replace(p.User), escape.Replace(p.Password))

@@ -1,4 +1,4 @@
-// Package postgres knows the PostgreSQL database server.
+// Package postgres is the kind for the PostgreSQL database server.
 package postgres
 
 import (
@@ -116,9 +116,9 @@ func (postgres) Exports(p kind.Part) kind.Exports {
 	}}
 }
 
-// Files writes the whole configuration, so that nothing in the data folder is read but data. Commits wait for the disk:
-// without (synchronous_commit) a server that is killed would lose its last moments, and no setting of PostgreSQL's
-// writes without waiting.
+// Files returns the whole configuration, so that the server reads no configuration in the data folder. Commits wait for
+// the disk: without that (synchronous_commit), a killed server loses its last commits, and no other setting of
+// PostgreSQL writes without waiting.
 func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
 		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"),
@@ -153,7 +153,7 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 
 func quote(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }
 
-// Command ends with SIGINT, the fast shutdown: SIGTERM would wait for every client to leave.
+// Command stops the server with SIGINT, the fast shutdown: SIGTERM waits for every client to leave.
 func (postgres) Command(p kind.Part) kind.Command {
 	return kind.Command{
 		Path: p.Program,
@@ -186,7 +186,7 @@ func (postgres) Template(kind.Part) string {
 	return "admin=" + name + " wal-segsize=1 locale=" + locale()
 }
 
-// Fill makes an empty cluster. Nothing is synced on the way: a template is synced as a whole.
+// Fill creates an empty cluster. Nothing is synced here: a template is synced as a whole.
 func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 	name, err := admin()
 	if err != nil {
@@ -203,7 +203,7 @@ func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 	return nil
 }
 
-// connect logs in over a connection that dial makes; the caller closes what it returns.
+// connect logs in over a connection that dial makes. The caller must close what it returns.
 func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), userName, password,
 	database string) (*pgconn.PgConn, error) {
 	c, err := pgconn.ParseConfig("host=" + kind.Host + " sslmode=disable passfile=" +
@@ -216,7 +216,7 @@ func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), 
 	return pgconn.ConnectConfig(ctx, c)
 }
 
-// Prepare makes the application's role with the stack's password, and its database.
+// Prepare creates the application's role with the stack's password, and its database.
 func (postgres) Prepare(ctx context.Context, p kind.Part) error {
 	name, err := admin()
 	if err != nil {
@@ -251,7 +251,7 @@ func (postgres) Prepare(ctx context.Context, p kind.Part) error {
 
 func (postgres) Ladder(p kind.Part) []kind.Rung {
 	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
-	var db *pgconn.PgConn // greets logs in, works goes on in the same session
+	var db *pgconn.PgConn // greets logs in, works continues in the same session
 	return append(ground,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
@@ -264,12 +264,12 @@ func (postgres) Ladder(p kind.Part) []kind.Rung {
 				if db != nil {
 					ctx, cancel := context.WithTimeout(context.Background(), health.Deadline)
 					defer cancel()
-					_ = db.Close(ctx) // the server is asked again anyway
+					_ = db.Close(ctx) // the next check asks the server again
 				}
 			}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// It reads the data, and writes nothing: even a temporary table goes into the log on the disk, at every
-			// look of the keeper's. What is written and read back is a slower proof.
+			// Read the data, and write nothing: even a temporary table would write to the log on the disk at every
+			// check of the keeper. A deep check writes and reads back.
 			results, err := db.Exec(ctx, "SELECT 42 FROM pg_class WHERE relname = 'pg_class'").ReadAll()
 			if err != nil {
 				return &kind.Miss{Expected: "a table read", Got: plain(err)}
@@ -306,7 +306,7 @@ func (postgres) LastWords(log string) string {
 	return because
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|`+
@@ -343,7 +343,7 @@ func symptoms() []kind.Symptom {
 	}
 }
 
-// DeepChecks are the slower proofs: what one connection writes into a table another reads.
+// DeepChecks check that one connection reads rows that another wrote.
 func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := `"dravit_proof_` + rand.Text() + `"`
@@ -358,7 +358,7 @@ func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
 		if _, err := session(ctx, "CREATE TABLE "+table+" AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
 			return err
 		}
-		// the table goes again, whoever stops waiting
+		// drop the table even if the caller stops waiting
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), health.Deadline)
 		defer cancel()
 		results, err := session(ctx, "SELECT SUM(n) FROM "+table+"; DROP TABLE "+table)

@@ -2,8 +2,8 @@ package postgres
 
 import "dravit/internal/setting"
 
-// rules are those of the settings that move data, sockets, logs and passwords, or open the server (postgresql.org,
-// "Server Configuration").
+// rules are for settings that move data, sockets, logs and passwords, or open the server to the network
+// (postgresql.org, "Server Configuration").
 func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"listen_addresses": setting.Opens}
 	for _, name := range []string{

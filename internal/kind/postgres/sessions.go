@@ -10,8 +10,8 @@ import (
 	"dravit/internal/kind"
 )
 
-// Sessions asks over the socket as the administrator, for whom the server keeps three connections
-// (superuser_reserved_connections). The limit is what is left for others.
+// Sessions asks over the socket as the administrator, for whom the server reserves three connections
+// (superuser_reserved_connections). The limit that it returns is without these.
 func (postgres) Sessions(
 	ctx context.Context,
 	p kind.Part,

@@ -16,7 +16,7 @@ import (
 // venv is a project's virtual environment (PEP 405).
 type venv struct{ dir, version string }
 
-// environment finds the project's virtual environment.
+// environment returns the project's virtual environment.
 func environment(project string) (venv, bool) {
 	for _, dir := range []string{".venv", "venv", "env"} {
 		text, err := confined.ReadFile(project, filepath.Join(dir, "pyvenv.cfg"), maxRead)
@@ -35,13 +35,13 @@ const (
 	maxEntries = 20_000  // of one folder
 )
 
-// series is the part of a version within which compiled packages fit: 3.11.
+// series returns the part of a version within which compiled packages fit: 3.11.
 func series(version string) string {
 	numbers := strings.Split(version, ".")
 	return strings.Join(numbers[:min(2, len(numbers))], ".")
 }
 
-// abi is the tag of a release's own compiled files (PEP 3149): cpython-311.
+// abi returns the tag of a release's compiled files (PEP 3149): cpython-311.
 func abi(version string) string { return "cpython-" + strings.ReplaceAll(series(version), ".", "") }
 
 // Scan reads what the project's virtual environment was made with, which of its packages are compiled for which
@@ -91,12 +91,12 @@ func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	return all
 }
 
-// normal is a package's name as it is compared (PEP 503).
+// normal returns a package's name in the form in which names are compared (PEP 503).
 func normal(name string) string {
 	return pattern.Of(`[-_.]+`).ReplaceAllString(strings.ToLower(name), "-")
 }
 
-// compiled finds the first compiled file of a package. Those for the stable ABI (abi3) fit every interpreter.
+// compiled returns the first compiled file of a package. Files for the stable ABI (abi3) fit every interpreter.
 func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
 	names := []string{e.Name()}
 	if e.IsDir() {
@@ -122,7 +122,7 @@ func compiled(project, site string, e os.DirEntry) (kind.Module, bool) {
 	return kind.Module{}, false
 }
 
-// Extend judges the project's virtual environment and its packages.
+// Extend decides whether the project's virtual environment and its packages fit.
 func (python) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("python", p.Facts[factABI], "ABI", p, l)
 }
@@ -131,7 +131,7 @@ func (python) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entr
 	return command.List(e)
 }
 
-// Build has what compiled modules are named after, and whether virtual environments can be made.
+// Build says what compiled modules are named after, and whether virtual environments can be made.
 func (python) Build(p kind.Program, _ []kind.Module) []string {
 	return p.Words([2]string{"%s", factABI}, [2]string{"virtual environments: %s", factVenv},
 		[2]string{"%s", kind.FactArch})

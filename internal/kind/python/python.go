@@ -1,4 +1,4 @@
-// Package python knows the Python runtime, for parts whose server is a command of the project's own.
+// Package python is the kind for the Python runtime, for parts whose server is a command of the project.
 package python
 
 import (
@@ -31,7 +31,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 
 func (python) Traits() *kind.Traits { return traits() }
 
-// Facts of a found Python, beside its version.
+// Facts of a Python program, beside its version:
 const (
 	factABI  = "abi_tag" // cpython-311: what compiled modules are named after (PEP 3149)
 	factVenv = "venv"    // yes, or what is missing for virtual environments
@@ -83,13 +83,13 @@ func (python) Inspect(_ context.Context, path string,
 	}, nil
 }
 
-// Files puts this interpreter on the PATH of the part, under the names that commands call.
+// Files puts this interpreter on the PATH of the part, under the names that commands use.
 func (python) Files(p kind.Part) ([]kind.File, error) {
 	return []kind.File{command.Tool("python", p.Program), command.Tool("python3", p.Program),
 		command.Tool("pip", p.Program, "-m", "pip"), command.Tool("pip3", p.Program, "-m", "pip")}, nil
 }
 
-// Folders puts the project's virtual environment first, where it has one that this interpreter made.
+// Folders puts the project's virtual environment first, if this interpreter created it.
 func (python) Folders(p kind.Part) []string {
 	folders := []string{filepath.Join(p.Conf, "bin")}
 	if env, ok := environment(p.Project); ok && series(env.version) == series(p.Version) {
@@ -98,7 +98,7 @@ func (python) Folders(p kind.Part) []string {
 	return folders
 }
 
-// symptoms are what Python writes, beside what any server of a project's own may.
+// symptoms match what Python writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`),

@@ -9,8 +9,8 @@ import (
 	"dravit/internal/shell"
 )
 
-// clients is redis-cli, which reaches the part unless an option says otherwise. The password stands in a file of its
-// own, not on a command line, where every user would see it.
+// clients returns a small program that runs redis-cli, which connects to the part unless an option says otherwise. The
+// password is in a file, not on a command line, where every user would see it.
 func clients(p kind.Part) []kind.File {
 	file := filepath.Join(p.Conf, "client-password")
 	body := fmt.Sprintf(

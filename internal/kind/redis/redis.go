@@ -1,4 +1,4 @@
-// Package redis knows the Redis server.
+// Package redis is the kind for the Redis server.
 package redis
 
 import (
@@ -54,7 +54,7 @@ func (redis) Inspect(_ context.Context, path string,
 	return m[1], nil, nil
 }
 
-// Files writes a configuration in which every write reaches a file before its reply, so that a killed server loses
+// Files returns a configuration in which every write reaches a file before its reply, so that a killed server loses
 // nothing.
 func (redis) Files(p kind.Part) ([]kind.File, error) {
 	set := map[string]string{
@@ -102,7 +102,7 @@ func (redis) LastWords(log string) string {
 	return strings.Join(strings.Fields(last[1]+last[2]), " ")
 }
 
-// symptoms are what the server writes.
+// symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused",
@@ -125,5 +125,4 @@ func symptoms() []kind.Symptom {
 	}
 }
 
-// DeepChecks are the slower proofs.
 func (redis) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }

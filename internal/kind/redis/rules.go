@@ -2,8 +2,8 @@ package redis
 
 import "dravit/internal/setting"
 
-// rules are those of the settings that move data, sockets, logs and passwords, or open the server (redis.io, "Redis
-// configuration file example").
+// rules are for settings that move data, sockets, logs and passwords, or open the server to the network (redis.io,
+// "Redis configuration file example").
 func rules() map[string]setting.Rule {
 	rules := map[string]setting.Rule{"bind": setting.Opens, "protected_mode": setting.Opens}
 	for _, name := range []string{

@@ -11,8 +11,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Scan reads for which Ruby the native extensions of the project's own gems were built: the folders that they are in
-// say so (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
+// Scan finds out for which Ruby the native extensions of the project's gems were built: their folders say so
+// (vendor/bundle/ruby/3.1.0/extensions/x86_64-linux/3.1.0/bcrypt-3.1.18).
 func (ruby) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	quoted := pattern.Literal(project)
 	dirs, _ := filepath.Glob(filepath.Join(quoted, "vendor", "bundle", "ruby", "*", "extensions", "*", "*", "*"))
@@ -36,7 +36,7 @@ func (ruby) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 	return all
 }
 
-// Extend judges the project's gems.
+// Extend decides which of the project's gems fit.
 func (ruby) Extend(_ stackfile.PartConfig, p kind.Program, l *kind.Library) kind.Extended {
 	return command.Judge("ruby", p.Facts[factABI], "Ruby ABI", p, l)
 }
@@ -45,7 +45,7 @@ func (ruby) List(_ kind.Program, e kind.Extended, _ *kind.Library) []kind.Entry 
 	return command.List(e)
 }
 
-// Build has what native extensions of gems are built for.
+// Build says what native extensions of gems are built for.
 func (ruby) Build(p kind.Program, _ []kind.Module) []string {
 	return p.Words([2]string{"ABI %s", factABI}, [2]string{"%s", kind.FactArch})
 }

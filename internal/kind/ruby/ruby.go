@@ -1,4 +1,4 @@
-// Package ruby knows the Ruby runtime, for parts whose server is a command of the project's own.
+// Package ruby is the kind for the Ruby runtime, for parts whose server is a command of the project.
 package ruby
 
 import (
@@ -47,7 +47,7 @@ func (ruby) Inspect(_ context.Context, path string,
 	}, nil
 }
 
-// Files puts ruby and its tools on the PATH of the part. They are run by this ruby, whatever their first line says.
+// Files puts ruby and its tools on the PATH of the part. This ruby runs the tools, whatever their first line says.
 func (ruby) Files(p kind.Part) ([]kind.File, error) {
 	files := []kind.File{command.Tool("ruby", p.Program)}
 	for _, f := range command.Beside(p.Program, "gem", "bundle", "rake", "irb", "erb") {
@@ -59,7 +59,7 @@ func (ruby) Files(p kind.Part) ([]kind.File, error) {
 
 func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
 
-// symptoms are what Ruby writes, beside what any server of a project's own may.
+// symptoms match what Ruby writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
 		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`),

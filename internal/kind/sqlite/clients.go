@@ -8,7 +8,7 @@ import (
 	"dravit/internal/shell"
 )
 
-// Files are sqlite3, which opens the part's database where it is told of no file.
+// Files returns a small program that runs sqlite3, which opens the part's database if no file is named.
 func (sqlite) Files(p kind.Part) ([]kind.File, error) {
 	body := "for word do\n  case \"$word\" in -*) ;; *) exec PROGRAM \"$@\" ;; esac\ndone\n" +
 		"exec PROGRAM \"$@\" " + shell.Quote(path(p))

@@ -1,4 +1,4 @@
-// Package sqlite knows SQLite databases: a file, and no server.
+// Package sqlite is the kind for SQLite databases: a file, and no server.
 package sqlite
 
 import (
@@ -58,7 +58,7 @@ func open(file string) (*sql.DB, error) {
 	return sql.Open("sqlite", u.String())
 }
 
-// Fill makes an empty database in write-ahead mode, in which readers and a writer do not wait for each other.
+// Fill creates an empty database in write-ahead mode, in which readers and a writer do not wait for each other.
 func (sqlite) Fill(ctx context.Context, p kind.Part, dir string) error {
 	file := filepath.Join(dir, p.Database+".sqlite")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
@@ -108,7 +108,7 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 			})
 		}},
 		{Name: kind.Works, Ask: func(ctx context.Context) error {
-			// A temporary table lives in this connection only: the project's file is not written.
+			// A temporary table exists in this connection only, so the project's file is not written to.
 			return with(ctx, func(conn *sql.Conn) error {
 				var sum int
 				if _, err := conn.ExecContext(ctx,
@@ -127,7 +127,6 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 	}
 }
 
-// DeepChecks are the slower proofs.
 func (sqlite) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeepChecks(func(context.Context) (*sql.DB, error) { return open(path(p)) })
 }
