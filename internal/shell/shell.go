@@ -1,9 +1,9 @@
-// Package shell writes commands as they can be typed.
+// Package shell writes commands in the form in which a user can type them.
 package shell
 
 import "strings"
 
-// plain are the characters that mean nothing to a shell, wherever they are in a word.
+// plain are the characters that have no meaning for a shell, anywhere in a word.
 const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:=,@%+"
 
 // Quote returns a text as one word of a POSIX shell (XCU 2.2), in quotes if it needs them.

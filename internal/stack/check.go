@@ -17,29 +17,29 @@ import (
 	"dravit/internal/trouble"
 )
 
-// PartCheck is the ladder of one part, as asked just now.
+// PartCheck is the result of asking one part now.
 type PartCheck struct {
 	Name  string          `json:"name"`
 	Kind  string          `json:"kind"`
 	State lifecycle.State `json:"state"`
 	Rungs []health.Result `json:"rungs"`
-	// BecauseOf is the part that it uses and that does not answer: what fails here, fails for that.
+	// BecauseOf is the part that it uses and that does not answer, which explains the failure, or "".
 	BecauseOf string `json:"because_of,omitempty"`
-	// Requires is what the application requires, as the web process has it.
+	// Requires are the application's requirements as the web process has them.
 	Requires []kind.Requirement `json:"requires,omitempty"`
 }
 
-// SiteCheck is the ladder of one site, as asked just now.
+// SiteCheck is the result of asking one site now.
 type SiteCheck struct {
 	Name  string          `json:"name"`
 	URL   string          `json:"url"`
 	State lifecycle.State `json:"state"`
 	Rungs []health.Result `json:"rungs"`
-	// BecauseOf is the part behind the site that does not answer: what fails here, fails for that.
+	// BecauseOf is the part behind the site that does not answer, which explains the failure, or "".
 	BecauseOf string `json:"because_of,omitempty"`
 }
 
-// Checked is what a check came to.
+// Checked is the result of a check.
 type Checked struct {
 	Answers    bool
 	Parts      []PartCheck
@@ -47,12 +47,12 @@ type Checked struct {
 	Reachable  []Reach // from other machines
 	DeepChecks []health.DeepResult
 
-	seen  []lifecycle.Status  // by the keeper, just before
-	sites []keeper.SiteStatus // likewise
-	logs  map[string]int64    // how long each part's log was before anything was asked, in bytes
+	seen  []lifecycle.Status  // as the keeper saw them just before
+	sites []keeper.SiteStatus // as the keeper saw them just before
+	logs  map[string]int64    // the length of each part's log before anything was asked, in bytes
 }
 
-// Check asks every part and every site now, side by side; of those named alone, where any is named.
+// Check asks every part and site now, side by side, or only those that are named.
 func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	out := Checked{Parts: []PartCheck{}, Sites: []SiteCheck{}}
 	status, err := s.Status(ctx)
@@ -125,8 +125,8 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	return out, nil
 }
 
-// ladders returns those of the parts and the sites of spec, in this order. A part that makes pages is asked once what
-// its stores say, for its own ladder and for its sites'. whole is the stack with every part.
+// ladders returns the ladders of the parts and sites of spec, in this order. A part that makes pages is asked about its
+// stores only once, for its own ladder and for its sites'. whole is the stack with every part.
 func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
 	var ladders [][]kind.Rung
 	works := map[string]func(context.Context) error{}
@@ -151,7 +151,7 @@ func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
 	return ladders, nil
 }
 
-// blame names, for all that does not answer, the part behind it that does not either.
+// blame sets BecauseOf of everything that does not answer.
 func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	failing := func(name string) bool {
 		i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == name })
@@ -181,8 +181,8 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 	}
 }
 
-// pageSays reports whether a site fails with words of its page, and not for want of a store: those say what is wrong,
-// which need not be a part that does not answer.
+// pageSays reports whether a site fails with a message on its page, and not for want of a store. Such a message says
+// what is wrong, and that need not be a part that does not answer.
 func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	fell := health.FirstMiss(site.Rungs)
 	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
@@ -190,7 +190,7 @@ func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 		return false
 	}
 	part := c.Parts[i]
-	if runs := health.FirstMiss(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not take the request
+	if runs := health.FirstMiss(part.Rungs); runs != nil && runs.Rung != kind.Works { // it did not receive the request
 		return false
 	}
 	return !slices.ContainsFunc(kinds.TraitsOf(part.Kind).Symptoms, func(s kind.Symptom) bool {
@@ -199,7 +199,7 @@ func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
 	})
 }
 
-// requirements asks the process that serves pages for what the part's application requires.
+// requirements asks the process that serves pages about what the part's application requires.
 func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, error) {
 	if k, ok := s.Kinds.Of(p.Kind).(kind.PageMaker); ok {
 		return k.Requirements(ctx, p)
@@ -207,7 +207,7 @@ func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requireme
 	return nil, nil
 }
 
-// Prove asks a check's parts and sites for what takes longer to prove, of those that answer, and adds it to the check.
+// Prove asks the deep checks of a check's parts and sites that answer, and adds the results to the check.
 func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	spec, err := s.spec()
 	if err != nil {
@@ -244,7 +244,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	return ctx.Err()
 }
 
-// choose leaves the parts and sites of these names in a Spec, all if there is none.
+// choose returns a Spec with the parts and sites of these names only, or with all if there are no names.
 func choose(spec *materialise.Spec, wanted []string) error {
 	if len(wanted) == 0 {
 		return nil
@@ -265,7 +265,7 @@ func choose(spec *materialise.Spec, wanted []string) error {
 	return nil
 }
 
-// Trace sends one request to a site and says what each leg of its way took.
+// Trace sends one request to a site, and returns how long each leg took.
 func (s *Stack) Trace(ctx context.Context, name string) (trace.Trace, error) {
 	spec, err := s.spec()
 	if err != nil {

@@ -19,20 +19,20 @@ import (
 	"dravit/internal/plan"
 )
 
-// Diagnosis is what stands behind what does not answer.
+// Diagnosis says why parts and sites do not answer.
 type Diagnosis struct {
 	Answers bool
-	Stopped bool // nobody wants the stack to run
+	Stopped bool // the stack should not run
 	Causes  []diagnose.Cause
-	// Since is when everything answered last, RFC 3339, and Changes what became different since then: what runs, and
-	// what the stack file says.
+	// Since is when everything answered last (RFC 3339). Changes are what is different since then: what runs, and what
+	// the stack file says.
 	Since   string
 	Changes []plan.Change
-	// Exits are how processes ended since the stack was started, by part, also of parts that answer again.
+	// Exits are how each part's processes ended since the stack was started, also for parts that answer again.
 	Exits map[string]lifecycle.Exit
 }
 
-// Diagnose asks everything as Check does, gathers what there is to know of what does not answer, and finds the causes.
+// Diagnose asks everything as Check does, gathers the facts about what does not answer, and finds the causes.
 func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	facts := diagnose.Facts{Now: time.Now()}
 	me, err := user.Current()
@@ -66,10 +66,10 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		if status.LastExit != nil {
 			out.Exits[p.Name] = *status.LastExit
 		}
-		if checked.Parts[i].State == lifecycle.Answers { // whatever the keeper saw before
+		if checked.Parts[i].State == lifecycle.Answers { // even if the keeper saw it differently
 			status.State, status.Because, status.Next = lifecycle.Answers, "", ""
 		}
-		// it fell since the keeper looked
+		// it stopped answering since the keeper checked
 		if checked.Parts[i].State != lifecycle.Answers && status.State == lifecycle.Answers {
 			status.State = lifecycle.Unwell
 			if fell := health.FirstMiss(checked.Parts[i].Rungs); fell != nil {
@@ -102,7 +102,7 @@ func statusOf(all []lifecycle.Status, name string) lifecycle.Status {
 	return lifecycle.Status{Name: name, State: lifecycle.Stopped}
 }
 
-// siteLogs returns what the parts behind a site wrote, by part: since the check began to ask, and since the site
+// siteLogs returns what the parts behind a site wrote to their logs, by part: since the check began, and since the site
 // answered last.
 func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, since map[string]string) {
 	now, since = map[string]string{}, map[string]string{}

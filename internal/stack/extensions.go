@@ -14,14 +14,14 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Extensions is what the runtimes of a stack have of their modules.
+// Extensions are the modules of a stack's runtimes.
 type Extensions struct {
 	Format int                 `json:"format"`
 	Stack  string              `json:"stack"`
 	Parts  []extensions.Report `json:"parts"`
 }
 
-// Extensions lists what the runtimes have, of one part where it is named, and asks the running processes.
+// Extensions lists the modules of the runtimes, or of the named part, and asks the running processes.
 func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error) {
 	in, p, err := s.Plan(ctx, plan.Consent{})
 	if err != nil {
@@ -58,7 +58,7 @@ func (s *Stack) Extensions(ctx context.Context, part string) (Extensions, error)
 	return out, nil
 }
 
-// Switched is what switching an extension came to.
+// Switched is the result of switching an extension.
 type Switched struct {
 	Format  int    `json:"format"`
 	Stack   string `json:"stack"`
@@ -67,7 +67,7 @@ type Switched struct {
 	On      bool   `json:"on"`
 	Changed bool   `json:"changed"` // the stack file
 	File    string `json:"file"`
-	// of the list that is meant: extensions, or without for those to leave out
+	// the list that changed: extensions, or without (extensions to leave out)
 	Key     string             `json:"key"`
 	List    []string           `json:"extensions"`        // that list, as the file has it now
 	Runs    bool               `json:"runs"`              // the stack runs, and the part was brought to it
@@ -80,8 +80,8 @@ type Switched struct {
 	Report  *extensions.Report `json:"-"`
 }
 
-// Switch puts an extension into the stack file's list or takes it out, and where the stack runs brings the part to it
-// and asks the processes. The file is left alone where no plan would satisfy it.
+// Switch adds an extension to the stack file's list, or removes it. If the stack runs, it restarts the part and asks
+// its processes. If no plan would satisfy the changed file, Switch leaves the file alone.
 func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(keeper.Event)) (Switched, error) {
 	out := Switched{Format: 1, Name: name, On: on}
 	in, p, err := s.Plan(ctx, plan.Consent{})
@@ -107,7 +107,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 		if err := home.ReplaceFile(filepath.Join(s.Dir, edit.File), edit.Text); err != nil {
 			return out, err
 		}
-		s.read = nil // what starts now rests on the new text
+		s.read = nil // the start that follows reads the new text
 	}
 	if s.ID == "" || !keeper.ShouldRun(s.Home, s.ID) {
 		return out, nil
@@ -137,7 +137,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	return out, nil
 }
 
-// runtimeOf is the kind and version of a part in a plan.
+// runtimeOf returns the kind and version of a part in a plan.
 func runtimeOf(p plan.Plan, part string) string {
 	for _, x := range p.Parts {
 		if x.Name == part {

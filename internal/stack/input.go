@@ -20,7 +20,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Plan decides, and changes nothing.
+// Plan makes the plan, and changes nothing.
 func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, plan.Plan, error) {
 	file, err := s.file()
 	if err != nil {
@@ -48,16 +48,16 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	return in, plan.Make(in, s.Kinds.ByName()), nil
 }
 
-// newID stands for the id of a stack that was never started.
+// newID is the id of a stack that was never started.
 const newID = "new"
 
-// input gathers everything that the decisions rest on. Ports are looked at last.
+// input gathers everything that the decisions depend on. It reads the ports last.
 func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Ledger) (plan.Input, error) {
 	set, err := settings.Read(s.Home)
 	if err != nil {
 		return plan.Input{}, err
 	}
-	if !confined.Printable(s.Dir) { // no configuration file can carry it
+	if !confined.Printable(s.Dir) { // no configuration file can hold such a path
 		return plan.Input{}, &trouble.Trouble{
 			Code:    trouble.BadFolder,
 			What:    "this folder cannot be a project",
@@ -118,7 +118,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 		for _, k := range part.Kind {
 			want := part.For(k)
 			named[want.Port] = true
-			for i := range 10 { // those that a free choice looks at first
+			for i := range 10 { // the first ports that a part without a pin would get
 				named[s.Kinds.Of(k).Needs(want).PortBase+i] = true
 			}
 		}
@@ -127,7 +127,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	return in, err
 }
 
-// pathsOf returns the paths that a stack file names beside those of its sites.
+// pathsOf returns the paths in a stack file other than those of its sites.
 func pathsOf(file *stackfile.File) []string {
 	paths := []string{file.Dotenv}
 	for _, part := range file.Parts {
@@ -149,7 +149,7 @@ func pathsOf(file *stackfile.File) []string {
 	return paths
 }
 
-// project reads what the folder says, with the modules that it brings for the runtimes of the stack.
+// project reads the facts about the folder, and the modules that it brings for the runtimes of the stack.
 func (s *Stack) project(file *stackfile.File, allowed []string) project.Facts {
 	facts := project.Look(s.Dir, file.Sites, pathsOf(file), allowed)
 	seen := map[string]bool{}

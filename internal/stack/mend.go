@@ -11,12 +11,12 @@ import (
 	"dravit/internal/keeper"
 )
 
-// mendTimeout is how long a start that mends may take to answer.
+// mendTimeout is how long the start after a remedy may take.
 const mendTimeout = 90 * time.Second
 
-// Mend carries out the remedies of a diagnosis that can do no harm and to which agree says yes, each once, and looks
-// again. report is called for each change of a part's state meanwhile. A remedy that does not help is no error: what is
-// wrong still shows in the diagnosis that it returns.
+// Mend carries out the remedies that can do no harm and for which agree returns true, each once, and diagnoses again.
+// It calls report for each change of a part's state. A remedy that does not help is no error: the diagnosis that Mend
+// returns shows what is still wrong.
 func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool,
 	report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
@@ -29,7 +29,7 @@ func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause
 		if !agree(c) {
 			continue
 		}
-		start = true // also what failed for want of another remedy is started again
+		start = true // also start again what failed and had another remedy
 		switch {
 		case c.Fix[0] == "dravit" && c.Fix[1] == "restart":
 			restart = append(restart, c.Fix[2:]...)

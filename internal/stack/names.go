@@ -19,7 +19,7 @@ import (
 	"dravit/internal/setup"
 )
 
-// Name is one host name of a stack on this machine.
+// Name is one host name of a stack.
 type Name struct {
 	Name     string       `json:"name"` // *.NAME stands for every name below NAME
 	Stack    string       `json:"stack"`
@@ -32,7 +32,7 @@ type Name struct {
 	Served   bool         `json:"served"`   // its stack runs, and the gateway does
 }
 
-// Names is every name, and the authority behind their certificates.
+// Names are all host names, and the authority of their certificates.
 type Names struct {
 	Names     []Name `json:"names"`
 	Authority string `json:"authority"` // the file of its certificate; "" before the first start
@@ -44,7 +44,7 @@ type Names struct {
 	InSystem  bool   `json:"in_system"` // the system's resolver was told of ours
 }
 
-// Place is where this user's set-up of the system goes.
+// Place says where this user's set-up of the system goes.
 func (m *Machine) Place() (setup.Place, error) {
 	me, err := user.Current()
 	if err != nil {
@@ -53,8 +53,8 @@ func (m *Machine) Place() (setup.Place, error) {
 	return setup.Place{Home: m.Home, Root: "/", User: me.Username}, nil
 }
 
-// Hosts returns the host names of every stack, running or not, in order, with what they end with, localhost aside, and
-// the port of Dravit's resolver.
+// Hosts returns the sorted host names of every stack, running or not, with their suffixes other than localhost and the
+// port of Dravit's resolver.
 func (m *Machine) Hosts() (hosts, suffixes []string, resolver int, err error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 	"dravit/internal/survey"
 )
 
-// PortState is what becomes of a port that belongs to a part.
+// PortState is the state of a port that belongs to a part.
 type PortState string
 
 const (
@@ -28,7 +28,7 @@ type PortEntry struct {
 	Holder *survey.Port `json:"holder,omitempty"`
 }
 
-// Ports returns every port of the ledger, with who holds it now.
+// Ports returns every port of the ledger, with the process that holds it now.
 func (m *Machine) Ports() ([]PortEntry, error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {
@@ -78,7 +78,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 	return all, nil
 }
 
-// PortAnswer is what there is to say of one port.
+// PortAnswer is what is known about one port.
 type PortAnswer struct {
 	Port    int           `json:"port"`
 	Holders []survey.Port `json:"holders"` // who listens; several where addresses differ
@@ -89,7 +89,7 @@ type PortAnswer struct {
 	Instead int           `json:"instead,omitempty"` // what a part that wants it would get
 }
 
-// Port says who holds a port, whose it is, and what a part that wants it would get.
+// Port returns who holds a port, which stack owns it, and which port a part would get that asks for it.
 func (m *Machine) Port(port int) (PortAnswer, error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {

@@ -19,7 +19,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Reach is a port of a stack that other machines may reach, or should.
+// Reach is a port of a stack that other machines can reach, or should.
 type Reach struct {
 	Site   string   `json:"site,omitempty"` // whose port it is, or
 	Part   string   `json:"part,omitempty"` // which part listens by itself
@@ -29,7 +29,7 @@ type Reach struct {
 	URLs   []string `json:"urls"`   // where other machines find it
 }
 
-// reachable tells what of the stack other machines may reach, by what the system really has open now. Everything else
+// reachable returns what other machines can reach of the stack, from the sockets that are really open. Everything else
 // answers on this machine only.
 func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	out := []Reach{}
@@ -78,11 +78,11 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	return out, nil
 }
 
-// urls are the addresses at which other machines find a port of this one: on one address, or on all where that is
+// urls returns the addresses at which other machines reach a port of this one: on one address, or on all if that is
 // unspecified.
 func urls(port int, only string) []string {
 	var out []string
-	all, _ := net.InterfaceAddrs() // none is known: none is said
+	all, _ := net.InterfaceAddrs() // if none is known, none is returned
 	for _, a := range all {
 		prefix, err := netip.ParsePrefix(a.String())
 		if err != nil {
@@ -100,14 +100,14 @@ func urls(port int, only string) []string {
 	return out
 }
 
-// consent is what this machine's user said to what a stack file wants.
+// consent is what the user of this machine agreed to of what a stack file wants.
 type consent struct {
 	Network map[string]bool `json:"network"` // by site: other machines may see it, or not
 }
 
 func (s *Stack) consentFile() string { return s.Home.Stack(s.ID, "consent.json") }
 
-// consent returns what the user said before, with what is said now.
+// consent returns what the user said before, together with what is said now.
 func (s *Stack) consent(now plan.Consent) (consent, error) {
 	c := consent{}
 	if s.ID != "" {
@@ -127,7 +127,7 @@ func (s *Stack) consent(now plan.Consent) (consent, error) {
 	return c, nil
 }
 
-// with lays what the user said over a plan's consent.
+// with adds to a plan's consent what the user said.
 func (c consent) with(now plan.Consent) plan.Consent {
 	now.Network, now.Loopback = nil, nil
 	for site, agreed := range c.Network {
@@ -159,7 +159,7 @@ func (s *Stack) wantNetwork(file *stackfile.File) []string {
 	return all
 }
 
-// subjects returns names as they are written down: a part that no site has the name of goes by its path.
+// subjects returns names as they are recorded: a part by its path, unless a site has its name.
 func (s *Stack) subjects(file *stackfile.File, names []string) []string {
 	all := s.wantNetwork(file)
 	var out []string
@@ -182,7 +182,7 @@ func opens(k kind.Kind, want stackfile.PartConfig) bool {
 	return false
 }
 
-// Unasked returns the sites that want to be seen by other machines, of which the user was never asked.
+// Unasked returns the sites that want to be reachable from other machines, about which the user was never asked.
 func (s *Stack) Unasked() ([]string, error) {
 	file, err := s.file()
 	if err != nil {
@@ -201,7 +201,7 @@ func (s *Stack) Unasked() ([]string, error) {
 	return out, nil
 }
 
-// knows reports whether every site of which a consent speaks wants to be seen by other machines.
+// knows reports whether every site in a consent wants to be reachable from other machines.
 func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 	all := s.wantNetwork(file)
 	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {
@@ -218,7 +218,7 @@ func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 	return nil
 }
 
-// keep writes down what the user said.
+// keep records what the user said.
 func (c consent) keep(s *Stack) error {
 	if len(c.Network) == 0 {
 		return nil

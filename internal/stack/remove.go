@@ -58,7 +58,7 @@ func (s *Stack) Kept() (Kept, error) {
 		}
 		meta, err := data.Read(s.Home.Stack(s.ID, "data", e.Name()))
 		if err != nil {
-			meta = data.Meta{} // whatever wrote it, it can be removed
+			meta = data.Meta{} // it can be removed even if the program that wrote it is unknown
 		}
 		p := PartData{Part: e.Name(), Kind: meta.Kind, Version: meta.Version}
 		for _, folder := range s.dataFolders(e.Name()) {
@@ -72,7 +72,7 @@ func (s *Stack) Kept() (Kept, error) {
 // dataFolders returns a part's data folder, what is kept beside it, and its copies from before upgrades.
 func (s *Stack) dataFolders(part string) []string {
 	dir := s.Home.Stack(s.ID, "data")
-	entries, _ := os.ReadDir(dir) // none is there: none is returned
+	entries, _ := os.ReadDir(dir) // if there are none, none is returned
 	var all []string
 	for _, e := range entries {
 		if name, _, _ := strings.Cut(e.Name(), "."); name == part {
@@ -82,7 +82,7 @@ func (s *Stack) dataFolders(part string) []string {
 	return all
 }
 
-// sizeOf returns how many bytes the files in a folder hold. Files that vanish meanwhile do not count.
+// sizeOf returns the size of the files in a folder, in bytes. Files that vanish during the call do not count.
 func sizeOf(dir string) int64 {
 	var sum int64
 	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
@@ -96,9 +96,8 @@ func sizeOf(dir string) int64 {
 	return sum
 }
 
-// Remove stops the stack and takes away what Dravit keeps of it: ports, names, configuration and logs, and with
-// withData its data, too. Data that stays is found again by the next start in its folder. The project's folder is not
-// touched.
+// Remove stops the stack, and deletes what Dravit keeps of it: ports, names, configuration and logs, and if withData
+// also its data. If the data stay, the next start in the folder finds them. Remove does not touch the project's folder.
 func (s *Stack) Remove(ctx context.Context, withData bool) error {
 	if _, err := s.Stop(ctx, nil); err != nil {
 		return err
@@ -144,7 +143,7 @@ func (s *Stack) Remove(ctx context.Context, withData bool) error {
 	return certificates.Narrow(s.Home, suffixes)
 }
 
-// Discard stops the named parts and deletes their data. A part that has no data is trouble.NoPart.
+// Discard stops the named parts and deletes their data. If a part has no data, it returns trouble.NoPart.
 func (s *Stack) Discard(ctx context.Context, parts []string) error {
 	k, err := s.Kept()
 	if err != nil {

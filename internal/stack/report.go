@@ -7,7 +7,7 @@ import (
 	"dravit/internal/plan"
 )
 
-// Whole is everything there is to show of a stack.
+// Whole is everything about a stack that a report shows.
 type Whole struct {
 	Spec    materialise.Spec
 	Checked Checked
@@ -15,7 +15,7 @@ type Whole struct {
 	Starts  []StartRecord
 }
 
-// Report asks everything and gathers what there is to show.
+// Report asks everything, and gathers what a report shows.
 func (s *Stack) Report(ctx context.Context) (Whole, error) {
 	var out Whole
 	var err error

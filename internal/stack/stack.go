@@ -1,5 +1,5 @@
-// Package stack does what the commands ask for one stack: it brings the packages that look, decide, write, run and ask
-// together.
+// Package stack does for one stack what a command asks for: it brings the packages together that survey, plan, write,
+// run and check.
 package stack
 
 import (
@@ -25,7 +25,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Machine is this user's Dravit.
+// Machine is Dravit as one user of this machine has it.
 type Machine struct {
 	Home    *home.Home
 	Kinds   kind.List
@@ -33,7 +33,7 @@ type Machine struct {
 	Keeper  *keeper.Client
 }
 
-// NewMachine opens this user's Dravit.
+// NewMachine opens the user's Dravit folder, and creates it if it is missing.
 func NewMachine(kinds kind.List, version string) (*Machine, error) {
 	dir, err := home.Locate()
 	if err != nil {
@@ -51,22 +51,21 @@ type Stack struct {
 	*Machine
 	ID   string // "" before the first start
 	Dir  string // real path
-	Name string // as the ledger has it; "" before the first start
-	// read is the stack file as this command read it, nil if it did not yet: all of a command rests on one text.
+	Name string // as in the ledger; "" before the first start
+	// read is the stack file as this command read it, or nil: all of a command uses one text.
 	read *stackfile.File
-	// Moved is the stack whose folder was moved here, nil if none was. If that is certain, ID and Name are already its
-	// own.
+	// Moved is the stack that was moved to this folder, or nil. If that is certain, ID and Name are already its own.
 	Moved *Moved
 }
 
-// Moved is a stack whose folder went elsewhere.
+// Moved is a stack whose folder was moved.
 type Moved struct {
 	ID, Name string
-	From     string // the folder where it was
-	Certain  bool   // false: only the stack file tells so
+	From     string // the folder where it was before
+	Certain  bool   // false: only the stack file says so
 }
 
-// file returns the stack file. A bad one gives stackfile.Faults.
+// file returns the stack file. For a faulty one, the error is stackfile.Faults.
 func (s *Stack) file() (*stackfile.File, error) {
 	if s.read == nil {
 		file, err := stackfile.Read(s.Dir, s.Kinds.Vocabulary())
@@ -78,7 +77,7 @@ func (s *Stack) file() (*stackfile.File, error) {
 	return s.read, nil
 }
 
-// Find returns the stack of a name, or of the folder dir or one above it.
+// Find returns the stack of a name, or of the folder dir or the nearest one above it.
 func (m *Machine) Find(dir, name string) (*Stack, error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {
@@ -111,7 +110,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 	return s, nil
 }
 
-// noFolder explains why there is no project in dir. What is neither missing nor a file stays as it is.
+// noFolder explains err if it says that dir is missing or a file. It returns any other err unchanged.
 func noFolder(dir string, err error) error {
 	t := &trouble.Trouble{Code: trouble.BadFolder, Next: "name a project's folder after -C, or go into it"}
 	switch {
@@ -125,7 +124,7 @@ func noFolder(dir string, err error) error {
 	return t
 }
 
-// recogniseMove looks for a stack that was moved to the stack's folder.
+// recogniseMove checks whether a stack was moved to the stack's folder.
 func (s *Stack) recogniseMove(book *ledger.Ledger) {
 	id, certain := book.MovedTo(s.Dir, ledger.MarkOf(s.Dir, filepath.Join(s.Dir, stackfile.Name)))
 	if id == "" {
@@ -138,7 +137,8 @@ func (s *Stack) recogniseMove(book *ledger.Ledger) {
 	}
 }
 
-// TakeAlong makes the stack the one that was moved here, with its data, ports and names; else it is a new one.
+// TakeAlong makes the stack the one that was moved here, with its data, ports and names. Without this call it is a new
+// stack.
 func (s *Stack) TakeAlong(yes bool) {
 	switch {
 	case s.Moved == nil:
@@ -149,7 +149,7 @@ func (s *Stack) TakeAlong(yes bool) {
 	}
 }
 
-// Stop ends the named parts, all if none is named. Data stays.
+// Stop stops the named parts, or all if none is named. Data stay.
 func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
 	if len(parts) == 0 && errors.Is(err, trouble.Damaged) { // the keeper knows what runs
@@ -203,19 +203,20 @@ func (s *Stack) spec() (materialise.Spec, error) {
 	return spec, err
 }
 
-// Status is what the keeper sees of a stack.
+// Status is the keeper's view of a stack.
 type Status struct {
 	keeper.View
 	State     lifecycle.State
 	Reachable []Reach // from other machines
 }
 
-// Status returns the states of the parts. A keeper that died is started again first.
+// Status returns the states of the parts. If the keeper has died, it starts it again first.
 func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: lifecycle.Stopped}
 	var err error
 	if s.Runs() {
-		if out.View, err = s.Keeper.View(ctx, s.ID); errors.Is(err, trouble.KeeperGone) { // it died: another takes over
+		// the keeper died: another one takes over
+		if out.View, err = s.Keeper.View(ctx, s.ID); errors.Is(err, trouble.KeeperGone) {
 			var program self.Program
 			if program, err = s.install(); err != nil {
 				return out, err
@@ -246,8 +247,8 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	return out, err
 }
 
-// Runs reports whether the stack is meant to run, or any process of it does. If only that holds, the note of what is
-// meant was lost, and is written again: the keeper takes the processes over.
+// Runs reports whether the stack should run, or any process of it is alive. If only the latter holds, the note of the
+// former was lost; Runs writes it again, and the keeper takes the processes over.
 func (s *Stack) Runs() bool {
 	if s.ID == "" {
 		return false
@@ -256,7 +257,7 @@ func (s *Stack) Runs() bool {
 		return true
 	}
 	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
-	spec, _ := s.spec() // damaged: the lock files that are there tell
+	spec, _ := s.spec() // if it is damaged, the lock files tell
 	for _, p := range spec.Parts {
 		if !slices.Contains(locks, p.Lock) {
 			locks = append(locks, p.Lock)
@@ -268,8 +269,9 @@ func (s *Stack) Runs() bool {
 	return keeper.NoteShouldRun(s.Home, s.ID) == nil
 }
 
-// Environment returns the environment of a command of the stack that a user runs, whose own is user. Of several
-// versions of a runtime the named part's comes first on PATH; "" names none. A stack that was never started has none.
+// Environment returns the environment of a command that a user runs, whose own environment is user. If parts run
+// several versions of a runtime, the named part's comes first in PATH; "" names none. A stack that was never started
+// has none.
 func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	spec, err := s.spec()
 	if err != nil {
@@ -289,7 +291,7 @@ func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	return environment.Command(user, spec.Env, folders), nil
 }
 
-// ErrNeverStarted says that the stack has no place on this machine yet.
+// ErrNeverStarted says that the stack was never started on this machine.
 var ErrNeverStarted = &trouble.Trouble{
 	Code:    trouble.NeverStarted,
 	What:    "this stack was never started",
@@ -297,7 +299,7 @@ var ErrNeverStarted = &trouble.Trouble{
 	Next:    "dravit start",
 }
 
-// Logs returns the log files of the named parts, all if none is named.
+// Logs returns the log files of the named parts, or of all if none is named.
 func (s *Stack) Logs(parts []string) (map[string]string, error) {
 	spec, err := s.spec()
 	if err != nil {

@@ -33,7 +33,7 @@ import (
 
 func (s *Stack) goodFile() string { return s.Home.Stack(s.ID, "state", "good.json") }
 
-// remember writes down what a stack ran on when everything answered. A start that changed nothing is not written again.
+// remember records what a stack ran on when everything answered, unless the start changed nothing.
 func (s *Stack) remember(out Started) error {
 	good := plan.Good{
 		At:    time.Now().UTC().Format(time.RFC3339),
@@ -54,14 +54,14 @@ func (s *Stack) remember(out Started) error {
 // ErrNoPlan says that no plan satisfies the stack file. The plan's faults say why.
 var ErrNoPlan = errors.New("no plan satisfies the stack file")
 
-// Started is what a start came to.
+// Started is the result of a start.
 type Started struct {
 	Plan  plan.Plan
 	file  *stackfile.File
 	Begun []string // parts
 	Parts []lifecycle.Status
 	Sites []keeper.SiteResult
-	Spans map[string][]lifecycle.Span // of the parts that were begun
+	Spans map[string][]lifecycle.Span // phases of the parts that were started
 }
 
 // Answers reports whether every part and every site answers.
@@ -79,24 +79,24 @@ func (s Started) Answers() bool {
 	return true
 }
 
-// StartOptions say how a stack is started.
+// StartOptions say how to start a stack.
 type StartOptions struct {
-	Restart    []string      // parts that are ended first in any case
-	RestartAll bool          // every part is
-	Timeout    time.Duration // for everything to answer
+	Restart    []string      // parts to stop first in any case
+	RestartAll bool          // stop all parts first
+	Timeout    time.Duration // how long to wait until everything answers
 	Consent    plan.Consent
 }
 
-// Start decides again while it holds the ledger, writes what the plan says and brings the stack to it. report is called
-// for each change of a part's state. What does not answer by the timeout is left running. Ending the context ends what
-// this start began.
+// Start makes the plan while it holds the ledger, writes what the plan says, and brings the stack to it. It calls
+// report for each change of a part's state. What does not answer by the timeout keeps running. When the context ends,
+// Start stops what it has started.
 func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	began := time.Now()
 	var begun []string
 	timeout := o.Timeout
 	for tries := 0; ; tries++ {
 		if timeout > 0 {
-			o.Timeout = max(time.Millisecond, timeout-time.Since(began)) // one for all tries
+			o.Timeout = max(time.Millisecond, timeout-time.Since(began)) // one timeout for all tries
 		}
 		out, err := s.startOnce(ctx, o, report)
 		for _, name := range out.Begun {
@@ -108,8 +108,8 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 		if err == nil && out.Answers() {
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}
-		// A port that was free when it was chosen may be taken when its server comes up: then it is chosen again, and
-		// what refers to it follows.
+		// A port that was free when it was chosen may be taken when its server starts. Then another one is chosen, and
+		// everything that contains the port follows.
 		if err != nil || tries == maxMoves || !s.failedForPort(out) {
 			return out, err
 		}
@@ -117,11 +117,11 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 	}
 }
 
-// maxMoves is how often a start gives way to others that take its ports.
+// maxMoves bounds how often a start moves parts to other ports.
 const maxMoves = 5
 
-// failedForPort reports whether a part, or the gateway, failed since somebody else has its port now, or had it when its
-// server asked for it. Where the port is pinned, the next plan says so.
+// failedForPort reports whether a part or the gateway failed because another process has its port, or had it when the
+// server asked for it. If the port is pinned, the next plan says so.
 func (s *Stack) failedForPort(out Started) bool {
 	held := map[int]bool{}
 	for _, p := range out.Plan.Parts {
@@ -130,17 +130,17 @@ func (s *Stack) failedForPort(out Started) bool {
 			continue
 		}
 		if out.Parts[i].Code == trouble.PortTaken {
-			return true // whoever had it may be gone by now
+			return true // the process that had it may be gone by now
 		}
 		if lostPort(p.Name, p.Port, s.Kinds.TraitsOf(p.Kind).Symptoms,
 			examine.Log(s.Home.Stack(s.ID, "logs", p.Name+".log"), out.Parts[i].LogFrom)) {
-			return true // whoever had it may be gone by now
+			return true // the process that had it may be gone by now
 		}
 		held[p.Port] = true
 	}
 	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 &&
 		!members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
-		return true // whoever had its port may be gone by now
+		return true // the process that had its port may be gone by now
 	}
 	if len(held) == 0 {
 		return false
@@ -151,7 +151,7 @@ func (s *Stack) failedForPort(out Started) bool {
 	})
 }
 
-// lostPort reports whether a part's server says that it did not get the part's port.
+// lostPort reports whether a part's server says that it did not get its port.
 func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
 	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
 		means, _, at := s.Find(words, part)
@@ -160,7 +160,7 @@ func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool
 	})
 }
 
-// startOnce makes one plan and brings the stack to it.
+// startOnce makes one plan, and brings the stack to it.
 func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
 	var out Started
 	file, err := s.file()
@@ -173,11 +173,12 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 		return out, err
 	}
 	ready := make(chan error, 1)
-	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }() // meanwhile, decide
+	// start the keeper while the plan is made
+	go func() { ready <- s.Keeper.Ensure(ctx, program.Path, program.Build) }()
 	err = s.place(ctx, file, program, o, &out)
 	keeperErr := <-ready
 	if err != nil && keeperErr == nil {
-		_ = s.Keeper.Nothing(context.WithoutCancel(ctx)) // left waiting, it ends by itself
+		_ = s.Keeper.Nothing(context.WithoutCancel(ctx)) // if this fails, the keeper exits by itself
 	}
 	if err = cmp.Or(err, keeperErr); err != nil {
 		return out, err
@@ -215,8 +216,8 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 	return out, cmp.Or(err, failed)
 }
 
-// withKeeper asks the keeper for something, again where it was just about to end: with the last stack another command
-// stopped.
+// withKeeper asks the keeper for something, and asks again if the keeper was about to exit because another command
+// stopped the last stack.
 func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
 	err := ask()
 	for tries := 0; errors.Is(err, trouble.KeeperGone) && tries < 20 && ctx.Err() == nil; tries++ {
@@ -227,8 +228,8 @@ func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func()
 	return err
 }
 
-// place plans under the ledger's lock, from looking at the ports to writing them down, and materialises the plan. It
-// fails where one of the parts to restart is not in it.
+// place makes the plan while it holds the ledger's lock, from reading the ports to recording them, and materialises it.
+// It fails if the plan lacks one of the parts to restart.
 func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Program,
 	o StartOptions, out *Started) error {
 	o.Consent.Network, o.Consent.Loopback = s.subjects(file, o.Consent.Network), s.subjects(file, o.Consent.Loopback)
@@ -287,8 +288,8 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	})
 }
 
-// hostOf describes this machine to a stack's parts. Where the plan has sites, the authority that signs their
-// certificates is made if it is missing: the parts are to trust it from their start on.
+// hostOf returns what the machine provides to a stack's parts. If the plan has sites, it creates the certificate
+// authority if that is missing: the parts must trust it from their start on.
 func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (host materialise.Host, err error) {
 	me, err := user.Current()
 	if err != nil {

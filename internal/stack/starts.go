@@ -7,7 +7,7 @@ import (
 	"dravit/internal/lifecycle"
 )
 
-// StartRecord is one start after which everything answered.
+// StartRecord is the record of a start after which everything answered.
 type StartRecord struct {
 	At    time.Time                   `json:"at"`      // when it began
 	Took  int64                       `json:"took_ms"` // until everything answered
@@ -16,12 +16,12 @@ type StartRecord struct {
 	Spans map[string][]lifecycle.Span `json:"spans"`   // what each did on its way
 }
 
-// maxStarts is how many starts are kept.
+// maxStarts is how many records are kept.
 const maxStarts = 50
 
 func (s *Stack) startsFile() string { return s.Home.Stack(s.ID, "state", "starts.json") }
 
-// record keeps how a start went that began anything.
+// record adds the record of a start that started anything.
 func (s *Stack) record(began time.Time, out Started) error {
 	if len(out.Begun) == 0 {
 		return nil
@@ -35,7 +35,7 @@ func (s *Stack) record(began time.Time, out Started) error {
 	return home.WriteState(s.startsFile(), all[max(0, len(all)-maxStarts):])
 }
 
-// Starts returns the last starts, the latest at the end.
+// Starts returns the records of the last starts, the latest last.
 func (s *Stack) Starts() ([]StartRecord, error) {
 	var all []StartRecord
 	if s.ID == "" {

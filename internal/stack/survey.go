@@ -13,7 +13,7 @@ import (
 	"dravit/internal/survey"
 )
 
-// surveyor surveys this machine. It runs nothing that is in the project's folder, "" for none.
+// surveyor returns a survey of this machine. It runs no program in the project's folder ("": there is none).
 func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	set, err := settings.Read(m.Home)
 	machine := survey.Here(m.Kinds, set, m.Home.Path("survey.json"))
@@ -21,7 +21,7 @@ func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	return machine, err
 }
 
-// Look surveys the machine as far as a plan rests on it.
+// Look surveys the machine as far as a plan needs it.
 func (s *Stack) Look(ctx context.Context, requires map[string]stackfile.Require) (survey.Survey, error) {
 	machine, err := s.surveyor(s.Dir)
 	if err != nil {
@@ -30,11 +30,12 @@ func (s *Stack) Look(ctx context.Context, requires map[string]stackfile.Require)
 	return machine.Look(ctx, requires)
 }
 
-// Survey surveys everything from a folder, with who holds each port and what this user may do.
+// Survey surveys everything, with the process that holds each port and with what the user may do. dir is the folder
+// that the user is in.
 func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error) {
 	project := ""
 	if real, err := ledger.RealDir(dir); err == nil {
-		project, _ = stackfile.Find(real) // "": outside of any project
+		project, _ = stackfile.Find(real) // "": outside any project
 	}
 	machine, err := m.surveyor(project)
 	if err != nil {
@@ -51,7 +52,7 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 	if s.Ports, err = survey.Ports(m.livePorts(book), nil); err != nil {
 		return s, err
 	}
-	for i, p := range s.Ports { // names say more than ids
+	for i, p := range s.Ports { // show names, not ids
 		if other, ok := book.Stacks[p.Stack]; ok {
 			s.Ports[i].Stack = other.Name
 		}
@@ -59,7 +60,7 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 	return s, nil
 }
 
-// livePorts tells which stack's live part holds a port.
+// livePorts returns which stack's live part holds a port, for each port.
 func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	live, doors := map[int]string{}, map[int]string{}
 	var processes members.Listing
@@ -83,7 +84,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	if len(doors) == 0 {
 		return live
 	}
-	outside, _ := proc.NetworkListeners() // what cannot be told is somebody else's
+	outside, _ := proc.NetworkListeners() // a port without a known process counts as another user's
 	for l, pid := range outside {
 		if id := doors[l.Port]; id != "" && members.Include(entrance, pid) {
 			live[l.Port] = id

@@ -10,7 +10,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// check finds what is wrong between tables: names used twice, parts that nothing defines, circles.
+// check finds faults between tables: names used twice, parts that no table defines, circles.
 func (r *reader) check(f *File) {
 	names := f.PartNames()
 	defined := func(path, part string) {
@@ -24,7 +24,7 @@ func (r *reader) check(f *File) {
 	}
 	folded := map[string]string{}
 	for _, name := range names {
-		// Two names with one environment prefix would overwrite each other's variables.
+		// Two parts whose variables have the same prefix would overwrite each other's.
 		prefix := EnvPrefix(name)
 		if other, ok := folded[prefix]; ok {
 			r.fault("part."+name, fmt.Sprintf("parts %s and %s would both be %s_* in the environment", other, name,
@@ -88,7 +88,7 @@ func (r *reader) check(f *File) {
 	}
 }
 
-// placeholder checks what is in braces in a value of [env].
+// placeholder checks the text between braces in a value of [env].
 func (r *reader) placeholder(f *File, path string, m []string) {
 	words := strings.Split(m[2], ".")
 	sites := func() (names []string) {
@@ -122,7 +122,7 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 	}
 }
 
-// command checks what is in braces in a command, where a shell knows braces of its own.
+// command checks the text between braces in a command, where a shell uses braces, too.
 func (r *reader) command(path, text string) {
 	for _, m := range commandWord().FindAllStringSubmatch(text, -1) {
 		word := m[1]
@@ -139,7 +139,7 @@ func (r *reader) command(path, text string) {
 	}
 }
 
-// each checks what goes with a name, and what with the names of folders.
+// each checks which keys a site with a name may have, and which one with each.
 func (r *reader) each(at string, s SiteConfig) {
 	switch {
 	case s.Name == "" && s.Each == "":
@@ -163,7 +163,7 @@ func (r *reader) each(at string, s SiteConfig) {
 	}
 }
 
-// WaysToAsk are the arguments with which a stack file may have a program asked for its version. They do nothing else.
+// WaysToAsk are the arguments that a stack file may choose for asking a program for its version. They do nothing else.
 var WaysToAsk = []string{"--version", "-version", "-V", "-v", "version"}
 
 var (
@@ -172,20 +172,20 @@ var (
 	commandWord = pattern.New(`(?:^|[^$])\{([A-Za-z][\w-]*(?:\.[\w-]+)*)\}`)
 )
 
-// sitePlaceholder begins {site.NAME.FIELD}. No part can have that name where a stack has sites.
+// sitePlaceholder begins {site.NAME.FIELD}. No part can have this name if a stack has sites.
 const sitePlaceholder = "site"
 
-// SiteFields are what {site.NAME.FIELD} can stand for in a value of [env].
+// SiteFields are the fields of {site.NAME.FIELD} in a value of [env].
 var SiteFields = []string{"url", "host", "port"}
 
-// CommandFields are what can are in braces in a part's command.
+// CommandFields are the placeholders in a part's command.
 var CommandFields = []string{"port", "dravit"}
 
-// PlaceholderFields are what {part.FIELD} can stand for in a value of [env].
+// PlaceholderFields are the fields of {part.FIELD} in a value of [env].
 var PlaceholderFields = []string{"host", "port", "user", "password", "database", "url", "socket"}
 
-// Expand replaces the placeholders of an [env] value: field is asked for what is in braces, split at its dots.
-// {{word}} is {word}, literally.
+// Expand replaces the placeholders in a value of [env]. It calls field with the text between braces, split at its dots.
+// {{word}} becomes {word}.
 func Expand(value string, field func(path []string) string) string {
 	return placeholder().ReplaceAllStringFunc(value, func(m string) string {
 		x := placeholder().FindStringSubmatch(m)
@@ -193,19 +193,19 @@ func Expand(value string, field func(path []string) string) string {
 		case x[1] != "" && strings.HasSuffix(m, "}}"):
 			return m[1 : len(m)-1]
 		case x[1] != "":
-			return m // "{{word}" is no placeholder of anybody's
+			return m // "{{word}" is no placeholder
 		}
 		rest := strings.TrimPrefix(m, m[:strings.IndexByte(m, '}')+1])
 		return field(strings.Split(x[2], ".")) + rest
 	})
 }
 
-// EnvPrefix returns what a part's variables begin with: crew-db gives CREW_DB.
+// EnvPrefix returns the prefix of a part's variables: CREW_DB for crew-db.
 func EnvPrefix(part string) string {
 	return strings.ToUpper(strings.ReplaceAll(part, "-", "_"))
 }
 
-// extensions checks the entries that are paths.
+// extensions checks the entries that are paths of files.
 func (r *reader) extensions(at string, entries []string) {
 	for i, e := range entries {
 		if strings.Contains(e, "/") && !filepath.IsLocal(e) {
@@ -216,7 +216,7 @@ func (r *reader) extensions(at string, entries []string) {
 	}
 }
 
-// circles reports each circle among uses once, at the part that comes first.
+// circles reports each circle of parts that use each other, once, at the part that comes first.
 func (r *reader) circles(f *File) {
 	const entered, left = 1, 2
 	state := map[string]int{}

@@ -18,8 +18,8 @@ import (
 	"dravit/internal/version"
 )
 
-// table fills a struct from a TOML table. sort is the table's name in notBuilt; also maps keys that the caller reads
-// itself.
+// table fills a struct from a TOML table. sort is the table's name in notBuilt. also reports whether the caller reads a
+// key itself.
 func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
 	fields, names := map[string]int{}, []string{}
 	for i := range into.NumField() {
@@ -49,14 +49,15 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 	}
 }
 
-// keyHint says what an unknown key is called here, else the key that was probably meant, else those that there are.
+// keyHint returns what an unknown key is called in a stack file, else the known key that was probably meant, else all
+// known keys.
 func keyHint(sort, key string, names []string) string {
 	words := map[string]map[string]string{"": topWords, "part": partWords, "site": siteWords}[sort]
 	known := slices.Sorted(slices.Values(names))
 	return cmp.Or(called(words, key), nearest(key, names), "the keys here are "+strings.Join(known, ", "))
 }
 
-// title names a table for a message: part.app -> "part app", site.0 -> "this site".
+// title returns a table's name for a message: "part app" for part.app, "this site" for site.0.
 func title(path string) string {
 	kind, name, _ := strings.Cut(path, ".")
 	if _, err := strconv.Atoi(name); err == nil {
@@ -106,12 +107,12 @@ func (r *reader) value(at string, v any, into reflect.Value, rule keyRule) {
 	}
 }
 
-// wrong notes a value of another type than the key's.
+// wrong adds the fault that a value has the wrong type.
 func (r *reader) wrong(at, want string, v any) {
 	r.fault(at, fmt.Sprintf("%s must be %s, not %s", last(at), want, sortOf(v)), "")
 }
 
-// named reads a table of tables, each under a name of the developer's.
+// named reads a table of tables, each with a name that the developer chose.
 func named[T any](r *reader, at string, v any, read func(at, name string, v any) T) map[string]T {
 	tree, ok := v.(map[string]any)
 	if !ok {
@@ -187,7 +188,7 @@ func (r *reader) text(at string, v any, into reflect.Value, rule keyRule) {
 	into.SetString(s)
 }
 
-// checkText reads a text as what the tag check of its key says it is.
+// checkText tests a text as the rule's check says.
 func checkText(check, s string) error {
 	switch check {
 	case "version":
@@ -274,7 +275,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, rule keyRule) {
 		return
 	}
 	out := map[string]Text{}
-	// A dot in a setting's name (date.timezone) makes a table of it unless it is quoted: both are taken.
+	// A dot in a setting's name (date.timezone) makes a table unless the name is quoted. Both forms are accepted.
 	var walk func(prefix, path string, tree map[string]any)
 	walk = func(prefix, path string, tree map[string]any) {
 		for _, key := range slices.Sorted(maps.Keys(tree)) {
@@ -311,7 +312,7 @@ func (r *reader) textMap(at string, v any, into reflect.Value, rule keyRule) {
 	into.Set(reflect.ValueOf(out))
 }
 
-// require reads what is demanded of a command-line program: a version alone, or a table.
+// require reads the demand for a command-line program: a version, or a table.
 func (r *reader) require(at, name string, v any) Require {
 	if !toolName().MatchString(name) {
 		r.fault(at, fmt.Sprintf("%q cannot be a program's name", name), "its file name on PATH")
@@ -363,7 +364,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 	if p.Kind != nil && len(p.Kind) == 0 {
 		r.fault(join(at, "kind"), "kind must not be an empty list", "")
 	}
-	// What this machine's override of the kind has no use for may are in the shared file all the same.
+	// dravit.local.toml may narrow kind; keys of the other kinds may stay in dravit.toml.
 	narrowed := func(key string) bool { return r.places[join(at, "kind")].file != r.places[join(at, key)].file }
 	for key := range tree {
 		if !slices.Contains(kinds, key) && !r.understood(p.Kind, key) && !narrowed(key) {
@@ -412,7 +413,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 	return p
 }
 
-// understood reports whether one of the kinds has the key. Keys that are no part's at all were reported before.
+// understood reports whether one of the kinds has the key. Keys that no part has were reported before.
 func (r *reader) understood(kinds []string, key string) bool {
 	if slices.Contains(everyKind, key) || !slices.Contains(partKeys(), key) || len(kinds) == 0 {
 		return true

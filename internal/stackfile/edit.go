@@ -15,7 +15,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// notEditable says that a stack file is written in a way that Dravit does not edit.
+// notEditable returns the error which says that Dravit cannot edit a stack file that is written in this way.
 func notEditable(because string) error {
 	return &trouble.Trouble{
 		Code:    trouble.NotEditable,
@@ -25,14 +25,14 @@ func notEditable(because string) error {
 	}
 }
 
-// Edit is a changed text of one of a project's stack files.
+// Edit is the changed text of one of a project's stack files.
 type Edit struct {
 	File string // Name or LocalName
 	Text []byte
 }
 
-// EditExtensions returns the stack file with another list of extensions for a part. Everything else stays as it is
-// written: comments, order and spaces. Of the two files the one that holds the list is changed. Nothing is written.
+// EditExtensions returns the stack file with another list of extensions for a part. It keeps everything else: comments,
+// order and spaces. It changes that of the two files which holds the list. It writes nothing.
 func EditExtensions(dir, part, kind string, list []string, words Vocabulary) (Edit, error) {
 	return editKey(dir, part, kind, "extensions", list, words)
 }
@@ -71,7 +71,7 @@ func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit
 	if !ok {
 		return Edit{}, notEditable(fmt.Sprintf("part %s is not in %s", part, Name))
 	}
-	// A line of its own after the kind's, which begins as that one does.
+	// Add a line after that of kind, with the same indentation.
 	line := lineStart(text, at.start)
 	prefix := string(text[line:at.start])
 	if strings.ContainsAny(prefix, "{=[\"'") {
@@ -89,7 +89,7 @@ func editKey(dir, part, kind, key string, list []string, words Vocabulary) (Edit
 	return verified(Edit{Name, out}, dir, part, kind, key, list, words, nil)
 }
 
-// verified reads the edited text again: what it says must be what was wanted, and nothing else may have changed.
+// verified parses the edited text: it must say what was wanted, and nothing else may have changed.
 func verified(e Edit, dir, part, kind, key string, list []string, words Vocabulary, err error) (Edit, error) {
 	if err != nil {
 		return Edit{}, err
@@ -125,13 +125,13 @@ func verified(e Edit, dir, part, kind, key string, list []string, words Vocabula
 	return e, nil
 }
 
-// lineStart returns the offset at which the line begins that an offset is in.
+// lineStart returns the offset of the beginning of the line that contains an offset.
 func lineStart(text []byte, offset int) int { return bytes.LastIndexByte(text[:offset], '\n') + 1 }
 
-// width is how long a line of a list may be that Dravit writes itself.
+// width is the longest line with a list that Dravit writes.
 const width = 100
 
-// written is a list in one line, or where that is too long in several.
+// written formats a list: on one line, or on several if that is too long.
 func written(list []string, before int) string {
 	quoted := make([]string, len(list))
 	for i, s := range list {
@@ -150,8 +150,8 @@ func written(list []string, before int) string {
 	return text + line + "\n]"
 }
 
-// editList changes the list that is the value of a key: what list does not have is taken out, what it has more is added
-// at the end. Comments stay.
+// editList changes the value of a key to list: it removes elements that list lacks, and adds new ones at the end.
+// Comments stay.
 func editList(text []byte, key place, list []string) ([]byte, error) {
 	if text[key.value] != '[' {
 		return nil, notEditable("its list of extensions")
@@ -194,7 +194,7 @@ type cut struct {
 	insert   string
 }
 
-// without takes an element out, with the comma after it. kept are those before it that stay.
+// without removes an element and the comma after it. kept are the elements before it that stay.
 func without(text []byte, e element, last bool, kept []element) cut {
 	comma := commaAfter(text, e)
 	from, to := e.start, comma
@@ -204,19 +204,19 @@ func without(text []byte, e element, last bool, kept []element) cut {
 	line := lineStart(text, from)
 	endsLine := to < len(text) && text[to] == '\n'
 	switch alone := len(bytes.TrimSpace(text[line:from])) == 0; {
-	case alone && endsLine: // its own line, without a comment
+	case alone && endsLine: // the element has the line to itself, without a comment
 		from, to = line, to+1
-	case !alone && endsLine: // the last of its line
+	case !alone && endsLine: // the last one on its line
 		for text[from-1] == ' ' || text[from-1] == '\t' {
 			from--
 		}
-	case last && len(kept) > 0 && comma == e.end: // the last of a line: the comma before it goes
+	case last && len(kept) > 0 && comma == e.end: // the last element: the comma before it goes
 		from = kept[len(kept)-1].end
 	}
 	return cut{from: from, to: to}
 }
 
-// with adds elements after those that are kept, each on a line of its own if these are.
+// with adds elements after those that are kept, each on its own line if these have their own.
 func with(text []byte, key place, kept []element, added []string) cut {
 	if len(kept) == 0 {
 		return cut{key.value + 1, key.value + 1, strings.Join(added, ", ")}
@@ -233,13 +233,13 @@ func with(text []byte, key place, kept []element, added []string) cut {
 	}
 	rest, _, hasNext := bytes.Cut(text[comma:], []byte("\n"))
 	if hasNext && bytes.HasPrefix(bytes.TrimSpace(rest), []byte("#")) {
-		at = comma + len(rest) // after the comment on its line
+		at = comma + len(rest) // put it after the comment on its line
 	}
 	return cut{at, at, insert + ","}
 }
 
-// commaAfter returns the offset after the comma that follows an element, past spaces, line ends and comments; the end
-// of the element if none follows.
+// commaAfter returns the offset after the comma that follows an element, across spaces, line ends and comments, or the
+// element's end if none follows.
 func commaAfter(text []byte, e element) int {
 	for at := e.end; at < len(text); at++ {
 		switch text[at] {

@@ -1,4 +1,4 @@
-// Package stackfile reads dravit.toml: strictly, with every fault at once and the place of each.
+// Package stackfile reads dravit.toml strictly: it reports every fault at once, each with its place.
 package stackfile
 
 import (
@@ -7,14 +7,14 @@ import (
 	"slices"
 )
 
-// Name and LocalName are the files in a project's folder. The second, kept out of the repository, overrides any key of
-// the first.
+// Name and LocalName are the files in a project's folder. The second one overrides any key of the first, and is kept
+// out of the repository.
 const (
 	Name      = "dravit.toml"
 	LocalName = "dravit.local.toml"
 )
 
-// File is a stack file. Keys that a later version of Dravit will understand are left out: naming one is a fault.
+// File is a stack file.
 type File struct {
 	Name     string                `toml:"name" json:"name"`
 	Requires map[string]Require    `toml:"requires" json:"requires,omitempty"`
@@ -24,7 +24,7 @@ type File struct {
 	Dotenv   string                `toml:"dotenv" json:"dotenv,omitempty"`
 }
 
-// PartConfig is one part as the stack file describes it.
+// PartConfig is one part as written in the stack file.
 type PartConfig struct {
 	Kind       Texts           `toml:"kind" json:"kind"`
 	Version    string          `toml:"version" json:"version,omitempty"`
@@ -41,15 +41,14 @@ type PartConfig struct {
 
 	Requires *Requirements `toml:"requires" json:"requires,omitempty"`
 
-	// Also are extensions that the project's own files want, which no stack file names.
+	// Also are extensions that the project's own files demand and no stack file names.
 	Also []string `toml:"-" json:"also,omitempty"`
 
-	// Of holds what is written for one kind of the list only, as [part.db.mariadb].
+	// Of holds the keys that apply to one kind of the list only, written as [part.db.mariadb].
 	Of map[string]PartConfig `toml:"-" json:"of,omitempty"`
 }
 
-// Requirements are what an application's own page of requirements would test, beyond the runtime's version and its
-// extensions.
+// Requirements are what an application demands of its runtime and databases, beyond version and extensions.
 type Requirements struct {
 	Settings  map[string]Text `toml:"settings" json:"settings,omitempty"`
 	Database  map[string]Text `toml:"database" json:"database,omitempty"`
@@ -57,7 +56,7 @@ type Requirements struct {
 	Writable  []string        `toml:"writable" json:"writable,omitempty"`
 }
 
-// SiteConfig is one virtual host, or, with Each, one for each folder.
+// SiteConfig is one site or, with Each, one site for each folder.
 type SiteConfig struct {
 	Name    string   `toml:"name" json:"name,omitempty"`
 	Each    string   `toml:"each" json:"each,omitempty"`
@@ -71,11 +70,11 @@ type SiteConfig struct {
 	Expect  *Expect  `toml:"expect" json:"expect,omitempty"`
 }
 
-// DefaultSuffix is what names end with where the stack file does not say (RFC 6761, section 6.3: it always means this
+// DefaultSuffix is the suffix of host names if the stack file sets none (RFC 6761, section 6.3: it always means this
 // machine).
 const DefaultSuffix = "localhost"
 
-// HostSuffix is what the site's names end with.
+// HostSuffix returns the suffix of the site's host names.
 func (s SiteConfig) HostSuffix() string {
 	if s.Suffix == "" {
 		return DefaultSuffix
@@ -83,17 +82,17 @@ func (s SiteConfig) HostSuffix() string {
 	return s.Suffix
 }
 
-// Network reports whether other machines are to see the site.
+// Network reports whether other machines should reach the site.
 func (s SiteConfig) Network() bool { return s.Listen == "network" }
 
-// Expect is what a check asks of a site and what must come back.
+// Expect is what a check asks a site for, and what must come back.
 type Expect struct {
 	Path   string `toml:"path" json:"path,omitempty"`
 	Status int    `toml:"status" json:"status,omitempty"`
 	Text   string `toml:"text" json:"text,omitempty"`
 }
 
-// URLPath is the address to ask, also of a site that expects nothing.
+// URLPath returns the path to ask for. e may be nil.
 func (e *Expect) URLPath() string {
 	if e == nil || e.Path == "" {
 		return "/"
@@ -101,7 +100,7 @@ func (e *Expect) URLPath() string {
 	return e.Path
 }
 
-// Require is a command-line program that must be there. In the file it is a table, or a version alone.
+// Require is the demand for a command-line program. In the file it is a table, or a version.
 type Require struct {
 	Version string `toml:"version" json:"version,omitempty"`
 	Ask     string `toml:"ask" json:"ask,omitempty"`
@@ -111,17 +110,17 @@ type Require struct {
 // Texts is one text or a list of them.
 type Texts []string
 
-// Text is a text; numbers and booleans are taken as they are written.
+// Text is a text. A number or boolean becomes the text that is written in the file.
 type Text string
 
-// notBuilt are keys of the design that this version does not understand yet, by table.
+// notBuilt are keys of the design that this version does not support yet, by table.
 var notBuilt = map[string][]string{
 	"":     {"task"},
 	"part": {"seed"},
 }
 
-// For returns the part as it stands for one kind of its list: what the kind's own table says goes before what holds for
-// all of them. Settings of both are put together.
+// For returns the part for one kind of its list. Keys in the kind's own table override the part's; settings of both are
+// merged.
 func (p PartConfig) For(kind string) PartConfig {
 	own, ok := p.Of[kind]
 	p.Of = nil
@@ -146,7 +145,7 @@ func (p PartConfig) For(kind string) PartConfig {
 	return p
 }
 
-// Demanding reports whether the part's application requires anything of it, whatever its kind will be.
+// Demanding reports whether the part's application requires anything, under any kind of its list.
 func (p PartConfig) Demanding() bool {
 	for _, own := range p.Of {
 		if own.Requires != nil {

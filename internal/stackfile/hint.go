@@ -30,7 +30,7 @@ func sortOf(v any) string {
 	return "a date"
 }
 
-// nearest offers the known word that the unknown one was probably meant to be.
+// nearest returns a hint with the known word that was probably meant, or "".
 func nearest(word string, known []string) string {
 	best, least := "", 3
 	if len(word) <= 3 {

@@ -10,13 +10,13 @@ type keyRule struct {
 	// pattern is a regular expression (RE2) for a text, items for each text of a list, keys for each name of a table.
 	pattern, items, keys string
 
-	// hint is what a developer reads whose value the expression refuses.
+	// hint explains to a developer which values are allowed.
 	hint string
 
-	// check names a test beyond an expression: see checkText.
+	// check names a further test; see checkText.
 	check string
 
-	// minimum and maximum bound a number, both included.
+	// minimum and maximum are the smallest and the largest number allowed.
 	minimum, maximum int
 
 	required bool

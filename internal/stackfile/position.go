@@ -8,24 +8,24 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// place is where a key stands. Lines and columns count from 1, columns in bytes.
+// place says where a key is written. Lines and columns count from 1, columns in bytes.
 type place struct {
 	file      string
 	line, col int
-	text      string // of the line
+	text      string // the whole line
 
-	// Of a key with a value, in bytes from the beginning of the file: the last part of the key, the value, and its end.
+	// Offsets of a key with a value, in bytes: the last part of the key, the value, and the value's end.
 	start, value, end int
-	elements          []element // of the value, if it is a list
+	elements          []element // the entries of the value, if that is a list
 }
 
-// element is one entry of a list: where it is in the file, in bytes, and its text, if it is one.
+// element is one entry of a list: its offset in bytes, and its text if it is one.
 type element struct {
 	start, end int
 	text       string
 }
 
-// places finds where every key of a document stands, under its path: "part.app.version", "site.0.name".
+// places returns where every key of a document is written, by its path: "part.app.version", "site.0.name".
 func places(file string, data []byte) (map[string]place, error) {
 	l := locator{
 		file:   file,
@@ -136,8 +136,7 @@ func (l *locator) value(path string, n *unstable.Node) {
 	}
 }
 
-// around returns the offsets of the last part of a key, and of the value that follows it after an equals sign between
-// spaces (TOML 1.0, "Key/Value Pair").
+// around returns the offsets of the last part of a key and of the value after it (TOML 1.0, "Key/Value Pair").
 func around(data []byte, key unstable.Iterator) (last, value int) {
 	end := 0
 	for key.Next() {

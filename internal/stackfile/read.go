@@ -19,13 +19,13 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Vocabulary says which kinds exist and which keys of a part each understands, apart from those that all do.
+// Vocabulary lists the kinds, with the keys of a part that each kind has, apart from those of every kind.
 type Vocabulary map[string][]string
 
 // everyKind are the keys that a part of any kind may have.
 var everyKind = []string{"kind", "version", "uses"}
 
-// Fault is one thing wrong with a stack file.
+// Fault is one fault of a stack file.
 type Fault struct {
 	File string `json:"file"`
 	Line int    `json:"line"`   // from 1; 0 if no line is at fault
@@ -35,7 +35,7 @@ type Fault struct {
 	Hint string `json:"hint,omitempty"`
 }
 
-// Faults are all faults of a stack file, in the order of their lines. It is the error that Read returns for a bad file.
+// Faults are all faults of a stack file, in the order of their lines. Read returns them as its error.
 type Faults []Fault
 
 func (f Faults) Error() string {
@@ -49,7 +49,7 @@ func (f Faults) Error() string {
 	return b.String()
 }
 
-// ErrNone says that a folder and those above it hold no stack file.
+// ErrNone says that neither a folder nor one above it has a stack file.
 var ErrNone = &trouble.Trouble{
 	Code:    trouble.NoStack,
 	What:    "there is no stack here",
@@ -57,7 +57,7 @@ var ErrNone = &trouble.Trouble{
 	Next:    "dravit demo shows one; dravit schema describes every key",
 }
 
-// Find returns the nearest folder, from dir upwards, that holds a stack file.
+// Find returns the nearest folder, from dir upwards, that has a stack file.
 func Find(dir string) (string, error) {
 	for at := dir; ; at = filepath.Dir(at) {
 		if info, err := os.Stat(filepath.Join(at, Name)); err == nil && info.Mode().IsRegular() {
@@ -69,7 +69,7 @@ func Find(dir string) (string, error) {
 	}
 }
 
-// Read reads the stack file of a project's folder together with its local overrides. A bad file gives Faults.
+// Read reads the stack file in a project's folder, with its local overrides. The error for a faulty file is Faults.
 func Read(dir string, words Vocabulary) (*File, error) {
 	r := reader{words: words, places: map[string]place{}}
 	tree, err := r.load(dir, Name)
@@ -80,7 +80,7 @@ func Read(dir string, words Vocabulary) (*File, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	if len(r.faults) > 0 { // not TOML: nothing more can be said
+	if len(r.faults) > 0 { // the text is no TOML, so there is nothing more to check
 		return nil, r.faults
 	}
 	if local != nil {
@@ -101,7 +101,7 @@ func Read(dir string, words Vocabulary) (*File, error) {
 
 func sign(n int) int { return max(-1, min(1, n)) }
 
-// nameOf makes a stack's name of a folder's.
+// nameOf returns a stack's name for the name of a folder.
 func nameOf(folder string) string {
 	name := strings.Trim(pattern.Of(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(folder), "-"), "-")
 	if len(name) > 63 {
@@ -122,7 +122,7 @@ type reader struct {
 // maxFile is how large a stack file may be, in bytes.
 const maxFile = 256 << 10
 
-// load reads one of the two files of a stack. A fault in its form is noted, and nothing returned.
+// load reads one of the two files of a stack. If the text is no TOML, it adds a fault and returns nil.
 func (r *reader) load(dir, shown string) (map[string]any, error) {
 	data, err := confined.ReadFile(dir, shown, maxFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -187,8 +187,7 @@ var byteOrderMark = []byte("\xef\xbb\xbf")
 // maxDepth is how many keys or brackets deep a value of a stack file may be. The deepest real one is at 5.
 const maxDepth = 30
 
-// tooDeep returns the first line that nests deeper than maxDepth, 0 if none does. It is asked before the file is
-// parsed.
+// tooDeep returns the first line that nests deeper than maxDepth, or 0. It runs before the parser.
 func tooDeep(data []byte) int {
 	line := 0
 	for text := range bytes.Lines(data) {
@@ -202,8 +201,7 @@ func tooDeep(data []byte) int {
 	return 0
 }
 
-// merge lays local values over the shared ones. Tables merge key by key; sites and the like, lists of tables, by their
-// names.
+// merge overrides the shared values by the local ones. Tables merge key by key, lists of tables by the names in them.
 func (r *reader) merge(path, from string, base, over any) any {
 	if at, ok := r.places["local:"+from]; ok {
 		r.places[path] = at
@@ -245,11 +243,11 @@ func tables(list []any) bool {
 }
 
 const (
-	maxFaults = 100 // that are told of one file
-	maxLine   = 300 // bytes of a line that are shown
+	maxFaults = 100 // how many faults of one file are reported
+	maxLine   = 300 // how many bytes of a line are shown
 )
 
-// fault notes a fault at a path, or at the nearest table above it.
+// fault adds a fault at a path, or at the nearest table above it.
 func (r *reader) fault(path, what, hint string) {
 	at, ok := r.places[path]
 	for p := path; !ok && p != ""; at, ok = r.places[p] {
@@ -263,7 +261,7 @@ func (r *reader) fault(path, what, hint string) {
 		return
 	}
 	x := Fault{File: at.file, Line: at.line, Col: at.col, Text: at.text, What: what, Hint: hint}
-	if len(x.Text) > maxLine { // a line to read, not a file in one line
+	if len(x.Text) > maxLine { // the file may consist of one huge line
 		x.Text = strings.ToValidUTF8(x.Text[:maxLine], "")
 		x.Col = min(x.Col, maxLine)
 	}

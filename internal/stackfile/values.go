@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Values are the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root. Of
-// those of [env], which may be secrets, there are digests only.
+// Values returns the values that a stack file sets, by their paths: part.app.settings.memory_limit, site.ferry.root.
+// Values of [env] may be secret, so it returns digests of those.
 func (f *File) Values() map[string]string {
 	text, err := json.Marshal(f)
 	var tree map[string]any
@@ -17,7 +17,7 @@ func (f *File) Values() map[string]string {
 		err = json.Unmarshal(text, &tree)
 	}
 	if err != nil {
-		panic(err) // a File is plain texts, lists and tables
+		panic(err) // a File consists of texts, lists and tables
 	}
 	out := map[string]string{}
 	for key, v := range tree {

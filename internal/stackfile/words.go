@@ -2,7 +2,7 @@ package stackfile
 
 import "strings"
 
-// What people write for kinds and keys that are called something else here, and what they are called.
+// Words that people write for kinds and keys, with what these are called in a stack file.
 var (
 	kindWords = map[string]string{
 		"mysql":      "mariadb",
@@ -100,7 +100,7 @@ var (
 	}
 )
 
-// called says what a word is called here, "" if it is not known.
+// called returns what a word is called in a stack file, or "" if it is not known.
 func called(words map[string]string, word string) string {
 	meant := words[strings.ToLower(strings.ReplaceAll(word, "-", "_"))]
 	if meant == "" {

@@ -1,4 +1,4 @@
-// Package suffix judges what host names of this machine may end with.
+// Package suffix decides which suffixes host names of this machine may have.
 package suffix
 
 import (
@@ -9,11 +9,11 @@ import (
 	"golang.org/x/net/publicsuffix"
 )
 
-// reserved belong to nobody and may be used within a machine: RFC 6761 (localhost, test, example), RFC 8375
-// (home.arpa), and internal, which ICANN set aside for private use in 2024.
+// reserved are suffixes that belong to no one and may be used within a machine: RFC 6761 (localhost, test, example),
+// RFC 8375 (home.arpa), and internal, which ICANN reserved for private use in 2024.
 var reserved = []string{"localhost", "test", "example", "internal", "home.arpa"}
 
-// others mean something else wherever they are seen, with the document that says so.
+// others are suffixes that have another meaning, with the document that says so.
 var others = map[string]string{
 	"local":   "it is asked of the neighbours in the local network, not of a resolver (RFC 6762)",
 	"invalid": "programs treat every name below it as one that cannot be (RFC 6761)",
@@ -22,18 +22,17 @@ var others = map[string]string{
 	"arpa":    "it is the Internet's own (RFC 3172)",
 }
 
-// forced are public suffixes below which browsers open HTTPS only, whatever is asked for (the browsers' common list of
-// preloaded HSTS).
+// forced are public suffixes below which browsers use HTTPS only (the browsers' common list of preloaded HSTS).
 var forced = []string{"app", "bank", "boo", "channel", "dad", "day", "dev", "eat", "esq", "fly", "foo", "gle", "google",
 	"hotmail", "ing", "insurance", "meme", "mov", "new", "nexus", "page", "phd", "play",
 	"prof", "rsvp", "search", "skype", "soy", "windows", "youtube", "zip"}
 
-// Reserved reports whether a suffix, or one that it ends with, belongs to nobody and may be used within a machine.
+// Reserved reports whether a suffix, or one that it ends with, is reserved for private use.
 func Reserved(s string) bool {
 	return slices.ContainsFunc(reserved, func(r string) bool { return s == r || strings.HasSuffix(s, "."+r) })
 }
 
-// Refuse returns why names of this machine must not end with a suffix, or nil if they may.
+// Refuse returns why names of this machine must not have a suffix, or nil if they may.
 func Refuse(s string) error {
 	last := s[strings.LastIndexByte(s, '.')+1:]
 	switch {
@@ -56,7 +55,7 @@ func Refuse(s string) error {
 		"test belongs to nobody", s, also)
 }
 
-// Warn returns what is to be said of a suffix that is not refused, or "" if there is nothing.
+// Warn returns what the user should know about an allowed suffix, or "".
 func Warn(s string) string {
 	for _, r := range reserved {
 		if s == r || strings.HasSuffix(s, "."+r) {

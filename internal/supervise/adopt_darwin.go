@@ -1,4 +1,4 @@
 package supervise
 
-// adoptOrphans does nothing: macOS gives orphans to process 1. They are found by their other marks.
+// adoptOrphans does nothing: macOS gives orphans to process 1. Their other marks identify them.
 func adoptOrphans() error { return nil }

@@ -1,7 +1,7 @@
-// Package supervise runs a command of the project's own as the small parent process of everything that the command
-// starts. Such a command may be anything (npm, a shell script, a process manager), and what it starts may leave its
-// session, close the part's lock and lose its parent. On Linux the supervisor adopts every orphan below it, so that
-// nothing gets away.
+// Package supervise runs a command of the project, as the parent process of everything that the command starts. Such a
+// command may be anything: npm, a shell script, a process manager. What it starts may leave its session, close the
+// part's lock and lose its parent. On Linux the supervisor adopts every orphan below it, so that it can stop all of
+// them.
 package supervise
 
 import (
@@ -18,27 +18,28 @@ import (
 	"dravit/internal/proc"
 )
 
-// LockFD is the file descriptor under which the supervisor inherits the part's lock, and hands it on to the command.
+// LockFD is the file descriptor under which the supervisor inherits the part's lock. It passes the lock on to the
+// command.
 const LockFD = 3
 
-// grace is how long what the command started may take to end once the command itself has ended.
+// grace is how long the processes that the command started may take to exit when the command itself has exited.
 const grace = 2 * time.Second
 
-// patience is how long the supervisor tries to end what the command left behind, before it gives up.
+// patience is how long the supervisor tries to stop what the command left behind.
 const patience = 10 * time.Second
 
-// Background is what the supervisor writes to the log when the command ends well and leaves processes behind.
+// Background is the line in the log when the command exits with 0 and leaves processes behind.
 const Background = "dravit: the command went on in the background"
 
-// Run runs the command until it ends, passes signals on to it, and ends whatever it left behind. lock is the path of
-// the part's lock file. Run returns nil if the command ended with code 0, and an *exec.ExitError otherwise.
+// Run runs the command until it exits, passes signals on to it, and stops what it left behind. lock is the path of the
+// part's lock file. Run returns nil if the command exited with 0, and an *exec.ExitError otherwise.
 func Run(lock string, command []string) error {
 	if err := adoptOrphans(); err != nil {
 		return fmt.Errorf("becoming the parent of orphans: %w", err)
 	}
 	lockFile := os.NewFile(LockFD, lock)
 	self, err := proc.Identify(os.Getpid())
-	if err == nil { // the keeper notes the same, but a command may end before it does
+	if err == nil { // the keeper notes the same, but a command may exit before it does
 		err = members.NoteLeader(lockFile, self)
 	}
 	if err != nil {
@@ -67,7 +68,7 @@ func Run(lock string, command []string) error {
 	for {
 		select {
 		case s := <-signals:
-			_ = cmd.Process.Signal(s) // gone meanwhile is fine too
+			_ = cmd.Process.Signal(s) // a process that is gone by now is fine
 		case <-died:
 			reap(cmd.Process.Pid)
 		case err := <-ended:
@@ -76,7 +77,7 @@ func Run(lock string, command []string) error {
 	}
 }
 
-// reap waits for adopted orphans that have died. The command itself is waited for elsewhere.
+// reap waits for adopted orphans that have died. Another goroutine waits for the command.
 func reap(command int) {
 	for _, pid := range proc.Children(os.Getpid()) {
 		if pid != command {
@@ -85,7 +86,7 @@ func reap(command int) {
 	}
 }
 
-// endRest ends what the command left behind.
+// endRest stops what the command left behind.
 func endRest(lock string, well bool) error {
 	left, err := members.Of(lock)
 	if err != nil || len(left) == 0 {
@@ -99,8 +100,8 @@ func endRest(lock string, well bool) error {
 	return members.End(ctx, lock, left, grace)
 }
 
-// Exit ends this process as the command ended: with its code, or with 128 and the number of the signal that killed it,
-// as a shell does (POSIX sh, "Exit Status"). It does not return.
+// Exit exits as the command did: with its code, or with 128 and the number of the signal that killed it, as a shell
+// does (POSIX sh, "Exit Status"). It does not return.
 func Exit(err error) {
 	var exit *exec.ExitError
 	switch {

@@ -20,13 +20,13 @@ import (
 	"dravit/internal/resolver"
 )
 
-// Allowed is what this user may do on this machine, and what there is of it.
+// Allowed says what this user may do on this machine.
 type Allowed struct {
 	UserNamespaces bool     `json:"user_namespaces"` // told by making one
 	Engines        []Engine `json:"container_engines"`
 	DiskFree       uint64   `json:"disk_free_bytes"` // where this user's files are
 	MemoryFree     uint64   `json:"memory_free_bytes"`
-	// Resolves tells which host names lead to this machine by the system's resolver, without any set-up.
+	// Resolves says which host names the system's resolver leads to this machine, without any set-up.
 	Resolves map[string]bool `json:"resolves"`
 }
 
@@ -70,7 +70,7 @@ func orRoot(home string) string {
 	return home
 }
 
-// engines finds the sockets on which container engines usually listen and asks each for its version, over the HTTP
+// engines returns the sockets on which container engines usually listen. It asks each for its version, over the HTTP
 // interface that they share.
 func engines(ctx context.Context) []Engine {
 	dirs := []string{"/run", "/var/run"}
@@ -81,7 +81,8 @@ func engines(ctx context.Context) []Engine {
 	for _, dir := range dirs {
 		for _, name := range []string{"docker.sock", "podman/podman.sock", "containerd/containerd.sock"} {
 			file := filepath.Join(dir, name)
-			// /var/run is /run nowadays. A folder that may not be looked into hides its socket, and may hold one.
+			// /var/run is a link to /run on most systems. A socket in a folder that may not be read counts as one that
+			// may exist.
 			if real, err := filepath.EvalSymlinks(file); err == nil && !slices.Contains(sockets, real) {
 				sockets = append(sockets, real)
 			}

@@ -11,8 +11,8 @@ import (
 	"dravit/internal/pattern"
 )
 
-// lowestPort is the first port that needs no privilege (ip(7), ip_unprivileged_port_start), or 1 with the capability to
-// bind any.
+// lowestPort returns the first port that needs no privilege (ip(7), ip_unprivileged_port_start), or 1 if this process
+// may open any port.
 func lowestPort() int {
 	const bindService = 10 // capabilities(7): CAP_NET_BIND_SERVICE
 	status, _ := os.ReadFile("/proc/self/status")
@@ -28,12 +28,12 @@ func lowestPort() int {
 	return 1024
 }
 
-// userNamespaces reports whether this user may make one, by making one.
+// userNamespaces reports whether this user may create a user namespace, by creating one.
 func userNamespaces(ctx context.Context) bool {
 	cmd := exec.CommandContext(ctx, "/bin/true")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS}
 	return cmd.Run() == nil
 }
 
-// LowPorts is the command that lets ordinary users listen on the ports from 80 on.
+// LowPorts returns the command that lets ordinary users open the ports from 80 on.
 func LowPorts() string { return "sudo sysctl -w net.ipv4.ip_unprivileged_port_start=80" }

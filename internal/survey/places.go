@@ -12,7 +12,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Where a program came from.
+// Where a program was found:
 const (
 	System   = "system"   // a package of the system
 	Local    = "local"    // put there by hand, for everybody
@@ -22,9 +22,9 @@ const (
 	OnPath   = "path"     // elsewhere on PATH
 )
 
-// usual are the folders where programs are, beside PATH: servers live where an ordinary user's PATH does not look, and
-// programs that keep several versions side by side put each in a folder of its own. They are told by the shape of the
-// folders. * stands for one name; ~ for the user's home. The first that matches gives a folder its origin.
+// usual are the folders with programs other than those of PATH: servers are often elsewhere, and programs that keep
+// several versions side by side have a folder for each. They are patterns of paths, with * for one name and ~ for the
+// user's home. The first pattern that matches a folder decides about its origin.
 var usual = []struct{ pattern, origin string }{
 	{"/usr/local/sbin", Local}, {"/usr/local/bin", Local},
 	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
@@ -78,13 +78,13 @@ var usual = []struct{ pattern, origin string }{
 	{"~/.*/shims", Versions}, {"~/.local/share/*/shims", Versions},
 }
 
-// folder is one that is searched.
+// folder is one folder of the search path.
 type folder struct{ dir, origin string }
 
 // place is a program's file.
 type place struct{ path, origin string }
 
-// searchPath is PATH, the folders of the settings and the usual ones, each once, with the origin of what they hold.
+// searchPath returns the folders of PATH, of the settings and of usual, each once, with the origin of their programs.
 func (l *looker) searchPath() []folder {
 	var out []folder
 	seen := map[string]bool{}
@@ -123,7 +123,7 @@ func (l *looker) inHome(shape string) string {
 	return shape
 }
 
-// originOf tells by its shape where the programs of a folder on PATH came from.
+// originOf returns the origin of the programs in a folder of PATH, by the shape of its path.
 func (l *looker) originOf(dir string) string {
 	for _, d := range l.Settings.Programs {
 		if d == dir {
@@ -141,20 +141,20 @@ func (l *looker) originOf(dir string) string {
 	return OnPath
 }
 
-// listing is what a folder held of interest: as long as the folder is not written to, it does still.
+// listing is what a folder contained. It is valid until the folder is written to.
 type listing struct {
 	ModTime time.Time           `json:"mod_time"`
 	Found   map[string][]string `json:"found"` // names, by the patterns that they matched
 }
 
-// finder finds files by name, and reads a folder again only when it was written to.
+// finder finds files by name. It reads a folder again only if the folder was written to.
 type finder struct {
 	root         string
 	known, fresh map[string]listing
 	changed      bool
 }
 
-// expand returns the folders that a pattern stands for, in the order of their names.
+// expand returns the folders that match a pattern, sorted.
 func (f *finder) expand(pattern string) []string {
 	if pattern == "" {
 		return nil
@@ -192,7 +192,7 @@ func (l *looker) find(patterns []string) []place {
 			}
 			seen[real] = true
 			origin := in.origin
-			if real != file && origin != Settings { // a link tells less than what it leads to
+			if real != file && origin != Settings { // keep the real file's origin rather than the link's
 				if of := l.originOf(filepath.Dir(real)); of != OnPath {
 					origin = of
 				}
@@ -210,7 +210,7 @@ func executable(file string) bool {
 
 // names returns the names in a folder that match one of the patterns.
 func (f *finder) names(dir string, patterns []string) []string {
-	now, ok := f.fresh[dir] // looked at once in a survey
+	now, ok := f.fresh[dir] // a survey checks each folder once
 	if !ok {
 		info, err := os.Stat(f.root + dir)
 		if err != nil || !info.IsDir() {
@@ -236,7 +236,7 @@ func (f *finder) names(dir string, patterns []string) []string {
 	}
 	names := []string{}
 	for _, e := range entries {
-		// A leading dot is matched by a dot only, as in a shell.
+		// Only a dot matches a leading dot, as in a shell.
 		if slices.ContainsFunc(patterns, func(p string) bool {
 			ok, _ := path.Match(p, e.Name())
 			return ok && (e.Name()[0] != '.' || p[0] == '.')

@@ -1,5 +1,5 @@
-// Package survey looks at this machine: which programs it has, in which versions, what they were built for, which ports
-// are held by whom, and what this user may do.
+// Package survey finds out what this machine offers: programs with their versions and what they were built for, ports
+// with their holders, and what the user may do.
 package survey
 
 import (
@@ -35,7 +35,7 @@ type Survey struct {
 	Modules  []kind.Module  `json:"modules"` // compiled extensions of the runtimes
 	Tools    []Tool         `json:"tools"`   // command-line programs
 	Ports    []Port         `json:"ports"`
-	// Names and Allowed take longer to find out, and no plan rests on them: Whole alone fills them.
+	// Names and Allowed take longer, and no plan needs them: only Whole fills them.
 	Names   []Named  `json:"names,omitempty"`
 	Allowed *Allowed `json:"allowed,omitempty"`
 }
@@ -45,31 +45,31 @@ type Host struct {
 	OS   string `json:"os"`
 	Arch string `json:"arch"`
 	User string `json:"user"`
-	// EphemeralLow and EphemeralHigh are the range that the system gives to outgoing connections.
+	// EphemeralLow and EphemeralHigh are the first and the last port of the range for outgoing connections.
 	EphemeralLow  int `json:"ephemeral_low"`
 	EphemeralHigh int `json:"ephemeral_high"`
-	// LowestPort is the lowest TCP port that this user may listen on. 0: not known.
+	// LowestPort is the lowest TCP port that this user may open. 0: unknown.
 	LowestPort int `json:"lowest_port,omitempty"`
 }
 
-// Machine is where to look and what for.
+// Machine says where to search and for what.
 type Machine struct {
 	Kinds    []kind.Kind
 	Settings settings.Settings
-	Cache    string // the file that remembers what programs said
-	Root     string // of the file system; "" is the machine's own. Recorded trees have another
-	Home     string // of the user, within Root
+	Cache    string // the file with the answers of programs
+	Root     string // the root of the file system: "" for the machine's own, or a recorded tree
+	Home     string // the user's home, below Root
 	Path     string // PATH
-	Project  string // the folder whose programs are not run, as a real path; "": none
+	Project  string // the project's folder, as a real path: its programs are not run; "": none
 }
 
-// Here is this machine as this user sees it.
+// Here returns this machine as this user sees it.
 func Here(kinds []kind.Kind, set settings.Settings, cache string) Machine {
-	base, _ := os.UserHomeDir() // without one, its folders are not looked into
+	base, _ := os.UserHomeDir() // without a home, its folders are not searched
 	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH")}
 }
 
-// HostNow is this machine and its user.
+// HostNow describes this machine and its user.
 func HostNow() Host {
 	low, high := proc.EphemeralPorts()
 	return Host{
@@ -82,20 +82,20 @@ func HostNow() Host {
 	}
 }
 
-// entry is what is remembered of one program: as long as the file is the same, so is the answer.
+// entry is the remembered answer of one program. It is valid as long as the file is the same.
 type entry struct {
 	Size    int64         `json:"size"`
 	ModTime time.Time     `json:"mod_time"`
 	Program *kind.Program `json:"program"` // nil: the file is no such program
-	// Until is when the program is asked again, though its file is the same: it was not heard to its end, or something
+	// Until is when the program is asked again even if its file is the same: it did not finish its answer, or something
 	// beside it was missing.
 	Until time.Time `json:"until,omitzero"`
 }
 
-// patience is how long such a program is left alone.
+// patience is how long such a program is not asked again.
 const patience = time.Minute
 
-// memory is what is remembered between two surveys.
+// memory is what is kept between two surveys.
 type memory struct {
 	Programs map[string]entry   `json:"programs"` // by kind and path
 	Folders  map[string]listing `json:"folders"`  // by path
@@ -103,27 +103,27 @@ type memory struct {
 	Tools    map[string]told    `json:"tools"`    // by path and how it was asked
 }
 
-// shelf is what a folder of modules held, as long as its files are the same.
+// shelf holds the modules of a folder. It is valid as long as the folder's files are the same.
 type shelf struct {
 	Stamp   string        `json:"stamp"`
 	Modules []kind.Module `json:"modules"`
 }
 
-// looker is one look at a machine.
+// looker is one survey under way.
 type looker struct {
 	Machine
 	known, fresh memory
 	folders      finder
 	search       []folder
 	realDirs     map[string]string
-	childPath    string     // PATH of the programs that are asked
+	childPath    string     // the PATH of the programs that are asked
 	mu           sync.Mutex // guards fresh and changed
 	changed      bool
 	limit        chan struct{}
 }
 
-// Look surveys the machine. Programs are asked side by side, each with a deadline, and what they say is remembered by
-// path, size and time. Of command-line programs those in requires are asked.
+// Look surveys the machine. It asks programs side by side, each with a deadline, and remembers the answers under path,
+// size and time. It asks those command-line programs that are in requires.
 func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (Survey, error) {
 	s := Survey{Format: Format, Host: HostNow()}
 	l := m.look()
@@ -148,7 +148,7 @@ func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require
 func (m Machine) look() *looker {
 	l := &looker{Machine: m, limit: make(chan struct{}, 8)}
 	if err := home.ReadJSON(m.Cache, &l.known); err != nil {
-		l.known = memory{} // a broken cache is no cache
+		l.known = memory{} // treat a broken cache as empty
 	}
 	l.fresh = memory{map[string]entry{}, map[string]listing{}, map[string]shelf{}, map[string]told{}}
 	l.realDirs = map[string]string{}
@@ -161,12 +161,11 @@ func (m Machine) look() *looker {
 	return l
 }
 
-// remember writes down what was found where it is not what was known. Where there is no room for that, the next look
-// asks again.
+// remember writes the answers to the cache if they have changed. If the disk is full, the next survey asks again.
 func (l *looker) remember() {
 	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) &&
 		len(l.fresh.Modules) == len(l.known.Modules)
-	for key, t := range l.known.Tools { // those that this look did not ask for
+	for key, t := range l.known.Tools { // programs that were not asked for this time
 		if _, ok := l.fresh.Tools[key]; !ok {
 			l.fresh.Tools[key] = t
 		}
@@ -177,7 +176,7 @@ func (l *looker) remember() {
 	_ = home.WriteCache(l.Cache, l.fresh)
 }
 
-// ask asks a found program what it is, unless it was asked before and is the same file.
+// ask asks a program what it is, unless an answer for the same file is known.
 func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found place) {
 	info, err := os.Stat(l.Root + found.path)
 	if err != nil {
@@ -229,8 +228,8 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found
 	})
 }
 
-// programs returns what was found, the newest of each kind first. A script that leads to another program of the list is
-// left out.
+// programs returns the programs that were found, the newest of each kind first. It leaves out scripts that run another
+// program of the list.
 func (l *looker) programs() []kind.Program {
 	all := []kind.Program{}
 	behind := false
@@ -249,7 +248,7 @@ func (l *looker) programs() []kind.Program {
 	}
 	versions := map[string]version.Version{}
 	for _, p := range all {
-		versions[p.Version], _ = version.Parse(p.Version) // those that do not parse were not taken
+		versions[p.Version], _ = version.Parse(p.Version) // programs whose version does not parse were left out
 	}
 	slices.SortStableFunc(all, func(a, b kind.Program) int {
 		return cmp.Or(strings.Compare(a.Kind, b.Kind), versions[b.Version].Compare(versions[a.Version]),
@@ -258,9 +257,9 @@ func (l *looker) programs() []kind.Program {
 	return all
 }
 
-// withoutScripts leaves out what leads to another program of the list.
+// withoutScripts leaves out scripts and links that lead to another program of the list.
 func (l *looker) withoutScripts(all []kind.Program) []kind.Program {
-	real := map[string]string{} // by kind and real file: the path that it is listed under
+	real := map[string]string{} // by kind and real file: the path in the list
 	for _, p := range all {
 		real[p.Kind+" "+l.real(p.Path)] = p.Path
 	}
@@ -274,7 +273,7 @@ func (l *looker) withoutScripts(all []kind.Program) []kind.Program {
 	})
 }
 
-// real returns the file that a path leads to. Folders are followed once each: most files are no links.
+// real returns the file that a path leads to. It resolves each folder once: most files are no links.
 func (l *looker) real(path string) string {
 	dir := filepath.Dir(path)
 	real, ok := l.realDirs[dir]
@@ -294,8 +293,7 @@ func (l *looker) real(path string) string {
 	return file
 }
 
-// modules returns the modules in the folders of the programs found and in those that the settings name, each folder
-// once.
+// modules returns the modules in the folders of the programs and of the settings, each folder once.
 func (l *looker) modules(programs []kind.Program) []kind.Module {
 	all := []kind.Module{}
 	for _, k := range l.Kinds {
@@ -328,7 +326,7 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 	return all
 }
 
-// stampOf changes whenever a file of a folder does, or "" if there is no such folder.
+// stampOf returns a text that changes whenever a file of a folder does, or "" if there is no such folder.
 func stampOf(dir string) string {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -351,14 +349,14 @@ func stampOf(dir string) string {
 	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
 }
 
-// Ports returns the ports that are held, of TCP and UDP. ours names the stack whose live part holds a port, or "". Who
-// holds a port is looked up for the ports in named only, since it takes a look into every process; nil names them all.
+// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. The
+// holders are looked up for the ports in named only, as that examines every process; nil stands for all ports.
 func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	listeners, err := proc.Listeners()
 	if err != nil {
 		return nil, err
 	}
-	datagrams, _ := proc.UDPListeners() // few systems refuse to list them, and few ports are theirs
+	datagrams, _ := proc.UDPListeners() // few systems refuse to list UDP sockets, and their ports rarely matter
 	all := []Port{}
 	add := func(protocol string, l proc.Listener) {
 		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
@@ -380,7 +378,7 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	return all, nil
 }
 
-// Port is a port that somebody listens on.
+// Port is a port on which a process listens.
 type Port struct {
 	Protocol string `json:"protocol"` // tcp or udp
 	Address  string `json:"address"`

@@ -17,7 +17,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Tool is a command-line program by its name, with every file that goes by it: what PATH picks first.
+// Tool is a command-line program by name, with every file of that name: first the one that PATH picks.
 type Tool struct {
 	Name  string  `json:"name"`
 	Found []Found `json:"found"`
@@ -31,7 +31,7 @@ type Found struct {
 	OnPath  bool   `json:"on_path"`
 }
 
-// Picked returns what PATH picks, or nil if it holds no such program.
+// Picked returns the file that PATH picks, or nil if no folder of PATH has one.
 func (t Tool) Picked() *Found {
 	if len(t.Found) > 0 && t.Found[0].OnPath {
 		return &t.Found[0]
@@ -39,19 +39,19 @@ func (t Tool) Picked() *Found {
 	return nil
 }
 
-// told is what is remembered of one program's answer.
+// told is the remembered answer of one program.
 type told struct {
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
 	Version string    `json:"version"`
 }
 
-// manner is how a program tells its version: its arguments, and a pattern whose first group is the version.
+// manner is how a program prints its version: its arguments, and a pattern whose first group is the version.
 type manner struct{ args, pattern string }
 
 const usualNumber = `(\d+(?:\.\d+)+(?:-?(?:alpha|beta|rc)\.?\d*)?)`
 
-// manners are those of known programs. Where an entry has no pattern, the first number with a dot is the version.
+// manners are those of known programs. If an entry has no pattern, the version is the first number with a dot.
 var manners = map[string]manner{
 	"ansible":   {},
 	"autoconf":  {},
@@ -142,25 +142,25 @@ var manners = map[string]manner{
 	"xz":        {}, "yarn": {}, "zip": {args: "-v", pattern: `Zip ` + usualNumber}, "zsh": {}, "zstd": {},
 }
 
-// Known returns the names of the programs whose manner of telling their version is known.
+// Known returns the names of the programs in manners.
 func Known() []string { return slices.Sorted(maps.Keys(manners)) }
 
-// mannerOf is how a program is asked: as this machine's settings say, else as the stack file, which may only choose
-// among the usual ways, else as it is known, else with --version.
+// mannerOf returns how to ask a program: as the settings of this machine say, else as the stack file says (which may
+// only choose among WaysToAsk), else as in manners, else with --version.
 func (m Machine) mannerOf(name string, want stackfile.Require) manner {
 	known := manners[name]
 	return manner{cmp.Or(m.Settings.Ask[name], want.Ask, known.args, "--version"),
 		cmp.Or(want.Pattern, known.pattern, usualNumber)}
 }
 
-// tools asks for the versions of the programs of these names, each file once. The answers come with wg.
+// tools asks the programs of these names for their versions, each file once. The answers are there after wg.Wait.
 func (l *looker) tools(ctx context.Context, wg *sync.WaitGroup, requires map[string]stackfile.Require) []Tool {
 	tools := make([]Tool, 0, len(requires))
 	for _, name := range slices.Sorted(maps.Keys(requires)) {
 		m := l.mannerOf(name, requires[name])
 		re, err := regexp.Compile(m.pattern)
 		if err != nil {
-			continue // the stack file's reader refused it
+			continue // the reader of the stack file rejected it
 		}
 		found := l.named(name)
 		for i := range found {
@@ -171,7 +171,7 @@ func (l *looker) tools(ctx context.Context, wg *sync.WaitGroup, requires map[str
 	return tools
 }
 
-// named returns every file of a name along the search path, each real file once, those on PATH first.
+// named returns every file of a name on the search path, each real file once, those on PATH first.
 func (l *looker) named(name string) []Found {
 	all := []Found{}
 	seen := map[string]bool{}
@@ -195,7 +195,7 @@ func (l *looker) named(name string) []Found {
 	return all
 }
 
-// ofProject reports whether a program is in the project's folder. Nothing of a repository is run before a start.
+// ofProject reports whether a program is in the project's folder. Nothing of a repository runs before start.
 func (l *looker) ofProject(real string) bool {
 	return l.Project != "" && confined.Inside(l.Project, real)
 }
@@ -216,7 +216,8 @@ func (l *looker) askTool(ctx context.Context, wg *sync.WaitGroup, f *Found, m ma
 	wg.Go(func() {
 		l.limit <- struct{}{}
 		defer func() { <-l.limit }()
-		out, _ := l.run(ctx, l.Root+f.Path, strings.Fields(m.args)...) // some tell their version and fail
+		// some print their version and exit with an error
+		out, _ := l.run(ctx, l.Root+f.Path, strings.Fields(m.args)...)
 		f.Version = firstVersion(re, out)
 		l.mu.Lock()
 		defer l.mu.Unlock()
@@ -229,7 +230,7 @@ func firstVersion(re *regexp.Regexp, out string) string {
 	if m := re.FindStringSubmatch(out); len(m) > 1 {
 		return m[1]
 	}
-	if re.String() == usualNumber { // a whole number alone
+	if re.String() == usualNumber { // also a number without a dot
 		if m := pattern.Of(`(?m)^\D{0,20}?(\d+)\b`).FindStringSubmatch(out); m != nil {
 			return m[1]
 		}

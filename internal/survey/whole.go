@@ -13,7 +13,8 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Named is a command name that PATH may pick wrongly: several programs go by it, or other terminals see another one.
+// Named is the name of a command for which PATH may pick the wrong program: several have the name, or other terminals
+// have another PATH.
 type Named struct {
 	Name   string  `json:"name"`
 	Picked *Found  `json:"picked"`          // what PATH leads to, null where it holds none
@@ -21,7 +22,7 @@ type Named struct {
 	Login  string  `json:"login,omitempty"` // what a login shell's PATH leads to, where that is another file
 }
 
-// Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what this
+// Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what the
 // user may do.
 func (m Machine) Whole(ctx context.Context) (Survey, error) {
 	all := map[string]stackfile.Require{}
@@ -40,7 +41,7 @@ func (m Machine) Whole(ctx context.Context) (Survey, error) {
 	return s, ctx.Err()
 }
 
-// names finds the names of programs that PATH may pick wrongly.
+// names returns the names for which PATH may pick the wrong program.
 func (l *looker) names(s Survey, login string) []Named {
 	names := map[string]bool{}
 	for _, t := range s.Tools {
@@ -92,7 +93,7 @@ func first(root, path, name string) string {
 	return ""
 }
 
-// loginPath asks the user's shell which PATH a new terminal has, or "" if it does not say.
+// loginPath asks the user's shell for the PATH of a new terminal. It returns "" if the shell does not say.
 func (m Machine) loginPath(ctx context.Context) string {
 	shell := cmp.Or(os.Getenv("SHELL"), "/bin/sh")
 	if m.Root != "" || !filepath.IsAbs(shell) {

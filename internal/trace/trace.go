@@ -1,4 +1,4 @@
-// Package trace follows one request to a site and says what each leg of its way took.
+// Package trace follows one request to a site, and says how long each leg (each server on its way) took.
 package trace
 
 import (
@@ -42,7 +42,7 @@ func (t Trace) FirstMiss() *leg.Leg {
 	return nil
 }
 
-// follower is one request on its way.
+// follower is one request under way.
 type follower struct {
 	site   materialise.Site
 	target health.Target
@@ -50,13 +50,13 @@ type follower struct {
 	name, gateway, server leg.Leg
 	behind                []leg.Leg // the runtime or application, then each store that it uses
 
-	took float64 // ms of the whole request
+	took float64 // of the whole request, in ms
 }
 
 var held, failed = true, false
 
-// Follow sends one request to a site of the stack, from the name by the gateway and the web server to the runtime and
-// each store that it uses, and back. version is Dravit's own.
+// Follow sends one request to a site of the stack: through the gateway and the web server to the runtime, and from
+// there to each store that it uses. version is Dravit's own.
 func Follow(ctx context.Context, h *home.Home, spec materialise.Spec, kinds kind.List, version string,
 	site materialise.Site) (Trace, error) {
 	target, err := gateway.Target(h, spec, site, kinds)
@@ -83,7 +83,8 @@ func Follow(ctx context.Context, h *home.Home, spec materialise.Spec, kinds kind
 	return t, ctx.Err()
 }
 
-// expected are the legs behind the web server, before anything was asked. Only a runtime with a probe tells of stores.
+// expected returns the legs behind the web server before anything was asked. Only a runtime with a probe reports on
+// stores.
 func expected(target health.Target) []leg.Leg {
 	if target.App.Name == "" {
 		return nil
@@ -101,7 +102,7 @@ func expected(target health.Target) []leg.Leg {
 	return legs
 }
 
-// resolve asks the system's resolver. The request does not wait for it: it goes to loopback, as a browser's does.
+// resolve asks the system's resolver. The request does not depend on it: it connects to loopback, as a browser does.
 func (f *follower) resolve(ctx context.Context) {
 	began := time.Now()
 	addresses, err := resolver.Addresses(ctx, f.site.Host)
@@ -116,8 +117,8 @@ func (f *follower) resolve(ctx context.Context) {
 	}
 }
 
-// ask sends the request by the gateway and reads the answer. A request that could not be made is an error; one that was
-// not answered shows in the legs.
+// ask sends the request through the gateway and reads the answer. A request that could not be made is an error; one
+// without an answer shows in the legs.
 func (f *follower) ask(ctx context.Context, entrance string) error {
 	path, token := f.site.Expect.URLPath(), ""
 	if f.target.Maker != nil {
@@ -153,14 +154,15 @@ func (f *follower) ask(ctx context.Context, entrance string) error {
 	return nil
 }
 
-// serverTime is the header in which the gateway says what the web server and all behind it took (W3C, Server Timing).
+// serverTime is the header in which the gateway says how long the web server and all behind it took (W3C, Server
+// Timing).
 var serverTime = pattern.New(`\bserver;dur=([0-9.]+)`)
 
-// answered shares the time of the request among the legs. err is that of reading the body.
+// answered divides the time of the request among the legs. err is the error of reading the body.
 func (f *follower) answered(resp *http.Response, body []byte, err error) {
 	f.gateway.Holds, f.gateway.MS = &held, f.took
 	m := serverTime().FindStringSubmatch(resp.Header.Get("Server-Timing"))
-	if m == nil || err != nil { // nothing of a web server's is in the answer
+	if m == nil || err != nil { // the answer does not come from a web server
 		f.server.Holds, f.server.Got = &failed, fmt.Sprintf("status %d from the gateway", resp.StatusCode)
 		return
 	}
@@ -180,7 +182,7 @@ func (f *follower) answered(resp *http.Response, body []byte, err error) {
 		f.behind[0].Holds, f.behind[0].Got = &failed, status+" from the web server"
 	case len(f.behind) > 0 && resp.StatusCode >= http.StatusInternalServerError:
 		f.behind[0].Holds, f.behind[0].Got = &failed, status
-	case len(f.behind) > 0: // what is the web server's and what the application's of this time cannot be told apart
+	case len(f.behind) > 0: // the web server's time and the application's cannot be separated
 		f.behind[0].Holds, f.behind[0].MS, f.behind[0].Version = &held, f.server.MS, f.target.App.Version
 		f.server.MS = 0
 	case resp.StatusCode >= http.StatusBadRequest && unexpected:

@@ -1,5 +1,5 @@
-// Package trouble is a failure with a code, so that code that has to know what happened need not read a sentence. It
-// keeps its identity across the keeper's socket: a Trouble is sent as JSON, and errors.Is answers alike on both sides.
+// Package trouble has the error type of Dravit's core: a failure with a code, so that other code need not compare
+// sentences. A Trouble crosses the keeper's socket as JSON, and errors.Is gives the same answer on both sides.
 package trouble
 
 import (
@@ -13,7 +13,7 @@ import (
 // Code says what happened. The zero Code says nothing. A Code is an error, so that errors.Is(err, NoSpace) asks for it.
 type Code string
 
-// States and ends of parts.
+// Why a part does not answer:
 const (
 	PortTaken     Code = "port-taken"     // another program has the port
 	SocketTaken   Code = "socket-taken"   // another program has the part's socket
@@ -25,7 +25,7 @@ const (
 	Elsewhere     Code = "elsewhere"      // the server listens, but not where it should
 )
 
-// Faults of a plan: demands that nothing satisfies.
+// Why there is no plan:
 const (
 	NoProgram     Code = "no-program"     // no program of this machine fits the part
 	NeedsConsent  Code = "needs-consent"  // it would change data for good, and nobody consented
@@ -40,7 +40,7 @@ const (
 	Reserved      Code = "reserved"       // the setting or name is not a repository's to decide
 )
 
-// Failures of commands.
+// Why a command failed:
 const (
 	NoSpace      Code = "no-space"       // the file system is full
 	QuotaUsedUp  Code = "quota-used-up"  // this account may store no more
@@ -65,7 +65,7 @@ const (
 // Error returns the code itself.
 func (c Code) Error() string { return string(c) }
 
-// system are the errors of the system that a code stands for.
+// system are the errors of the operating system that a code stands for.
 var system = []struct {
 	code Code
 	err  error
@@ -83,11 +83,11 @@ type Trouble struct {
 	What    string `json:"what"`
 	Because string `json:"because"`
 	Next    string `json:"next"` // what to do or type
-	// Err is the error behind it. nil: there is none, or it stayed on the other side of a socket.
+	// Err is the underlying error. It is nil if there is none, or if it stayed on the other side of a socket.
 	Err error `json:"-"`
 }
 
-// Error returns what happened and because of what, in one line.
+// Error returns What and Because in one line.
 func (t *Trouble) Error() string {
 	if t.Because == "" {
 		return t.What
@@ -111,8 +111,8 @@ func (t *Trouble) Is(target error) bool {
 	return false
 }
 
-// Of returns the first Trouble in an error's chain. Of any other error it makes one: with the code of the system's
-// error, if it stands for one, and the error's text as What.
+// Of returns the first Trouble in an error's chain. For any other error it makes one, with the error's text as What and
+// the code that stands for an error of the operating system.
 func Of(err error) *Trouble {
 	var t *Trouble
 	if errors.As(err, &t) {
@@ -127,7 +127,7 @@ func Of(err error) *Trouble {
 	return t
 }
 
-// CodeOf returns the code of Of(err), and the zero Code for nil.
+// CodeOf returns the code of Of(err), or "" for nil.
 func CodeOf(err error) Code {
 	if err == nil {
 		return ""
@@ -135,7 +135,7 @@ func CodeOf(err error) Code {
 	return Of(err).Code
 }
 
-// NoSuchPart says that a stack has no part of that name, and which it has.
+// NoSuchPart returns the error which says that a stack has no part of that name, and lists its parts.
 func NoSuchPart(name string, parts []string) *Trouble {
 	return &Trouble{
 		Code:    NoPart,

@@ -13,8 +13,7 @@ import (
 	"dravit/internal/trace"
 )
 
-// dots draws a ladder: a filled dot for a rung that holds, an open one for a rung that does not, a point for one not
-// asked.
+// dots draws a ladder: ● for a rung that holds, ○ for one that does not, · for one that was not asked.
 func (u *UI) dots(results []health.Result) string {
 	var b strings.Builder
 	for _, r := range results {
@@ -56,7 +55,7 @@ func lost(sites []stack.SiteCheck) bool {
 	})
 }
 
-// advice explains the sign of the names that the system's resolver does not find, if there are any.
+// advice explains the mark of the names that the system's resolver does not find, if there are any.
 func (u *UI) advice(names int) {
 	if names > 0 {
 		u.say(u.dim("- resolves is advisory: the system's resolver does not know " + plural(names, "name") +
@@ -72,7 +71,7 @@ func sum(results []health.Result) string {
 	return milliseconds(ms)
 }
 
-// Check writes every ladder.
+// Check writes the ladder of every part and site.
 func (u *UI) Check(name string, c stack.Checked) {
 	state := lifecycle.Answers
 	answering := 0
@@ -151,7 +150,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 }
 
-// Trace writes the way of one request, leg by leg, each with its share of the time.
+// Trace writes the legs of one request, each with its share of the time.
 func (u *UI) Trace(t trace.Trace) {
 	state := lifecycle.Answers
 	if !t.Answers {

@@ -72,7 +72,7 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 	}
 }
 
-// block writes a text after a head, wrapped below itself.
+// block writes a text behind a head, and wraps it in its own column.
 func (u *UI) block(head string, indent int, text string) {
 	for i, l := range wrap(text, Width()-indent) {
 		if i == 0 {

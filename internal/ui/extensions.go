@@ -12,7 +12,7 @@ import (
 	"dravit/internal/stack"
 )
 
-// Extensions writes what the runtimes of a stack have.
+// Extensions writes the extensions of a stack's runtimes.
 func (u *UI) Extensions(x stack.Extensions) {
 	u.say(u.bold(x.Stack) + "  " + plural(len(x.Parts), "runtime"))
 	for i, p := range x.Parts {
@@ -103,13 +103,13 @@ func (u *UI) partExtensions(p extensions.Report) {
 	}
 }
 
-// group are extensions with one reason.
+// group are extensions with the same reason.
 type group struct {
 	names []string
 	why   string
 }
 
-// alike puts together what is in one folder and fails for one reason.
+// alike groups extensions in one folder that fail for one reason.
 func alike(entries []kind.Entry) []group {
 	var all []group
 	for _, e := range entries {
@@ -126,7 +126,7 @@ func alike(entries []kind.Entry) []group {
 	return all
 }
 
-// Switched writes what switching an extension came to.
+// Switched writes the result of switching an extension.
 func (u *UI) Switched(s stack.Switched) {
 	word := map[bool]string{true: "on", false: "off"}[s.On]
 	switch {

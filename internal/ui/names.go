@@ -8,11 +8,11 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Names writes every host name, what the system knows of them and of the authority behind the certificates, and how to
-// have addresses without a port.
+// Names writes every host name with what the system knows about it, the certificate authority, and how to get addresses
+// without a port.
 func (u *UI) Names(n stack.Names, lowPorts string) {
 	served := 0
-	// names that the system's resolver does not lead here: those that browsers know by themselves, and others
+	// names that the system's resolver does not lead here: those that browsers resolve themselves, and others
 	local, lost := 0, 0
 	var rows []row
 	for _, x := range n.Names {

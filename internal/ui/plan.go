@@ -68,7 +68,7 @@ func (u *UI) passedOver(notes []string) {
 	}
 }
 
-// warn writes what the user should know.
+// warn writes the plan's warnings.
 func (u *UI) warn(warnings []string) {
 	for _, n := range warnings {
 		for _, l := range wrap("note: "+n, Width()) {
@@ -80,14 +80,14 @@ func (u *UI) warn(warnings []string) {
 // Warnings writes what the user should know of a plan.
 func (u *UI) Warnings(p plan.Plan) { u.warn(p.Warnings) }
 
-// Changed writes what became different since the last good start, if anything did.
+// Changed writes what is different since the last good start, if anything is.
 func (u *UI) Changed(p plan.Plan) {
 	if len(p.Changes) > 0 {
 		u.changed(p.Since, p.Changes)
 	}
 }
 
-// maxChanges is how many changes are told before the rest is counted.
+// maxChanges is how many changes are listed; the rest is counted.
 const maxChanges = 12
 
 func (u *UI) changed(when string, all []plan.Change) {
@@ -119,7 +119,7 @@ func notes(p plan.Plan, prefix string) []string {
 			rest = d.Subject
 		}
 		if rest == "kind" && len(d.Rejected) == 0 || d.State != "" && d.State != kind.Misfit {
-			continue // what goes without saying; why tells it
+			continue // leave out the obvious; why shows it
 		}
 		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))
 		for _, r := range d.Rejected {
@@ -129,8 +129,7 @@ func notes(p plan.Plan, prefix string) []string {
 	return out
 }
 
-// loading names the extensions that a part wants by name, and those files of their names that are in the way and do not
-// fit.
+// loading lists the extensions that a part wants by name, and files with such names that do not fit.
 func loading(p plan.Plan, x plan.PartPlan) []string {
 	var names, out []string
 	for _, d := range p.Decisions {
@@ -138,7 +137,7 @@ func loading(p plan.Plan, x plan.PartPlan) []string {
 		if !ok || d.State == kind.Misfit {
 			continue
 		}
-		if len(d.Because) > 1 { // the last is how it fits, which goes without saying
+		if len(d.Because) > 1 { // the last reason is how it fits, which is obvious
 			name += " (" + d.Because[0] + ")"
 		}
 		names = append(names, name)

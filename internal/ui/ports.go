@@ -9,7 +9,7 @@ import (
 	"dravit/internal/survey"
 )
 
-// Ports writes whose port is whose.
+// Ports writes each port with its owner and its holder.
 func (u *UI) Ports(all []stack.PortEntry) {
 	count := map[stack.PortState]int{}
 	var rows []row
@@ -39,7 +39,7 @@ func (u *UI) Ports(all []stack.PortEntry) {
 	}
 }
 
-// holder says in a line who listens.
+// holder describes in a line who listens.
 func holder(p survey.Port) string {
 	text := cmp.Or(p.Program, "a program")
 	if p.PID != 0 {
@@ -64,7 +64,7 @@ func holder(p survey.Port) string {
 	return text
 }
 
-// Port writes what there is to say of one port.
+// Port writes what is known about one port.
 func (u *UI) Port(a stack.PortAnswer) {
 	u.say(u.bold(fmt.Sprint(a.Port)))
 	if len(a.Holders) == 0 {

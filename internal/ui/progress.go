@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Progress shows a start on its way.
+// Progress shows a start under way.
 type Progress struct {
 	u     *UI
 	began time.Time
@@ -32,10 +32,10 @@ func (u *UI) Progress() *Progress {
 	return p
 }
 
-// Report takes what has changed.
+// Report shows one change.
 func (p *Progress) Report(e keeper.Event) { p.lines <- e }
 
-// End ends the showing.
+// End stops showing progress.
 func (p *Progress) End() {
 	close(p.lines)
 	<-p.ended
@@ -63,10 +63,10 @@ func (p *Progress) run() {
 	}
 }
 
-// take writes a line for each part that has come to rest, and keeps the others for the line at the bottom.
+// take writes a line for each part that has settled, and shows the others in the last line.
 func (p *Progress) take(s lifecycle.Status) {
 	if s.State == lifecycle.Answers && s.Since.Before(p.began) {
-		return // it ran before
+		return // it was running before
 	}
 	switch s.State {
 	case lifecycle.Answers, lifecycle.Failed, lifecycle.Unwell, lifecycle.Pausing:

@@ -8,7 +8,7 @@ import (
 	"dravit/internal/stack"
 )
 
-// Removal says what a removal takes away of a stack, and what stays.
+// Removal says what a removal deletes, and what it keeps.
 func Removal(name, dir string, k stack.Kept, parts []string, withData bool) string {
 	var b strings.Builder
 	if len(parts) == 0 {
@@ -34,7 +34,7 @@ func Removal(name, dir string, k stack.Kept, parts []string, withData bool) stri
 	return b.String()
 }
 
-// Removed says what was taken away.
+// Removed says what was deleted.
 func (u *UI) Removed(name string, k stack.Kept, parts []string, withData bool) {
 	var bytes int64
 	for _, d := range k.Data {
@@ -55,7 +55,7 @@ func (u *UI) Removed(name string, k stack.Kept, parts []string, withData bool) {
 	}
 }
 
-// bytesText is a size for people: MB, or kB where that is less than one.
+// bytesText returns a size for people: in MB, or in kB if that is less than one.
 func bytesText(n int64) string {
 	if n < 1_000_000 {
 		return fmt.Sprintf("%d kB", (n+999)/1000)

@@ -10,9 +10,9 @@ import (
 	"sync"
 )
 
-// Results hold texts of repositories, logs and other programs. A control character in them could retitle the terminal,
-// hide what follows or type for the user. So everything that is written passes a screen, which lets only Dravit's own
-// sequences through: they carry a number that nobody else knows.
+// Results contain texts of repositories, logs and other programs. A control character in them could change the
+// terminal's title, hide what follows, or type for the user. So all output passes through a screen, which lets only
+// Dravit's own sequences through: they carry a number that other programs do not know.
 
 // ticket is the number in the sequences of this process.
 var ticket = sync.OnceValue(func() string {
@@ -23,7 +23,7 @@ var ticket = sync.OnceValue(func() string {
 	return fmt.Sprint(100_000_000 + n.Int64())
 })
 
-// style puts a text between a sequence (ECMA-48 SGR) and the one that ends it.
+// style encloses a text between a sequence (ECMA-48 SGR) and the one that ends it.
 func style(sgr, text string) string {
 	return control(sgr, "m") + text + control("0", "m")
 }
@@ -39,7 +39,7 @@ var own = sync.OnceValue(func() *regexp.Regexp {
 // eraseLine goes back to the line's first column and erases what is there.
 func eraseLine() string { return control("", "G") + control("", "K") }
 
-// screen writes texts without control characters that are not Dravit's own.
+// screen is a writer that removes control characters other than Dravit's own.
 type screen struct{ w io.Writer }
 
 func (s screen) Write(p []byte) (int, error) {
@@ -58,8 +58,8 @@ func (s screen) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// printable leaves out of a text what steers a terminal: control characters but for line ends and tabs (C0, C1, DEL),
-// and the marks that reverse the order of letters.
+// printable removes from a text what controls a terminal: control characters other than line ends and tabs (C0, C1,
+// DEL), and the marks that reverse the order of letters.
 func printable(text string) string {
 	return strings.Map(func(r rune) rune {
 		switch {

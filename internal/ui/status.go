@@ -101,7 +101,7 @@ func (u *UI) Status(s stack.Status) {
 	}
 }
 
-// Started writes what a start came to, once all parts answer.
+// Started writes the result of a start when all parts answer.
 func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	head := u.bold(name) + "  " + u.state(lifecycle.Answers)
 	if len(s.Begun) == 0 {
@@ -124,7 +124,7 @@ func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	u.advice(advisory)
 }
 
-// Stopped writes what a stop ended.
+// Stopped writes what a stop has stopped.
 func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 	if len(parts) == 0 {
 		u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  nothing was running")

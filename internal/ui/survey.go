@@ -11,7 +11,7 @@ import (
 	"dravit/internal/survey"
 )
 
-// Busy shows that something takes its time, until the returned function is called.
+// Busy shows that something takes time, until the function that it returns is called.
 func (u *UI) Busy(what string) (end func()) {
 	if !u.live {
 		return func() {}
@@ -36,7 +36,7 @@ func (u *UI) Busy(what string) (end func()) {
 // SurveySections are the parts of a survey that can be shown alone, in their order.
 var SurveySections = []string{"programs", "tools", "names", "ports", "user"}
 
-// Survey writes what the machine has: the sections named, all where none is.
+// Survey writes the named sections of a survey, or all if none is named.
 func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	shows := func(name string) bool { return len(sections) == 0 || slices.Contains(sections, name) }
 	shown := map[string]bool{}
@@ -91,7 +91,7 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	}
 }
 
-// buildNotes says in a line what a program was built for, in none if its kind has nothing to say.
+// buildNotes describes in one line what a program was built for, or in none if its kind has nothing to say.
 func buildNotes(p kind.Program, kinds kind.List, modules []kind.Module) []string {
 	runtime, ok := kinds.Of(p.Kind).(kind.Runtime)
 	if !ok {
@@ -103,7 +103,7 @@ func buildNotes(p kind.Program, kinds kind.List, modules []kind.Module) []string
 	return nil
 }
 
-// named writes the names that PATH may pick wrongly.
+// named writes the names for which PATH may pick the wrong program.
 func (u *UI) named(names []survey.Named) {
 	if len(names) == 0 {
 		return

@@ -1,4 +1,4 @@
-// Package ui says how results look on a terminal.
+// Package ui decides how results look on a terminal.
 package ui
 
 import (
@@ -43,7 +43,7 @@ const (
 	maxWidth = 100
 )
 
-// The colours are the terminal's own, which its user has chosen to be readable.
+// The colours are the terminal's own: its user chose them to be readable.
 const (
 	red    = "1"
 	green  = "2"
@@ -79,13 +79,14 @@ func (u *UI) state(s lifecycle.State) string {
 	return u.paint(yellow, string(s))
 }
 
-// row is one line of a table, with lines under it that explain it.
+// row is one line of a table, with lines below it that explain it.
 type row struct {
 	cells []string
 	notes []string
 }
 
-// table writes rows with two spaces between columns and no frame. Numbers' columns are named in right.
+// table writes rows with two spaces between columns and no frame. right lists the columns with numbers, which are
+// aligned to the right.
 func (u *UI) table(head []string, rows []row, right ...int) {
 	widths := make([]int, len(head))
 	for i, h := range head {
@@ -161,7 +162,7 @@ func Wrap(text string, width int) []string {
 	return wrapIndented(text, width, "")
 }
 
-// Next writes the last line: what to do next. It wraps at the terminal's width, never inside a word.
+// Next writes the last line of an output: what to do next.
 func (u *UI) Next(text string) {
 	for i, l := range wrap(text, Width()-len("next: ")) {
 		if i == 0 {
@@ -183,7 +184,7 @@ func Width() int {
 	return maxWidth
 }
 
-// Note writes a message that is no result.
+// Note writes a message to Err.
 func (u *UI) Note(text string) { fmt.Fprintln(u.Err, text) }
 
 func milliseconds(ms float64) string {
@@ -223,7 +224,7 @@ func dash(n int) string {
 	return fmt.Sprint(n)
 }
 
-// LogLine writes one line of a part's log, without the control characters that would steer the terminal.
+// LogLine writes one line of a part's log, without control characters.
 func (u *UI) LogLine(part string, width int, line string) {
 	u.say(u.dim(fmt.Sprintf("%-*s", width, part)) + "  " + printable(line))
 }

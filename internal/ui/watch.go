@@ -14,27 +14,28 @@ import (
 	"dravit/internal/stack"
 )
 
-// Watch repaints a check in place, with what each ladder took in the last looks. The terminal is left as it was.
+// Watch repaints a check in place, with the times of each ladder in the last checks. Afterwards the terminal is as it
+// was before.
 type Watch struct {
 	u       *UI
-	history map[string][]float64 // ms; NaN where it did not hold
+	history map[string][]float64 // in ms; NaN if it did not hold
 	looks   int
 }
 
-// maxHistory is how many looks are drawn.
+// maxHistory is how many checks are drawn.
 const maxHistory = 24
 
 // Watch begins to watch. End must be called.
 func (u *UI) Watch() *Watch {
-	// another screen, without the cursor (xterm, terminfo smcup and civis)
+	// the alternate screen, without a cursor (xterm, terminfo smcup and civis)
 	fmt.Fprint(u.Out, control("?1049", "h")+control("?25", "l"))
 	return &Watch{u: u, history: map[string][]float64{}}
 }
 
-// End gives the terminal back.
+// End restores the terminal.
 func (w *Watch) End() { fmt.Fprint(w.u.Out, control("?25", "h")+control("?1049", "l")) }
 
-// Show paints one look into a window of so many columns and rows.
+// Show paints the result of one check into a window of so many columns and rows.
 func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows int) {
 	w.looks++
 	lines := w.paint(name, c, at, columns)
@@ -106,7 +107,7 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 	}
 	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+
 		fmt.Sprintf("%8s", "time")+"  the last looks"))
-	room := max(4, columns-widest-kinds-31) // for the looks, the latest of which must be seen
+	room := max(4, columns-widest-kinds-31) // for the times, of which the latest must be visible
 	for _, l := range all {
 		h := w.history[l.key]
 		out = append(out,
@@ -120,7 +121,7 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 		u.dim("Ctrl-C ends; the last looks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
 }
 
-// Glance writes a look as one line: what does not answer, and why.
+// Glance writes a check in one line: what does not answer, and why.
 func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
 	state := lifecycle.Answers
 	var wrong []string
@@ -140,10 +141,10 @@ func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
 		"  " + strings.Join(wrong, ", ")))
 }
 
-// bars are eight heights.
+// bars are the eight heights.
 var bars = []rune("▁▂▃▄▅▆▇█")
 
-// spark draws a history of times against its own longest.
+// spark draws times in proportion to the longest of them.
 func (u *UI) spark(history []float64) string {
 	most := 0.0
 	for _, ms := range history {

@@ -11,23 +11,23 @@ import (
 
 // Constraint is a condition on a version. The zero Constraint allows none.
 type Constraint struct {
-	alternatives [][]comparator // one of which holds, each with all of its comparators
+	alternatives [][]comparator // one has to hold, with all of its comparators
 }
 
-// comparator compares a version with one that may leave out its last numbers.
+// comparator compares a version with one whose last numbers may be missing.
 type comparator struct {
 	operator string // "" = != > < >= <= ~ ^
 	version  Version
-	numbers  int // how many of the version's were given; 0: any version
+	numbers  int // how many numbers were given; 0: any version
 }
 
 var (
-	// One comparison: an operator, numbers of which those left out or written x or * may be any, and a pre-release.
+	// One comparison: an operator, numbers (a missing one, x or * stands for any), and a pre-release.
 	comparison = pattern.New(`^(=>|>=|=<|<=|!=|~>|[=><~^])?\s*v?(\d+|[xX*])(?:\.(\d+|[xX*]))?(?:\.(\d+|[xX*]))?` +
 		`(?:-([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?(?:\+[0-9A-Za-z.-]+)?$`)
-	spaced = pattern.New(`(=>|>=|=<|<=|!=|~>|[=><~^])\s+`)        // an operator that stands alone before its version
+	spaced = pattern.New(`(=>|>=|=<|<=|!=|~>|[=><~^])\s+`)        // an operator with a space before its version
 	hyphen = pattern.New(`(\S+)\s+-\s+(\S+)`)                     // a range: 8.1 - 8.3
-	commas = pattern.New(`\s*,\s*|\s+`)                           // what joins comparisons that hold together
+	commas = pattern.New(`\s*,\s*|\s+`)                           // what separates comparisons that all have to hold
 	same   = map[string]string{"=>": ">=", "=<": "<=", "~>": "~"} // operators with two spellings
 )
 
@@ -85,10 +85,10 @@ func (c Constraint) Allows(version string) bool {
 	})
 }
 
-// allows compares the numbers that were given: > 8.1 is 8.2 and above, <= 8.3 is below 8.4, 8.2 is any 8.2.
+// allows compares only the numbers that were given: > 8.1 is 8.2 and above, <= 8.3 is below 8.4, 8.2 is any 8.2.
 func (c comparator) allows(v Version) bool {
 	given := slices.Compare(v.numbers[:c.numbers], c.version.numbers[:c.numbers])
-	if c.numbers == len(v.numbers) { // also a pre-release counts then
+	if c.numbers == len(v.numbers) { // then a pre-release counts, too
 		given = v.Compare(c.version)
 	}
 	switch c.operator {
@@ -112,7 +112,7 @@ func (c comparator) allows(v Version) bool {
 	return v.Compare(c.version) >= 0 && slices.Equal(v.numbers[:fixed], c.version.numbers[:fixed])
 }
 
-// leading returns how many numbers may not change under ^: up to the first that is not zero.
+// leading returns how many numbers ^ fixes: up to the first that is not zero.
 func (c comparator) leading() int {
 	for i, n := range c.version.numbers[:c.numbers] {
 		if n != 0 {

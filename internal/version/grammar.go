@@ -7,7 +7,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Grammar is how a manifest of some tool writes its constraints.
+// Grammar is the way in which a tool's manifest writes constraints.
 type Grammar string
 
 const (
@@ -20,7 +20,7 @@ const (
 	Pin      Grammar = "pin"      // files that name one version, or the beginning of one
 )
 
-// Read reads a constraint in a manifest's own grammar. What names no version of the runtime itself is an error.
+// Read parses a constraint in the given grammar. A text that names no version of the runtime is an error.
 func Read(g Grammar, text string) (Constraint, error) {
 	text = strings.TrimSpace(text)
 	if g == Stack {
@@ -36,7 +36,7 @@ func Read(g Grammar, text string) (Constraint, error) {
 	return Constraint{}, fmt.Errorf("%q is not understood: %w", text, err)
 }
 
-// codenames are those of Node.js' long-term releases.
+// codenames are the names of Node.js' long-term releases.
 var codenames = map[string]string{
 	"argon":    "4",
 	"boron":    "6",
@@ -51,7 +51,7 @@ var codenames = map[string]string{
 	"krypton":  "24",
 }
 
-// translate writes a constraint in the grammar of the stack file.
+// translate returns a constraint in the grammar of the stack file.
 func translate(g Grammar, text string) (string, error) {
 	switch g {
 	case Minimum:
@@ -64,7 +64,7 @@ func translate(g Grammar, text string) (string, error) {
 	case Pin:
 		return pin(text)
 	}
-	// Alternatives, each of demands that hold together.
+	// Alternatives, each a list of demands that all have to hold.
 	var any []string
 	text = pattern.Of(`\s*\|\|?\s*`).ReplaceAllString(text, "|")
 	for _, alternative := range strings.Split(text, "|") {
@@ -102,7 +102,8 @@ func translated(g Grammar, operator, v string) string {
 	return operator + v
 }
 
-// pin reads what files like .node-version hold: one version, or several with spaces between, of which any serves.
+// pin parses the content of files like .node-version: one version, or several with spaces between, of which any is
+// acceptable.
 func pin(text string) (string, error) {
 	var any []string
 	for _, word := range strings.Fields(text) {

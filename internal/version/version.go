@@ -1,4 +1,4 @@
-// Package version reads the versions that programs print, and the constraints of stack files and manifests.
+// Package version parses the versions that programs print, and the constraints of stack files and manifests.
 package version
 
 import (
@@ -11,7 +11,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Version is a program's version: three numbers, and what it is a pre-release of these.
+// Version is a program's version: three numbers, and the mark of a pre-release.
 type Version struct {
 	numbers [3]uint64
 	pre     string // alpha.1, beta.2, rc.3; "": a release
@@ -19,8 +19,8 @@ type Version struct {
 
 var leading = pattern.New(`^v?(\d+)(?:\.(\d+))?(?:\.(\d+))?[\d.]*(?:[-~]?(alpha|beta|rc)\.?(\d*))?`)
 
-// Parse reads a program's leading dotted numbers: 10.11.19-MariaDB-0+deb12u1 is 10.11.19. An alpha, beta or rc mark is
-// kept as a pre-release; whatever else follows is the packager's and does not count.
+// Parse parses the leading dotted numbers of a text: 10.11.19-MariaDB-0+deb12u1 is 10.11.19. It keeps an alpha, beta or
+// rc mark as a pre-release, and ignores whatever else follows.
 func Parse(text string) (Version, error) {
 	var v Version
 	m := leading().FindStringSubmatch(strings.ToLower(strings.TrimSpace(text)))
@@ -89,8 +89,8 @@ func compareIdentifiers(a, b string) int {
 	return strings.Compare(a, b)
 }
 
-// ParseConstraint reads what a stack file demands of a version: a prefix (8.2) or comparisons joined by commas (>= 8.1,
-// < 8.4). The empty text allows every release.
+// ParseConstraint parses what a stack file demands of a version: a prefix (8.2), or comparisons with commas between (>=
+// 8.1, < 8.4). The empty text allows every release.
 func ParseConstraint(text string) (Constraint, error) {
 	if strings.TrimSpace(text) == "" {
 		text = "*"

@@ -1,17 +1,17 @@
 package webrules
 
-// What no web server of Dravit's gives away, as regular expressions that Go, nginx and Apache read alike. They are
-// matched with the path of an address, decoded, from its first slash on.
+// What no web server of Dravit serves, as regular expressions that Go, nginx and Apache read alike. They are matched
+// with the decoded path of a URL, from its first slash on.
 const (
-	// WellKnown begins the addresses below which other programs put files for the world (RFC 8615). Dot files and
-	// scripts there are as hidden as elsewhere.
+	// WellKnown is the path below which other programs put public files (RFC 8615). Dot files and scripts are hidden
+	// there, too.
 	WellKnown = "/.well-known/"
 
-	// SecretPattern matches stack files, databases and dumps, and the copies that editors and people leave of any file.
+	// SecretPattern matches stack files, databases and dumps, and copies of any file that editors and people leave.
 	SecretPattern = `(?i)(^|/)(dravit(\.local)?\.toml[^/]*|[^/]*~|[^/]*\.(bak|orig|save|sw[a-p])|` +
 		`[^/]*\.(sql|dump|sqlite3?|db3?)([^a-z0-9/][^/]*)?)$`
 
-	// ScriptPattern matches PHP source under each of its names. A site with a runtime runs .php, and nothing else of
-	// it.
+	// ScriptPattern matches PHP source under each of its names. A site with a runtime runs .php, and none of the
+	// others.
 	ScriptPattern = `(?i)\.(php[0-9]*|pht|phtml|phps|phar)(/|$)`
 )

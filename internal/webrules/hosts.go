@@ -2,8 +2,8 @@ package webrules
 
 import "strings"
 
-// HostKeys are the names under which a host may be found in a table with wildcards, the closest first: itself, then *.
-// before each of its parents.
+// HostKeys returns the names under which a host may be in a table with wildcards, the closest first: the host itself,
+// then *. before each of its parents.
 func HostKeys(host string) []string {
 	keys := []string{host}
 	for {

@@ -1,7 +1,7 @@
 package webrules
 
-// MIMETypes are the media types that web servers give files by their extensions: a type, then its extensions, with
-// spaces between. No system's list is read, so that a site is served alike everywhere.
+// MIMETypes are the media types that web servers send for file extensions: a type, then its extensions, separated by
+// spaces. The system's own list is not read, so that a site is served alike on every machine.
 var MIMETypes = []string{
 	"text/html html htm", "text/css css", "text/plain txt log", "text/xml xml", "text/csv csv",
 	"text/markdown md", "text/calendar ics",

@@ -8,8 +8,8 @@ import (
 	"dravit/internal/lifecycle"
 )
 
-// ServeHTTP serves, with TLS where the server has a configuration for it, until the context ends, then gives requests
-// in flight lifecycle.Grace to finish.
+// ServeHTTP serves until the context ends, then gives requests in flight lifecycle.Grace to finish. It uses TLS if the
+// server has a configuration for it.
 func ServeHTTP(ctx context.Context, server *http.Server, listener net.Listener) error {
 	ended := make(chan error, 1)
 	go func() {
