@@ -90,8 +90,8 @@ func TestPlaceholders(t *testing.T) {
 	for value, says := range map[string]string{
 		"{site.day.url}": "no site is named", "{site.night.root}": "a site has no", "{store.port}": "",
 		"{stores.port}": "no part is named",
-		"{seats.prot}":  "a part has no", "{seats}": "stands for nothing", "{ seats.prot }": "a part has no",
-		"{seats.port.x}": "stands for nothing",
+		"{seats.prot}":  "a part has no", "{seats}": "is no placeholder", "{ seats.prot }": "a part has no",
+		"{seats.port.x}": "is no placeholder",
 	} {
 		w.write("dravit.toml", builtin+"[env]\nX = \""+value+"\"\n")
 		r := w.dravit("plan")

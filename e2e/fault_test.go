@@ -72,9 +72,9 @@ func TestNoPlan(t *testing.T) {
 		"[part.app]\nkind = \"php\"\nversion = \"5.2\"\n[part.web]\nkind = \"nginx\"\nversion = \">= 99\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.stderr, "nothing here satisfies part app, which wants php 5.2")
+	assert.Contains(t, r.stderr, "no program on this machine fits part app, which needs php 5.2")
 	assert.Regexp(t, `php 8\.\d+\.\d+ at /usr/sbin/php-fpm`, r.stderr)
-	assert.Contains(t, r.stderr, "also  nothing here satisfies part web")
+	assert.Contains(t, r.stderr, "also  no program on this machine fits part web")
 	var plan struct {
 		OK     bool
 		Faults []struct{ Subject string }
@@ -96,7 +96,7 @@ func TestServerExitsAtOnce(t *testing.T) {
 		"postgres": {"settings = { low_tide = 3 }", "unrecognized configuration parameter", "low_tide"},
 		"nats":     {"settings = { low_tide = 3 }", "unknown field", "low_tide"},
 		"custom": {"command = \"echo the engine is cold; exit 3\"",
-			"it ended with code 3 before it answered", "the engine is cold"},
+			"it exited with code 3 before it answered", "the engine is cold"},
 	} {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
@@ -325,8 +325,8 @@ func TestSockets(t *testing.T) {
 	w.own(filepath.Dir(socket))
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, flat(r.stderr), "another program has the socket of part web")
-	assert.Contains(t, flat(r.stderr), "something that Dravit did not start listens on")
+	assert.Contains(t, flat(r.stderr), "another program uses the socket of part web")
+	assert.Contains(t, flat(r.stderr), "a program that Dravit did not start listens on")
 	assert.FileExists(t, socket)
 	require.NoError(t, os.Remove(socket))
 }
@@ -374,7 +374,7 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	}()
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code, r.all())
-	assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "not sealed by it, from "+
+	assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "), "without its signature, from "+
 		map[bool]string{true: "a program of root", false: fmt.Sprintf("e2e.test (pid %d", os.Getpid())}[asRoot])
 }
 

@@ -31,7 +31,7 @@ var dataFaults = []fault{
 	{name: "closed data folder of PostgreSQL", stack: post, break_: restart(chmod(0, "data", "db", "base")),
 		cause: "data-mode", subject: "part.db", fixes: true},
 	{name: "open data folder of PostgreSQL", stack: post, break_: restart(chmod(0o777, "data", "db")),
-		cause: "data-mode", subject: "part.db", says: "its account alone"},
+		cause: "data-mode", subject: "part.db", says: "only its account may read"},
 	{name: "damaged data of MariaDB", stack: maria, break_: restart(func(t *testing.T, w *world) {
 		for _, f := range []string{"ib_logfile0", "ibdata1"} {
 			require.NoError(t,
@@ -381,7 +381,7 @@ var machineFaults = []fault{
 		break_: restart(func(t *testing.T, w *world) {
 			require.ErrorIs(t, w.fill(), syscall.ENOSPC)
 		}), cause: "disk-full", subject: "machine", says: "df -h", root: true},
-	{name: "file system that can be read only", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20),
+	{name: "file system that is read-only", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20),
 		break_: restart(func(t *testing.T, w *world) {
 			w.eventually("nobody writes there any more", func() bool {
 				return exec.Command("mount", "-o", "remount,ro", filepath.Dir(w.home)).Run() == nil

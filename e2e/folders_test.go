@@ -219,7 +219,7 @@ func TestIncludedDirectives(t *testing.T) {
 			assert.Contains(t, said, "NoSuchDirective")
 			assert.Contains(t, said, map[string]string{"nginx": "conf/site.conf:2", "apache": "line 2 of"}[server])
 			assert.Contains(t, said, "conf/site.conf")
-			assert.Contains(t, said, "runs on with the one before")
+			assert.Contains(t, said, "keeps its previous configuration")
 			assert.Equal(t, "low", ask())
 			assert.Equal(t, "unwell", w.status().part(t, "web").State)
 			w.write("conf/site.conf", text[0])

@@ -161,19 +161,19 @@ var hostiles = []hostile{
 		name: "a deep key",
 		make: stackFile(hostileSite + strings.Repeat("a.", 50_000) + "a = 1\n"),
 		code: 2,
-		says: "nested deeper",
+		says: "nested too deep",
 	},
 	{
 		name: "a deep table",
 		make: stackFile(hostileSite + "[" + strings.Repeat("a.", 50_000) + "a]\n"),
 		code: 2,
-		says: "nested deeper",
+		says: "nested too deep",
 	},
 	{
 		name: "a deep list",
 		make: stackFile(hostileSite + "x = " + strings.Repeat("[", 50_000) + strings.Repeat("]", 50_000) + "\n"),
 		code: 2,
-		says: "nested deeper",
+		says: "nested too deep",
 	},
 	{name: "a deep manifest", make: stackFileWith(hostileSite, func(t *testing.T, w *world, _ string) {
 		w.write("package.json", strings.Repeat(`{"a":`, 100_000))

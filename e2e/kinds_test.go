@@ -189,7 +189,7 @@ func TestDataOfOtherVersions(t *testing.T) {
 	}
 	for _, c := range []struct{ version, want string }{
 		{"99.1.0", "an older server would damage it"},
-		{"10.5.23", "needs consent"},
+		{"10.5.23", "to which you have not agreed"},
 	} {
 		written("db", "mariadb", c.version)
 		r := w.dravit("start")

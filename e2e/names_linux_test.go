@@ -93,7 +93,7 @@ func TestHostsFile(t *testing.T) {
 	n.must(t, "stop")
 }
 
-// systemResolver is a resolver of the system's that can be told of one suffix.
+// systemResolver is a resolver of the system's that can be set up for one suffix.
 type systemResolver struct {
 	name, service string
 	setup         string // of the namespace, while it does not run yet
@@ -140,7 +140,7 @@ func testResolver(t *testing.T, x systemResolver) {
 	assert.Equal(t, 1, n.dravit(t, "start").code, "nobody knows quay.test")
 	r := n.dravit(t, "names", "resolver", "on")
 	assert.Equal(t, 4, r.code)
-	assert.Contains(t, r.stderr, "told of one suffix", "this resolver asks somewhere else for everything")
+	assert.Contains(t, r.stderr, "set up for one suffix", "this resolver asks somewhere else for everything")
 
 	require.Equal(t, 0, n.sh(t, true, x.start).code)
 	defer n.sh(t, true, x.stop)
@@ -168,7 +168,7 @@ func testResolver(t *testing.T, x systemResolver) {
 	assert.Contains(t, n.sh(t, false, "curl -sS http://east.tides.test:8080/").stdout, "Pier")
 	assert.Contains(t, n.sh(t, false, "curl -sSg 'http://[::1]:8080/' -H 'Host: quay.test'").stdout,
 		"Pier", "both loopback addresses")
-	assert.Contains(t, n.must(t, "names").stdout, "the system's asks Dravit's")
+	assert.Contains(t, n.must(t, "names").stdout, "the system's resolver asks Dravit's")
 	// The port is open on loopback only, and closes with the last stack that needs it.
 	assert.NotContains(t, n.sh(t, true, "ss -Hltun sport = :5380").stdout, "0.0.0.0:5380")
 	assert.Contains(t, n.sh(t, true, "ss -Hltun sport = :5380").stdout, "127.0.0.1:5380")

@@ -38,7 +38,7 @@ type reach struct {
 	URLs         []string
 }
 
-// A site is seen from another machine only where the stack file wants it and this machine's user has agreed; the
+// A site is seen from another machine only where the stack file demands it and this machine's user has agreed; the
 // application sees what the visitor wrote; everything else stays on loopback; and what really is open is said.
 func TestReachableFromOutside(t *testing.T) {
 	if !asRoot {
@@ -79,13 +79,13 @@ listen = "network"
 			ask := n.neighbour(t)
 			r := n.must(t, "start")
 			assert.Contains(t, strings.Join(strings.Fields(r.stdout), " "),
-				"the site ferry wants to be seen by other machines")
+				"the site ferry asks to be reachable from your network")
 			assert.Contains(t, n.must(t, "status").stdout, "reachable from this machine only")
 			assert.NotEqual(t, 0, ask("curl -sS --max-time 2 http://10.77.0.1:8600/").code)
 
 			n.must(t, "start", "--reachable", "ferry,api")
 			status := n.must(t, "status").stdout
-			assert.Contains(t, status, "other machines may reach the site ferry: http://10.77.0.1:8600/")
+			assert.Contains(t, status, "other machines can reach the site ferry: http://10.77.0.1:8600/")
 			assert.Equal(t, "10.77.0.1:8600 8600 10.77.0.2 -",
 				ask("curl -sS --max-time 5 http://10.77.0.1:8600/").stdout)
 			assert.Equal(t, "10.77.0.1:8601 -", ask("curl -sS --max-time 5 http://10.77.0.1:8601/").stdout)
@@ -112,7 +112,7 @@ listen = "network"
 			n.must(t, "start", "--unreachable", "api")
 			assert.NotEqual(t, 0, ask("curl -sS --max-time 2 http://10.77.0.1:8601/").code)
 			assert.Equal(t, 0, ask("curl -sS --max-time 5 http://10.77.0.1:8600/").code)
-			assert.NotContains(t, n.must(t, "start").stdout, "wants to be seen", "it was said")
+			assert.NotContains(t, n.must(t, "start").stdout, "asks to be reachable", "it was said")
 			r = n.dravit(t, "start", "--reachable", "crew")
 			assert.Equal(t, 2, r.code)
 			assert.Contains(t, r.stderr, "no site crew has listen")
@@ -135,7 +135,7 @@ func TestWhatIsReallyOpen(t *testing.T) {
 	assert.Equal(t, reach{Site: "api", Port: 8600, Open: true, Agreed: true, URLs: s.Reachable[0].URLs}, s.Reachable[0])
 	assert.Equal(t, reach{Part: "api", Port: part.Port, Open: true, URLs: s.Reachable[1].URLs}, s.Reachable[1])
 	assert.Contains(t, strings.Join(strings.Fields(w.must("status").stdout), " "),
-		"nobody agreed to it: have it listen on 127.0.0.1")
+		"you did not agree to that: make it listen on 127.0.0.1")
 	w.must("stop")
 
 	thief, err := net.Listen("tcp", ":8600")

@@ -142,7 +142,7 @@ func TestRemove(t *testing.T) {
 	cmd.Dir, w.dir = "/", filepath.Dir(w.home)
 	result := finish(t, cmd)
 	require.Equal(t, 0, result.code, result.all())
-	assert.Contains(t, result.stdout, "of data are gone")
+	assert.Contains(t, result.stdout, "of data deleted")
 	assert.Empty(t, w.book().Stacks)
 	left, _ := filepath.Glob(filepath.Join(w.home, "stacks", "*"))
 	for _, dir := range left {
@@ -150,7 +150,7 @@ func TestRemove(t *testing.T) {
 	}
 }
 
-// Where the stack file wants another kind, the message says how the data makes room, and that works.
+// Where the stack file demands another kind, the message says how the data makes room, and that works.
 func TestDataMakesRoomForAnotherKind(t *testing.T) {
 	w := newWorld(t)
 	w.ledgerOffice()

@@ -315,7 +315,7 @@ func TestManifestsAndHistory(t *testing.T) {
 	w.write("composer.json", `{"require": {"php": ">=7.2"}}`)
 	p = w.plan()
 	assert.True(t, strings.HasPrefix(planned(t, p, "app").Version, "8.2"))
-	assert.Contains(t, w.must("why", "app.version").stdout, "it served the last good start")
+	assert.Contains(t, w.must("why", "app.version").stdout, "the last good start ran on it")
 	assert.True(t, strings.HasPrefix(planned(t, w.plan("--afresh"), "app").Version, "8.4"))
 
 	// The reason goes away.
@@ -354,7 +354,7 @@ func TestRequires(t *testing.T) {
 	assert.Contains(t, r.stdout, "git")
 	assert.Contains(t, w.must("why", "requires.git").stdout, "/usr/bin/git")
 	for want, file := range map[string]string{
-		"barnacle is not here":      "barnacle = \"\"",
+		"barnacle is not installed": "barnacle = \"\"",
 		"git 2":                     "git = \">= 99\"",
 		"loadmaster is not on PATH": "loadmaster = { pattern = \"v([0-9.]+)\" }",
 		bin:                         "loadmaster = { version = \">= 3\", pattern = \"v([0-9.]+)\" }",

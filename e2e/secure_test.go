@@ -82,7 +82,7 @@ func TestHTTPS(t *testing.T) {
 		assert.NoError(t, err, string(out))
 		assert.Contains(t, string(out), "Verification: OK")
 		text := w.must("names").stdout
-		assert.Contains(t, text, "which nothing trusts yet")
+		assert.Contains(t, text, "which no program trusts yet")
 		assert.Contains(t, text, secure)
 		w.must("stop")
 		assert.Contains(t, w.must("names").stdout, "stopped")

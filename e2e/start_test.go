@@ -89,7 +89,7 @@ func TestStartCheckStop(t *testing.T) {
 		})
 	}
 	assert.Greater(t, looked, 20, "there was something to look at")
-	assert.DirExists(t, filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "data", "db"), "data stays")
+	assert.DirExists(t, filepath.Join(w.home, "stacks", w.book().ByName("day-boat"), "data", "db"), "data is kept")
 	r := w.dravit("check")
 	assert.Equal(t, 1, r.code, "a stopped stack does not answer")
 	assert.Equal(t, "stopped", w.status().State)

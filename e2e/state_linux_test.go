@@ -127,13 +127,13 @@ http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forev
 	})
 	exit := w.whole().Parts[0].LastExit
 	require.NotNil(t, exit)
-	assert.Equal(t, "it ended with code 41", exit.How)
+	assert.Equal(t, "it exited with code 41", exit.How)
 	assert.Contains(t, strings.Join(exit.Tail, "\n"), "the boat sank")
 	assert.WithinDuration(t, time.Now(), exit.At, time.Minute)
-	assert.Contains(t, w.dravit("status").stdout, "it ended with code 41")
+	assert.Contains(t, w.dravit("status").stdout, "it exited with code 41")
 	logs := w.must("logs", "app").stdout
 	assert.Equal(t, 2, strings.Count(logs, "part app is started"))
-	assert.Regexp(t, `dravit: \d{4}-\d\d-\d\dT\S+ it ended with code 41 after \d`, logs)
+	assert.Regexp(t, `dravit: \d{4}-\d\d-\d\dT\S+ it exited with code 41 after \d`, logs)
 }
 
 // What a log tells of failures that are long over is no evidence: after the tables were made, the password that was
@@ -187,6 +187,6 @@ func TestStartGivesUpOnServerElsewhere(t *testing.T) {
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code, r.all())
 	assert.Less(t, time.Since(began), 40*time.Second, "it waits a minute for a server that may still come")
-	assert.Contains(t, r.stderr, "listens, but not where it should")
+	assert.Contains(t, r.stderr, "listens on another port than its own")
 	assert.Contains(t, r.stderr, fmt.Sprint(port))
 }

@@ -14,9 +14,9 @@ import (
 func TestWordsOfOthers(t *testing.T) {
 	w := newWorld(t)
 	for text, says := range map[string]string{
-		"[part.db]\nkind = \"mysql\"\n":                     "here that is mariadb",
-		"[part.db]\nkind = \"postgresql\"\n":                "here that is postgres",
-		"[part.web]\nkind = \"httpd\"\n":                    "here that is apache",
+		"[part.db]\nkind = \"mysql\"\n":                     "here that is called mariadb",
+		"[part.db]\nkind = \"postgresql\"\n":                "here that is called postgres",
+		"[part.web]\nkind = \"httpd\"\n":                    "here that is called apache",
 		"[part.q]\nkind = \"worker\"\n":                     "custom, with a command",
 		"[part.q]\nkind = \"tidal\"\n":                      "python, redis, ruby, sqlite", // the whole list
 		"[part.db]\nkind = \"mariadb\"\npassword = \"x\"\n": "Dravit makes the passwords",
@@ -24,7 +24,7 @@ func TestWordsOfOthers(t *testing.T) {
 		"[[site]]\nname = \"a\"\nssl = true\n":              "every site answers over HTTPS",
 		"[[site]]\nname = \"a\"\nphp = \"8.2\"\n":           "a part of kind php",
 		"[part.app]\nkind = \"node\"\n":                     "has no \"command\"",
-		"[part.app]\nkind = \"php\"\nversion = \"  \"\n":    "empty version",
+		"[part.app]\nkind = \"php\"\nversion = \"  \"\n":    "the version is empty",
 		"\xef\xbb\xbfname = \"x\"\n":                        "byte order mark",
 	} {
 		w.write("dravit.toml", text)

@@ -20,7 +20,7 @@ const Own = "dravit"
 var MakeCommand = []string{"useradd", "--create-home", "--shell", "/bin/sh", Own}
 
 // ErrNone says that no ordinary account is suitable.
-var ErrNone = errors.New("no ordinary account offers itself")
+var ErrNone = errors.New("no ordinary account is suitable")
 
 // For returns the account to switch to: the named one, else the one behind sudo, else the owner of the folder dir, else
 // the one that Dravit created before.
@@ -74,7 +74,7 @@ func Become(u *user.User) error {
 	}
 	defer release()
 	if err := syscall.Setgroups(groups(u, gid)); err != nil {
-		return fmt.Errorf("leaving root's groups: %w", err)
+		return fmt.Errorf("dropping root's groups: %w", err)
 	}
 	if err := syscall.Setgid(gid); err != nil {
 		return err

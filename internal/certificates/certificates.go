@@ -112,7 +112,7 @@ func read(h *home.Home) (*Authority, error) {
 	}
 	key, ok := pair.PrivateKey.(*ecdsa.PrivateKey)
 	if !ok {
-		return nil, errors.New("its key is of another sort")
+		return nil, errors.New("its key has another type")
 	}
 	return &Authority{certificate: pair.Leaf, key: key, now: time.Now, leaves: map[string]*tls.Certificate{}}, nil
 }

@@ -144,7 +144,7 @@ func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every t
 	if a.json {
 		return &ui.Failure{
 			Exit: exitUsage,
-			What: "--watch has no JSON object",
+			What: "--watch cannot write JSON",
 			Next: "dravit check --json, as often as you like",
 		}
 	}
@@ -152,7 +152,7 @@ func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every t
 		return &ui.Failure{
 			Exit:    exitUsage,
 			What:    "--watch " + every.String() + " is too often",
-			Because: "a look takes time, too",
+			Because: "each check takes time, too",
 			Next:    "dravit check --watch=1s",
 		}
 	}
@@ -190,8 +190,8 @@ func (a *app) trace(cmd *cobra.Command, s *stack.Stack, site string) error {
 	if len(cmd.Flags().Args()) > 0 {
 		return &ui.Failure{
 			Exit:    exitUsage,
-			What:    "a trace goes to one site",
-			Because: "parts are named, too",
+			What:    "a trace follows a request to one site",
+			Because: "you also named parts",
 			Next:    "dravit check --trace " + site,
 		}
 	}
@@ -220,7 +220,7 @@ func saveText(file, text string) error {
 			Exit:    exitUsage,
 			What:    "the file " + file + " cannot be written",
 			Because: err.Error(),
-			Next:    "name a file in a folder of yours",
+			Next:    "name a file in a folder that you may write to",
 		}
 	}
 	return nil

@@ -66,9 +66,9 @@ built into Dravit. It does not overwrite files of the demo that are there alread
 			a.ui.Line("Book a crossing on the page, and read the mail that it sends at the mail " +
 				"site's address. Then try")
 			for _, line := range [][2]string{{"cd " + quoted, ""},
-				{"dravit plan", "why these programs, and which were turned down"},
-				{"dravit check", "prove it again, part by part"},
-				{"dravit demo --remove " + quoted, "end it, and delete it with its data"}} {
+				{"dravit plan", "why these programs, and which were rejected"},
+				{"dravit check", "check it again, part by part"},
+				{"dravit demo --remove " + quoted, "stop it, and delete it with its data"}} {
 				a.ui.Line(strings.TrimRight(fmt.Sprintf("  %-14s  %s", line[0], line[1]), " "))
 			}
 			return nil

@@ -48,15 +48,15 @@ func exitOf(code trouble.Code) int {
 // systemFailures explain errors of the operating system to a user.
 var systemFailures = map[trouble.Code]struct{ what, next string }{
 	trouble.NoSpace: {
-		"there is no space left",
-		"make room there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start",
+		"the disk is full",
+		"free some space there (df -h), or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start",
 	},
 	trouble.QuotaUsedUp: {
-		"this account may store no more",
-		"remove files of yours there, or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start",
+		"your account's disk quota is used up",
+		"delete files of yours there, or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start",
 	},
 	trouble.ReadOnly: {
-		"the file system takes no changes",
+		"the file system is read-only",
 		"mount it writable, or put Dravit's folder elsewhere: DRAVIT_HOME=/other/folder dravit start",
 	},
 	trouble.Forbidden: {"permission denied", "give your account access (chown, chmod), or use another folder"},
@@ -81,7 +81,7 @@ func badFile(faults stackfile.Faults) *ui.Failure {
 	}
 	return &ui.Failure{
 		Exit: exitUsage, Code: trouble.BadStackFile, What: what, Detail: b.String(),
-		Next: "correct it; dravit schema describes every key to an editor",
+		Next: "correct it; with dravit schema, an editor knows every key",
 	}
 }
 

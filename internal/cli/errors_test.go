@@ -49,14 +49,14 @@ func TestExplain(t *testing.T) {
 				Because: "fog", Next: "wait"}},
 		{"a full disk", &fs.PathError{Op: "write", Path: "/x", Err: syscall.ENOSPC},
 			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace,
-				What: "there is no space left", Because: "write /x: no space left on device",
-				Next: "make room there (df -h), or put Dravit's folder elsewhere: " +
+				What: "the disk is full", Because: "write /x: no space left on device",
+				Next: "free some space there (df -h), or put Dravit's folder elsewhere: " +
 					"DRAVIT_HOME=/other/folder dravit start"}},
 		{"a full disk that the keeper met",
 			&trouble.Trouble{Code: trouble.NoSpace, What: "write /x: no space left on device"},
-			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace, What: "there is no space left",
+			ui.Failure{Exit: exitFailed, Code: trouble.NoSpace, What: "the disk is full",
 				Because: "write /x: no space left on device",
-				Next: "make room there (df -h), or put Dravit's folder elsewhere: " +
+				Next: "free some space there (df -h), or put Dravit's folder elsewhere: " +
 					"DRAVIT_HOME=/other/folder dravit start"}},
 		{"closed", &fs.PathError{Op: "open", Path: "/x", Err: syscall.EACCES},
 			ui.Failure{Exit: exitForbidden, Code: trouble.Forbidden,
@@ -67,8 +67,8 @@ func TestExplain(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, &c.want, explain(c.err)) })
 	}
 	quota, readOnly := explain(syscall.EDQUOT), explain(syscall.EROFS)
-	assert.Equal(t, "this account may store no more", quota.What)
-	assert.Equal(t, "the file system takes no changes", readOnly.What)
+	assert.Equal(t, "your account's disk quota is used up", quota.What)
+	assert.Equal(t, "the file system is read-only", readOnly.What)
 	for code, exit := range map[trouble.Code]int{
 		trouble.BadFolder: 2, trouble.NoPart: 2, trouble.NoSite: 2, trouble.NoExtensions: 2, trouble.BadSettings: 2,
 		trouble.ForeignFile: 2, trouble.NotEditable: 2, trouble.NoStack: 2, trouble.Forbidden: 4, trouble.NoWay: 4,

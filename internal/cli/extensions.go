@@ -56,17 +56,21 @@ packages of the project that were built for another version.`,
 }
 
 func (a *app) switchCommand(word string, on bool, part *string) *cobra.Command {
-	short, long := "Load an extension", "On adds an extension to the part's list in the stack file"
+	short, long := "Switch an extension on", "On adds an extension to the part's list in the stack file"
 	if !on {
-		short, long = "Do not load an extension any more",
-			"Off takes an extension out of the part's list in the stack file"
+		short, long = "Switch an extension off",
+			"Off removes an extension from the part's list in the stack file"
 	}
 	return &cobra.Command{
 		Use:   word + " NAME",
 		Short: short,
-		Long: long + `, keeping everything else as it is written. Where the stack runs, the part is
-restarted, and both its web process and its command-line program are asked. A list that is absent means every extension: then
-the list of those to leave out (without) is changed. The file stays as it is where no plan would satisfy it.`,
+		Long: long + `. Everything else in the file stays as it
+is written. If the stack runs, Dravit restarts the part, and asks both its web process and its
+command-line program what they have loaded.
+
+If the stack file has no list of extensions, every extension is loaded. Then the command changes
+the list of those to leave out (without). If no plan would satisfy the changed file, the command
+leaves the file as it is.`,
 		Example: "  dravit extensions " + word + " intl",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -92,7 +96,7 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 			end()
 			if errors.Is(err, stack.ErrNoPlan) {
 				f := noPlan(out.Plan)
-				f.Next = "dravit extensions shows what there is; the stack file is as it was"
+				f.Next = "dravit extensions lists what there is; the stack file was not changed"
 				return f
 			}
 			if err != nil {
@@ -110,7 +114,7 @@ the list of those to leave out (without) is changed. The file stays as it is whe
 			if err == nil && !out.Runs && out.Report != nil {
 				return &ui.Failure{
 					Exit:    exitFailed,
-					What:    fmt.Sprintf("part %s could not be asked", out.Part),
+					What:    fmt.Sprintf("the processes of part %s could not be asked", out.Part),
 					Because: out.Report.Unproved,
 					Next:    "dravit status",
 				}

@@ -19,8 +19,8 @@ func (a *app) logsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "logs [PART...]",
 		Short: "Show the logs of all parts, or only of the named ones",
-		Long: "Logs shows the last lines that each part wrote. A part's log outlives its process; it is put aside " +
-			"when it grows beyond 8 MB.",
+		Long: "Logs shows the last lines that each part wrote. A part's log stays when its process exits. A log that " +
+			"grows beyond 8 MB is rotated.",
 		Example: `  dravit logs                      the end of every part's log
   dravit logs app -n 100           the last 100 lines of the part app
   dravit logs web app --follow     and every new line, until Ctrl-C`,

@@ -59,10 +59,10 @@ names certificate. Each shows what it would change, asks first, and can take it 
 }
 
 func (a *app) hostsCommand() *cobra.Command {
-	return a.setUpCommand("hosts", "Put the names into the hosts file, or take them out",
-		`Hosts writes the names of all stacks into a block of the system's hosts file, or takes the block out again. The
-rest of the file stays as it is. A hosts file knows no wildcards, and does not follow your stacks: run the command again
-when their names change.`,
+	return a.setUpCommand("hosts", "Write the sites' names to the hosts file, or remove them",
+		`Hosts writes the host names of all stacks to a block of the system's hosts file, or removes that
+block. The rest of the file stays as it is. A hosts file has no wildcards and does not follow your
+stacks: run the command again when their names change.`,
 		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 			if !on {
 				steps, err := p.Hosts(nil)
@@ -70,7 +70,7 @@ when their names change.`,
 			}
 			hosts, _, _, err := m.Hosts()
 			if err == nil && len(hosts) == 0 {
-				err = setup.NoWay("no stack has a name yet", "dravit start")
+				err = setup.NoWay("no stack has a host name yet", "dravit start")
 			}
 			if err != nil {
 				return nil, "", err
@@ -83,21 +83,21 @@ when their names change.`,
 				}
 			}
 			if len(steps) > 0 {
-				notes = append(notes, fmt.Sprintf("a block of %d names goes into %s; the rest of it stays",
+				notes = append(notes, fmt.Sprintf("this writes a block of %d names to %s; the rest of the file stays",
 					len(hosts)-len(wildcards), p.HostsFile()))
 			}
 			if len(wildcards) > 0 {
-				notes = append(notes, "left out, since a hosts file has no wildcards: "+strings.Join(wildcards, ", "))
+				notes = append(notes, "left out, as a hosts file has no wildcards: "+strings.Join(wildcards, ", "))
 			}
 			return steps, strings.Join(notes, "\n"), err
 		})
 }
 
 func (a *app) resolverCommand() *cobra.Command {
-	return a.setUpCommand("resolver", "Have the system's resolver ask Dravit's own, or not any more",
-		`Resolver has the system's resolver ask Dravit's own for names below the stacks' suffixes, wildcards included.
-Dravit's resolver listens on loopback only, runs while any stack runs, and asks nobody else. Some systems' resolvers
-cannot be told whom to ask for one suffix; use names hosts there.`,
+	return a.setUpCommand("resolver", "Make the system's resolver ask Dravit's own, or stop that",
+		`Resolver makes the system's resolver ask Dravit's own for names below the stacks' suffixes,
+wildcards included. Dravit's resolver listens on loopback only, runs while any stack runs, and
+forwards no queries. If your system's resolver cannot be set up for one suffix, use names hosts.`,
 		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 			_, suffixes, port, err := m.Hosts()
 			if err != nil {
@@ -115,14 +115,15 @@ cannot be told whom to ask for one suffix; use names hosts there.`,
 }
 
 func (a *app) certificateCommand() *cobra.Command {
-	return a.setUpCommand("certificate", "Have this machine accept the sites' certificates, or not any more",
-		`Certificate puts the certificate of your own authority into the system's store and into the databases that
-browsers of this user keep for themselves, or takes it out. The browsers' databases need certutil and no root, and are
-done first. The authority can vouch for names below localhost, test and your stacks' suffixes only.`,
+	return a.setUpCommand("certificate", "Make this machine trust the sites' certificates, or stop that",
+		`Certificate adds the certificate of your own authority to the system's store and to the databases
+of your browsers, or removes it. The browsers' databases need the program certutil and no root, and
+are changed first. The authority may certify names below localhost, test and your stacks' suffixes
+only.`,
 		func(m *stack.Machine, p setup.Place, on bool) ([]setup.Step, string, error) {
 			file := certificates.File(m.Home)
 			if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
-				return nil, "", setup.NoWay("there is no authority before the first start", "dravit start")
+				return nil, "", setup.NoWay("there is no certificate authority before the first start", "dravit start")
 			}
 			if !on {
 				return p.Distrust(file), "", nil
@@ -131,7 +132,7 @@ done first. The authority can vouch for names below localhost, test and your sta
 			hosts, _, _, hostsErr := m.Hosts()
 			note := ""
 			if len(steps) > 0 {
-				note = "programs of this machine would accept certificates that it signs, for names below " +
+				note = "programs of this machine would trust certificates that it signs, but only for names below " +
 					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + strings.Join(hosts, ", ")
 			}
 			return steps, note, errors.Join(err, hostsErr)
@@ -156,7 +157,7 @@ func (a *app) setUpCommand(name, short, long string,
 		ValidArgs: []string{"on", "off"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
-				return &ui.Failure{Exit: exitUsage, What: "names " + name + " wants on or off"}
+				return &ui.Failure{Exit: exitUsage, What: "names " + name + "needs on or off"}
 			}
 			return nil
 		},
@@ -189,7 +190,7 @@ func (a *app) setUpCommand(name, short, long string,
 
 // partly says which steps were carried out, and which ones the user has left to do.
 func (a *app) partly(command string, e *setup.PartlyError) error {
-	f := &ui.Failure{Exit: exitForbidden, What: command + " did only a part", Because: e.Error()}
+	f := &ui.Failure{Exit: exitForbidden, What: command + "was only partly done", Because: e.Error()}
 	done, left := []string{}, []string{}
 	for _, s := range e.Done {
 		done = append(done, s.String())
@@ -198,7 +199,7 @@ func (a *app) partly(command string, e *setup.PartlyError) error {
 		left = append(left, s.String())
 	}
 	f.Detail = "done\n  " + strings.Join(done, "\n  ") + "\nleft\n  " + strings.Join(left, "\n  ") + "\n"
-	f.Next = "the commands that are left, as root"
+	f.Next = "run the commands that are left, as root"
 	if a.json {
 		if err := a.print(setUpJSON{1, false, left}); err != nil {
 			return err
@@ -234,7 +235,7 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 		return &ui.Failure{
 			Exit:    exitForbidden,
 			What:    "nothing was changed",
-			Because: "it changes files of the system, and nobody agreed",
+			Because: "this would change system files, and you did not agree",
 			Next:    cmd.CommandPath() + " " + cmd.Flags().Arg(0) + " --yes, or run the commands yourself",
 		}
 	}
@@ -245,7 +246,7 @@ func (a *app) carryOut(cmd *cobra.Command, steps []setup.Step, note string) erro
 		return a.print(setUpJSON{1, true, texts})
 	}
 	if len(steps) == 0 {
-		a.ui.Note("nothing to do: it is so already")
+		a.ui.Note("nothing to do: this is set up already")
 		return nil
 	}
 	for _, t := range texts {

@@ -60,7 +60,7 @@ another machine would do.`,
 			}
 			a.ui.Plan(p)
 			if saveTo != "" {
-				a.ui.Note("what the plan rests on is in " + saveTo)
+				a.ui.Note("what the plan depends on is in " + saveTo)
 			}
 			if !p.OK {
 				return noPlan(p)
@@ -93,7 +93,7 @@ func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
 			Exit:    exitUsage,
 			What:    file + " holds no saved plan",
 			Because: err.Error(),
-			Next:    "dravit plan --save makes one",
+			Next:    "dravit plan --save writes one",
 		}
 	}
 	in.Consent.Afresh = in.Consent.Afresh || afresh

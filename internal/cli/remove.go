@@ -43,8 +43,8 @@ part can become one of another kind. Remove shows what it would delete, with the
 			if len(parts) > 0 && !withData {
 				return &ui.Failure{
 					Exit:    exitUsage,
-					What:    "a part alone is not removed",
-					Because: "the stack file says which parts there are; only their data can be deleted",
+					What:    "a single part cannot be removed",
+					Because: "the stack file lists the parts; only a part's data can be deleted",
 					Next:    "dravit remove " + strings.Join(parts, " ") + " --data",
 				}
 			}

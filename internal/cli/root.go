@@ -63,7 +63,11 @@ func Main() int {
 	}
 	f := explain(err)
 	if ctx.Err() != nil {
-		f = &ui.Failure{Exit: exitInterrupted, What: "interrupted", Because: "what this command began is ended again"}
+		f = &ui.Failure{
+			Exit:    exitInterrupted,
+			What:    "interrupted",
+			Because: "what this command started is stopped again",
+		}
 	}
 	if a.ui == nil {
 		a.ui = ui.New(a.plain)
@@ -188,7 +192,7 @@ func noArgs(cmd *cobra.Command, args []string) error {
 	if !cmd.HasParent() {
 		f.What = fmt.Sprintf("dravit has no command %q", args[0])
 		if meant := commandWords[strings.ToLower(args[0])]; meant != "" {
-			f.Because, f.Next = "here that is "+meant, "dravit "+meant
+			f.Because, f.Next = "here that is called "+meant, "dravit "+meant
 		} else if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 			f.Next = "dravit " + near[0]
 		} else {
@@ -216,7 +220,7 @@ func save(file string, v any) error {
 			Exit:    exitUsage,
 			What:    "the file " + file + " cannot be written",
 			Because: err.Error(),
-			Next:    "name a file in a folder of yours",
+			Next:    "name a file in a folder that you may write to",
 		}
 	}
 	return nil

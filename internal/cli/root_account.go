@@ -21,7 +21,7 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 			return &ui.Failure{
 				Exit:    exitUsage,
 				What:    "--account is for root",
-				Because: "another user cannot become " + a.account,
+				Because: "only root can switch to " + a.account,
 			}
 		}
 		return nil
@@ -32,14 +32,14 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	}
 	u, err := account.For(a.account, a.dir)
 	if errors.Is(err, account.ErrNone) {
-		text := "Dravit would run as an account of its own, made with\n    " + strings.Join(account.MakeCommand, " ")
+		text := "Dravit would run as its own account, created with\n    " + strings.Join(account.MakeCommand, " ")
 		if agreed, err := a.agrees(cmd.Context(), text, "Make it?"); err != nil {
 			return err
 		} else if !agreed {
 			return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root",
-				Because: "servers started by root own the machine, and databases refuse it; no sudo account and no " +
-					"owner of this folder offers itself",
-				Next: "the same command with --yes makes an account for it (" + strings.Join(account.MakeCommand, " ") +
+				Because: "a server that runs as root may do anything on this machine, and databases refuse to; " +
+					"neither sudo nor this folder's owner names an ordinary account",
+				Next: "the same command with --yes creates an account (" + strings.Join(account.MakeCommand, " ") +
 					"); or name one with --account"}
 		}
 		u, err = account.Make()
@@ -56,7 +56,7 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	if err := account.Become(u); err != nil {
 		return &ui.Failure{
 			Exit:    exitForbidden,
-			What:    "Dravit cannot become " + u.Username,
+			What:    "Dravit cannot switch to " + u.Username,
 			Because: err.Error(),
 			Next:    "run the command as " + u.Username,
 		}

@@ -13,8 +13,8 @@ func (a *app) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
 		Short: "Print the stack file's JSON Schema, for editors",
-		Long: "Schema prints the JSON Schema (draft 2020-12) of dravit.toml, made from the types that read it. An " +
-			"editor that knows it completes keys and marks faults.",
+		Long: "Schema prints the JSON Schema (draft 2020-12) of dravit.toml. An editor that knows it " +
+			"completes keys and marks faults.",
 		Example: "  dravit schema > dravit.schema.json",
 		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {

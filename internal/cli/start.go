@@ -56,7 +56,7 @@ parts keep running. Ctrl-C stops what this start has started.`,
 	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil,
 		"no longer let other machines reach these `sites`")
 	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil,
-		"let a newer program take over the data of these `parts`, after a copy")
+		"let a newer program convert the data of these `parts`, after a copy")
 	c.Flags().BoolVar(&asNew, "as-new", false,
 		"create a new stack, even if one seems to have been moved to this folder")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs and ports as if the stack had never run")
@@ -78,7 +78,7 @@ func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) er
 		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name +
 			" had the same " + stackfile.Name + "."
 	}
-	agreed, err := a.agrees(ctx, found, "Go on here, with its data, ports and names?")
+	agreed, err := a.agrees(ctx, found, "Continue here, with its data, ports and names?")
 	if err != nil {
 		return err
 	}
@@ -93,8 +93,8 @@ func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) er
 	return &ui.Failure{
 		Exit:    exitForbidden,
 		What:    "nothing was started",
-		Because: strings.TrimSuffix(found, ".") + ", and nobody said whether its data go along",
-		Next:    "dravit start --yes takes them along; dravit start --as-new begins with new data",
+		Because: strings.TrimSuffix(found, ".") + ", and you did not say whether its data should move here",
+		Next:    "dravit start --yes uses its data here; dravit start --as-new starts with new data",
 	}
 }
 
@@ -137,8 +137,8 @@ func (a *app) restartCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restart [PART...]",
 		Short: "Stop and start all parts, or only the named ones",
-		Long: "Restart ends the named parts, every part where none is named, and starts them as start does. Data " +
-			"stays. Requests in flight may finish, and new ones wait.",
+		Long: "Restart stops all parts, or only the named ones, and starts them as start does. Data is kept. " +
+			"Requests under way may finish, and new ones wait.",
 		Example: `  dravit restart
   dravit restart app     only the part app`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
@@ -291,7 +291,7 @@ func notAnswering(out stack.Started) *ui.Failure {
 		if fell := health.FirstMiss(s.Rungs); fell != nil {
 			f := &ui.Failure{
 				Exit:    exitFailed,
-				What:    "the site " + s.Name + " does not answer as it should",
+				What:    "the site " + s.Name + " answers wrongly",
 				Because: fell.Miss(),
 				Next:    "dravit diagnose",
 			}

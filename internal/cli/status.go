@@ -39,8 +39,8 @@ func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
 		Short: "Show the state of every part, as last checked",
-		Long: "Status shows what the keeper saw last, with the age of each proof. It exits with 0 whatever it " +
-			"sees; check asks now and judges.",
+		Long: "Status shows what the keeper (the background process that watches the parts) saw last, and how long " +
+			"ago. It exits with 0 even if a part does not answer; check asks now, and exits with 1 then.",
 		Example: `  dravit status
   dravit status --stack saltmarsh-ferry --json     a stack of another folder`,
 		Args: noArgs,
@@ -60,7 +60,7 @@ func (a *app) statusCommand() *cobra.Command {
 				a.ui.Status(status)
 				if s.Moved != nil {
 					a.ui.Note("this folder was " + s.Moved.From + ", the stack " + s.Moved.Name +
-						"; dravit start takes its data along")
+						"; dravit start uses its data here")
 				}
 				return nil
 			}

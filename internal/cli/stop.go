@@ -10,8 +10,8 @@ func (a *app) stopCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "stop [PART...]",
 		Short: "Stop the stack, or only the named parts; data is kept",
-		Long: "Stop ends the named parts, every part where none is named, in the order that loses nothing. " +
-			"Databases and caught mail stay.",
+		Long: "Stop stops the whole stack, or only the named parts, in an order that loses nothing: web servers " +
+			"first, databases last. Databases and caught mail are kept.",
 		Example: `  dravit stop
   dravit stop --stack saltmarsh-ferry     a stack of another folder`,
 		RunE: func(cmd *cobra.Command, parts []string) error {

@@ -36,8 +36,8 @@ a program said until the program's file changes.`,
 				if !slices.Contains(ui.SurveySections, a) {
 					return &ui.Failure{
 						Exit:    exitUsage,
-						What:    fmt.Sprintf("a survey has no %q", a),
-						Because: "its parts are " + strings.Join(ui.SurveySections, ", "),
+						What:    fmt.Sprintf("survey has no section %q", a),
+						Because: "the sections are " + strings.Join(ui.SurveySections, ", "),
 					}
 				}
 			}
@@ -55,7 +55,7 @@ a program said until the program's file changes.`,
 			}
 			end := func() {}
 			if !a.json {
-				end = a.ui.Busy("asking programs what they are")
+				end = a.ui.Busy("asking programs for their versions")
 			}
 			s, err := m.Survey(cmd.Context(), a.dir)
 			end()

@@ -71,14 +71,14 @@ why lists all decisions.`,
 			case d == nil && len(near) > 0:
 				return &ui.Failure{
 					Exit:    exitUsage,
-					What:    "it is not clear what " + args[0] + " means",
+					What:    "it is ambiguous what " + args[0] + " means",
 					Because: "there are " + strings.Join(near, ", "),
 					Next:    "dravit why " + near[0],
 				}
 			case d == nil:
 				return &ui.Failure{
 					Exit: exitUsage,
-					What: "nothing was decided about " + args[0],
+					What: "there is no decision about " + args[0],
 					Next: "dravit why lists every subject",
 				}
 			case a.json:

@@ -48,7 +48,7 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotRegular)
 	text, err := ReadFile(dir, "shared/s", 100, filepath.Join(outer, "shared"))
 	require.NoError(t, err)
-	assert.Equal(t, "shared", string(text), "where this machine's user agreed")
+	assert.Equal(t, "shared", string(text), "where you agreed")
 	_, err = ReadFile(dir, "lib/b", 0)
 	assert.ErrorContains(t, err, "larger than")
 

@@ -92,7 +92,7 @@ func putAside(ctx context.Context, p kind.Part) error {
 		err = os.Rename(fresh, aside)
 	}
 	if err != nil {
-		return fmt.Errorf("copying the data before they are changed: %w", errors.Join(err, os.RemoveAll(fresh)))
+		return fmt.Errorf("copying the data before the upgrade: %w", errors.Join(err, os.RemoveAll(fresh)))
 	}
 	return nil
 }

@@ -23,7 +23,7 @@ type ClientGroup struct {
 }
 
 func (g ClientGroup) String() string {
-	who := "processes over the socket, or of another user"
+	who := "processes over the Unix socket, or of another user"
 	if g.PID != 0 {
 		who = fmt.Sprintf("%s (pid %d)", g.Program, g.PID)
 	}
@@ -55,9 +55,9 @@ func (d *doctor) clients(p PartFacts) bool {
 		seen,
 		"connections-used-up",
 		"part."+name,
-		fmt.Sprintf("all %d connections that part %s takes are used", p.Clients.Limit, name),
+		fmt.Sprintf("all %d connections that part %s accepts are in use", p.Clients.Limit, name),
 		fmt.Sprintf(
-			"have the application close or share them, or raise the limit in dravit.toml: [part.%s] "+
+			"make the application close or share them, or raise the limit in dravit.toml: [part.%s] "+
 				"settings = { %s = %d }",
 			name,
 			p.Clients.Setting,

@@ -245,14 +245,14 @@ func (d *doctor) partOf(name string) (PartFacts, bool) {
 // aside adds what disturbs nothing here, but may do so elsewhere.
 func (d *doctor) aside() {
 	if d.f.Proxy != "" && len(d.f.Sites) > 0 && !bypasses(d.f.Bypass, d.f.Sites[0].Spec.Host) {
-		d.add(aside, "proxy-catches", "machine", "the environment sends requests for the sites to a proxy",
+		d.add(aside, "proxy-catches", "machine", "the environment's proxy settings also apply to the sites",
 			"export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy,
-			"NO_PROXY leaves out "+cmp.Or(d.f.Bypass, "nothing"))
+			"NO_PROXY excludes "+cmp.Or(d.f.Bypass, "nothing"))
 	}
 	if !d.f.Authority.IsZero() && d.f.Authority.After(d.f.Now) {
-		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates begin in the future",
-			"set the clock right; where it is, remove the folder authority in Dravit's own, then dravit stop and "+
-				"dravit start", "they begin at "+d.f.Authority.Format(time.RFC3339))
+		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates are not valid yet",
+			"set the clock; if it is right, delete the folder authority in Dravit's folder, then dravit stop and "+
+				"dravit start", "they are valid from "+d.f.Authority.Format(time.RFC3339))
 	}
 }
 

@@ -23,31 +23,32 @@ func (d *doctor) disks() {
 	for _, disk := range d.f.Disks {
 		switch {
 		case wrong && disk.ReadOnly:
-			d.add(r, "read-only", "machine", "the file system of "+disk.Folder+" can be read only",
-				"mount it for writing, or put Dravit's folder elsewhere: DRAVIT_HOME", disk.Of+" are there")
+			d.add(r, "read-only", "machine", "the file system of "+disk.Folder+" is read-only",
+				"mount it for writing, or put Dravit's folder elsewhere: DRAVIT_HOME", disk.Of+"are there")
 		case disk.Inodes > 0 && disk.InodesFree == 0:
-			d.add(r, "inodes-full", "machine", "the disk has room, but no more files may be made in "+disk.Folder,
-				"remove many small files there: df -i", disk.Of+" are there",
+			d.add(r, "inodes-full", "machine", "the disk has free space but no free inodes in "+disk.Folder,
+				"delete many small files there: df -i", disk.Of+"are there",
 				fmt.Sprintf("%d of %d files exist", disk.Inodes-disk.InodesFree, disk.Inodes))
 		case disk.OverQuota:
-			d.add(r, "quota-full", "machine", "the disk has room, but what "+d.f.User+" may store in "+disk.Folder+
-				" is used up", "remove files of yours there, or have the quota raised", disk.Of+" are there",
+			d.add(r, "quota-full", "machine",
+				"the disk has free space, but what "+d.f.User+" may store in "+disk.Folder+
+					" is used up", "delete files of yours there, or have the quota raised", disk.Of+"are there",
 				"writing there ends with: disk quota exceeded")
 		case disk.Free < minRoom && disk.Memory:
-			d.add(r, "memory-disk-full", "machine", disk.Folder+", which lies in memory, is full",
-				"remove files there: df -h", disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
+			d.add(r, "memory-disk-full", "machine", disk.Folder+", which is kept in memory, is full",
+				"delete files there: df -h", disk.Of+"are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case disk.Free < minRoom:
-			d.add(r, "disk-full", "machine", "there is no room in "+disk.Folder, "make room there: df -h",
-				disk.Of+" are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
+			d.add(r, "disk-full", "machine", "the disk is full in "+disk.Folder, "free some space there: df -h",
+				disk.Of+"are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case wrong && short && disk.Free < tightRoom:
 			d.add(r, map[bool]string{true: "memory-disk-full", false: "disk-full"}[disk.Memory], "machine",
-				"there was no room in "+disk.Folder, "make room there: df -h", disk.Of+" are there",
+				"the disk was full in "+disk.Folder, "free some space there: df -h", disk.Of+"are there",
 				fmt.Sprintf("%d MB are free now", disk.Free>>20))
 		}
 	}
 	if wrong && over { // if it writes itself, or before something was removed
-		d.add(written, "quota-full", "machine", "somewhere, what "+d.f.User+" may store is used up, or was",
-			"remove files of yours, or have the quota raised", "a log says: disk quota exceeded")
+		d.add(written, "quota-full", "machine", "on some disk, what "+d.f.User+" may store is used up, or was",
+			"delete files of yours, or have the quota raised", "a log says: disk quota exceeded")
 	}
 }
 

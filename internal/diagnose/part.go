@@ -38,20 +38,21 @@ func (d *doctor) part(p PartFacts) {
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {
 	case s.Code == trouble.PortTaken:
-		remedy := "dravit start, which moves it"
+		remedy := "dravit start, which uses another port"
 		if p.Spec.Want.Port != 0 {
 			remedy = fmt.Sprintf("free it (dravit ports %d), or pin another port in dravit.toml", p.Spec.Port)
 		}
-		d.add(seen, "port-taken", subject, "another program has the port of part "+name, remedy, said)
+		d.add(seen, "port-taken", subject, "another program uses the port of part "+name, remedy, said)
 	case s.Code == trouble.SocketTaken:
-		d.add(seen, "socket-taken", subject, "another program has the socket of part "+name,
-			"end it, then dravit start", said)
+		d.add(seen, "socket-taken", subject, "another program uses the socket of part "+name,
+			"stop it, then dravit start", said)
 	case s.Code == trouble.OutOfMemory:
-		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" for want of memory",
-			"free some (dravit status shows what each part takes), or give the machine or its container more; then "+
+		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" as the memory was used up",
+			"free some memory (dravit status shows what each part uses), or give the machine or its "+
+				"container more; then "+
 				"dravit restart "+name, said)
 	case !p.Program:
-		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone since it was started",
+		d.add(seen, "program-gone", subject, "the program of part "+name+"is gone",
 			"dravit start, which chooses another; or install it again",
 			p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
@@ -70,8 +71,8 @@ func (d *doctor) part(p PartFacts) {
 		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
 	if m := loader().FindStringSubmatch(p.Log); m != nil {
-		d.add(written, "library-missing", subject, "a library that the program needs is not there: "+m[1],
-			"install it; an upgrade of the system may have taken it away", p.LogFile+": "+strings.TrimSpace(m[0]))
+		d.add(written, "library-missing", subject, "a library that the program needs is missing: "+m[1],
+			"install it; an upgrade of the system may have removed it", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
 	if len(d.of(subject)) > 0 {
@@ -79,13 +80,13 @@ func (d *doctor) part(p PartFacts) {
 	}
 	switch {
 	case killed:
-		d.add(likely, "killed", subject, "something outside killed part "+name, "dravit restart "+name,
+		d.add(likely, "killed", subject, "another process killed part "+name, "dravit restart "+name,
 			said).Fix = []string{"dravit", "restart", name}
 	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
-		d.add(likely, "crashed", subject, "part "+name+" ended by itself", "dravit logs "+name,
+		d.add(likely, "crashed", subject, "part "+name+"exited by itself", "dravit logs "+name,
 			append([]string{said}, last(p.Log, 3)...)...)
 	default:
-		d.add(likely, "unwell", subject, "part "+name+" lives, and does not answer as it should",
+		d.add(likely, "unwell", subject, "part "+name+" lives, and answers wrongly",
 			"dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	}
 }
@@ -96,12 +97,12 @@ func unmet(r kind.Requirement, part string) string {
 	case "writable":
 		return "make " + r.Name + ", and chmod u+w it"
 	case "function":
-		return "take it out of disable_functions in the part's settings, or load the extension that has it"
+		return "remove it from disable_functions in the part's settings, or load the extension that has it"
 	case "database":
 		return "set " + r.Name + " in the database part's settings in dravit.toml"
 	}
 	return "set " + r.Name + " in the settings of part " + part +
-		" in dravit.toml, and nowhere else (.user.ini, ini_set)"
+		" in dravit.toml, and not in .user.ini or with ini_set"
 }
 
 // exitCode returns the exit code of the part's process, if its end is what is wrong, else -1.
@@ -127,21 +128,21 @@ func (d *doctor) server(p PartFacts, said string) {
 	alive := len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
 	switch {
 	case alive && len(elsewhere) > 0:
-		d.add(seen, "listens-elsewhere", subject, "the server listens, but not where it should",
-			"have it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"",
-			"it listens on "+strings.Join(elsewhere, ", "), "it should on "+wanted)
+		d.add(seen, "listens-elsewhere", subject, "the server listens on another port than its own",
+			"make it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"",
+			"it listens on "+strings.Join(elsewhere, ", "), "it should listen on "+wanted)
 	case exitCode(p) == 127:
-		d.add(written, "command-missing", subject, "the part's command is not there",
+		d.add(written, "command-missing", subject, "the part's command does not exist",
 			"install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 126:
-		d.add(written, "command-forbidden", subject, "the part's command may not be run", "chmod u+x it",
+		d.add(written, "command-forbidden", subject, "the part's command is not executable", "chmod u+x it",
 			append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 0:
-		d.add(seen, "ends-at-once", subject, "the part's command ended without an error, so it is no server, or went "+
-			"into the background", "have it stay in the foreground", said)
+		d.add(seen, "ends-at-once", subject, "the part's command exited without an error: it is no server, or it "+
+			"went into the background", "make it stay in the foreground", said)
 	case alive && len(p.Listens) == 0 && p.Status.State != lifecycle.Failed && len(d.of(subject)) == 0:
-		d.add(likely, "does-not-listen", subject, "the server lives, and listens nowhere",
-			"dravit logs "+p.Spec.Name+" may tell what it waits for", said)
+		d.add(likely, "does-not-listen", subject, "the server is alive, but listens on no port",
+			"dravit logs "+p.Spec.Name+"may say what it waits for", said)
 	}
 }
 
@@ -153,11 +154,11 @@ func (d *doctor) machine(p PartFacts) {
 	if t := p.Data; t != nil {
 		switch {
 		case t.Foreign != "":
-			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to somebody else",
+			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+"belong to another user",
 				"sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
 		case t.Locked != "":
 			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+
-				" may not be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
+				"cannot be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
 				t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
 		}
 	}

@@ -66,13 +66,13 @@ var partCauses = []struct {
 	{name: "stopped", state: lifecycle.Stopped, edit: listens(), cause: "stopped",
 		remedy: "dravit start", fix: "dravit start"},
 	{name: "port taken", state: failed, edit: code(trouble.PortTaken), cause: "port-taken",
-		remedy:   "dravit start, which moves it",
+		remedy:   "dravit start, which uses another port",
 		evidence: "it says: low tide"},
 	{name: "pinned port taken", state: failed, edit: func(p *PartFacts) {
 		p.Status.Code, p.Spec.Want = trouble.PortTaken, stackfile.PartConfig{Port: 3000}
 	}, cause: "port-taken", remedy: "free it (dravit ports 3000), or pin another port in dravit.toml"},
 	{name: "socket taken", state: failed, edit: code(trouble.SocketTaken), cause: "socket-taken",
-		remedy: "end it, then dravit start"},
+		remedy: "stop it, then dravit start"},
 	{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
 		remedy: "then dravit restart boat"},
 	{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
@@ -106,7 +106,7 @@ var partCauses = []struct {
 		p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
 	}, cause: "crashed"},
 	{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
-		remedy: "dravit logs boat may tell what it waits for"},
+		remedy: "dravit logs boatmay say what it waits for"},
 	{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed",
 		remedy: "dravit logs boat"},
 	{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) {
@@ -117,7 +117,7 @@ var partCauses = []struct {
 	{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden",
 		remedy: "chmod u+x it", evidence: "four"},
 	{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once",
-		remedy: "have it stay in the foreground"},
+		remedy: "make it stay in the foreground"},
 	{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
 	{name: "a code of before", state: failed, edit: func(p *PartFacts) {
 		p.Status.LastExit = &lifecycle.Exit{Code: 127}
@@ -161,7 +161,7 @@ func TestRequirementCauses(t *testing.T) {
 	for sort, remedy := range map[string]string{
 		"setting":  "set memory in the settings of part boat in dravit.toml",
 		"database": "set memory in the database part's settings in dravit.toml",
-		"function": "take it out of disable_functions",
+		"function": "remove it from disable_functions",
 		"writable": "make memory, and chmod u+w it",
 	} {
 		got := Causes(boat(lifecycle.Unwell, func(p *PartFacts) {
@@ -207,12 +207,12 @@ func TestConnectionsUsedUp(t *testing.T) {
 	}
 	got := Causes(f(8))
 	require.Equal(t, []string{"part.boat connections-used-up"}, words(got))
-	assert.Equal(t, "all 8 connections that part boat takes are used", got[0].What)
+	assert.Equal(t, "all 8 connections that part boat accepts are in use", got[0].What)
 	assert.Contains(t, got[0].Remedy, "[part.boat] settings = { max_connections = 16 }")
 	assert.Equal(t, []string{
 		"4 of node (pid 8), asking now",
 		"3 of php (pid 7), idle for up to 1m30s",
-		"1 of processes over the socket, or of another user, idle for up to 1s",
+		"1 of processes over the Unix socket, or of another user, idle for up to 1s",
 	}, got[0].Evidence, "the most first")
 	assert.Equal(t, []string{"part.boat port-taken"}, words(Causes(f(9))), "there is one left")
 }

@@ -19,8 +19,8 @@ func (d *doctor) entrance() {
 	}
 	switch g := d.f.Gateway; {
 	case g.Holder != "":
-		d.add(seen, "gateway-port-taken", "gateway", "another program has the gateway's port",
-			fmt.Sprintf("end it (dravit ports %d), then dravit start", g.Port),
+		d.add(seen, "gateway-port-taken", "gateway", "another program uses the gateway's port",
+			fmt.Sprintf("stop it (dravit ports %d), then dravit start", g.Port),
 			fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
 	case !g.Runs:
 		d.add(seen, "gateway-down", "gateway", "the gateway does not run",
@@ -93,7 +93,7 @@ func (d *doctor) site(s SiteFacts) {
 func (d *doctor) siteName(s SiteFacts, subject, said string) {
 	if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
 		d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" resolves to another machine",
-			"take it out of /etc/hosts or the resolver; or dravit names hosts on, which puts it right",
+			"remove it from /etc/hosts or the resolver; or dravit names hosts on, which corrects it",
 			"the system's resolver says "+s.Resolves[i].String())
 		return
 	}
@@ -124,23 +124,23 @@ func (d *doctor) answer(s SiteFacts, subject string, fell *health.Result) {
 	switch {
 	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):
 		d.add(seen, "site-without-app", subject,
-			"the document root of the site "+s.Spec.Name+" holds index.php, and no part runs it",
+			"the document root of the site "+s.Spec.Name+" contains index.php, and no part runs it",
 			"app = \"PART\" in the table of the site in dravit.toml, with the name of a part of kind php", said)
 	case s.Root.Path != "" && !s.Root.Index && (s.Status == 403 || s.Status == 404):
 		d.add(seen, "index-missing", subject, "the document root of the site "+s.Spec.Name+" has no index",
-			"make index.php or index.html there, or name another root in dravit.toml",
+			"create index.php or index.html there, or name another root in dravit.toml",
 			s.Root.Path+" has neither index.php nor index.html", said)
 	case fell.Rung == kind.Matches && s.Spec.Expect != nil && s.Spec.Expect.Text != "" &&
 		!strings.Contains(s.Page, s.Spec.Expect.Text):
-		d.add(likely, "text-missing", subject, "the page comes, and does not say what it should",
-			"correct the page, or expect in dravit.toml", said)
+		d.add(likely, "text-missing", subject, "the page does not contain the expected text",
+			"correct the page, or the key expect in dravit.toml", said)
 	case s.Status >= 500:
 		d.add(likely, "application-error", subject, "the application answers with an error",
 			"dravit logs "+cmp.Or(s.Spec.App, s.Spec.Server), said)
 	case s.Status >= 400:
 		d.add(likely, "status-unexpected", subject, fmt.Sprintf("the site answers with status %d", s.Status),
-			"correct the application, or expect in dravit.toml", said)
+			"correct the application, or the key expect in dravit.toml", said)
 	default:
-		d.add(likely, "unwell", subject, "the site does not answer as it should", "dravit check; dravit logs", said)
+		d.add(likely, "unwell", subject, "the site answers wrongly", "dravit check, and dravit logs", said)
 	}
 }

@@ -23,7 +23,7 @@ func TestSiteCauses(t *testing.T) {
 	}{
 		{"root gone", func(s *SiteFacts) {
 			s.Root = Root{Path: "/p", Missing: true, Closed: "/p"}
-		}, "root-gone", "make it again", 0},
+		}, "root-gone", "create it again", 0},
 		{"root closed", func(s *SiteFacts) {
 			s.Root = Root{Path: "/p", Closed: "/p/x"}
 		}, "root-closed", "chmod -R u+rX '/p/x'", 4},
@@ -51,7 +51,7 @@ func TestSiteCauses(t *testing.T) {
 		}, "status-unexpected", "", 0},
 		{"no index", func(s *SiteFacts) {
 			s.Status, s.Root = 403, Root{Path: "/p"}
-		}, "index-missing", "make index.php or index.html", 0},
+		}, "index-missing", "create index.php or index.html", 0},
 		{"no index, not found", func(s *SiteFacts) {
 			s.Status, s.Root = 404, Root{Path: "/p"}
 		}, "index-missing", "", 0},
@@ -62,8 +62,8 @@ func TestSiteCauses(t *testing.T) {
 		{"another text", func(s *SiteFacts) {
 			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Fog</h1>"
 			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
-		}, "text-missing", "correct the page, or expect", 0},
-		{"the text, and something else", func(s *SiteFacts) {
+		}, "text-missing", "correct the page, or the key expect", 0},
+		{"the text, and a different answer", func(s *SiteFacts) {
 			s.Rungs, s.Page = rungs(kind.Matches, "x"), "<h1>Sailings</h1>"
 			s.Spec.Expect = &stackfile.Expect{Text: "Sailings"}
 		}, "unwell", "", 0},
@@ -77,7 +77,7 @@ func TestSiteCauses(t *testing.T) {
 		}, "application-error", "dravit logs web", 0},
 		{"not found", func(s *SiteFacts) {
 			s.Status = 499
-		}, "status-unexpected", "correct the application, or expect", 0},
+		}, "status-unexpected", "correct the application, or the key expect", 0},
 		{"forbidden", func(s *SiteFacts) { s.Status = 400 }, "status-unexpected", "", 0},
 		{"anything else", func(s *SiteFacts) { s.Status = 399 }, "unwell", "dravit check", 0},
 	} {

@@ -33,7 +33,7 @@ func Plan(kinds kind.List, in plan.Input, p plan.Plan, part, name string, on boo
 	if !on && want.Debugger && nameOf(name) == kinds.TraitsOf(c.Kind).Debugger {
 		return c, noExtensions(
 			"debugger = true of part "+c.Part+" loads "+name,
-			"take debugger out of [part."+c.Part+"] in "+stackfile.Name,
+			"remove debugger from [part."+c.Part+"] in "+stackfile.Name,
 		)
 	}
 	c.Key, c.List, c.Changed = listOf(kinds, in, p, c)

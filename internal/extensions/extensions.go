@@ -91,7 +91,7 @@ func (x *Report) Prove(ctx context.Context, kinds kind.List, runs kind.Part, wan
 		x.Unproved = "the part does not run"
 		return nil
 	case runs.Program != x.Program || runs.Version != x.Version:
-		x.Unproved = fmt.Sprintf("it runs on %s %s still: dravit start brings it to this plan", runs.Kind, runs.Version)
+		x.Unproved = fmt.Sprintf("it still runs on %s %s: dravit start changes that", runs.Kind, runs.Version)
 		return nil
 	}
 	proof, err := runtime.LoadedModules(ctx, runs)
@@ -141,8 +141,8 @@ func debuggerOf(ctx context.Context, k kind.Runtime, p kind.Part) *Debugger {
 	case err == nil:
 		d.Live, d.Because = true, said
 	case errors.Is(err, syscall.EADDRINUSE):
-		d.Because = "something listens on its port already, the editor it seems: what calls " +
-			"there is the editor's to see"
+		d.Because = "a program listens on its port, probably the editor, so only the editor can see " +
+			"whether the debugger connects"
 	default:
 		d.Because = err.Error()
 	}

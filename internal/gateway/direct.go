@@ -114,7 +114,7 @@ func named(h http.Header) map[string]bool {
 }
 
 // errCrashed says that the web server lost the runtime or application behind it.
-var errCrashed = errors.New("what makes the pages crashed")
+var errCrashed = errors.New("the runtime or application crashed")
 
 // crashNotice is how long it may take after a web server's answer 502 or 503 until a crash can be seen.
 const crashNotice = 100 * time.Millisecond
@@ -195,7 +195,7 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 		switch {
 		case began: // half an answer must not look like a whole one
 			if r.Context().Err() == nil {
-				slog.Warn("an answer broke off", "host", r.Host, "error", err)
+				slog.Warn("the answer broke off", "host", r.Host, "error", err)
 			}
 			panic(http.ErrAbortHandler)
 		case errors.Is(err, errCrashed): // the runtime is restarting: ask again then
@@ -224,7 +224,7 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 	resp, err := http.ReadResponse(x.in, r)
 	for err == nil && resp.StatusCode >= 100 && resp.StatusCode < 200 {
 		if resp.StatusCode == http.StatusSwitchingProtocols {
-			return false, errors.New("it changes the protocol, which nobody asked for")
+			return false, errors.New("it switches to another protocol, which was not asked for")
 		}
 		began = true
 		for name, values := range resp.Header {

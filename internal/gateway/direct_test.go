@@ -168,7 +168,7 @@ func TestLines(t *testing.T) {
 	resp, body, err := ask("GET", "/")
 	require.NoError(t, err)
 	assert.Equal(t, 502, resp.StatusCode)
-	assert.Contains(t, body, "did not take the request")
+	assert.Contains(t, body, "did not accept the request")
 	answer <- "HTTP/1.1 101 Switching Protocols\r\nUpgrade: echo\r\nConnection: Upgrade\r\n\r\n"
 	resp, _, err = ask("GET", "/")
 	require.NoError(t, err)

@@ -378,7 +378,9 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ferry") })
 	route := Route{Host: "ferry.localhost", Network: "unix", Address: socket}
 	table, h := newTable(t, route)
-	d := &doors{table: table, book: func() (*ledger.Ledger, error) { return ledger.Read(h) }, open: map[NetworkListener]*servers{}}
+	d := &doors{table: table, book: func() (*ledger.Ledger, error) {
+		return ledger.Read(h)
+	}, open: map[NetworkListener]*servers{}}
 	defer d.close()
 	port, names := freePort(t), freePort(t)
 	reaches := func() bool {
@@ -391,7 +393,8 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	require.NoError(t, d.follow())
 	assert.False(t, reaches())
 	require.NoError(t,
-		WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}, DNSPort: names}))
+		WriteTable(h,
+			Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}, DNSPort: names}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches())
 	assert.NotNil(t, d.resolver)
@@ -400,7 +403,8 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	http.DefaultClient.CloseIdleConnections()
 	assert.False(t, reaches())
 	assert.Nil(t, d.resolver)
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}}))
+	require.NoError(t,
+		WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches(), "what was closed opens again")
 }

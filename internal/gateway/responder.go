@@ -177,7 +177,7 @@ func (r *responder) answer(query []byte) []byte {
 	}
 	text, finishErr := b.Finish()
 	if err := errors.Join(err, finishErr); err != nil {
-		slog.Error("answering a name", "error", err)
+		slog.Error("cannot answer a DNS query", "error", err)
 		return nil
 	}
 	return text

@@ -125,7 +125,7 @@ func (s *servers) also(server *http.Server, port int) bool {
 	case err == nil:
 		s.serve(server, listener)
 	case errors.Is(err, syscall.EADDRINUSE):
-		slog.Warn("another program has the port on the other loopback address", "port", port, "error", err)
+		slog.Warn("another program uses the gateway's port on the other loopback address", "port", port, "error", err)
 	}
 	return err == nil
 }
@@ -167,7 +167,7 @@ func (d *doors) follow() error {
 		}
 		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", door.Port))
 		if err != nil {
-			slog.Error("a site is not reachable from other machines", "host", door.Host, "error", err)
+			slog.Error("cannot listen for other machines", "host", door.Host, "error", err)
 			continue
 		}
 		servers := newServers()
@@ -180,7 +180,7 @@ func (d *doors) follow() error {
 	}
 	if d.resolver == nil && now.DNSPort != 0 {
 		if d.resolver, err = respond(now.DNSPort, d.addresses, d.answer); err != nil {
-			slog.Error("names are not answered", "port", now.DNSPort, "error", err)
+			slog.Error("DNS is off", "port", now.DNSPort, "error", err)
 		}
 	}
 	return nil

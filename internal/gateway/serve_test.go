@@ -79,7 +79,8 @@ func TestServe(t *testing.T) {
 
 	text, _ = get(fmt.Sprintf("http://127.0.0.1:%d/", door))
 	assert.Contains(t, text, "refused")
-	require.NoError(t, WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{door, "ferry.localhost"}}}))
+	require.NoError(t,
+		WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{door, "ferry.localhost"}}}))
 	require.NoError(t, syscall.Kill(os.Getpid(), syscall.SIGHUP))
 	require.Eventually(t, func() bool {
 		text, _ := get(fmt.Sprintf("http://127.0.0.1:%d/", door))
@@ -215,8 +216,10 @@ func TestPrivateSite(t *testing.T) {
 	table.own = func(*http.Request) bool { return false }
 	assert.Equal(t, 403, ask(table, "http://mail.localhost/").Code)
 	table.own = func(*http.Request) bool { return true }
-	assert.Equal(t, 404, ask(table.door(NetworkListener{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
-	assert.Equal(t, 404, ask(table.door(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
+	assert.Equal(t, 404,
+		ask(table.door(NetworkListener{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
+	assert.Equal(t, 404,
+		ask(table.door(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
 }
 
 // A body is read whole before it takes up a worker, in memory or in a file that has no name.

@@ -231,7 +231,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
 			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer",
-				Text:    "The web server of the stack " + r.Stack + " did not take the request.",
+				Text:    "The web server of the stack " + r.Stack + " did not accept the request.",
 				Command: "dravit status --stack " + r.Stack})
 		},
 	}

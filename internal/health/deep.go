@@ -79,7 +79,7 @@ func SiteDeepChecks(site Target) []kind.DeepCheck {
 		if err := json.NewDecoder(resp.Body).Decode(&got); err != nil || got.Took != hex.EncodeToString(sum[:]) {
 			return &kind.Miss{
 				Expected: fmt.Sprintf("an upload of %d MB arriving whole", uploadSize>>20),
-				Got:      fmt.Sprintf("status %d, and something else", resp.StatusCode),
+				Got:      fmt.Sprintf("status %d, and a different answer", resp.StatusCode),
 			}
 		}
 		return nil

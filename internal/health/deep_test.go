@@ -82,7 +82,7 @@ func TestUploads(t *testing.T) {
 	site = gatewayFor(t, "right", "abc", "ferry", answer("another", 200))
 	site.Maker = probed{}
 	assert.EqualError(t, SiteDeepChecks(site)[0].Ask(t.Context()),
-		"expected an upload of 3 MB arriving whole, got status 200, and something else")
+		"expected an upload of 3 MB arriving whole, got status 200, and a different answer")
 	site = gatewayFor(t, "right", "abc", "ferry", func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body) // else the connection may be reset before the answer is read
 		http.Error(w, "too large", http.StatusRequestEntityTooLarge)

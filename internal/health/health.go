@@ -166,7 +166,7 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 		{Name: kind.Ours, Ask: func(context.Context) error {
 			owns, err := members.Own(p.Lock, network, address)
 			if err == nil && !owns {
-				got := "somebody else's, whose answers do not count"
+				got := "another process's, whose answers do not count"
 				if network == "tcp" {
 					got = "that of " + proc.PortHolder(address).String() +
 						", which this stack did not start: its answers do not count"

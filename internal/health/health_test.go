@@ -266,7 +266,7 @@ func TestSiteLadder(t *testing.T) {
 		"wrong status": {"right", "abc", "ferry", &stackfile.Expect{Path: "/broken"}, nil, "xxo",
 			"status 500: Next sailing"},
 		"unexpected 200": {"right", "abc", "ferry", &stackfile.Expect{Status: 404}, nil, "xxo", "status 200"},
-		"forged":         {"wrong", "abc", "ferry", nil, nil, "xo.", "not sealed"},
+		"forged":         {"wrong", "abc", "ferry", nil, nil, "xo.", "without its signature"},
 		"another stack":  {"right", "xyz", "ferry", nil, nil, "xo.", "another one"},
 		"another site":   {"right", "abc", "crew", nil, nil, "xo.", "another one"},
 		"runtime":        {"right", "abc", "ferry", nil, probed{}, "xxxx", ""},

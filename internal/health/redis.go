@@ -81,7 +81,7 @@ func (s *session) call(words ...string) (string, error) {
 	}
 	raw, err := proto.Read(s.r)
 	if errors.Is(err, proto.ErrProtocol) {
-		return "", &kind.Miss{Expected: "a reply to " + words[0], Got: "something else than Redis' protocol"}
+		return "", &kind.Miss{Expected: "a reply to " + words[0], Got: "an answer that is not Redis' protocol"}
 	}
 	if err != nil || raw == noReply {
 		return "", err

@@ -75,7 +75,7 @@ func TestRedisReplies(t *testing.T) {
 		{"empty bulk", "$0\r\n\r\n", "", ""},
 		{"nothing", "$-1\r\n", "", ""},
 		{"refused", "-NOAUTH log in first\r\n", "", "expected GET accepted, got NOAUTH log in first"},
-		{"another protocol", "220 ready\r\n", "", "expected a reply to GET, got something else than Redis' protocol"},
+		{"another protocol", "220 ready\r\n", "", "expected a reply to GET, got an answer that is not Redis' protocol"},
 		{"an empty line", "\r\n", "", "expected a reply to GET"},
 		{"cut off", "$9\r\nkelp", "", "deadline"},
 	} {
@@ -119,9 +119,9 @@ func TestCacheThatLies(t *testing.T) {
 		dots    string
 		got     string
 	}{
-		{"greets with something else", []string{"+OK\r\n", "+HELLO\r\n"}, "xxxo.", "HELLO"},
+		{"greets with a different answer", []string{"+OK\r\n", "+HELLO\r\n"}, "xxxo.", "HELLO"},
 		{"keeps nothing", []string{"+OK\r\n", "+PONG\r\n", "+OK\r\n", "$-1\r\n", ":0\r\n"}, "xxxxo", ""},
-		{"keeps something else",
+		{"keeps a different answer",
 			[]string{"+OK\r\n", "+PONG\r\n", "+OK\r\n", "$5\r\nfiver\r\n", ":1\r\n"}, "xxxxo", "fiver"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -135,7 +135,7 @@ func (v *visit) routed(ctx context.Context) error {
 		holder := proc.PortHolder(v.gateway).String()
 		return &kind.Miss{
 			Expected: "Dravit's gateway at " + v.gateway,
-			Got:      "an answer that is not sealed by it, from " + holder + ": it does not count",
+			Got:      "an answer without its signature, from " + holder + ": it does not count",
 		}
 	}
 	if r.StackID != v.StackID || r.Site != v.Name {
@@ -168,7 +168,7 @@ func (v *visit) replies(ctx context.Context) error {
 		return &kind.Miss{Expected: "a page at " + v.path, Got: fault}
 	}
 	if fault := cutOff(v.Target, body, sizes); fault != "" {
-		return &kind.Miss{Expected: "a whole page at " + v.path, Got: "one that an error cut off: " + fault}
+		return &kind.Miss{Expected: "a whole page at " + v.path, Got: "a page that an error cut off: " + fault}
 	}
 	return nil
 }

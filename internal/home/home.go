@@ -46,7 +46,7 @@ func Locate() (string, error) {
 func Open(dir string) (*Home, error) {
 	if i := strings.IndexAny(dir, "\"\n\r\x00$`\\;"); i >= 0 {
 		return nil, fmt.Errorf("the folder %q cannot be Dravit's: it contains %q, which servers' configuration files "+
-			"cannot carry", dir, dir[i])
+			"cannot hold", dir, dir[i])
 	}
 	h := &Home{Dir: dir}
 	if run, err := h.recordedRun(); err == nil { // it is written last, so the rest exists
@@ -111,7 +111,7 @@ func trusted(run string) error {
 	}
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	if !ok || !info.IsDir() || int(stat.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
-		return fmt.Errorf("%s is not a folder of this user alone", run)
+		return fmt.Errorf("%s is not a folder that only this user may enter", run)
 	}
 	return nil
 }

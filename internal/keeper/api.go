@@ -124,7 +124,7 @@ func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 		k.mu.Lock()
 		if k.leaving {
 			k.mu.Unlock()
-			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to end")))
+			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to exit")))
 			return
 		}
 		k.requests++
@@ -161,7 +161,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	spec, begun, err := s.begin(r.Context(), func() (materialise.Spec, error) {
 		spec, err := materialise.Read(k.home, id)
 		if err == nil && spec.ID == "" {
-			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never planned"}
+			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never started"}
 		}
 		return spec, err
 	}, req.Parts)
@@ -189,7 +189,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	// interrupted: stop what this start has started, and nothing else
 	if r.Context().Err() != nil && alone && len(begun) > 0 {
 		if _, err := s.stop(context.WithoutCancel(r.Context()), begun); err != nil {
-			k.log.Error("ending an interrupted start", "error", err)
+			k.log.Error("cannot stop an interrupted start", "error", err)
 		}
 		k.gateway.closeIfIdle(r.Context())
 		return
@@ -335,7 +335,8 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 	return results
 }
 
-// storesOf reports whether a part reaches its stores. In a start its own ladder is being asked that: a part that answers
+// storesOf reports whether a part reaches its stores. In a start its own ladder is being asked that: a part that
+// answers
 // does, and one that has settled otherwise is asked again.
 func (s *stackRunner) storesOf(ctx context.Context, settled <-chan struct{}, app kind.Part) error {
 	s.waitUntil(ctx, settled, []string{app.Name})

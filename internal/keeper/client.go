@@ -121,18 +121,19 @@ func silent(h *home.Home) error {
 	if pid := members.Leader(h.Path(home.KeeperLock)).PID; pid != 0 {
 		t.Because = fmt.Sprintf("its process (pid %d) hangs, or another process stopped it", pid)
 		t.Next = fmt.Sprintf(
-			"kill -CONT %d; if that does not help, kill -9 %d: its parts live on, and the next command takes them over",
+			"kill -CONT %d; if that does not help, kill -9 %d: its parts keep running, and the next "+
+				"command takes them over",
 			pid, pid,
 		)
 	}
 	return t
 }
 
-// left reports whether no keeper took the request: none runs, or it was about to exit. Ensure starts another.
+// left reports whether no keeper accepted the request: none runs, or it was about to exit. Ensure starts another.
 func left(err error) error {
 	return &trouble.Trouble{
 		Code:    trouble.KeeperGone,
-		What:    "no keeper took the request",
+		What:    "no keeper accepted the request",
 		Because: err.Error(),
 		Err:     err,
 	}
@@ -293,7 +294,7 @@ func (c *Client) Start(ctx context.Context, id string, restart []string,
 			if errors.Is(err, os.ErrDeadlineExceeded) {
 				return silent(c.home)
 			}
-			return fmt.Errorf("the keeper broke off: %w", err)
+			return fmt.Errorf("the keeper's answer broke off: %w", err)
 		}
 		report(e)
 		if e.Done {

@@ -57,7 +57,8 @@ func afterEnd(e exitReport, answered bool, ran time.Duration, crashes int) seque
 	return sequel{again: true, pause: pauses[crashes], crashes: crashes + 1}
 }
 
-// shortages remembers how many processes the kernel has killed for want of memory. The count is of the whole machine:
+// shortages remembers how many processes the kernel has killed as the memory was used up. The count is of the whole
+// machine:
 // an increase long ago belongs to another process. An increase just now may belong to a process whose end was not seen
 // yet.
 type shortages struct {
@@ -164,7 +165,7 @@ func elsewhere(at []string, port int) string {
 	if len(at) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("it listens on %s, and should on %s", strings.Join(at, ", "), own)
+	return fmt.Sprintf("it listens on %s, but should listen on %s", strings.Join(at, ", "), own)
 }
 
 // holds reports whether a rung was asked and holds.

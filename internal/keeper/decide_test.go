@@ -131,7 +131,8 @@ func TestAfterEnd(t *testing.T) {
 	assert.IsIncreasing(t, pauses)
 }
 
-// A process that the kernel killed for want of memory may be seen dead after the kernel's count was looked at again.
+// A process that the kernel killed as the memory was used up may be seen dead after the kernel's count was looked at
+// again.
 func TestShortages(t *testing.T) {
 	begin := time.Now()
 	at := func(d time.Duration) time.Time { return begin.Add(d) }
@@ -162,12 +163,13 @@ func TestElsewhere(t *testing.T) {
 		{"its own port on every address", []string{"0.0.0.0:3000"}, ""},
 		{"its own port on every address of both families", []string{"[::]:3000"}, ""},
 		{"its own port beside another", []string{"127.0.0.1:9229", "127.0.0.1:3000"}, ""},
-		{"another port", []string{"127.0.0.1:3001"}, "it listens on 127.0.0.1:3001, and should on 127.0.0.1:3000"},
+		{"another port", []string{"127.0.0.1:3001"},
+			"it listens on 127.0.0.1:3001, but should listen on 127.0.0.1:3000"},
 		{"another port on every address", []string{"0.0.0.0:80"},
-			"it listens on 0.0.0.0:80, and should on 127.0.0.1:3000"},
-		{"another address", []string{"[::1]:3000"}, "it listens on [::1]:3000, and should on 127.0.0.1:3000"},
+			"it listens on 0.0.0.0:80, but should listen on 127.0.0.1:3000"},
+		{"another address", []string{"[::1]:3000"}, "it listens on [::1]:3000, but should listen on 127.0.0.1:3000"},
 		{"two others", []string{"127.0.0.2:3000", "127.0.0.1:1"},
-			"it listens on 127.0.0.2:3000, 127.0.0.1:1, and should on 127.0.0.1:3000"},
+			"it listens on 127.0.0.2:3000, 127.0.0.1:1, but should listen on 127.0.0.1:3000"},
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, elsewhere(c.at, 3000)) })
 	}

@@ -61,7 +61,7 @@ func signalOf(exit *exec.ExitError) syscall.Signal {
 	return 0
 }
 
-// exitOf says how a process ended. short is whether the kernel killed a process for want of memory meanwhile.
+// exitOf says how a process ended. short is whether the kernel killed a process as the memory was used up meanwhile.
 func exitOf(err error, state lifecycle.State, short bool) exitReport {
 	var exit *exec.ExitError
 	how, code, number := "it ended", trouble.Exited, -1
@@ -75,14 +75,14 @@ func exitOf(err error, state lifecycle.State, short bool) exitReport {
 		}
 		switch {
 		case by == syscall.SIGKILL && short:
-			how, code = "the kernel killed it, since there was no memory left", trouble.OutOfMemory
+			how, code = "the kernel killed it, as there was no memory left", trouble.OutOfMemory
 		case by != 0:
 			how = fmt.Sprintf("it was killed by signal %d (%s)", int(by), by)
 		default:
-			how, number = fmt.Sprintf("it ended with code %d", exit.ExitCode()), exit.ExitCode()
+			how, number = fmt.Sprintf("it exited with code %d", exit.ExitCode()), exit.ExitCode()
 		}
 	case err == nil:
-		how, number = "it ended with code 0", 0
+		how, number = "it exited with code 0", 0
 	}
 	if state != lifecycle.Answers && state != lifecycle.Unwell {
 		how += " before it answered"

@@ -50,7 +50,7 @@ func (g *gatewayRunner) openAgain(ctx context.Context) {
 		s.mu.Unlock()
 		if runs {
 			if err := g.open(ctx, spec.HTTPPort, spec.HTTPSPort); err != nil {
-				g.keeper.log.Error("cannot open the gateway again", "error", err)
+				g.keeper.log.Error("cannot start the gateway again", "error", err)
 			}
 			return
 		}
@@ -92,7 +92,7 @@ func (g *gatewayRunner) checkTable() {
 	changed := g.stamp != "" && gateway.TableStamp(g.keeper.home) != g.stamp
 	g.mu.Unlock()
 	if changed {
-		g.keeper.log.Warn("the gateway's table was changed from outside: it is written again")
+		g.keeper.log.Warn("the gateway's table was changed by another program: it is written again")
 		g.reroute()
 	}
 }
@@ -117,7 +117,7 @@ func (g *gatewayRunner) closeIfIdle(ctx context.Context) {
 		err = g.follow(table)
 	}
 	if err != nil {
-		g.keeper.log.Error("cannot bring the gateway up to date", "error", err)
+		g.keeper.log.Error("cannot update the gateway", "error", err)
 	}
 }
 

@@ -42,7 +42,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 			k.quit()
 			return
 		case err != nil:
-			k.log.Error("the keeper's lock file was deleted and cannot be made again", "error", err)
+			k.log.Error("the keeper's lock file was deleted and cannot be created again", "error", err)
 		case again != nil:
 			held = append(held, again)
 		}
@@ -63,7 +63,7 @@ func (k *Keeper) holdLock(lock *os.File) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.log.Warn("the keeper's lock file was deleted: it is made again", "file", path)
+	k.log.Warn("the keeper's lock file was deleted: it is created again", "file", path)
 	return again, noteKeeper(again)
 }
 
@@ -81,10 +81,10 @@ func (k *Keeper) holdSocket(ctx context.Context, server *http.Server) {
 	}
 	listener, err := k.listen()
 	if err != nil {
-		k.log.Error("the keeper's socket is gone and cannot be made again", "error", err)
+		k.log.Error("the keeper's socket is gone and cannot be created again", "error", err)
 		return
 	}
-	k.log.Warn("the keeper's socket was gone: it is made again", "socket", path)
+	k.log.Warn("the keeper's socket was gone: it is created again", "socket", path)
 	go func() {
 		if err := server.Serve(home.OwnPeers(listener)); err != nil && ctx.Err() == nil {
 			k.log.Error("the keeper's socket", "error", err)
@@ -119,9 +119,9 @@ func (k *Keeper) holdStacks(ctx context.Context) {
 		if _, err := os.Stat(k.home.Stack(s.id)); !runs || !errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		k.log.Error("a stack's folder was deleted: its parts are stopped", "stack", s.id)
+		k.log.Error("a stack's folder was deleted: stopping its parts", "stack", s.id)
 		if _, err := s.stop(ctx, nil); err != nil {
-			k.log.Error("stopping a stack whose folder was deleted", "stack", s.id, "error", err)
+			k.log.Error("cannot stop a stack whose folder was deleted", "stack", s.id, "error", err)
 		}
 		if s == k.gateway.runner {
 			k.gateway.openAgain(ctx)

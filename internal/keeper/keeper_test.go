@@ -76,7 +76,7 @@ func TestClientWithoutKeeper(t *testing.T) {
 	c := serve(t, h, func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/v1/stacks/leaving/start":
-			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to end")))
+			refuse(w, http.StatusServiceUnavailable, left(errors.New("it is about to exit")))
 		case "/v1/stacks/broken/start":
 			_, _ = w.Write([]byte(`{"part":{"name":"db"`))
 		case "/v1/stacks/bad/start":
@@ -89,7 +89,7 @@ func TestClientWithoutKeeper(t *testing.T) {
 	start := func(ctx context.Context, id string) error { return c.Start(ctx, id, nil, 0, func(Event) {}) }
 	assert.ErrorIs(t, start(t.Context(), "leaving"), trouble.KeeperGone)
 	err = start(t.Context(), "broken")
-	assert.ErrorContains(t, err, "the keeper broke off")
+	assert.ErrorContains(t, err, "the keeper's answer broke off")
 	assert.NotErrorIs(t, err, trouble.KeeperGone, "it may have begun something: asking again is the user's choice")
 	err = start(t.Context(), "bad")
 	assert.ErrorContains(t, err, "writing: no space left on device")
@@ -190,7 +190,7 @@ func TestConfigurationIsTested(t *testing.T) {
 	}
 	err := test("echo '[emerg] unknown directive \"tide\" in web.conf:3' >&2; exit 1")
 	assert.ErrorContains(t, err,
-		`its own test refuses the configuration: [emerg] unknown directive "tide" in web.conf:3`)
+		`its own test rejects the configuration: [emerg] unknown directive "tide" in web.conf:3`)
 	assert.Contains(t, p.logSince(0), "unknown directive", "the whole of it stands in the part's log")
 	const count = "echo x >> asked"
 	require.NoError(t, test(count))
@@ -214,17 +214,17 @@ func TestExitOf(t *testing.T) {
 		code  trouble.Code
 		exit  int
 	}{
-		{nil, lifecycle.Starting, false, "it ended with code 0 before it answered", trouble.Exited, 0},
-		{nil, lifecycle.Answers, false, "it ended with code 0", trouble.Exited, 0},
-		{errUnseen, lifecycle.Answers, false, "it ended while an earlier keeper was gone", trouble.Exited, -1},
-		{run("exit 3"), lifecycle.Answers, true, "it ended with code 3", trouble.Exited, 3},
+		{nil, lifecycle.Starting, false, "it exited with code 0 before it answered", trouble.Exited, 0},
+		{nil, lifecycle.Answers, false, "it exited with code 0", trouble.Exited, 0},
+		{errUnseen, lifecycle.Answers, false, "it exited while no keeper ran", trouble.Exited, -1},
+		{run("exit 3"), lifecycle.Answers, true, "it exited with code 3", trouble.Exited, 3},
 		{run("kill -9 $$"), lifecycle.Starting, false,
 			"it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
 		{run("kill -15 $$"), lifecycle.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
 		{run("kill -9 $$"), lifecycle.Answers, true,
-			"the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+			"the kernel killed it, as there was no memory left", trouble.OutOfMemory, -1},
 		{run("exit 137"), lifecycle.Answers, true,
-			"the kernel killed it, since there was no memory left", trouble.OutOfMemory, -1},
+			"the kernel killed it, as there was no memory left", trouble.OutOfMemory, -1},
 		{run("exit 139"), lifecycle.Answers, false,
 			"it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
 	} {

@@ -82,7 +82,8 @@ func (p *partRunner) noteExit(exit exitReport, ran time.Duration) (answered bool
 func (p *partRunner) causeOf(exit exitReport, answered bool) (code trouble.Code, because, next string) {
 	if holder := p.portHolder(); holder != "" {
 		return trouble.PortTaken, holder,
-			"dravit start, which moves it; a pinned port must be freed: dravit ports " + strconv.Itoa(p.spec.Port)
+			"dravit start, which uses another port; a pinned port must be freed: dravit ports " +
+				strconv.Itoa(p.spec.Port)
 	}
 	log := exit.log
 	switch {
@@ -290,7 +291,7 @@ func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 // endWith stops what is left of the part's processes, and ends this life.
 func (l *lifetime) endWith(ctx context.Context, e exitReport) exitReport {
 	if err := l.endOrphans(ctx); err != nil {
-		l.stack.keeper.log.Error("ending a part's processes", "part", l.spec.Name, "because", e.what, "error", err)
+		l.stack.keeper.log.Error("cannot stop a part's processes", "part", l.spec.Name, "because", e.what, "error", err)
 	}
 	e.log = l.logSince(l.logStart)
 	return e
@@ -380,7 +381,7 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 	p.answered = true
 	p.stack.mu.Unlock()
 	if p.refused != "" {
-		p.set(lifecycle.Unwell, p.refused, "dravit start, once it is mended")
+		p.set(lifecycle.Unwell, p.refused, "correct it, then dravit start")
 		return false
 	}
 	if p.lacking != "" {

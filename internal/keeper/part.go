@@ -108,7 +108,7 @@ func (p *partRunner) noteConfig() {
 func (p *partRunner) reload(ctx context.Context) {
 	p.refused = ""
 	if err := p.test(ctx); err != nil {
-		p.refused = err.Error() + "; it runs on with the one before"
+		p.refused = err.Error() + "; it keeps its previous configuration"
 		p.noteConfig() // until the next configuration
 		return
 	}

@@ -77,7 +77,7 @@ func clearSocket(path string) error {
 	if conn, err := net.Dial("unix", path); err == nil {
 		conn.Close()
 		return &trouble.Trouble{
-			Code: trouble.SocketTaken, What: "something that Dravit did not start listens on " + path,
+			Code: trouble.SocketTaken, What: "a program that Dravit did not start listens on " + path,
 		}
 	}
 	return os.Remove(path)
@@ -104,7 +104,7 @@ func (p *partRunner) test(ctx context.Context) error {
 		because, _ := p.explain(string(out), lastLine(out, err))
 		return &trouble.Trouble{
 			Code:    trouble.ConfigRefused,
-			What:    "its own test refuses the configuration",
+			What:    "its own test rejects the configuration",
 			Because: because,
 		}
 	}
@@ -168,7 +168,7 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 	if err != nil { // it is gone already; the lock, which is released by now, tells the rest
 		id = proc.Identity{Boot: proc.BootID()}
 	} else if err := members.NoteLeader(lock, id); err != nil {
-		p.stack.keeper.log.Error("cannot note the leader", "part", p.spec.Name, "error", err)
+		p.stack.keeper.log.Error("cannot record the leading process", "part", p.spec.Name, "error", err)
 	}
 	p.stack.remember(p, id)
 	reaped := make(chan struct{})
@@ -179,7 +179,7 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 		waitForDeath(cmd.Process.Pid)
 		p.stack.crashed(p)
 		if err := p.endOrphans(context.WithoutCancel(ctx)); err != nil {
-			p.stack.keeper.log.Error("cannot end what a leader left", "part", p.spec.Name, "error", err)
+			p.stack.keeper.log.Error("cannot stop what a dead process left behind", "part", p.spec.Name, "error", err)
 		}
 		exited <- cmd.Wait() // the channel is buffered
 	}()
@@ -201,7 +201,7 @@ func (p *partRunner) watch(ctx context.Context, id proc.Identity) <-chan error {
 	return exited
 }
 
-var errUnseen = errors.New("it ended while an earlier keeper was gone")
+var errUnseen = errors.New("it exited while no keeper ran")
 
 // portHolder says which other process holds the part's port, or "" if none does.
 func (p *partRunner) portHolder() string {
@@ -269,7 +269,7 @@ func (p *partRunner) stopProcess(ctx context.Context) {
 		}
 	}
 	if err != nil {
-		p.fail("", "it does not end: "+err.Error(), "", "")
+		p.fail("", "it does not exit: "+err.Error(), "", "")
 		return
 	}
 	for _, file := range []string{p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {

@@ -57,7 +57,7 @@ func runner(t *testing.T, takes time.Duration, lives ...exitReport) (*partRunner
 func crash(n int) []exitReport {
 	lives := make([]exitReport, n)
 	for i := range lives {
-		lives[i] = exitReport{what: "it ended with code 1", code: trouble.Exited, exit: 1}
+		lives[i] = exitReport{what: "it exited with code 1", code: trouble.Exited, exit: 1}
 	}
 	return lives
 }
@@ -71,7 +71,7 @@ func TestPauses(t *testing.T) {
 		time.Sleep(5500 * time.Millisecond)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Pausing, p.stack.ofPart(p).State, "between its third and its fourth life")
-		assert.Equal(t, "it ended with code 1", p.stack.ofPart(p).Because)
+		assert.Equal(t, "it exited with code 1", p.stack.ofPart(p).Because)
 		assert.Equal(t, trouble.Exited, p.stack.ofPart(p).Code)
 		time.Sleep(time.Hour)
 		synctest.Wait()
@@ -96,7 +96,7 @@ func TestGivesUp(t *testing.T) {
 		time.Sleep(time.Hour)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Failed, p.stack.ofPart(p).State)
-		assert.Equal(t, "it crashed 6 times in a row: it ended with code 1", p.stack.ofPart(p).Because)
+		assert.Equal(t, "it crashed 6 times in a row: it exited with code 1", p.stack.ofPart(p).Because)
 		assert.Equal(t, "dravit logs db", p.stack.ofPart(p).Next)
 		assert.Len(t, *at, 6)
 		p.finish(stopForGood)
@@ -127,7 +127,7 @@ func TestFailsAtOnce(t *testing.T) {
 		time.Sleep(time.Hour)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Failed, p.stack.ofPart(p).State)
-		assert.Equal(t, "it ended with code 1", p.stack.ofPart(p).Because)
+		assert.Equal(t, "it exited with code 1", p.stack.ofPart(p).Because)
 		assert.Len(t, *at, 1)
 		p.finish(stopForGood)
 		<-p.done

@@ -194,7 +194,7 @@ func (s *stackRunner) askSite(ctx context.Context, site materialise.Site) {
 	sizes, began := s.logSizes(site), time.Now()
 	target, err := gateway.Target(s.keeper.home, spec, site, s.keeper.kinds)
 	if err != nil {
-		s.keeper.log.Error("cannot ask a site", "site", site.Name, "error", err)
+		s.keeper.log.Error("cannot check a site", "site", site.Name, "error", err)
 		s.recordSite(
 			site,
 			[]health.Result{{Rung: kind.Reaches, Holds: new(bool), Expected: "the gateway's key", Got: err.Error()}},

@@ -142,7 +142,7 @@ func (s *stackRunner) writeSeen() {
 		}
 	}
 	if err := home.WriteState(s.seenFile(), all); err != nil {
-		s.keeper.log.Error("writing down what runs", "error", err)
+		s.keeper.log.Error("cannot record what runs", "error", err)
 	}
 }
 

@@ -216,7 +216,7 @@ func TestStackFollowsItsPlan(t *testing.T) {
 	h.begin(h.spec([2]string{"db", up}, [2]string{"app", up}, [2]string{"web", "exit 7"}))
 	db, app := h.eventually("db", lifecycle.Answers).PID, h.eventually("app", lifecycle.Answers).PID
 	failed := h.eventually("web", lifecycle.Failed)
-	assert.Equal(t, "it ended with code 7 before it answered", failed.Because)
+	assert.Equal(t, "it exited with code 7 before it answered", failed.Because)
 	assert.Equal(t, "dravit logs web", failed.Next)
 	assert.Equal(t, trouble.Exited, failed.Code)
 	assert.Equal(t, 7, failed.LastExit.Code)
@@ -331,7 +331,7 @@ func TestAnotherKeeperAdopts(t *testing.T) {
 		s := next.status("db")
 		return s.State == lifecycle.Answers && s.PID != db
 	}, wait, tick, "a process that is not its child is watched, too")
-	assert.Equal(t, "it ended while an earlier keeper was gone", next.status("db").LastExit.How)
+	assert.Equal(t, "it exited while no keeper ran", next.status("db").LastExit.How)
 }
 
 // What the gateway is told of a site follows the parts behind it.

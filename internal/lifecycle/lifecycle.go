@@ -74,7 +74,7 @@ type Span struct {
 // Exit says how a process of a part ended.
 type Exit struct {
 	At    time.Time `json:"at"`
-	How   string    `json:"how"`    // it ended with code 1
+	How   string    `json:"how"`    // it exited with code 1
 	Code  int       `json:"code"`   // the process's exit code, -1 if a signal ended it or nobody saw it
 	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
 	Tail  []string  `json:"log_tail,omitempty"`

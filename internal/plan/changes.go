@@ -41,13 +41,13 @@ func (m *maker) changes() {
 		case was.Program == "" && now.Program == "" && now.Kind == was.Kind:
 			c.Because = "Dravit itself was replaced"
 		case was.Program == "":
-			c.Because = "another program serves now"
+			c.Because = "another program is used now"
 		case there < 0:
 			c.Because = was.Program + " is gone"
 		case m.in.Survey.Programs[there].Version != was.Version:
 			c.Because = was.Program + " became " + m.in.Survey.Programs[there].Version
 		default:
-			c.Because = was.Program + " is still here, and no longer chosen"
+			c.Because = was.Program + "still exists, but is no longer chosen"
 		}
 		if now.Kind == was.Kind && now.Version == was.Version {
 			c.Was, c.Now = c.Was+" at "+was.Program, c.Now+" at "+now.Program

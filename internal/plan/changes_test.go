@@ -30,7 +30,7 @@ func TestChangesOfPrograms(t *testing.T) {
 			was:  plan.Chosen{Kind: "mariadb", Version: "10.11.19", Program: "/opt/mariadbd"},
 			from: now + " at /opt/mariadbd", to: now + " at " + maria, because: "/opt/mariadbd is gone"},
 		{name: "built in before", was: plan.Chosen{Kind: "sqlite", Version: "3.1.0"},
-			from: "sqlite 3.1.0", to: now, because: "another program serves now"},
+			from: "sqlite 3.1.0", to: now, because: "another program is used now"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			in := machine(t, "debian", "[part.db]\nkind = \"mariadb\"\n")

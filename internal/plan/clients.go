@@ -42,7 +42,7 @@ func (m *maker) reach(c *candidate, k kind.Kind, want stackfile.PartConfig) stri
 		if slices.ContainsFunc(names, has) {
 			continue
 		}
-		why := "it has no extension to reach " + store.Name + " (" + strings.Join(names, ", ") + ")"
+		why := "it has no extension to connect to " + store.Name + " (" + strings.Join(names, ", ") + ")"
 		if want.Uses != nil {
 			return why
 		}
@@ -63,5 +63,5 @@ func (m *maker) without(p *PartPlan) {
 		rejected = append(rejected, Option{Option: l.store, Because: l.because})
 	}
 	m.decide("part."+p.Name+".uses", cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected,
-		"every store of the stack that the runtime can reach")
+		"every database, cache and mail catcher of the stack that the runtime can connect to")
 }

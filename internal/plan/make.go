@@ -166,7 +166,7 @@ func (m *maker) name() int {
 		m.decide("name", m.plan.Stack, nil, "the stack had this name before")
 	case n > 1:
 		m.decide("name", m.plan.Stack, []Option{{Option: want,
-			Because: "another folder's stack has this name, or a site's name"}}, "the first number that is free")
+			Because: "another folder's stack has this name, or a site's name"}}, "the first free number")
 	}
 	return n
 }
@@ -243,7 +243,7 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName ||
 			hasData && !k.Needs(file.For(kindName)).Data {
 			passed = append(passed, Option{Option: kindName, Because: fmt.Sprintf(
-				"the part's data was written by %s %s, and another kind would start empty",
+				"%s %s wrote the part's data, and another kind would start empty",
 				written.Kind, written.Version)})
 			rejected = append(rejected, passed[len(passed)-1])
 			continue
@@ -259,10 +259,10 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 		}
 		if len(file.Kind) > 1 {
 			m.decide(subject+".kind", kindName, passed,
-				"the first kind of the list that this machine has and that meets every demand")
+				"the first kind of the list that this machine has and that meets every condition")
 		}
 		if name == m.added {
-			c.because = []string{"the stack has sites and no web server of its own, so Dravit serves them"}
+			c.because = []string{"the stack has sites but no web server, so Dravit serves them"}
 		}
 		m.decide(subject+".version", strings.TrimSpace(kindName+" "+c.program.Version), c.rejected, c.because...)
 		m.extensions(subject, c)
@@ -277,7 +277,7 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			UpgradeFrom: c.upgrade}
 		if c.upgrade != "" {
 			m.decide(subject+".data", "changed from "+c.upgrade, nil,
-				"a newer program takes it over, with consent; a copy is made first")
+				"a newer program converts it, as you agreed; a copy is made first")
 		}
 		m.plan.Parts = append(m.plan.Parts, p)
 		return
@@ -300,7 +300,7 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 			missing = append(missing, k)
 		}
 	}
-	next := "change it in " + stackfile.Name + " to something that is here"
+	next := "change it in " + stackfile.Name + "to something that this machine has"
 	if consent := consentNext(name, rejected); consent != "" {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
@@ -311,7 +311,8 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	} else if len(missing) > 0 {
 		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
 	}
-	m.fault(trouble.NoProgram, "part."+name, fmt.Sprintf("nothing here satisfies part %s, which wants %s", name, want),
+	m.fault(trouble.NoProgram, "part."+name,
+		fmt.Sprintf("no program on this machine fits part %s, which needs %s", name, want),
 		strings.Join(found, "; "), next)
 }
 

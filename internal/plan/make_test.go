@@ -129,9 +129,9 @@ func TestManyRuntimes(t *testing.T) {
 	require.Len(t, p.Faults, 1)
 	f := p.Faults[0]
 	assert.Equal(t, "part.app", f.Subject)
-	assert.Equal(t, "nothing here satisfies part app, which wants php 8.3", f.What)
+	assert.Equal(t, "no program on this machine fits part app, which needs php 8.3", f.What)
 	for _, found := range []string{"php 8.4.12 at /opt/homebrew/sbin/php-fpm", "php 8.2.29",
-		"php 7.4.33", "the stack file wants 8.3"} {
+		"php 7.4.33", "the stack file demands 8.3"} {
 		assert.Contains(t, f.Because, found)
 	}
 	assert.False(t, p.OK)
@@ -200,7 +200,7 @@ func TestPins(t *testing.T) {
 	require.Len(t, p.Faults, 1)
 	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: "part.db.port",
 		What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
-		Next: "end it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
+		Next: "stop it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
 	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: "other"}}
 	in.Ledger.Others = map[int]string{3306: "harbour"}
 	p = decide(in)
@@ -297,7 +297,7 @@ func TestAddedWebServer(t *testing.T) {
 	require.True(t, p.OK, "%+v", p.Faults)
 	assert.Equal(t, "dravit-web", part(t, p, "web-2").Kind)
 	assert.Equal(t, "web-2", p.Sites[0].Server)
-	assert.Contains(t, decision(t, p, "part.web-2.version").Because[0], "no web server of its own")
+	assert.Contains(t, decision(t, p, "part.web-2.version").Because[0], "no web server")
 	in.Project.Folders = map[string]project.Folder{".": {Exists: true}}
 	p = decide(in)
 	assert.Contains(t, p.Faults[0].What, "has no document root")

@@ -22,10 +22,10 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 		m.fault(
 			trouble.Outside,
 			subject,
-			fmt.Sprintf("%s leads out of the project, to %s", path, real),
-			"a repository says nothing about files beside it",
+			fmt.Sprintf("%sleads out of the project, to %s", path, real),
+			"a repository must not name files outside it",
 			fmt.Sprintf(
-				"put what it needs into the project; or agree for this machine: outside = [%q] in "+
+				"move what it needs into the project; or allow it on this machine: outside = [%q] in "+
 					"Dravit's settings.toml",
 				real,
 			),
@@ -70,7 +70,7 @@ func (m *maker) suffixes() {
 		m.fault(trouble.Reserved, "site."+s.Name+".suffix",
 			fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
 			"it is not reserved for private use, and a repository cannot make your machine sign certificates for it",
-			fmt.Sprintf("suffix = \"test\"; or agree for this machine: suffixes = [%q] in Dravit's settings.toml", x))
+			fmt.Sprintf("suffix = \"test\"; or allow it on this machine: suffixes = [%q] in Dravit's settings.toml", x))
 	}
 }
 
@@ -90,8 +90,8 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 				trouble.Reserved,
 				subject,
 				fmt.Sprintf("part %s sets %s", name, key),
-				"it says where Dravit keeps the part's data, sockets, logs or passwords",
-				"take it out of "+stackfile.Name,
+				"this setting decides where Dravit keeps the part's data, sockets, logs or passwords",
+				"remove it from "+stackfile.Name,
 			)
 		case setting.Opens:
 			if setting.Loopback(value) || slices.Contains(m.in.Consent.Network, PartConsent(name)) {
@@ -110,9 +110,9 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 					trouble.Outside,
 					subject,
 					fmt.Sprintf("part %s names a file outside the project: %s = %q", name, key, value),
-					"a repository says nothing about files beside it",
+					"a repository must not name files outside it",
 					fmt.Sprintf(
-						"a file of the project; or agree for this machine: outside = [%q] in Dravit's settings.toml",
+						"a file of the project; or allow it on this machine: outside = [%q] in Dravit's settings.toml",
 						real,
 					),
 				)

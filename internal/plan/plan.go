@@ -69,7 +69,7 @@ type Consent struct {
 	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may change, after a copy
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
 	Network  []string `json:"network,omitempty"`  // sites that other machines may see
-	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file wants it
+	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file demands it
 	// endings of host names that are allowed though they are not reserved for private use
 	Suffixes []string `json:"suffixes,omitempty"`
 }

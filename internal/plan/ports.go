@@ -42,14 +42,14 @@ func (m *maker) ports() {
 			p.Port = p.Want.Port
 			if other := pinned[p.Port]; other != "" {
 				m.fault(trouble.Contradiction, subject, fmt.Sprintf("port %d is pinned twice", p.Port),
-					"parts "+other+" and "+p.Name+" both ask for it", "change one in "+stackfile.Name)
+					"parts "+other+" and "+p.Name+" both pin it", "change one in "+stackfile.Name)
 				continue
 			}
 			pinned[p.Port] = p.Name
 			if low := lowest(m.in.Survey.Host); p.Port < low {
 				m.fault(trouble.PortForbidden, subject,
-					fmt.Sprintf("port %d, pinned by part %s, is out of this user's reach", p.Port, p.Name),
-					fmt.Sprintf("the ports below %d need a privilege", low),
+					fmt.Sprintf("part %s pins port %d, which you may not open", p.Name, p.Port),
+					fmt.Sprintf("ports below %d are privileged", low),
 					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d "+
 						"upwards in %s", p.Port, low, stackfile.Name))
 				continue
@@ -66,7 +66,7 @@ func (m *maker) ports() {
 			if had != 0 {
 				if why := m.refuse(had); why == "" {
 					p.Port = had
-					m.decide(subject, fmt.Sprint(had), nil, "it is the port that the part had before")
+					m.decide(subject, fmt.Sprint(had), nil, "the part had this port before")
 					m.taken[had] = true
 					continue
 				} else {
@@ -78,7 +78,7 @@ func (m *maker) ports() {
 			if p.Port == 0 {
 				m.fault(trouble.NoPort, subject, "no port is free for part "+p.Name,
 					fmt.Sprintf("every port from %d to %d is taken", needs.PortBase, m.in.Survey.Host.EphemeralLow),
-					"end a program that listens, or pin a port in "+stackfile.Name)
+					"stop a program that listens, or pin a port in "+stackfile.Name)
 				continue
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
@@ -136,12 +136,12 @@ func (m *maker) gateway() {
 // gateway runs, since other stacks' addresses contain it.
 func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
-	best, because := usual, "this user may listen on it, so addresses need no port"
+	best, because := usual, "you may open it, and addresses need no port"
 	if usual == base {
-		because = "the first that is tried"
+		because = "it is tried first"
 	}
 	if wanted != 0 {
-		best, because = wanted, "Dravit's settings want it"
+		best, because = wanted, "Dravit's settings name it"
 	}
 	var rejected []Option
 	for _, try := range []struct {
@@ -163,7 +163,7 @@ func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
 	port, rejected := m.free(base, rejected)
 	if port == 0 {
 		m.fault(trouble.NoPort, subject, "no port is free for the gateway",
-			fmt.Sprintf("every port from %d is taken", base), "end a program that listens")
+			fmt.Sprintf("every port from %d is taken", base), "stop a program that listens")
 		return 0
 	}
 	m.decide(subject, fmt.Sprint(port), rejected, fmt.Sprintf("the first free port from %d", base))
@@ -214,10 +214,10 @@ func (m *maker) freeing(port int) string {
 			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
 		}
 		if x.Service != "" {
-			return fmt.Sprintf("end it (sudo systemctl stop %s), or pin another port in %s", x.Service, stackfile.Name)
+			return fmt.Sprintf("stop it (sudo systemctl stop %s), or pin another port in %s", x.Service, stackfile.Name)
 		}
 		if x.PID != 0 {
-			return fmt.Sprintf("end it (kill %d), or pin another port in %s", x.PID, stackfile.Name)
+			return fmt.Sprintf("stop it (kill %d), or pin another port in %s", x.PID, stackfile.Name)
 		}
 	}
 	return "pin another port in " + stackfile.Name
@@ -245,9 +245,9 @@ func (m *maker) refuse(port int) string {
 		m.owner != GatewayOwner:
 		return "it is the gateway's"
 	case port < lowest(h):
-		return "it needs a privilege that this user does not have"
+		return "it needs a privilege that you do not have"
 	case h.EphemeralLow <= port && port <= h.EphemeralHigh:
-		return "the system gives it to outgoing connections"
+		return "the system uses it for outgoing connections"
 	case slices.Contains(unsafe, port):
 		return "browsers refuse it"
 	}

@@ -105,6 +105,6 @@ func TestNetworkPortMoves(t *testing.T) {
 	in.Consent = plan.Consent{Loopback: []string{"quay"}}
 	d = decision(t, decide(in), "site.quay.listen")
 	assert.Equal(t, "loopback", d.Choice)
-	assert.Contains(t, d.Rejected[0].Because, "this machine's user said no")
-	assert.Contains(t, decision(t, decide(in), "site.pier.listen").Rejected[0].Because, "its user has to agree")
+	assert.Contains(t, d.Rejected[0].Because, "you said no")
+	assert.Contains(t, decision(t, decide(in), "site.pier.listen").Rejected[0].Because, "you have to agree")
 }

@@ -21,16 +21,7 @@ func (m *maker) requires() {
 
 func (m *maker) require(name string, want stackfile.Require) {
 	subject := "requires." + name
-	var demands []demand
-	if c, err := version.ParseConstraint(want.Version); err == nil && want.Version != "" {
-		demands = append(demands, demand{c, "the stack file wants " + want.Version})
-	}
-	for _, d := range m.in.Project.Manifests["."].Demands {
-		if c, err := version.Read(d.Grammar, d.Text); d.Program == name && err == nil &&
-			(d.Grammar != version.Pin || want.Version == "") {
-			demands = append(demands, demand{c, d.File + " wants " + d.Text})
-		}
-	}
+	demands := m.toolDemands(name, want)
 	i := slices.IndexFunc(m.in.Survey.Tools, func(t survey.Tool) bool { return t.Name == name })
 	var tool survey.Tool
 	if i >= 0 {
@@ -44,7 +35,7 @@ func (m *maker) require(name string, want stackfile.Require) {
 		for _, d := range demands {
 			switch {
 			case f.Version == "":
-				return "it tells no version that Dravit understands"
+				return "it prints no version that Dravit understands"
 			case !d.constraint.Allows(f.Version):
 				return d.wants
 			}
@@ -66,7 +57,7 @@ func (m *maker) require(name string, want stackfile.Require) {
 			}
 			why = "it is not on PATH"
 			if f.OnPath {
-				why = "it stands further back on PATH"
+				why = "it is further back on PATH"
 			}
 		}
 		others = append(others, Option{Option: shown(f), Because: why})
@@ -77,27 +68,43 @@ func (m *maker) require(name string, want stackfile.Require) {
 	}
 	switch {
 	case len(tool.Found) == 0:
-		m.fault(trouble.NoProgram, subject, label+" is not here", "neither PATH nor the usual folders hold a program "+
-			name, "install "+name+", or take it out of [requires] in "+stackfile.Name)
+		m.fault(trouble.NoProgram, subject, label+" is not installed",
+			"neither PATH nor the usual folders contain a program "+
+				name, "install "+name+", or remove it from [requires] in "+stackfile.Name)
 	case picked == nil && better != "":
 		m.fault(trouble.NotOnPath, subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better),
 			"put its folder on PATH: "+onPath(better))
 	case picked == nil:
-		m.fault(trouble.NoProgram, subject, label+" is not here", told(others),
-			"install "+name+", or take it out of [requires] in "+stackfile.Name)
+		m.fault(trouble.NoProgram, subject, label+" is not installed", told(others),
+			"install "+name+", or remove it from [requires] in "+stackfile.Name)
 	case serves(*picked) == "":
 		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
 			append(wishes, "PATH picks it")...)
 	case better != "":
-		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not serve", shown(*picked)),
-			fmt.Sprintf("%s; %s would, and PATH hides it", serves(*picked), better),
+		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not fit", shown(*picked)),
+			fmt.Sprintf("%s; %s would fit, but PATH hides it", serves(*picked), better),
 			"put its folder first: "+onPath(better))
 	default:
-		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not serve",
+		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not fit",
 			strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool {
 				return s == ""
 			}), "; "), "install "+label)
 	}
+}
+
+// toolDemands returns what the stack file and the project's own files demand of the version of a program.
+func (m *maker) toolDemands(name string, want stackfile.Require) []demand {
+	var demands []demand
+	if c, err := version.ParseConstraint(want.Version); err == nil && want.Version != "" {
+		demands = append(demands, demand{c, "the stack file demands " + want.Version})
+	}
+	for _, d := range m.in.Project.Manifests["."].Demands {
+		if c, err := version.Read(d.Grammar, d.Text); d.Program == name && err == nil &&
+			(d.Grammar != version.Pin || want.Version == "") {
+			demands = append(demands, demand{c, d.File + " wants " + d.Text})
+		}
+	}
+	return demands
 }
 
 func told(others []Option) string {

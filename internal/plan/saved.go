@@ -47,7 +47,7 @@ func ReadInput(file string) (Input, error) {
 	}
 	switch {
 	case in.Format != Format:
-		return in, fmt.Errorf("its format is %d, and this version of Dravit reads %d", in.Format, Format)
+		return in, fmt.Errorf("its format is %d, but this version of Dravit reads %d", in.Format, Format)
 	case in.File == nil || in.StackID == "":
 		return in, errors.New("it has no stack file in it")
 	}

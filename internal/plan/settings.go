@@ -59,7 +59,7 @@ func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) 
 			p.Want.Settings[name] = stackfile.Text(want.Value)
 			m.decide(subject, want.Value, []Option{{Option: now,
 				Because: fmt.Sprintf("the application of part %s requires %s", by, wanted[name])}},
-				"the least that meets the requirement")
+				"the smallest value that meets the requirement")
 		}
 	}
 }

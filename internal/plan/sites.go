@@ -107,11 +107,11 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 	site.URL, site.HTTPSURL = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
-		m.decide(subject+".name", site.Host, nil, "the stack file wants a site of each folder "+s.Each)
+		m.decide(subject+".name", site.Host, nil, "the stack file demands a site of each folder "+s.Each)
 	case s.HostSuffix() == stackfile.DefaultSuffix:
 		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
 	default:
-		m.decide(subject+".name", site.Host, nil, "the stack file wants names below "+s.Suffix)
+		m.decide(subject+".name", site.Host, nil, "the stack file demands names below "+s.Suffix)
 	}
 	for _, alias := range s.Aliases {
 		site.Aliases = append(site.Aliases, host(s, alias, number))
@@ -130,19 +130,19 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 		}
 	} else if p, ok := byName[s.Server]; ok && p.Role != kind.RoleWeb {
 		m.fault(trouble.WrongKind, subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name),
-			"it is a "+p.Kind+", not a web server", "name a web server, or leave the key out")
+			"it is a "+p.Kind+", not a web server", "name a web server, or omit the key")
 	}
 	m.include(subject, site, byName[site.Server])
 	app, hasApp := byName[s.App]
 	if hasApp && app.Role != kind.RoleRuntime && app.Role != kind.RoleApp {
 		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
-			"it is a "+app.Kind+", which runs no code", "name a runtime or a part with a command, or leave the key out")
+			"it is a "+app.Kind+", which does not run code", "name a runtime or a part with a command, or omit the key")
 	}
 	switch {
 	case hasApp && app.Role == kind.RoleApp: // the application finds its files itself
 	case s.Each != "":
 		site.Root = root
-		m.decide(subject+".root", root, nil, "it is the folder's")
+		m.decide(subject+".root", root, nil, "the site is this folder")
 	default:
 		m.root(&site, root)
 	}
@@ -164,8 +164,8 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 	}
 	if !slices.Contains(m.in.Project.Files, site.Include) {
 		m.fault(trouble.NotThere, subject+".include",
-			fmt.Sprintf("the file %s, which the site %s includes, is not there", site.Include, site.Name),
-			"the project has no such file", "make it, or take include out of "+stackfile.Name)
+			fmt.Sprintf("the file %s, which the site %s includes, does not exist", site.Include, site.Name),
+			"the project has no such file", "create it, or remove include from "+stackfile.Name)
 		return
 	}
 	m.decide(subject+".include", site.Include, nil,
@@ -210,8 +210,8 @@ func (m *maker) root(site *SitePlan, named string) {
 	if named != "" {
 		site.Root = filepath.Clean(named)
 		if !m.in.Project.Folders[site.Root].Exists {
-			m.fault(trouble.NotThere, subject, fmt.Sprintf("the document root %q of the site %s is not there", named,
-				site.Name), "the project has no such folder", "make it, or correct root in "+stackfile.Name)
+			m.fault(trouble.NotThere, subject, fmt.Sprintf("the document root %q of the site %s does not exist", named,
+				site.Name), "the project has no such folder", "create it, or correct root in "+stackfile.Name)
 			return
 		}
 		m.decide(subject, site.Root, nil, "the stack file names it")
@@ -244,15 +244,15 @@ func (m *maker) network(subject string, site *SitePlan) {
 	if slices.Contains(m.in.Consent.Loopback, site.Name) {
 		m.decide(subject, "loopback", []Option{{
 			Option:  "network",
-			Because: "this machine's user said no; dravit start --reachable " + site.Name + " says yes",
-		}}, "this machine's user wants it so")
+			Because: "you said no; to allow it: dravit start --reachable " + site.Name + "",
+		}}, "you set it so")
 		return
 	}
 	if !slices.Contains(m.in.Consent.Network, site.Name) {
-		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+" wants to be seen by other machines, which "+
-			"this machine's user has not agreed to: dravit start --reachable "+site.Name)
-		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository opens nobody's " +
-			"machine: its user has to agree"}}, "nobody has agreed yet: dravit start --reachable "+site.Name)
+		m.plan.Warnings = append(m.plan.Warnings, "the site "+site.Name+
+			" asks to be reachable from your network, and you have not agreed: dravit start --reachable "+site.Name)
+		m.decide(subject, "loopback", []Option{{Option: "network", Because: "a file in a repository must not open " +
+			"your machine: you have to agree"}}, "you have not agreed yet: dravit start --reachable "+site.Name)
 		return
 	}
 	var rejected []Option
@@ -262,7 +262,7 @@ func (m *maker) network(subject string, site *SitePlan) {
 			site.NetworkPort = had
 			m.taken[had] = true
 			m.decide(subject, fmt.Sprintf("network, on port %d", had), nil,
-				"this machine's user agreed; it is the port that the site had before")
+				"you agreed; the site had this port before")
 			return
 		}
 		rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
@@ -270,11 +270,11 @@ func (m *maker) network(subject string, site *SitePlan) {
 	site.NetworkPort, rejected = m.free(networkBase, rejected)
 	if site.NetworkPort == 0 {
 		m.fault(trouble.NoPort, subject, "no port is free for the site "+site.Name,
-			fmt.Sprintf("every port from %d is taken", networkBase), "end a program that listens")
+			fmt.Sprintf("every port from %d is taken", networkBase), "stop a program that listens")
 		return
 	}
 	m.taken[site.NetworkPort] = true
-	m.decide(subject, fmt.Sprintf("network, on port %d", site.NetworkPort), rejected, "this machine's user agreed")
+	m.decide(subject, fmt.Sprintf("network, on port %d", site.NetworkPort), rejected, "you agreed")
 }
 
 // networkBase is where the search for a network port begins.

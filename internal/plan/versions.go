@@ -79,7 +79,7 @@ func (m *maker) demands(name string, k kind.Kind, want stackfile.PartConfig) []d
 	var all []demand
 	if want.Version != "" {
 		if c, err := version.ParseConstraint(want.Version); err == nil {
-			all = append(all, demand{c, "the stack file wants " + want.Version})
+			all = append(all, demand{c, "the stack file demands " + want.Version})
 		}
 	}
 	for _, folder := range m.foldersOf(name) {
@@ -203,7 +203,7 @@ func passedOver(newer []candidate, chosen candidate) []Option {
 	var out []Option
 	for _, c := range newer {
 		why := "the part ran well on " + chosen.program.Version +
-			", which still meets every demand (dravit start --afresh chooses again)"
+			", which still meets every condition (dravit start --afresh chooses again)"
 		switch {
 		case len(c.lacks) > 0:
 			why = c.lacks[0].because
@@ -271,7 +271,8 @@ func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kin
 	case needs.Older == kind.RefusesOlder:
 		return "", wrote + ", which it cannot read: dump it there, and load it into a new part", ""
 	case !slices.Contains(m.in.Consent.Upgrade, name):
-		return "", wrote + ", and it would change them for good, which needs consent", trouble.NeedsConsent
+		return "", wrote + ", and it would convert the data for good, to which you have not agreed",
+			trouble.NeedsConsent
 	}
 	return written.Version, "", ""
 }
@@ -299,11 +300,11 @@ func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found
 	}
 	switch {
 	case found == 1:
-		why = append(why, "it is the only one here")
+		why = append(why, "it is the only one on this machine")
 	case kept:
-		why = append(why, "it served the last good start, and still meets every demand")
+		why = append(why, "the last good start ran on it, and it still meets every condition")
 	default:
-		why = append(why, fmt.Sprintf("it is the newest of %d that fits", found))
+		why = append(why, fmt.Sprintf("it is the newest of %d that fit", found))
 	}
 	return why
 }
@@ -315,7 +316,8 @@ func (m *maker) extensions(subject string, c candidate) {
 	for _, x := range c.extended.Chosen {
 		var why []string // who demands it, then how it fits
 		if i := slices.IndexFunc(c.reaches, func(r [2]string) bool { return r[0] == x.Name }); i >= 0 {
-			why = append(why, "the part uses "+c.reaches[i][1]+", and its list names nothing to reach it with")
+			why = append(why,
+				"the part uses "+c.reaches[i][1]+", and its list of extensions names none to connect to it")
 		}
 		if reason := by[x.Name]; reason != "" {
 			why = append(why, reason)
@@ -349,7 +351,7 @@ func (m *maker) debuggers() {
 		subject := "part." + p.Name + ".debugger"
 		if had := m.in.Ledger.Ports[DebugKey(p.Name)]; had != 0 && m.in.Ledger.Others[had] == "" && !m.taken[had] {
 			p.Debug = had
-			m.decide(subject, fmt.Sprint(had), nil, "it is the port that the part had before")
+			m.decide(subject, fmt.Sprint(had), nil, "the part had this port before")
 		} else {
 			var rejected []Option
 			for p.Debug = base; m.in.Ledger.Others[p.Debug] != "" || m.taken[p.Debug]; p.Debug++ {
@@ -360,7 +362,7 @@ func (m *maker) debuggers() {
 				rejected = append(rejected, Option{Option: fmt.Sprint(p.Debug), Because: why})
 			}
 			m.decide(subject, fmt.Sprint(p.Debug), rejected,
-				fmt.Sprintf("the first from %d that no other stack has; an editor listens on it", base))
+				fmt.Sprintf("the first port from %d that no other stack has; an editor listens on it", base))
 		}
 		m.taken[p.Debug] = true
 	}

@@ -112,7 +112,7 @@ func TestKept(t *testing.T) {
 	p := decide(in)
 	assert.Equal(t, "8.1.33", part(t, p, "app").Version)
 	d := decision(t, p, "part.app.version")
-	assert.Contains(t, d.Because, "it served the last good start, and still meets every demand")
+	assert.Contains(t, d.Because, "the last good start ran on it, and it still meets every condition")
 	require.Len(t, d.Rejected, 2)
 	assert.Contains(t, d.Rejected[0].Because, "--afresh")
 	assert.Empty(t, p.Changes)
@@ -136,7 +136,7 @@ func TestKept(t *testing.T) {
 	manifest(&in, ".", project.Demand{Program: "php", Text: ">=8.2", Grammar: version.Composer, File: "composer.json"})
 	p = decide(in)
 	assert.Equal(t, "8.4.27", part(t, p, "app").Version, "its reason went away")
-	assert.Equal(t, old+" is still here, and no longer chosen", p.Changes[0].Because)
+	assert.Equal(t, old+"still exists, but is no longer chosen", p.Changes[0].Because)
 }
 
 // A project's own compiled modules draw to the runtime that they were built for, and refuse none.
@@ -166,7 +166,7 @@ func TestDataOfOtherVersions(t *testing.T) {
 	in.History.Data = map[string]plan.Written{"db": {Kind: "mariadb", Version: "10.5.23"}}
 	p := decide(in)
 	require.Len(t, p.Faults, 1)
-	assert.Contains(t, p.Faults[0].Because, "needs consent")
+	assert.Contains(t, p.Faults[0].Because, "to which you have not agreed")
 	assert.Contains(t, p.Faults[0].Next, "dravit start --upgrade db")
 	in.Consent.Upgrade = []string{"db"}
 	p = decide(in)
@@ -210,12 +210,12 @@ func TestClients(t *testing.T) {
 		if fault {
 			require.Len(t, p.Faults, 1)
 			assert.Equal(t, "part.app", p.Faults[0].Subject)
-			assert.Contains(t, p.Faults[0].Because, "no extension to reach db (pgsql, pdo_pgsql)")
+			assert.Contains(t, p.Faults[0].Because, "no extension to connect to db (pgsql, pdo_pgsql)")
 			continue
 		}
 		require.True(t, p.OK)
 		assert.Empty(t, part(t, p, "app").Uses)
-		assert.Contains(t, decision(t, p, "part.app.uses").Rejected[0].Because, "no extension to reach db")
+		assert.Contains(t, decision(t, p, "part.app.uses").Rejected[0].Because, "no extension to connect to db")
 	}
 }
 
@@ -231,7 +231,8 @@ func TestReachDecidesTheVersion(t *testing.T) {
 		require.True(t, p.OK, "%+v", p.Faults)
 		assert.Equal(t, "8.2.36", part(t, p, "app").Version, "8.4 has no client")
 		assert.Equal(t, []string{"db"}, part(t, p, "app").Uses)
-		assert.Contains(t, decision(t, p, "part.app.version").Rejected[0].Because, "it has no extension to reach db")
+		assert.Contains(t, decision(t, p, "part.app.version").Rejected[0].Because,
+			"it has no extension to connect to db")
 		assert.Contains(t, decision(t, p, "part.app.extensions.pdo_mysql").Because[0], "the part uses db")
 	}
 }
@@ -256,15 +257,15 @@ func TestRequires(t *testing.T) {
 	for name, c := range map[string]struct{ require, choice, what, next string }{
 		"fits":        {`make = ">= 4"`, "make 4.3 at /usr/bin/make", "", ""},
 		"any version": {`mute = ""`, "mute at /usr/bin/mute", "", ""},
-		"PATH hides it": {`git = ">= 2.30"`, "", "PATH picks git 1.9.1 at /opt/old/bin/git, which does not serve",
+		"PATH hides it": {`git = ">= 2.30"`, "", "PATH picks git 1.9.1 at /opt/old/bin/git, which does not fit",
 			`export PATH="/usr/bin:$PATH"`},
 		"not on PATH":   {`java = "17"`, "", "java 17 is not on PATH", `export PATH="/usr/lib/jvm/17/bin:$PATH"`},
-		"too old":       {`java = "21"`, "", "java 21 is not here", "install java"},
-		"too old, here": {`make = ">= 5"`, "", "make 4.3 at /usr/bin/make does not serve", "install make >= 5"},
-		"missing":       {`barnacle = ""`, "", "barnacle is not here", "install barnacle"},
-		"never asked":   {`whelk = ""`, "", "whelk is not here", "install whelk"},
-		"mute":          {`mute = ">= 1"`, "", "mute at /usr/bin/mute does not serve", "install mute >= 1"},
-		"go.mod":        {`go = ""`, "", "go 1.26.8 at /usr/local/go/bin/go does not serve", "install go"},
+		"too old":       {`java = "21"`, "", "java 21 is not installed", "install java"},
+		"too old, here": {`make = ">= 5"`, "", "make 4.3 at /usr/bin/make does not fit", "install make >= 5"},
+		"missing":       {`barnacle = ""`, "", "barnacle is not installed", "install barnacle"},
+		"never asked":   {`whelk = ""`, "", "whelk is not installed", "install whelk"},
+		"mute":          {`mute = ">= 1"`, "", "mute at /usr/bin/mute does not fit", "install mute >= 1"},
+		"go.mod":        {`go = ""`, "", "go 1.26.8 at /usr/local/go/bin/go does not fit", "install go"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := machine(t, "wrong-path", "[requires]\n"+c.require+"\n[part.seats]\nkind = \"dravit-cache\"\n")
@@ -356,7 +357,8 @@ func TestManifestExtensions(t *testing.T) {
 	}
 }
 
-// The gateway's ports: those that browsers take by themselves where that is allowed, without leaving ports that it
+// The gateway's ports: those that browsers take by themselves where that is called allowed, without leaving ports that
+// it
 // listens on now.
 func TestGatewayPorts(t *testing.T) {
 	const file = "[[site]]\nname = \"day\"\nroot = \"public\"\n"
@@ -369,7 +371,7 @@ func TestGatewayPorts(t *testing.T) {
 	}
 	p, got := ports(func(*plan.Input) {})
 	assert.Equal(t, [2]int{8080, 8443}, got)
-	assert.Equal(t, []plan.Option{{Option: "80", Because: "it needs a privilege that this user does not have"}},
+	assert.Equal(t, []plan.Option{{Option: "80", Because: "it needs a privilege that you do not have"}},
 		decision(t, p, "gateway.port").Rejected)
 	p, got = ports(func(in *plan.Input) { in.Survey.Host.LowestPort = 80 })
 	assert.Equal(t, [2]int{80, 443}, got)

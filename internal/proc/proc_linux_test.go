@@ -32,7 +32,7 @@ func TestListenersFindsOwnSocket(t *testing.T) {
 	}
 }
 
-// Of UDP sockets those that take what comes from anybody are listed; of TCP's, those that other machines may reach are
+// Of UDP sockets those that take what comes from anybody are listed; of TCP's, those that other machines can reach are
 // told apart.
 func TestDatagramsAndOutside(t *testing.T) {
 	udp, err := net.ListenPacket("udp", "127.0.0.1:0")

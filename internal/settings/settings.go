@@ -66,7 +66,7 @@ func Read(h *home.Home) (Settings, error) {
 	}
 	for name, port := range map[string]int{"http": s.HTTP, "https": s.HTTPS} {
 		if port < 0 || port > 65535 || port != 0 && s.HTTP == s.HTTPS {
-			return s, fault(file, fmt.Sprintf("%s = %d is no port of its own", name, port))
+			return s, fault(file, fmt.Sprintf("%s = %d cannot be the gateway's port", name, port))
 		}
 	}
 	for _, folders := range [][]string{s.Programs, s.Extensions, s.Outside} {

@@ -92,7 +92,7 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 		return oneFile(dnsmasq, text, suffixes, refresh...), nil
 	}
 	return resolver{}, NoWay("this machine's resolver asks the servers in "+p.path("etc/resolv.conf")+
-		" for every name, and cannot be told of one suffix", "dravit names hosts on")
+		" for every name, and cannot be set up for one suffix", "dravit names hosts on")
 }
 
 func oneFile(file, text string, suffixes []string, refresh ...string) resolver {

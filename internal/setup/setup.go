@@ -75,7 +75,7 @@ func runStep(ctx context.Context, s Step, out io.Writer) error {
 	argv := s.Argv
 	if s.Root {
 		if _, err := exec.LookPath("sudo"); err != nil {
-			return NoWay("it needs root, and there is no sudo here",
+			return NoWay("it needs root, and there is no sudo on this machine",
 				"as root: "+strings.TrimPrefix(s.String(), "sudo "))
 		}
 		argv = append([]string{"sudo"}, argv...)

@@ -50,7 +50,7 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 			Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
 	}
 	if len(steps) == 0 && !p.Trusted() {
-		return nil, NoWay("Dravit does not know this system's store of certificates",
+		return nil, NoWay("Dravit does not know where this system keeps trusted certificates",
 			"import "+certificate+" in the settings of your browser")
 	}
 	return steps, nil

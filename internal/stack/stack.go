@@ -89,7 +89,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 			return nil, &trouble.Trouble{
 				Code:    trouble.NoStack,
 				What:    "no such stack: " + name,
-				Because: "a stack gets its name when it is started",
+				Because: "a stack gets its name at its first start",
 				Next:    "dravit start, in the project's folder",
 			}
 		}
@@ -112,7 +112,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 
 // noFolder explains err if it says that dir is missing or a file. It returns any other err unchanged.
 func noFolder(dir string, err error) error {
-	t := &trouble.Trouble{Code: trouble.BadFolder, Next: "name a project's folder after -C, or go into it"}
+	t := &trouble.Trouble{Code: trouble.BadFolder, Next: "name a project's folder after -C, or change into it"}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		t.What = "there is no folder " + dir

@@ -61,15 +61,15 @@ func (r *reader) check(f *File) {
 		defined(at+".server", s.Server)
 		for key, path := range map[string]string{"root": s.Root, "include": s.Include} {
 			if path != "" && !filepath.IsLocal(path) {
-				r.fault(at+"."+key, fmt.Sprintf("the %s %q lies outside the project",
+				r.fault(at+"."+key, fmt.Sprintf("the %s %q is outside the project",
 					map[string]string{"root": "document root", "include": "file"}[key], path),
-					"a path relative to the project")
+					"use a path relative to the project")
 			}
 		}
 	}
 	if f.Dotenv != "" && !filepath.IsLocal(f.Dotenv) {
-		r.fault("dotenv", fmt.Sprintf("the file %q lies outside the project", f.Dotenv),
-			"a path relative to the project")
+		r.fault("dotenv", fmt.Sprintf("the file %q is outside the project", f.Dotenv),
+			"use a path relative to the project")
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
 		path := "env." + key
@@ -117,7 +117,7 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 				"fields: "+strings.Join(PlaceholderFields, ", "))
 		}
 	default:
-		r.fault(path, fmt.Sprintf("{%s} stands for nothing", m[2]),
+		r.fault(path, fmt.Sprintf("{%s} is no placeholder", m[2]),
 			"{part.field}, {site.NAME.field}, or {{"+m[2]+"}} for the text itself")
 	}
 }
@@ -134,7 +134,7 @@ func (r *reader) command(path, text string) {
 			if dotted {
 				hint += "; what part " + part + " exports is in its environment: $" + EnvPrefix(part) + "_PORT"
 			}
-			r.fault(path, fmt.Sprintf("{%s} stands for nothing in a command", word), hint)
+			r.fault(path, fmt.Sprintf("{%s} is no placeholder in a command", word), hint)
 		}
 	}
 }
@@ -149,17 +149,17 @@ func (r *reader) each(at string, s SiteConfig) {
 				"name = \"ferry\", or each = \"crew/*\" for a site of each folder")
 		}
 	case s.Name != "" && s.Each != "":
-		r.fault(at+".each", "a site has a name, or one of each folder", "take one of the two out")
+		r.fault(at+".each", "a site has either a name, or a name for each folder", "take one of the two out")
 	case s.Each != "" && s.Aliases != nil:
-		r.fault(at+".aliases", "sites of folders have the names of their folders alone",
-			"take the aliases out, or write the site down by its name")
+		r.fault(at+".aliases", "sites of folders have only the names of their folders",
+			"remove the aliases, or write a site with a name")
 	case s.Each != "" && s.Network():
-		r.fault(at+".listen", "sites of folders answer on this machine only",
-			"write the site that others may see down by its name")
+		r.fault(at+".listen", "sites of folders are reachable from this machine only",
+			"write a site with a name for other machines")
 	}
 	if s.Each != "" && !filepath.IsLocal(s.Each) {
-		r.fault(at+".each", fmt.Sprintf("the folders %q lie outside the project", s.Each),
-			"a path relative to the project")
+		r.fault(at+".each", fmt.Sprintf("the folders %q are outside the project", s.Each),
+			"use a path relative to the project")
 	}
 }
 
@@ -210,8 +210,8 @@ func (r *reader) extensions(at string, entries []string) {
 	for i, e := range entries {
 		if strings.Contains(e, "/") && !filepath.IsLocal(e) {
 			r.fault(fmt.Sprintf("%s.extensions.%d", at, i),
-				fmt.Sprintf("the extension file %q lies outside the project", e),
-				"a path relative to the project; a folder for every project is named in Dravit's settings")
+				fmt.Sprintf("the extension file %q is outside the project", e),
+				"use a path relative to the project; a folder for every project is named in Dravit's settings")
 		}
 	}
 }
@@ -229,7 +229,7 @@ func (r *reader) circles(f *File) {
 		if state[name] == entered {
 			circle := path[slices.Index(path, name):]
 			r.fault("part."+circle[0]+".uses", "parts wait for each other: "+strings.Join(circle, " -> "),
-				"take one of them out of a uses list")
+				"remove one of them from a uses list")
 			return
 		}
 		state[name] = entered

@@ -30,9 +30,9 @@ X = "VALUE"
 		{"{db.host}:{db.port}/{site.ferry.url}", "", ""},
 		{"{{db.host}} and {{anything}}", "", ""},
 		{"no placeholder {at all", "", ""},
-		{"{db}", "{db} stands for nothing", "{part.field}, {site.NAME.field}, or {{db}} for the text itself"},
-		{"{db.host.name}", "{db.host.name} stands for nothing", ""},
-		{"{site.a.b.c}", "{site.a.b.c} stands for nothing", ""},
+		{"{db}", "{db} is no placeholder", "{part.field}, {site.NAME.field}, or {{db}} for the text itself"},
+		{"{db.host.name}", "{db.host.name} is no placeholder", ""},
+		{"{site.a.b.c}", "{site.a.b.c} is no placeholder", ""},
 		{"{boat.host}", `{boat.host}: no part is named "boat"`, "the parts are app, db"},
 		{"{db.hots}", `{db.hots}: a part has no "hots"`, "fields: "},
 		{"{site.pier.url}", `{site.pier.url}: no site is named "pier"`, "the sites are ferry, crew"},
@@ -128,7 +128,7 @@ func TestTableOfOneKind(t *testing.T) {
 	assert.Equal(t, 3307, f.Parts["db"].For("mariadb").Port)
 	assert.Zero(t, f.Parts["db"].For("sqlite").Port)
 	for table, fault := range map[string]string{
-		"[part.db.mariadb]\nkind = \"mariadb\"\n": `"kind" stands already in the table's name`,
+		"[part.db.mariadb]\nkind = \"mariadb\"\n": `"kind" is already in the table's name`,
 		"[part.db.redis]\nport = 1\n":             "part db is never of kind redis",
 		"[part.db.sqlite]\nport = 1\n":            `a part of kind sqlite has no "port"`,
 	} {

@@ -36,8 +36,8 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 			r.value(at, tree[key], into.Field(i), keyRules[into.Type()][key])
 		case also != nil && also(key):
 		case slices.Contains(notBuilt[sort], key):
-			r.fault(at, fmt.Sprintf("%q is not built yet", key),
-				"this version of Dravit does not understand it; take it out for now")
+			r.fault(at, fmt.Sprintf("%q is not supported yet", key),
+				"this version of Dravit does not support it; remove it for now")
 		default:
 			r.fault(at, fmt.Sprintf("unknown key %q", key), keyHint(sort, key, names))
 		}
@@ -151,8 +151,8 @@ func (r *reader) requirements(at string, v any) *Requirements {
 		if !filepath.IsLocal(path) {
 			r.fault(
 				fmt.Sprintf("%s.writable.%d", at, i),
-				fmt.Sprintf("%q lies outside the project", path),
-				"a path relative to the project",
+				fmt.Sprintf("%q is outside the project", path),
+				"use a path relative to the project",
 			)
 		}
 	}
@@ -193,7 +193,7 @@ func checkText(check, s string) error {
 	switch check {
 	case "version":
 		if s != "" && strings.TrimSpace(s) == "" {
-			return errors.New("an empty version says nothing: take it out for any version")
+			return errors.New("the version is empty: remove the key to allow any version")
 		}
 		_, err := version.ParseConstraint(s)
 		return err
@@ -256,7 +256,7 @@ func (r *reader) texts(at string, v any, into reflect.Value, rule keyRule, want 
 			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q cannot be in %s", s, last(at)), rule.hint)
 		}
 		if seen[s] {
-			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q stands in %s twice", s, last(at)), "")
+			r.fault(fmt.Sprintf("%s.%d", at, i), fmt.Sprintf("%q is in %s twice", s, last(at)), "")
 		}
 		seen[s] = true
 		out = append(out, s)
@@ -389,7 +389,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 		sub.Kind = Texts{kind}
 		own = maps.Clone(own)
 		if _, ok := own["kind"]; ok {
-			r.fault(join(path, "kind"), fmt.Sprintf("%q stands already in the table's name", "kind"), "")
+			r.fault(join(path, "kind"), fmt.Sprintf("%q is already in the table's name", "kind"), "")
 		}
 		own["kind"] = kind
 		r.table(path, "part", own, reflect.ValueOf(&sub).Elem(), nil)

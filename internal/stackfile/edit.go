@@ -20,7 +20,7 @@ func notEditable(because string) error {
 	return &trouble.Trouble{
 		Code:    trouble.NotEditable,
 		What:    "the stack file stays as it is",
-		Because: "it is written in a way that Dravit does not edit: " + because,
+		Because: "it is written in a way that Dravit cannot edit: " + because,
 		Next:    "change the part's extensions in " + Name + " by hand",
 	}
 }

@@ -40,14 +40,15 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			hint:    hostHint,
 		},
 		"requires": {doc: "Command-line programs that must be there, each with a version or a table."},
-		"part":     {doc: "The members of the stack, each under a name of yours: letters, digits, - and _."},
-		"site":     {doc: "The sites of the stack, each with a host name."},
-		"env":      {doc: "Variables for parts and commands; {db.port} stands for the port of the part db."},
+		"part": {doc: "The parts of the stack (servers, runtimes, helpers), each with a name of your choice: " +
+			"letters, digits, - and _."},
+		"site": {doc: "The sites of the stack, each with a host name."},
+		"env":  {doc: "Variables for parts and commands; {db.port} stands for the port of the part db."},
 		"dotenv": {
 			doc: "A file in the project, a dot file, that start fills with the stack's variables, for " +
 				"tools that read one.",
 			pattern: `(^|/)\.[A-Za-z0-9][A-Za-z0-9._-]*$`,
-			hint:    "a dot file, which no web server gives away: .env.local",
+			hint:    "a dot file, which no web server serves: .env.local",
 		},
 	},
 	reflect.TypeFor[PartConfig](): {
@@ -68,10 +69,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			doc: "The parts that this one needs. Absent: a runtime or command uses every store and the mail catcher.",
 		},
 		"main": {
-			doc: "Of several stores of one sort, the one that unprefixed variables (DATABASE_URL) point to.",
+			doc: "Of several stores (databases, caches) of one sort, the one that variables without a prefix " +
+				"(DATABASE_URL) mean.",
 		},
 		"command": {
-			doc:     "The command of a part with its own server. It listens on {port}, which is also in PORT.",
+			doc:     "The command of a part with a server of its own. It listens on {port}, which is also in PORT.",
 			pattern: anyText,
 			hint:    notEmpty,
 		},
@@ -96,7 +98,7 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			items: "^[A-Za-z0-9_]+$",
 			hint:  wordHint,
 		},
-		"debugger": {doc: "Load the runtime's debugger, which calls an editor on a port of the stack's own."},
+		"debugger": {doc: "Load the runtime's debugger, which connects to an editor on a port of the stack."},
 		"settings": {
 			doc:  "Settings of the program itself, in its own names.",
 			keys: "^[A-Za-z0-9_.-]+$",
@@ -135,8 +137,8 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			hint:    hostHint,
 		},
 		"each": {
-			doc: "Instead of a name: folders of the project, such as crew/*. Each is a site of its own name as " +
-				"soon as it is there.",
+			doc: "Instead of a name: folders of the project, such as crew/*. Each becomes a site with the " +
+				"folder's name as soon as it exists.",
 			pattern: `^([^*?\[\]\\]+/)?[^/\[\]\\]*[*?][^/\[\]\\]*$`,
 			hint:    "folders of one folder, with * or ? in their names: crew/*",
 		},
@@ -152,14 +154,14 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			hint:    notEmpty,
 		},
 		"app": {
-			doc: "The part that runs the site: a runtime, or a part with its own server. Absent: files only.",
+			doc: "The part that runs the site: a runtime, or a part with a server of its own. Absent: files only.",
 		},
 		"server": {
 			doc: "The part that serves the site. Absent: the only web server of the stack, or an added dravit-web.",
 		},
 		"include": {
-			doc: "A file of the project with directives of the web server's own, for this site. The server tests " +
-				"it before it is used.",
+			doc: "A file of the project with directives for the web server, for this site. The server " +
+				"tests it before using it.",
 			pattern: anyText,
 			hint:    notEmpty,
 		},
@@ -171,16 +173,16 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			check:   "suffix",
 		},
 		"listen": {
-			doc: "network: other machines may see the site, on a port of its own, once this machine's user has " +
-				"agreed. Absent: loopback only.",
+			doc: "network: other machines can reach the site, on its own port, once you have agreed on this " +
+				"machine. Absent: loopback only.",
 			pattern: "^(loopback|network)$",
 			hint:    "loopback or network",
 		},
-		"expect": {doc: "What a healthy site answers."},
+		"expect": {doc: "What a check asks the site, and what has to come back."},
 	},
 	reflect.TypeFor[Expect](): {
 		"path": {
-			doc:     "The address asked, / by default.",
+			doc:     "The path to ask for. Absent: /.",
 			pattern: "^/",
 			hint:    "it begins with /",
 		},
@@ -197,7 +199,7 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			check: "version",
 		},
 		"ask": {
-			doc: "The arguments with which the program tells its version: one of --version, -version, -V, -v, " +
+			doc: "The arguments with which the program prints its version: one of --version, -version, -V, -v, " +
 				"version. Absent: known for many programs, else --version. Others go into the settings of a machine.",
 			check: "ask",
 		},

@@ -142,7 +142,7 @@ func (r *reader) load(dir, shown string) (map[string]any, error) {
 			File: shown,
 			Line: line,
 			Col:  1,
-			What: "this is nested deeper than any stack file",
+			What: "this is nested too deep for a stack file",
 		})
 		return nil, nil
 	}

@@ -71,7 +71,7 @@ func schemaOf(t reflect.Type, rule keyRule, kinds []string) map[string]any {
 			if _, taken := props[kind]; !taken {
 				props[kind] = map[string]any{
 					"$ref":        "#/$defs/ofOneKind",
-					"description": "What holds only where the part is of kind " + kind + ".",
+					"description": "Keys that apply only if the part is of kind " + kind + ".",
 				}
 			}
 		}

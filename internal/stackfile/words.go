@@ -112,5 +112,5 @@ func called(words map[string]string, word string) string {
 	case strings.HasPrefix(meant, "no key: "):
 		return strings.TrimPrefix(meant, "no key: ")
 	}
-	return "here that is " + meant
+	return "here that is called " + meant
 }

@@ -15,11 +15,11 @@ var reserved = []string{"localhost", "test", "example", "internal", "home.arpa"}
 
 // others are suffixes that have another meaning, with the document that says so.
 var others = map[string]string{
-	"local":   "it is asked of the neighbours in the local network, not of a resolver (RFC 6762)",
-	"invalid": "programs treat every name below it as one that cannot be (RFC 6761)",
+	"local":   "machines ask their local network for it, not a resolver (RFC 6762)",
+	"invalid": "programs treat every name below it as one that does not exist (RFC 6761)",
 	"onion":   "it names services of the Tor network (RFC 7686)",
 	"alt":     "names below it are never looked up (RFC 9476)",
-	"arpa":    "it is the Internet's own (RFC 3172)",
+	"arpa":    "the Internet's infrastructure uses it (RFC 3172)",
 }
 
 // forced are public suffixes below which browsers use HTTPS only (the browsers' common list of preloaded HSTS).
@@ -39,9 +39,9 @@ func Refuse(s string) error {
 	case slices.Contains(reserved, s):
 		return nil
 	case strings.Trim(last, "0123456789") == "":
-		return fmt.Errorf("names cannot end with %q: browsers take them for addresses; test belongs to nobody", s)
+		return fmt.Errorf("names cannot end with %q: browsers take them for addresses; use test, which is reserved", s)
 	case others[last] != "":
-		return fmt.Errorf("names cannot end with %q: %s; test belongs to nobody", s, others[last])
+		return fmt.Errorf("names cannot end with %q: %s; use test, which is reserved", s, others[last])
 	}
 	public, icann := publicsuffix.PublicSuffix(s)
 	if !icann || public != s {
@@ -51,7 +51,7 @@ func Refuse(s string) error {
 	if slices.Contains(forced, last) {
 		also = ", and browsers open them over HTTPS only"
 	}
-	return fmt.Errorf("names cannot end with %q: it is a public suffix, whose names are other people's%s; "+
+	return fmt.Errorf("names cannot end with %q: it is a public suffix, whose names belong to other people%s; "+
 		"test belongs to nobody", s, also)
 }
 
@@ -64,11 +64,11 @@ func Warn(s string) string {
 	}
 	public, icann := publicsuffix.PublicSuffix(s)
 	if !icann {
-		return "nobody has reserved " + s[strings.LastIndexByte(s, '.')+1:] +
+		return "no standard reserves " + s[strings.LastIndexByte(s, '.')+1:] +
 			", which may become a public suffix one day; test never will"
 	}
 	text := "names below " + s +
-		" are those of whoever registered it: on this machine, the real ones are out of reach while ours are set up"
+		"belong to whoever registered it: on this machine, the real ones cannot be reached while yours are set up"
 	if slices.Contains(forced, public) {
 		text += "; browsers open them over HTTPS only"
 	}

@@ -18,7 +18,7 @@ func TestRefuse(t *testing.T) {
 		"co.uk":      "public suffix",
 		"dev":        "HTTPS only",
 		"app":        "HTTPS only",
-		"invalid":    "cannot be",
+		"invalid":    "does not exist",
 		"1":          "addresses",
 		"quay.7":     "addresses",
 		"ip6.arpa":   "RFC 3172",
@@ -31,7 +31,7 @@ func TestWarn(t *testing.T) {
 	for _, quiet := range []string{"localhost", "test", "quay.test", "home.arpa"} {
 		assert.Empty(t, Warn(quiet), quiet)
 	}
-	assert.Contains(t, Warn("ferry"), "nobody has reserved")
+	assert.Contains(t, Warn("ferry"), "no standard reserves")
 	assert.Contains(t, Warn("ferry.example.com"), "whoever registered it")
 	assert.Contains(t, Warn("saltmarsh.dev"), "HTTPS only")
 }

@@ -118,7 +118,7 @@ func askEngine(ctx context.Context, socket string) Engine {
 	defer resp.Body.Close()
 	var v struct{ Version string }
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&v); err != nil || v.Version == "" {
-		e.Because = "it answers something else"
+		e.Because = "it answers a different answer"
 		return e
 	}
 	e.Usable, e.Version = true, v.Version

@@ -49,7 +49,7 @@ func ask(ctx context.Context, env []string, file string, args ...string) (string
 }
 
 // errUnheard says that a program did not finish its answer: it may do so another time.
-var errUnheard = errors.New("it was not heard")
+var errUnheard = errors.New("it did not finish its answer")
 
 // limited is a writer that keeps the first n bytes and discards the rest.
 type limited struct {

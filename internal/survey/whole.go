@@ -19,7 +19,7 @@ type Named struct {
 	Name   string  `json:"name"`
 	Picked *Found  `json:"picked"`          // what PATH leads to, null where it holds none
 	Hidden []Found `json:"hidden"`          // of the same name, further back on PATH or not on it at all
-	Login  string  `json:"login,omitempty"` // what a login shell's PATH leads to, where that is another file
+	Login  string  `json:"login,omitempty"` // what a login shell's PATH leads to, where that is called another file
 }
 
 // Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what the

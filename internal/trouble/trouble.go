@@ -19,10 +19,10 @@ const (
 	SocketTaken   Code = "socket-taken"   // another program has the part's socket
 	SocketGone    Code = "socket-gone"    // the part's socket was deleted
 	ConfigRefused Code = "config-refused" // the program's own test refuses its configuration
-	OutOfMemory   Code = "out-of-memory"  // the kernel killed the process for want of memory
+	OutOfMemory   Code = "out-of-memory"  // the kernel killed the process as the memory was used up
 	Killed        Code = "killed"         // something outside killed the process
 	Exited        Code = "exited"         // the process ended by itself
-	Elsewhere     Code = "elsewhere"      // the server listens, but not where it should
+	Elsewhere     Code = "elsewhere"      // the server listens on another port than its own
 )
 
 // Why there is no plan:
@@ -43,12 +43,12 @@ const (
 // Why a command failed:
 const (
 	NoSpace      Code = "no-space"       // the file system is full
-	QuotaUsedUp  Code = "quota-used-up"  // this account may store no more
-	ReadOnly     Code = "read-only"      // the file system takes no changes
+	QuotaUsedUp  Code = "quota-used-up"  // your account's disk quota is used up
+	ReadOnly     Code = "read-only"      // the file system is read-only
 	Forbidden    Code = "forbidden"      // this account may not do that
 	Damaged      Code = "damaged"        // a file of Dravit's and its copy cannot be read
 	KeeperSilent Code = "keeper-silent"  // the keeper runs and does not answer
-	KeeperGone   Code = "keeper-gone"    // no keeper took the request: none runs, or it was about to end
+	KeeperGone   Code = "keeper-gone"    // no keeper accepted the request: none runs, or it was about to end
 	NoStack      Code = "no-stack"       // there is no such stack
 	NeverStarted Code = "never-started"  // the stack has no place on this machine yet
 	NoPart       Code = "no-part"        // the stack has no such part

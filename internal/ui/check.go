@@ -123,11 +123,11 @@ func (u *UI) Check(name string, c stack.Checked) {
 			}
 			rows = append(rows, r)
 		}
-		u.table([]string{"of", "deep proof", "", "time"}, rows, 3)
+		u.table([]string{"part or site", "deep check", "", "time"}, rows, 3)
 	}
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
-	u.say(u.dim("● holds  ○ does not  · not asked  - does not hold, and is advisory"))
+	u.say(u.dim("● holds  ○ does not hold  · not asked  - does not hold, but is advisory"))
 	if state != lifecycle.Stopped {
 		u.advice(advisory)
 		u.reachable(c.Reachable)
@@ -180,8 +180,8 @@ func (u *UI) Trace(t trace.Trace) {
 	}
 	u.table([]string{"leg", "who", "version", "", "time", "share"}, rows, 4)
 	u.say("")
-	u.say(u.dim("the time of a leg is its own, without that of the legs behind it; the name is asked of the " +
-		"system's resolver beforehand"))
+	u.say(u.dim("the time of a leg excludes the legs behind it; the system's resolver is " +
+		"asked for the name beforehand"))
 	if miss := t.FirstMiss(); miss != nil {
 		u.Next("dravit diagnose says why " + miss.Who + " does not answer")
 		return

@@ -64,11 +64,11 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 	default:
 		for _, c := range d.Causes {
 			if c.Fix != nil {
-				u.Next("dravit diagnose --fix does what can do no harm, after asking")
+				u.Next("dravit diagnose --fix carries out what can do no harm, after asking")
 				return
 			}
 		}
-		u.Next("dravit check shows every rung; dravit logs has the servers' words")
+		u.Next("dravit check shows every rung; dravit logs shows what the servers wrote")
 	}
 }
 

@@ -29,7 +29,7 @@ func (u *UI) Extensions(x stack.Extensions) {
 	case len(x.Parts) == 0:
 		u.Next("dravit plan")
 	case !x.Parts[0].Proved && x.Parts[0].Unproved != "":
-		u.Next("dravit start, then dravit extensions proves what is loaded")
+		u.Next("dravit start; then dravit extensions shows what is really loaded")
 	default:
 		u.Next("dravit extensions on NAME, dravit extensions off NAME")
 	}
@@ -46,7 +46,7 @@ func (u *UI) partExtensions(p extensions.Report) {
 		by[e.State] = append(by[e.State], e)
 	}
 	if len(p.Entries) == 0 {
-		u.say(u.dim("  it has no compiled extensions or packages of the project's own"))
+		u.say(u.dim("  the project has no compiled extensions or packages"))
 	}
 	for _, state := range []kind.EntryState{kind.BuiltIn, kind.Loads, kind.Available} {
 		var names []string
@@ -81,7 +81,7 @@ func (u *UI) partExtensions(p extensions.Report) {
 	switch {
 	case p.Proved && len(p.Differences) == 0:
 		u.say("  " + u.paint(green, "proved") +
-			"     the web process and the command-line program have loaded the same, as planned")
+			"     the web process and the command-line program have loaded the same extensions, as planned")
 	case p.Unproved != "":
 		u.say("  " + u.dim("not proved  "+p.Unproved))
 	}
@@ -152,7 +152,7 @@ func (u *UI) Switched(s stack.Switched) {
 		u.Next("dravit extensions")
 		return
 	}
-	u.Next("dravit start, then dravit extensions proves it")
+	u.Next("dravit start; then dravit extensions shows whether it is loaded")
 }
 
 // Why writes one decision.

@@ -51,14 +51,14 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 	}
 	u.say("")
 	if local > 0 {
-		u.say(u.dim("unknown to the system's resolver; browsers and curl know names below localhost by themselves"))
+		u.say(u.dim("unknown to the system's resolver; browsers and curl resolve names below localhost themselves"))
 	}
 	if n.InHosts > 0 {
 		u.say("hosts file: has " + plural(n.InHosts, "name") + " of ours" +
 			u.dim("; dravit names hosts off takes them out"))
 	}
 	if n.InSystem {
-		u.say("resolver: the system's asks Dravit's" + u.dim("; dravit names resolver off takes it back"))
+		u.say("resolver: the system's resolver asks Dravit's" + u.dim("; dravit names resolver off takes it back"))
 	}
 	switch {
 	case n.Authority == "":
@@ -66,7 +66,7 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 		u.say("certificates: the system accepts those of " + n.Authority +
 			u.dim("; dravit names certificate off takes it back"))
 	default:
-		u.say("certificates: signed by " + n.Authority + ", which nothing trusts yet")
+		u.say("certificates: signed by " + n.Authority + ", which no program trusts yet")
 		u.say("  " + u.dim("dravit names certificate on shows what would change that, and asks"))
 	}
 	if n.HTTP != 80 && n.HTTP != 0 && lowPorts != "" {
@@ -74,8 +74,9 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 	}
 	switch {
 	case lost > 0:
-		u.Next("dravit names hosts on, or dravit names resolver on: " + plural(lost, "name") + " would lead here")
+		u.Next("dravit names hosts on, or dravit names resolver on: " + plural(lost, "name") +
+			" would resolve to this machine")
 	case len(rows) == 0:
-		u.Next("dravit start gives a stack's sites their names")
+		u.Next("start a stack: its sites get their names then")
 	}
 }

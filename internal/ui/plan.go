@@ -62,7 +62,7 @@ func (u *UI) Plan(p plan.Plan) {
 // passedOver writes what was found and is not used.
 func (u *UI) passedOver(notes []string) {
 	for _, n := range notes {
-		for _, l := range wrap("passed over: "+n, Width()) {
+		for _, l := range wrap("skipped: "+n, Width()) {
 			u.say(u.paint(yellow, l))
 		}
 	}

@@ -33,9 +33,9 @@ func (u *UI) Ports(all []stack.PortEntry) {
 	}
 	u.say("")
 	if count[stack.PortTaken] > 0 {
-		u.Next("dravit start moves a part whose port is taken; dravit ports PORT tells more")
+		u.Next("dravit start gives a part whose port is taken another one; dravit ports PORT tells more")
 	} else {
-		u.Next("dravit ports PORT tells who holds any port")
+		u.Next("dravit ports PORT shows who holds a port")
 	}
 }
 
@@ -59,7 +59,7 @@ func holder(p survey.Port) string {
 	}
 	text += ", on " + p.Address
 	if p.Protocol == "udp" {
-		text += " (UDP, which stands in the resolver's way only)"
+		text += " (UDP, which matters for the gateway's DNS port only)"
 	}
 	return text
 }
@@ -68,7 +68,7 @@ func holder(p survey.Port) string {
 func (u *UI) Port(a stack.PortAnswer) {
 	u.say(u.bold(fmt.Sprint(a.Port)))
 	if len(a.Holders) == 0 {
-		u.say("  nobody listens there")
+		u.say("  no process listens there")
 	}
 	for _, h := range a.Holders {
 		u.say("  held by " + holder(h))
@@ -78,10 +78,10 @@ func (u *UI) Port(a stack.PortAnswer) {
 	}
 	switch {
 	case a.Free:
-		u.say("  a part that wants it gets it")
+		u.say("  a part that asks for it gets it")
 	case a.Instead != 0:
-		u.say(fmt.Sprintf("  a part that wants it gets %d instead: %d is %s", a.Instead, a.Port, a.Because))
-		u.say(u.dim("  one that pins it is refused"))
+		u.say(fmt.Sprintf("  a part that asks for it gets %d instead: %d is %s", a.Instead, a.Port, a.Because))
+		u.say(u.dim("  a part that pins it cannot start"))
 	default:
 		u.say("  no part can have it: " + a.Because)
 	}

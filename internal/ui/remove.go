@@ -12,7 +12,7 @@ import (
 func Removal(name, dir string, k stack.Kept, parts []string, withData bool) string {
 	var b strings.Builder
 	if len(parts) == 0 {
-		fmt.Fprintf(&b, "Of the stack %s (%s) go its configuration and logs, %s and %s.\n", name, dir,
+		fmt.Fprintf(&b, "This deletes of the stack %s (%s): its configuration and logs, %s and %s.\n", name, dir,
 			plural(len(k.Ports), "port"), plural(len(k.Names), "name"))
 	}
 	for _, d := range k.Data {
@@ -21,16 +21,16 @@ func Removal(name, dir string, k stack.Kept, parts []string, withData bool) stri
 		case withData:
 			fmt.Fprintf(
 				&b,
-				"The data of part %s is deleted: %s, written by %s.\n",
+				"It deletes the data of part %s: %s, written by %s.\n",
 				d.Part,
 				bytesText(d.Bytes),
 				strings.TrimSpace(d.Kind+" "+d.Version),
 			)
 		default:
-			fmt.Fprintf(&b, "The data of part %s stays: %s. --data deletes it, too.\n", d.Part, bytesText(d.Bytes))
+			fmt.Fprintf(&b, "It keeps the data of part %s: %s. --data deletes it, too.\n", d.Part, bytesText(d.Bytes))
 		}
 	}
-	b.WriteString("The project's folder is not touched.")
+	b.WriteString("It does not touch the project's folder.")
 	return b.String()
 }
 
@@ -47,7 +47,7 @@ func (u *UI) Removed(name string, k stack.Kept, parts []string, withData bool) {
 		what = "deleted the data of " + strings.Join(parts, ", ") + " of " + name
 	}
 	if bytes > 0 {
-		what += ": " + bytesText(bytes) + " of data are gone"
+		what += ": " + bytesText(bytes) + " of data deleted"
 	}
 	u.say(what)
 	if len(parts) > 0 || !withData && len(k.Data) > 0 {

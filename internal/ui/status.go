@@ -20,15 +20,16 @@ func (u *UI) reachable(all []stack.Reach) {
 		}
 		at := strings.Join(r.URLs, " ")
 		if at == "" {
-			at = fmt.Sprintf("port %d, though this machine has no address of its own now", r.Port)
+			at = fmt.Sprintf("port %d, but this machine has no network address now", r.Port)
 		}
-		text := "other machines may reach " + who + ": " + at
+		text := "other machines can reach " + who + ": " + at
 		switch {
 		case !r.Open:
-			text = fmt.Sprintf("other machines do not reach %s: nothing of ours listens on port %d; dravit ports %d",
+			text = fmt.Sprintf("other machines cannot reach %s: no process of Dravit listens on "+
+				"port %d; dravit ports %d",
 				who, r.Port, r.Port)
 		case !r.Agreed:
-			text += "; nobody agreed to it: have it listen on 127.0.0.1"
+			text += "; you did not agree to that: make it listen on 127.0.0.1"
 		}
 		for _, l := range wrap(text, Width()) {
 			if !r.Open || !r.Agreed {
@@ -105,7 +106,7 @@ func (u *UI) Status(s stack.Status) {
 func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	head := u.bold(name) + "  " + u.state(lifecycle.Answers)
 	if len(s.Begun) == 0 {
-		head += "  nothing to start: every part runs already"
+		head += "  nothing to start: every part is running"
 	} else {
 		head += fmt.Sprintf("  %s started in %s", plural(len(s.Begun), "part"), duration(took))
 	}
@@ -135,6 +136,6 @@ func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 		names = append(names, p.Name)
 	}
 	slices.Sort(names)
-	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " ended: " +
-		strings.Join(names, ", ") + "; data stays")
+	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + "stopped:  " +
+		strings.Join(names, ", ") + "; data is kept")
 }

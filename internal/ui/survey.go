@@ -55,7 +55,7 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	case len(rows) > 0:
 		u.table([]string{"kind", "version", "origin", "program"}, rows)
 	default:
-		u.say(u.dim("no server or runtime that Dravit knows; built-in parts still run"))
+		u.say(u.dim("no server or runtime that Dravit knows; parts that are built into Dravit still work"))
 	}
 	if len(s.Tools) > 0 && shows("tools") {
 		var words []string
@@ -85,7 +85,7 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	}
 	u.say("")
 	if len(sections) == 0 {
-		u.Next("dravit survey " + strings.Join(SurveySections, "|") + " shows one part alone; dravit plan decides")
+		u.Next("dravit survey " + strings.Join(SurveySections, "|") + " shows one section; dravit plan decides")
 	} else {
 		u.Next("dravit plan")
 	}

@@ -152,7 +152,7 @@ func TestStartedAndStopped(t *testing.T) {
 	u.Started("ferry", stack.Started{}, time.Second)
 	assert.Contains(t, out.String(), "nothing to start")
 	u.Stopped("ferry", []lifecycle.Status{{Name: "db"}, {Name: "app"}})
-	assert.Contains(t, out.String(), "2 parts ended: app, db; data stays")
+	assert.Contains(t, out.String(), "2 partsstopped:  app, db; data is kept")
 	u.Stopped("ferry", nil)
 	assert.Contains(t, out.String(), "nothing was running")
 }
@@ -263,15 +263,16 @@ func TestExtensions(t *testing.T) {
 	u, out = plainUI()
 	u.Switched(stack.Switched{Stack: "ferry", Part: "app", Name: "intl"})
 	assert.Contains(t, out.String(), "intl was off already")
-	assert.Equal(t, "next: dravit start, then dravit extensions proves it", lastLine(out.String()))
+	assert.Equal(t, "next: dravit start; then dravit extensions shows whether it is loaded", lastLine(out.String()))
 }
 
 func TestWhyAndChanges(t *testing.T) {
 	u, out := plainUI()
-	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the stack file wants 8.2"},
+	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36",
+		Because:  []string{"the stack file demands 8.2"},
 		Rejected: []plan.Option{{Option: "php 8.4.1", Because: "too new"}}}
 	u.Why(d)
-	assert.Equal(t, "part.app.version  php 8.2.36\n  because the stack file wants 8.2\n  not php 8.4.1: too new\n",
+	assert.Equal(t, "part.app.version  php 8.2.36\n  because the stack file demands 8.2\n  not php 8.4.1: too new\n",
 		out.String())
 	u, out = plainUI()
 	p := plan.Plan{Stack: "ferry",
@@ -289,7 +290,7 @@ func TestWhyAndChanges(t *testing.T) {
 	u.Plan(p)
 	for _, want := range []string{"git git 2.39.5 at /usr/bin/git: PATH picks it", "changed since the last good " +
 		"start, 2026-11-01T10:00:00Z\n  part.app.version was php 8.2.1, is php 8.2.36: /f became 8.2.36\n",
-		"passed over: composer.json: it is broken\n"} {
+		"skipped: composer.json: it is broken\n"} {
 		assert.Contains(t, out.String(), want)
 	}
 }
@@ -306,7 +307,7 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	text := out.String()
 	assert.Contains(t, text,
 		"port-taken  part.db: another program has the port\n            mysqld (pid 7)\n        do  dravit start\n")
-	assert.Equal(t, "next: dravit diagnose --fix does what can do no harm, after asking", lastLine(text))
+	assert.Equal(t, "next: dravit diagnose --fix carries out what can do no harm, after asking", lastLine(text))
 
 	yes, no := true, false
 	out.Reset()

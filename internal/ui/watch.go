@@ -41,7 +41,7 @@ func (w *Watch) Show(name string, c stack.Checked, at time.Time, columns, rows i
 	lines := w.paint(name, c, at, columns)
 	if len(lines) > rows {
 		lines = append(lines[:max(rows-1, 0)],
-			w.u.dim(fmt.Sprintf("... %d more lines; a higher window shows them", len(lines)-rows+1)))
+			w.u.dim(fmt.Sprintf("... %d more lines; they need a higher window", len(lines)-rows+1)))
 	}
 	var b strings.Builder
 	b.WriteString(control("", "H"))
@@ -106,7 +106,7 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 		return text + strings.Repeat(" ", max(0, width-lipgloss.Width(text)))
 	}
 	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+
-		fmt.Sprintf("%8s", "time")+"  the last looks"))
+		fmt.Sprintf("%8s", "time")+"  the last checks"))
 	room := max(4, columns-widest-kinds-31) // for the times, of which the latest must be visible
 	for _, l := range all {
 		h := w.history[l.key]
@@ -118,7 +118,7 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 		}
 	}
 	return append(out, "",
-		u.dim("Ctrl-C ends; the last looks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
+		u.dim("Ctrl-C ends; the last checks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
 }
 
 // Glance writes a check in one line: what does not answer, and why.

@@ -53,7 +53,7 @@ func parseConstraint(text string) (Constraint, error) {
 func parseComparator(word string) (comparator, error) {
 	m := comparison().FindStringSubmatch(word)
 	if m == nil {
-		return comparator{}, fmt.Errorf("%q compares with no version", word)
+		return comparator{}, fmt.Errorf("%q compares with something that is no version", word)
 	}
 	c := comparator{operator: m[1], numbers: 3}
 	if other, ok := same[c.operator]; ok {

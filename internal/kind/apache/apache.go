@@ -301,21 +301,21 @@ func symptoms() []kind.Symptom {
 		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`),
 			"Apache does not accept a directive, $1: $2", "correct the file that the site includes"),
 		kind.When("directive-refused", pattern.New(`(\.htaccess): Invalid command '(php_(?:admin_)?(?:value|flag))'`),
-			"PHP runs in a process of its own (FPM), where $2 of a $1 means nothing",
-			"settings = { NAME = \"VALUE\" } for the PHP part in dravit.toml; take the line out of the $1"),
+			"PHP runs in its own process (FPM), which does not read $2 in a $1",
+			"settings = { NAME = \"VALUE\" } for the PHP part in dravit.toml; remove the line from the $1"),
 		kind.When("directive-refused",
 			pattern.New(`([^\n]*\.htaccess: [^\n]*(?:Invalid command|not allowed here|takes)[^\n]*)`),
 			"Apache does not accept a directive of a .htaccess: $1", "correct the file"),
 		kind.When("folder-unreadable",
 			pattern.New(`AH00529: (/[^\n]*?)/\.htaccess pcfg_openfile: unable to check htaccess file`),
-			"the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
+			"the web server may not read $1", "chmod u+rX it and the folders above, or chown them to your account"),
 		kind.When("folder-unreadable",
 			pattern.New(`\(13\)Permission denied:[^\n]*?(?:access to|file permissions deny server access:|`+
 				`search permissions are missing on a component of the path)[^\n]*?(/[^\n]*)`),
-			"the web server may not read $1", "chmod u+rX it and the folders above, or make them this account's"),
+			"the web server may not read $1", "chmod u+rX it and the folders above, or chown them to your account"),
 		kind.When("port-taken", pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1",
-			"dravit start, which moves an unpinned part"),
+			"dravit start, which uses another port unless it is pinned"),
 		kind.When("too-many-open-files", pattern.New(`(\(24\)Too many open files)`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
 	}
 }

@@ -20,40 +20,41 @@ func Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|`+
 			`[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`),
-			"the server wants $1, which somebody else has",
-			"have it listen on the port in PORT: command = \"... --port {port}\""),
-		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants a port that "+
-			"somebody else has", "have it listen on the port in PORT: command = \"... --port {port}\""),
+			"the server wants to listen on $1, which another program uses",
+			"make it listen on the port in PORT: command = \"... --port {port}\""),
+		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants to listen on "+
+			"a port that another program uses", "make it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("ends-at-once", pattern.New(supervise.Background),
-			"the command goes into the background, where nothing watches it",
-			"have it stay in the foreground: many programs have an option for that"),
+			"the command goes into the background, where Dravit cannot watch it",
+			"make it stay in the foreground: many programs have an option for that"),
 		kind.When("command-missing",
 			pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`),
-			"the command $1 is not there", "install it, or correct the part's command in dravit.toml"),
+			"the command $1 does not exist", "install it, or correct the part's command in dravit.toml"),
 		kind.When("command-forbidden",
 			pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): Permission denied$`),
-			"the command $1 may not be run", "chmod u+x it"),
+			"the command $1 is not executable", "chmod u+x it"),
 		kind.When("too-many-open-files", pattern.New(`(EMFILE|[Tt]oo many open files)`), "the process has as many "+
-			"files open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+			"files open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
 		kind.When("watch-limit", pattern.New(`(ENOSPC: System limit for number of file watchers reached|`+
-			`inotify[^\n]*No space left on device|inotify watch limit reached)`), "no space is missing: this user "+
-			"watches as many files as the system lets it", "sudo sysctl fs.inotify.max_user_watches=524288"),
+			`inotify[^\n]*No space left on device|inotify watch limit reached)`),
+			"the disk is not full: your programs watch as many files as the system allows",
+			"sudo sysctl fs.inotify.max_user_watches=524288"),
 		kind.When("memory-limit",
 			pattern.New(`(JavaScript heap out of memory|MemoryError|Cannot allocate memory|NoMemoryError)`),
-			"the server got no more memory: $1",
-			"give it more, or let other things end: dravit status shows what each part takes"),
+			"the server's memory is used up: $1",
+			"give it more, or stop other programs: dravit status shows what each part uses"),
 		kind.When("tables-missing",
 			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`),
-			"the database is there, and its tables are not: $1",
-			"run what makes the application's tables: dravit run -- COMMAND"),
+			"the database exists, but its tables do not: $1",
+			"run the application's command that creates them: dravit run -- COMMAND"),
 		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|`+
 			`password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS)`),
-			"a store refuses the application's user or password: $1",
+			"a database or cache rejects the application's user or password: $1",
 			"read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
 		kind.When("store-elsewhere", pattern.New(refused),
-			"the application asks for a store at $1$2$3, where none is", readVariables),
+			"the application looks for a database or cache at $1$2$3, where there is none", readVariables),
 		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`),
-			"the application asks for a store at $1, where none is", readVariables),
+			"the application looks for a database or cache at $1, where there is none", readVariables),
 	}...)
 }
 
@@ -67,14 +68,14 @@ func Certificates() []kind.Symptom {
 			`Hostname mismatch, certificate is not valid for '[^']*'|`+
 			`IP address mismatch, certificate is not valid for '[^']*'|`+
 			`hostname "[^"]*" does not match the server certificate|x509: certificate is valid for [^\n<]*)`),
-			"the application asks over HTTPS for a name that the certificate is not for: $1",
+			"the application asks over HTTPS for a name that is not in the certificate: $1",
 			"ask for a site by its own name, which dravit names shows"),
 		kind.When("certificate-untrusted",
 			pattern.New(`(certificate verify failed(?: \([^)\n]*\))?|CERTIFICATE_VERIFY_FAILED|`+
 				`SSL certificate problem: [^\n<]*|unable to (?:verify the first|get local issuer) certificate|`+
 				`self[- ]signed certificate in certificate chain|x509: certificate signed by unknown authority)`),
-			"the application asks over HTTPS, and does not trust the certificate: $1",
-			"where it asks a site of Dravit's: dravit names certificate on. Node.js does not ask the system: set "+
+			"the application does not trust the certificate of a site: $1",
+			"if the site is Dravit's: dravit names certificate on. Node.js ignores the system's store: set "+
 				"NODE_EXTRA_CA_CERTS to the authority's file in dravit.local.toml, dravit names shows it"),
 	}
 }

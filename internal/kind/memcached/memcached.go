@@ -117,8 +117,8 @@ func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("port-taken",
 			pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`),
-			"the port was taken: $1", "dravit start, which moves an unpinned part"),
+			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`),
-			"it got no memory", "let other things end"),
+			"it got no memory", "stop other programs"),
 	}
 }

@@ -137,13 +137,13 @@ func symptoms() []kind.Symptom {
 		kind.When("setting-refused", pattern.New(`nats\.conf:\d+:\d+: (unknown field "[^"]*")`),
 			"NATS does not know a setting: $1", "correct the part's settings in dravit.toml"),
 		kind.When("setting-refused", pattern.New(`nats\.conf:\d+:\d+: ([^\n]*)`),
-			"NATS refuses a setting: $1", "correct the part's settings in dravit.toml"),
+			"NATS rejects a setting: $1", "correct the part's settings in dravit.toml"),
 		kind.When("port-taken", pattern.New(`(Error listening on port: [^\n]*address already in use)`),
-			"the port was taken: $1", "dravit start, which moves an unpinned part"),
+			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("data-unreadable",
 			pattern.New(`\[FTL\] [^\n]*?((?:could not|Can't|[Ee]rror)[^\n]*permission denied)`),
-			"the data folder is not NATS' to write: $1", "make it this account's again: chown -R and chmod -R u+rwX"),
+			"NATS may not write to its data folder: $1", "give it back to your account: chown -R and chmod -R u+rwX"),
 		kind.When("disk-full", pattern.New(`(no space left on device|insufficient storage resources)`),
-			"there is no room for the data", "make room (df -h, df -i)"),
+			"there is no free space for the data", "free some space (df -h, df -i)"),
 	}
 }

@@ -129,7 +129,7 @@ func TestWords(t *testing.T) {
 		{"nats-server: /c/nats.conf:6:1: unknown field \"tide\"\n",
 			`NATS does not know a setting: unknown field "tide"`},
 		{"nats-server: /c/nats.conf:6:1: interface conversion: interface {} is string, not int64\n",
-			"NATS refuses a setting: interface conversion: interface {} is string, not int64"},
+			"NATS rejects a setting: interface conversion: interface {} is string, not int64"},
 		{"[6308] 2026/11/26 03:17:47.827429 [FTL] Error listening on port: 127.0.0.1:14222, " +
 			"\"listen tcp 127.0.0.1:14222: bind: address already in use\"\n",
 			"the port was taken: Error listening on port: 127.0.0.1:14222, \"listen tcp 127.0.0.1:14222: bind: " +

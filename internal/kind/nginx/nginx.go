@@ -228,12 +228,14 @@ func symptoms() []kind.Symptom {
 			"nginx does not accept a directive: $1", "correct the file that the site includes"),
 		kind.When("folder-unreadable", pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|`+
 			`is forbidden) \(13: Permission denied\)`), "the web server may not read $1",
-			"chmod u+rX it and the folders above, or make them this account's"),
+			"chmod u+rX it and the folders above, or chown them to your account"),
 		kind.When("upload-limit", pattern.New(`client intended to send too large body: (\d+) bytes`),
-			"an upload is larger than nginx takes ($1 bytes)", "client_max_body_size in a file that the site includes"),
+			"an upload is larger than nginx accepts ($1 bytes)",
+			"client_max_body_size in a file that the site includes"),
 		kind.When("too-many-open-files", pattern.New(`(24: Too many open files)`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
-		kind.When("disk-full", pattern.New(`(28: No space left on device)`), "there is no room for its temporary files",
-			"make room (df -h, df -i)"),
+			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
+		kind.When("disk-full", pattern.New(`(28: No space left on device)`),
+			"there is no free space for its temporary files",
+			"free some space (df -h, df -i)"),
 	}
 }

@@ -76,14 +76,14 @@ func symptoms() []kind.Symptom {
 		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`),
 			"the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
 		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`),
-			"the module $1 is not there", "dravit run --part {part} -- npm install"),
-		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server got no more memory: $1",
+			"the module $1 is not installed", "dravit run --part {part} -- npm install"),
+		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server's memory is used up: $1",
 			"node --max-old-space-size=MB in the part's command"),
 		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: `+
-			`[^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application ended with an error: $1, at $2",
+			`[^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application exited with an error: $1, at $2",
 			"correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

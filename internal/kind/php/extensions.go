@@ -90,7 +90,7 @@ func readModule(file string) (kind.Module, objfile.File) {
 	case len(engineBuilt) > 0: // API420220829 and API20220829 are of the same day
 		m.Built = "API" + engineBuilt[0][len("API4"):]
 	default:
-		m.Fault = "it carries no build text, so it is no PHP extension"
+		m.Fault = "it does not say what it was built for, so it is no PHP extension"
 	}
 	return m, f
 }

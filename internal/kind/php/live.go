@@ -74,7 +74,7 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	defer func() { cancel(); <-asked }()
 	conn, err := listener.Accept()
 	if err != nil {
-		return "", errors.New("no call came from the debugger")
+		return "", errors.New("the debugger did not connect")
 	}
 	defer conn.Close()
 	if deadline, ok := ctx.Deadline(); ok {
@@ -82,22 +82,22 @@ func (php) Debug(ctx context.Context, p kind.Part) (string, error) {
 	}
 	r := bufio.NewReader(conn)
 	if _, err := r.ReadString(0); err != nil { // the packet's length
-		return "", fmt.Errorf("the debugger's call: %w", err)
+		return "", fmt.Errorf("the debugger's connection: %w", err)
 	}
 	packet, err := r.ReadString(0)
 	if err != nil {
-		return "", fmt.Errorf("the debugger's call: %w", err)
+		return "", fmt.Errorf("the debugger's connection: %w", err)
 	}
 	if !strings.Contains(packet, "<init") ||
 		!strings.Contains(packet, p.Name) && !strings.Contains(packet, "probe.php") {
-		return "", fmt.Errorf("something else called: %.60q", packet)
+		return "", fmt.Errorf("another program connected: %.60q", packet)
 	}
 	_, _ = conn.Write([]byte("detach -i 1\x00")) // the page goes on without an editor
 	_ = conn.SetReadDeadline(time.Now().Add(time.Second))
 	_, _ = r.ReadString(0)
-	said := "it called from the web process"
+	said := "it connected from the web process"
 	if m := pattern.Of(`<engine version="([^"]+)"><!\[CDATA\[([^\]]+)\]\]>`).FindStringSubmatch(packet); m != nil {
-		said = fmt.Sprintf("%s %s called from the web process", m[2], m[1])
+		said = fmt.Sprintf("%s %s connected from the web process", m[2], m[1])
 	}
 	return said, nil
 }

@@ -79,7 +79,7 @@ func (php) Inspect(ctx context.Context, path string,
 	info, err := run(path, "-i")
 	v := versionLine().FindStringSubmatch(info)
 	if err != nil || v == nil {
-		return "", nil, fmt.Errorf("%s tells no version: %w", path, err)
+		return "", nil, fmt.Errorf("%s prints no version: %w", path, err)
 	}
 	facts := map[string]string{}
 	words := map[string]string{"extension_dir": factFolder, "PHP Extension Build": factAPI,

@@ -80,7 +80,7 @@ func askFPM(ctx context.Context, p kind.Part, query string) (Verdict, error) {
 	var v Verdict
 	status, body, err := runProbe(ctx, p, query, "1")
 	if err == nil && (status != 200 || json.Unmarshal(body, &v) != nil) {
-		err = &kind.Miss{Expected: "the probe's verdict", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
+		err = &kind.Miss{Expected: "the probe's answer", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
 	}
 	return v, err
 }
@@ -157,7 +157,7 @@ func (php) LoggedFault(log string) string {
 func judge(p kind.Part, status int, body []byte) error {
 	var v Verdict
 	if err := json.Unmarshal(body, &v); err != nil || status != 200 {
-		return &kind.Miss{Expected: "the probe's verdict", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
+		return &kind.Miss{Expected: "the probe's answer", Got: fmt.Sprintf("status %d, %s", status, excerpt(body))}
 	}
 	if v.Version != p.Version {
 		return &kind.Miss{Expected: "PHP " + p.Version, Got: "PHP " + v.Version}

@@ -78,7 +78,7 @@ func (php) Requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, e
 			Sort:   "writable",
 			Name:   path,
 			Wanted: "written by the web process",
-			Got:    map[bool]string{true: "it may", false: "it may not, or nothing is there"}[ok],
+			Got:    map[bool]string{true: "it may", false: "it may not, or the path does not exist"}[ok],
 			Holds:  ok,
 		})
 	}

@@ -12,20 +12,20 @@ func symptoms() []kind.Symptom {
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize `+
 			`module[\s\S]{0,40}Module compiled with module API=(\d+)`),
 			"the extension $1 was built for another PHP (API $2)",
-			"dravit extensions, which names a file that fits; or take the path out of the part's extensions"),
+			"dravit extensions, which names a file that fits; or remove the path from the part's extensions"),
 		kind.When("extension-other-build",
 			pattern.New(`Unable to load dynamic library '([^']+)'[^\n]*(undefined symbol: \w+|`+
 				`version .GLIBC\S+ not found|was built with configuration API\S+)`),
 			"the extension file $1 does not fit this PHP: $2", "dravit extensions, which names a file that fits"),
 		kind.When("extension-file-missing", pattern.New(`Unable to load dynamic library '([^']+)'`), "the extension "+
-			"file $1 cannot be loaded", "install it again, or take it out of the part's extensions; then dravit start"),
+			"file $1 cannot be loaded", "install it again, or remove it from the part's extensions; then dravit start"),
 		kind.When("setting-refused", pattern.New(`\[([^\]\n]+:\d+)\] unknown entry '([^']+)'`),
 			"FPM does not know the entry $2 in $1", "correct the part's settings in dravit.toml"),
 		kind.When("packages-missing", pattern.New(`(?:Failed opening required '|failed to open stream: [^\n]*|`+
 			`[Ff]ailed to open stream[^\n]*)[^\n']*vendor/autoload\.php`), "the project's packages are not "+
-			"installed: vendor/autoload.php is not there", "dravit run -- composer install"),
+			"installed: vendor/autoload.php does not exist", "dravit run -- composer install"),
 		kind.When("packages-missing", pattern.New(`require\(([^)]*vendor/autoload\.php)\)`),
-			"the project's packages are not installed: $1 is not there", "dravit run -- composer install"),
+			"the project's packages are not installed: $1 does not exist", "dravit run -- composer install"),
 		kind.When("extension-not-loaded", pattern.New(`Class "(Redis|Memcached|Imagick|IntlDateFormatter|`+
 			`NumberFormatter|Collator|PDO|mysqli|SQLite3|SoapClient|DOMDocument|ZipArchive|XMLWriter)" not found`),
 			"the application uses the class $1, whose extension is not loaded",
@@ -40,7 +40,7 @@ func symptoms() []kind.Symptom {
 		kind.When("function-disabled",
 			pattern.New(`(?:Call to undefined function|has been disabled for security reasons)[^\n]*?\b(exec|`+
 				`shell_exec|system|passthru|proc_open|popen|mail)\(\)`), "the function $1() is disabled",
-			"take it out of disable_functions in the part's settings"),
+			"remove it from disable_functions in the part's settings"),
 		kind.When("memory-limit", pattern.New(`Allowed memory size of (\d+) bytes exhausted`),
 			"a script needs more memory than memory_limit allows ($1 bytes)",
 			`settings = { memory_limit = "512M" } for the part in dravit.toml`),
@@ -53,33 +53,33 @@ func symptoms() []kind.Symptom {
 			`settings = { post_max_size = "64M", upload_max_filesize = "64M" } for the part in dravit.toml`),
 		kind.When("tables-missing",
 			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`),
-			"the database is there, and its tables are not: $1",
-			"run what makes the application's tables: dravit run -- COMMAND"),
+			"the database exists, but its tables do not: $1",
+			"run the application's command that creates them: dravit run -- COMMAND"),
 		kind.When("database-missing", pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist)`),
-			"the application asks for a database that is not there: $1",
+			"the application asks for a database that does not exist: $1",
 			"use the name in DB_DATABASE or DATABASE_URL, or give the part database = \"NAME\""),
 		kind.When("wrong-password",
 			pattern.New(`(Access denied for user '[^']*'@'[^']*'|password authentication failed for user "[^"]*"|`+
 				`NOAUTH Authentication required|WRONGPASS|invalid username-password pair)`),
-			"a store refuses the application's user or password: $1",
+			"a database or cache rejects the application's user or password: $1",
 			"read them from the environment (DATABASE_URL, DB_USER, DB_PASSWORD, REDIS_URL): dravit run -- env"),
 		kind.When("store-elsewhere", pattern.New(`(?:SQLSTATE\[[^\]]*\][^\n]*?|mysqli[^\n]*?|RedisException[^\n]*?|`+
 			`Redis[^\n]*?|pg_connect[^\n]*?|PDOException[^\n]*?)(Connection refused|No such file or directory|`+
 			`getaddrinfo[^\n<]{0,60}|Name or service not known)`),
-			"the application asks for its store in a place where none is: $1",
+			"the application looks for its database or cache where there is none: $1",
 			"read host, port and socket from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
 		kind.When("folder-unwritable", pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
 			`session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1",
-			"make it this account's: chown, or chmod u+w"),
+			"give your account access: chown, or chmod u+w"),
 		kind.When("file-unreadable", pattern.New(`(?:include|require|include_once|require_once|file_get_contents|`+
 			`readfile|Failed opening required|`+
 			`Unable to open primary script)[^\n]*?['(: ]([^'()\n]+\.\w+)[^\n]*Permission denied`),
-			"PHP may not read $1", "chmod u+r it, or make it this account's"),
+			"PHP may not read $1", "give your account access: chmod u+r, or chown"),
 		kind.When("script-syntax", pattern.New(`(?:PHP )?Parse error:\s+([^\n<]+? in [^\n<]+? on line \d+)`),
-			"a script has a syntax error: $1", "correct it; php -l FILE tells, too: dravit run -- php -l FILE"),
+			"a script has a syntax error: $1", "correct it; php -l checks a file: dravit run -- php -l FILE"),
 		kind.When("too-many-open-files", pattern.New(`[Tt]oo many open files`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in the shell that starts, then dravit restart"),
+			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
 		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`),
-			"the application ended with an error: $1", "correct it; dravit logs {part} has the rest"),
+			"the application exited with an error: $1", "correct it; dravit logs {part} has the rest"),
 	}...)
 }

@@ -113,7 +113,7 @@ func symptoms() []kind.Symptom {
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    `+
-			`[^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application ended with an error: "+
+			`[^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application exited with an error: "+
 			"$3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

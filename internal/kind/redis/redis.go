@@ -107,21 +107,21 @@ func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("setting-refused",
 			pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`),
-			"Redis refuses the setting $1: $2", "correct the part's settings in dravit.toml"),
+			"Redis rejects the setting $1: $2", "correct the part's settings in dravit.toml"),
 		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|`+
 			`Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|`+
 			`Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`),
-			"the data are damaged, or parts of them gone: $1",
-			"put a copy back; or, to begin empty, dravit stop and move the part's data folder away"),
+			"the data are damaged or incomplete: $1",
+			"restore a copy; or, to start empty, dravit stop and move the part's data folder away"),
 		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|`+
-			`Failed opening[^\n]*): (Permission denied)`), "the data folder is not Redis' to write",
-			"make it this account's again: chown -R and chmod -R u+rwX"),
-		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no room for the data",
-			"make room (df -h, df -i)"),
+			`Failed opening[^\n]*): (Permission denied)`), "Redis may not write to its data folder",
+			"give it back to your account: chown -R and chmod -R u+rwX"),
+		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no free space for the data",
+			"free some space (df -h, df -i)"),
 		kind.When("port-taken", pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1",
-			"dravit start, which moves an unpinned part"),
+			"dravit start, which uses another port unless it is pinned"),
 		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`),
-			"it got no memory: $1", "let other things end, or set maxmemory"),
+			"it got no memory: $1", "stop other programs, or set maxmemory"),
 	}
 }
 

@@ -68,13 +68,13 @@ func symptoms() []kind.Symptom {
 			pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`),
 			"the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`),
-			"the library $1 is not there for this Ruby", "dravit run --part {part} -- bundle install"),
+			"the library $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
 		kind.When("application-error",
 			pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"),
-			"the application ended with an error: $2, at $1",
+			"the application exited with an error: $2, at $1",
 			"correct it, then dravit start; dravit logs {part} has the rest"),
 	})
 }

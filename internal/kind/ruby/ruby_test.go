@@ -33,7 +33,7 @@ func TestScan(t *testing.T) {
 func TestExplain(t *testing.T) {
 	for log, want := range map[string]string{
 		"crew.rb:1:in `require': cannot load such file -- kelp (LoadError)": "the library kelp " +
-			"is not there for this Ruby",
+			"is not installed for this Ruby",
 		"LoadError: incompatible library version - /v/kelp.so": "the native extension /v/kelp.so " +
 			"was built for another Ruby",
 		"Could not find kelp-1.2 in locally installed gems (Bundler::GemNotFound)": "the gem kelp-1.2 is " +
