@@ -157,7 +157,7 @@ func (a *app) setUpCommand(name, short, long string,
 		ValidArgs: []string{"on", "off"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
-				return &ui.Failure{Exit: exitUsage, What: "names " + name + "needs on or off"}
+				return &ui.Failure{Exit: exitUsage, What: "names " + name + " needs on or off"}
 			}
 			return nil
 		},
@@ -190,7 +190,7 @@ func (a *app) setUpCommand(name, short, long string,
 
 // partly says which steps were carried out, and which ones the user has left to do.
 func (a *app) partly(command string, e *setup.PartlyError) error {
-	f := &ui.Failure{Exit: exitForbidden, What: command + "was only partly done", Because: e.Error()}
+	f := &ui.Failure{Exit: exitForbidden, What: command + " was only partly done", Because: e.Error()}
 	done, left := []string{}, []string{}
 	for _, s := range e.Done {
 		done = append(done, s.String())

@@ -20,7 +20,7 @@ type OutsideError struct {
 	Real string // the real path that it resolves to
 }
 
-func (e *OutsideError) Error() string { return e.Name + "leads out of the project, to " + e.Real }
+func (e *OutsideError) Error() string { return e.Name + " leads out of the project, to " + e.Real }
 
 // ErrNotRegular says that a path names a pipe, a device, a socket or a folder.
 var ErrNotRegular = errors.New("it is not a regular file")

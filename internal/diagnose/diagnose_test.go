@@ -30,7 +30,7 @@ func symptoms() []kind.Symptom {
 		kind.When("tables-missing", re(`no table (\w+)`), "there is no table $1",
 			"dravit run --part {part} -- make-tables"),
 		kind.When("store-elsewhere", re(`refused`), "the store is elsewhere", "look"),
-		kind.When("application-error", re(`Fatal: (.*)`), "itstopped:  $1", "look"),
+		kind.When("application-error", re(`Fatal: (.*)`), "it ended: $1", "look"),
 	}
 }
 

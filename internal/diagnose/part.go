@@ -52,7 +52,7 @@ func (d *doctor) part(p PartFacts) {
 				"container more; then "+
 				"dravit restart "+name, said)
 	case !p.Program:
-		d.add(seen, "program-gone", subject, "the program of part "+name+"is gone",
+		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone",
 			"dravit start, which chooses another; or install it again",
 			p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
@@ -83,7 +83,7 @@ func (d *doctor) part(p PartFacts) {
 		d.add(likely, "killed", subject, "another process killed part "+name, "dravit restart "+name,
 			said).Fix = []string{"dravit", "restart", name}
 	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
-		d.add(likely, "crashed", subject, "part "+name+"exited by itself", "dravit logs "+name,
+		d.add(likely, "crashed", subject, "part "+name+" exited by itself", "dravit logs "+name,
 			append([]string{said}, last(p.Log, 3)...)...)
 	default:
 		d.add(likely, "unwell", subject, "part "+name+" lives, and answers wrongly",
@@ -142,7 +142,7 @@ func (d *doctor) server(p PartFacts, said string) {
 			"went into the background", "make it stay in the foreground", said)
 	case alive && len(p.Listens) == 0 && p.Status.State != lifecycle.Failed && len(d.of(subject)) == 0:
 		d.add(likely, "does-not-listen", subject, "the server is alive, but listens on no port",
-			"dravit logs "+p.Spec.Name+"may say what it waits for", said)
+			"dravit logs "+p.Spec.Name+" may say what it waits for", said)
 	}
 }
 
@@ -154,11 +154,11 @@ func (d *doctor) machine(p PartFacts) {
 	if t := p.Data; t != nil {
 		switch {
 		case t.Foreign != "":
-			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+"belong to another user",
+			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to another user",
 				"sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
 		case t.Locked != "":
 			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+
-				"cannot be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
+				" cannot be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
 				t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
 		}
 	}

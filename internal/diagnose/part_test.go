@@ -106,7 +106,7 @@ var partCauses = []struct {
 		p.Listens, p.Rungs = []string{"127.0.0.1:3001"}, rungs(kind.Alive, "none")
 	}, cause: "crashed"},
 	{name: "listens nowhere", state: unwell, edit: listens(), cause: "does-not-listen",
-		remedy: "dravit logs boatmay say what it waits for"},
+		remedy: "dravit logs boat may say what it waits for"},
 	{name: "listens nowhere, and failed", state: failed, edit: listens(), cause: "crashed",
 		remedy: "dravit logs boat"},
 	{name: "a database listens nowhere", state: unwell, edit: func(p *PartFacts) {

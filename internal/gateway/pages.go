@@ -42,7 +42,7 @@ func (t *table) stopped(host string) string {
 func (t *table) unknown(w http.ResponseWriter, req *http.Request, host string) {
 	if name := t.stopped(host); name != "" {
 		t.page(w, req, http.StatusServiceUnavailable, pageData{
-			Title:   host + "is not running",
+			Title:   host + " is not running",
 			Text:    "It belongs to the stack " + name + ", which does not run:",
 			Command: "dravit start --stack " + name,
 		})

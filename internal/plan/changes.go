@@ -47,7 +47,7 @@ func (m *maker) changes() {
 		case m.in.Survey.Programs[there].Version != was.Version:
 			c.Because = was.Program + " became " + m.in.Survey.Programs[there].Version
 		default:
-			c.Because = was.Program + "still exists, but is no longer chosen"
+			c.Because = was.Program + " still exists, but is no longer chosen"
 		}
 		if now.Kind == was.Kind && now.Version == was.Version {
 			c.Was, c.Now = c.Was+" at "+was.Program, c.Now+" at "+now.Program

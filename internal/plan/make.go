@@ -300,7 +300,7 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 			missing = append(missing, k)
 		}
 	}
-	next := "change it in " + stackfile.Name + "to something that this machine has"
+	next := "change it in " + stackfile.Name + " to something that this machine has"
 	if consent := consentNext(name, rejected); consent != "" {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {

@@ -22,7 +22,7 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 		m.fault(
 			trouble.Outside,
 			subject,
-			fmt.Sprintf("%sleads out of the project, to %s", path, real),
+			fmt.Sprintf("%s leads out of the project, to %s", path, real),
 			"a repository must not name files outside it",
 			fmt.Sprintf(
 				"move what it needs into the project; or allow it on this machine: outside = [%q] in "+

@@ -136,7 +136,7 @@ func TestKept(t *testing.T) {
 	manifest(&in, ".", project.Demand{Program: "php", Text: ">=8.2", Grammar: version.Composer, File: "composer.json"})
 	p = decide(in)
 	assert.Equal(t, "8.4.27", part(t, p, "app").Version, "its reason went away")
-	assert.Equal(t, old+"still exists, but is no longer chosen", p.Changes[0].Because)
+	assert.Equal(t, old+" still exists, but is no longer chosen", p.Changes[0].Because)
 }
 
 // A project's own compiled modules draw to the runtime that they were built for, and refuse none.

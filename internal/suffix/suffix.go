@@ -68,7 +68,7 @@ func Warn(s string) string {
 			", which may become a public suffix one day; test never will"
 	}
 	text := "names below " + s +
-		"belong to whoever registered it: on this machine, the real ones cannot be reached while yours are set up"
+		" belong to whoever registered it: on this machine, the real ones cannot be reached while yours are set up"
 	if slices.Contains(forced, public) {
 		text += "; browsers open them over HTTPS only"
 	}

@@ -136,6 +136,6 @@ func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 		names = append(names, p.Name)
 	}
 	slices.Sort(names)
-	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + "stopped:  " +
+	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " stopped: " +
 		strings.Join(names, ", ") + "; data is kept")
 }

@@ -152,7 +152,7 @@ func TestStartedAndStopped(t *testing.T) {
 	u.Started("ferry", stack.Started{}, time.Second)
 	assert.Contains(t, out.String(), "nothing to start")
 	u.Stopped("ferry", []lifecycle.Status{{Name: "db"}, {Name: "app"}})
-	assert.Contains(t, out.String(), "2 partsstopped:  app, db; data is kept")
+	assert.Contains(t, out.String(), "2 parts stopped: app, db; data is kept")
 	u.Stopped("ferry", nil)
 	assert.Contains(t, out.String(), "nothing was running")
 }
