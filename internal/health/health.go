@@ -148,19 +148,19 @@ func (l *SharedConn) Take(ctx context.Context) (net.Conn, error) {
 
 // LowerRungs returns the lower rungs of a part with a socket: alive, open, ours. network is "tcp" or "unix".
 func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn) {
-	line := &SharedConn{network: network, address: address}
+	shared := &SharedConn{network: network, address: address}
 	return []kind.Rung{
 		Alive(p),
 		{Name: kind.Open,
 			Ask: func(ctx context.Context) (err error) {
-				if line.conn, err = line.Take(ctx); err != nil {
+				if shared.conn, err = shared.Take(ctx); err != nil {
 					return &kind.Miss{Expected: "a socket that accepts at " + address, Got: Plain(err)}
 				}
 				return nil
 			},
 			After: func() {
-				if line.conn != nil {
-					line.conn.Close()
+				if shared.conn != nil {
+					shared.conn.Close()
 				}
 			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
@@ -175,7 +175,7 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 			}
 			return err
 		}},
-	}, line
+	}, shared
 }
 
 // Alive returns the rung that asks whether any process of the part is alive.

@@ -126,8 +126,8 @@ func TestGround(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	climb := func() []Result {
-		ground, _ := LowerRungs(p, "tcp", l.Addr().String())
-		return Climb(t.Context(), ground)
+		lower, _ := LowerRungs(p, "tcp", l.Addr().String())
+		return Climb(t.Context(), lower)
 	}
 	assert.Equal(t, "xxx", dots(climb()))
 	require.NoError(t, f.Truncate(0))
@@ -369,8 +369,8 @@ func TestConnectionsAreClosed(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
-	ladder, line := LowerRungs(p, "tcp", l.Addr().String())
+	ladder, shared := LowerRungs(p, "tcp", l.Addr().String())
 	require.Equal(t, "xxx", dots(Climb(t.Context(), ladder)))
-	_, err = line.conn.Write([]byte("x"))
+	_, err = shared.conn.Write([]byte("x"))
 	assert.ErrorIs(t, err, net.ErrClosed)
 }

@@ -99,12 +99,12 @@ const noReply = "$-1\r\n"
 // Cache returns the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
-	ground, line := LowerRungs(p, "tcp", address)
+	lower, shared := LowerRungs(p, "tcp", address)
 	var s *session // greets logs in, and works continues in the same session
-	return append(ground,
+	return append(lower,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
-				if s, err = logIn(ctx, line.Take, p.Password); err != nil {
+				if s, err = logIn(ctx, shared.Take, p.Password); err != nil {
 					return err
 				}
 				reply, err := s.call("PING")

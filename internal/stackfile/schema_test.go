@@ -79,7 +79,7 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 func TestDocumentedAsNotBuilt(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "stack-file.md"))
 	require.NoError(t, err)
-	_, section, found := strings.Cut(string(text), "\n## Not built yet\n")
+	_, section, found := strings.Cut(string(text), "\n## Not supported yet\n")
 	require.True(t, found)
 	var named, missing []string
 	for i, word := range strings.Split(section, "`") {

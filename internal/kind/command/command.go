@@ -57,8 +57,8 @@ func (Base) Ladder(p kind.Part) []kind.Rung {
 	if len(p.Sites) > 0 { // it speaks HTTP, as the gateway passes requests for its sites to it
 		return health.HTTP(p, "tcp", address)
 	}
-	ground, _ := health.LowerRungs(p, "tcp", address)
-	return ground
+	lower, _ := health.LowerRungs(p, "tcp", address)
+	return lower
 }
 
 // Tool returns a small program under the name that a command calls, which runs another program.

@@ -90,14 +90,14 @@ func (catcher) Command(p kind.Part) kind.Command {
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
 	address := kind.Loopback(p.Port)
-	ground, line := health.LowerRungs(p, "tcp", address)
-	return append(ground,
+	lower, shared := health.LowerRungs(p, "tcp", address)
+	return append(lower,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			return dialogue(ctx, line, func(c *smtp.Client) error { return c.Noop() })
+			return dialogue(ctx, shared, func(c *smtp.Client) error { return c.Noop() })
 		}},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// Go as far as a message goes without leaving one behind.
-			if err := dialogue(ctx, line, func(c *smtp.Client) error {
+			if err := dialogue(ctx, shared, func(c *smtp.Client) error {
 				if err := c.Mail("probe@dravit.localhost"); err != nil {
 					return err
 				}
@@ -131,8 +131,8 @@ func messages(ctx context.Context, p kind.Part) ([]Message, error) {
 	return all.Messages, nil
 }
 
-func dialogue(ctx context.Context, line *health.SharedConn, do func(*smtp.Client) error) error {
-	conn, err := line.Take(ctx)
+func dialogue(ctx context.Context, shared *health.SharedConn, do func(*smtp.Client) error) error {
+	conn, err := shared.Take(ctx)
 	if err != nil {
 		return err
 	}

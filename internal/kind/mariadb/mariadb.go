@@ -339,12 +339,12 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 }
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
+	lower, shared := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
 	var db *sql.DB // greets logs in, works continues in the same session
-	return append(ground,
+	return append(lower,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
-				if db, err = connect(ctx, line.Take, p.User, p.Password, p.Database); err != nil {
+				if db, err = connect(ctx, shared.Take, p.User, p.Password, p.Database); err != nil {
 					return &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 				}
 				return nil

@@ -74,11 +74,11 @@ func (memcached) Command(p kind.Part) kind.Command {
 
 func (memcached) Ladder(p kind.Part) []kind.Rung {
 	network, address := p.Entrance()
-	ground, line := health.LowerRungs(p, network, address)
-	client := memcache.New("/part") // a path is not looked up; every connection comes from the line
+	lower, shared := health.LowerRungs(p, network, address)
+	client := memcache.New("/part") // a path is not looked up; every connection comes from shared
 	client.Timeout = health.Deadline
-	client.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return line.Take(ctx) }
-	return append(ground,
+	client.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return shared.Take(ctx) }
+	return append(lower,
 		kind.Rung{Name: kind.Greets,
 			Ask: func(context.Context) error {
 				if err := client.Ping(); err != nil {

@@ -12,13 +12,13 @@ import (
 
 // Ladder ends with a message that is published and received.
 func (nats) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
+	lower, shared := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
 	var s *session // greets logs in, works continues with it
-	return append(ground,
+	return append(lower,
 		kind.Rung{
 			Name: kind.Greets,
 			Ask: func(ctx context.Context) (err error) {
-				s, err = open(ctx, line.Take, p.Password)
+				s, err = open(ctx, shared.Take, p.Password)
 				return err
 			},
 			After: func() {

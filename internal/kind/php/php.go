@@ -289,9 +289,9 @@ func arguments(p kind.Part) []string {
 }
 
 func (php) Ladder(p kind.Part) []kind.Rung {
-	ground, line := health.LowerRungs(p, "unix", p.Socket)
-	return append(ground,
-		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, line.Take) }},
+	lower, shared := health.LowerRungs(p, "unix", p.Socket)
+	return append(lower,
+		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error { return ping(ctx, shared.Take) }},
 		kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error { return probeFPM(ctx, p) }})
 }
 
