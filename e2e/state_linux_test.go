@@ -69,14 +69,14 @@ func TestStatusKnowsSites(t *testing.T) {
 
 	w.must("stop", "db")
 	w.eventually("what needs the database waits for it", func() bool {
-		return w.whole().site(t, "day") == siteState{"day", "waiting", "since db is stopped"}
+		return w.whole().site(t, "day") == siteState{"day", "waiting", "because db is stopped"}
 	})
 	r = w.dravit("check")
 	assert.Equal(t, 1, r.code)
 	assert.Equal(
 		t,
 		2,
-		strings.Count(r.stdout, "since db does not answer"),
+		strings.Count(r.stdout, "because db does not answer"),
 		"the runtime's and the site's rungs: %s",
 		r.stdout,
 	)

@@ -87,9 +87,9 @@ func (s *stackRunner) siteStatuses() []SiteStatus {
 		case len(s.parts) == 0:
 			status.State, status.Because = lifecycle.Stopped, ""
 		case name != "" && state == lifecycle.Stopped:
-			status.State, status.Because = lifecycle.Waiting, "since "+name+" is stopped"
+			status.State, status.Because = lifecycle.Waiting, "because "+name+" is stopped"
 		case name != "":
-			status.State, status.Because = lifecycle.Waiting, "since "+name+" does not answer"
+			status.State, status.Because = lifecycle.Waiting, "because "+name+" does not answer"
 		}
 		all = append(all, status)
 	}

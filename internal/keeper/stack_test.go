@@ -408,7 +408,7 @@ func TestSiteStates(t *testing.T) {
 	assert.Equal(t, map[string]int64{"web": 7}, unwell.LogFrom, "what was written since it answered")
 	_, err := h.s.stop(t.Context(), []string{"app"})
 	require.NoError(t, err)
-	assert.Equal(t, "since app is stopped", state().Because)
+	assert.Equal(t, "because app is stopped", state().Because)
 	assert.Equal(t, lifecycle.Waiting, state().State)
 	_, err = h.s.stop(t.Context(), nil)
 	require.NoError(t, err)

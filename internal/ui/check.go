@@ -85,7 +85,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 			n = misses(r)
 		}
 		if because != "" {
-			n = []string{"since " + because + " does not answer"}
+			n = []string{"because " + because + " does not answer"}
 		}
 		rows = append(rows, row{[]string{name, kindName, u.state(s), u.dots(r), sum(r)}, n})
 	}

@@ -12,7 +12,7 @@ import (
 func Removal(name, dir string, k stack.Kept, parts []string, withData bool) string {
 	var b strings.Builder
 	if len(parts) == 0 {
-		fmt.Fprintf(&b, "This deletes of the stack %s (%s): its configuration and logs, %s and %s.\n", name, dir,
+		fmt.Fprintf(&b, "Of the stack %s (%s), this deletes the configuration and logs, %s and %s.\n", name, dir,
 			plural(len(k.Ports), "port"), plural(len(k.Names), "name"))
 	}
 	for _, d := range k.Data {

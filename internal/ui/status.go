@@ -70,7 +70,7 @@ func (u *UI) Status(s stack.Status) {
 		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID),
 			dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
-	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "proved"}, rows, 4, 5, 6, 7)
+	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "answered"}, rows, 4, 5, 6, 7)
 	if len(s.Sites) > 0 {
 		u.say("")
 		rows = nil
@@ -85,7 +85,7 @@ func (u *UI) Status(s stack.Status) {
 			}
 			rows = append(rows, row{[]string{x.Name, x.URL, u.state(x.State), proved}, n})
 		}
-		u.table([]string{"site", "address", "state", "proved"}, rows, 3)
+		u.table([]string{"site", "address", "state", "answered"}, rows, 3)
 	}
 	u.passedOver(s.Notes)
 	u.say("")

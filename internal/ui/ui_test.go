@@ -70,7 +70,7 @@ func TestStatus(t *testing.T) {
 		View: keeper.View{Name: "ferry",
 			Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
 			SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/",
-				State: lifecycle.Waiting, Because: "since db does not answer"}},
+				State: lifecycle.Waiting, Because: "because db does not answer"}},
 			Parts: []lifecycle.Status{
 				{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000,
 					ProvedAt: time.Now().Add(-3 * time.Second), Restarts: 1},
@@ -81,7 +81,7 @@ func TestStatus(t *testing.T) {
 	assert.Contains(t, text, "ferry  failed\n")
 	assert.Contains(t, text, "18 MB  3.0 s ago")
 	assert.Contains(t, text, "  restarted 1 time\n")
-	assert.Contains(t, text, "http://ferry.localhost:8080/  waiting       -\n  since db does not answer\n")
+	assert.Contains(t, text, "http://ferry.localhost:8080/  waiting         -\n  because db does not answer\n")
 	assert.Contains(t, text, "  the tide is out\n  next: dravit logs db\n")
 	for _, line := range strings.Split(text, "\n") {
 		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth)
