@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Starts, stops, interruptions and killed processes in any order, parts, gateway and keeper alike: afterwards one start
-// brings the whole stack, its data as it was, and one stop leaves nothing. The seed is in the test's name.
+// Starts, stops, interruptions and killed processes (of parts, gateway and keeper) in random order: afterwards one
+// start brings up the whole stack with its data, and one stop leaves nothing running. The seed is in the test's name.
 func TestEverythingMayDie(t *testing.T) {
 	for seed := range uint64(3) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {

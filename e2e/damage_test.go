@@ -44,8 +44,8 @@ func servers(t *testing.T, program string) int {
 	return n
 }
 
-// A damaged file of Dravit's blocks no command with a parser's message: what there is a copy of is read from it, the
-// rest is made again. Least of all it keeps a stack from being stopped.
+// A damaged file of Dravit's stops no command with a parser's message. Dravit reads the file's copy, or recreates the
+// file. A stack can always be stopped.
 func TestDamagedState(t *testing.T) {
 	files := []string{
 		"ledger.json",
@@ -97,7 +97,7 @@ func TestDamagedState(t *testing.T) {
 				}
 			}
 		}
-		for _, name := range files { // all of them at once, as a start finds them
+		for _, name := range files { // all at once, as the next start would find them
 			path := filepath.Join(w.home, strings.Replace(name, "ID", id, 1))
 			_ = os.WriteFile(path, []byte("{"), 0o600)
 		}
@@ -110,7 +110,7 @@ func TestDamagedState(t *testing.T) {
 	}
 }
 
-// Where the copy of the ledger is damaged, too, it is made again from what the stacks keep of it.
+// If the ledger and its copy are damaged, Dravit rebuilds the ledger from the stacks' folders.
 func TestLedgerIsMadeAgain(t *testing.T) {
 	w := newWorld(t)
 	w.damageStack()
@@ -124,13 +124,14 @@ func TestLedgerIsMadeAgain(t *testing.T) {
 	assert.Equal(t, before, w.book())
 }
 
-// State that is deleted while things run leads to no second server, and nobody says stopped of what lives.
+// If state is deleted while a stack runs, no second server is started, and no command says that a running part is
+// stopped.
 func TestStateDeletedWhileRunning(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		lose   func(w *world, id string)
 		keeper bool // the keeper is killed, too
-		ends   bool // what ran is ended
+		ends   bool // what ran is stopped
 	}{
 		{"the wish", func(w *world, id string) { w.lose("stacks/" + id + "/state/wish.json*") }, true, false},
 		{"what was seen", func(w *world, id string) { w.lose("stacks/" + id + "/state/seen.json*") }, true, false},
@@ -196,7 +197,7 @@ func (w *world) lose(shape string) {
 	}
 }
 
-// A keeper whose process was stopped is named in seconds, with what to do.
+// A command names a keeper whose process is stopped (SIGSTOP) within seconds, with what to do.
 func TestKeeperThatHangs(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -215,7 +216,8 @@ func TestKeeperThatHangs(t *testing.T) {
 	w.must("check")
 }
 
-// After keeper and postmaster died together, under a process 1 that may never wait for them, PostgreSQL comes back.
+// PostgreSQL starts again after the keeper and the postmaster died together, even if process 1 never waits for them. A
+// note that names a process of another program does not keep it from starting, either.
 func TestPostmasterAndKeeperKilled(t *testing.T) {
 	w := newWorld(t)
 	w.write(
@@ -242,7 +244,7 @@ func TestPostmasterAndKeeperKilled(t *testing.T) {
 	w.must("start")
 }
 
-// Logs are bounded while a part writes, and what is written last is kept.
+// A log stays within its limit while a part writes, and keeps what was written last.
 func TestLogsAreBounded(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -275,8 +277,8 @@ http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forev
 	w.eventually("it is restarted", func() bool { return w.status().part(t, "app").State == "answers" })
 }
 
-// Mail and the gateway's own pages are this user's: another user of the machine is told so, and gets a site as
-// everybody.
+// Only this user's processes get the mail and the gateway's own pages: another user is told so, and gets a site as
+// everyone does.
 func TestOtherUsersGetNoMail(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can be another user")

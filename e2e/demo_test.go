@@ -37,7 +37,7 @@ kind = "dravit-cache"
 			if local != "" {
 				w.must("demo", dir) // writes it, and is then overridden on this machine
 				w.must("stop", "-C", dir)
-				// a new machine: nothing has written data yet
+				// as on a new machine: no data was written yet
 				require.NoError(t, os.RemoveAll(filepath.Join(w.home, "stacks")))
 				require.NoError(t, os.MkdirAll(filepath.Join(w.home, "stacks"), 0o700))
 				w.own(w.home)
@@ -104,7 +104,7 @@ func book(t *testing.T, ferry, crew, inbox string) {
 	assert.Contains(t, page, "Dear Ada Tern")
 }
 
-// Nothing that is not the demo's is written to or removed.
+// Dravit writes to no folder and removes no folder that is not the demo's.
 func TestDemoLeavesOtherFoldersAlone(t *testing.T) {
 	w := newWorld(t)
 	w.write("precious.txt", "mine")
@@ -117,7 +117,7 @@ func TestDemoLeavesOtherFoldersAlone(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(w.dir, "dravit.toml"))
 }
 
-// A report is one whole file, and its pictures stand alone; how starts went is kept.
+// A report is one complete file, its pictures can be written as SVG, and the times of starts are kept.
 func TestReport(t *testing.T) {
 	w := newWorld(t)
 	r := w.dravit("report")

@@ -51,22 +51,22 @@ const (
 		"name = \"day\"\napp = \"app\"\n"
 )
 
-// fault is one thing gone wrong for real, and what diagnose has to say of it first.
+// fault is one thing that goes wrong, and what diagnose must say first.
 type fault struct {
 	name    string
 	stack   string
 	files   map[string]string
 	prepare func(t *testing.T, w *world) // before anything else
-	break_  func(t *testing.T, w *world) // after a first start, which has to succeed where it is given
-	env     []string                     // of the command
+	break_  func(t *testing.T, w *world) // after a first start; nil: there is no first start
+	env     []string                     // environment of the command
 	cause   string
 	subject string
 	says    string // in evidence, what or remedy
 	root    bool   // only root can make it
-	fixes   bool   // diagnose --fix --yes mends it
+	fixes   bool   // diagnose --fix --yes fixes it
 }
 
-// restart stops, breaks and starts again, whatever comes of it.
+// restart stops the stack, breaks something and starts the stack again; that start may fail.
 func restart(breaks func(t *testing.T, w *world)) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
 		w.must("stop")
@@ -94,7 +94,7 @@ func edit(old, new string) func(*testing.T, *world) {
 	}
 }
 
-// askOverHTTPS has the page ask the gateway over HTTPS.
+// askOverHTTPS makes the page ask the gateway over HTTPS.
 func askOverHTTPS(options string) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
 		var n struct{ Authority string }
@@ -122,7 +122,7 @@ func (w *world) crash(part string) {
 	})
 }
 
-// small puts Dravit's folder on a file system with little room.
+// small puts Dravit's folder on a small file system.
 func small(options string) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
 		dir, home := filepath.Join(filepath.Dir(w.home), "small"), w.home
@@ -138,7 +138,7 @@ func small(options string) func(*testing.T, *world) {
 	}
 }
 
-// kill kills the process of a part, and returns which it was.
+// kill kills the process of a part and returns its id.
 func (w *world) kill(part string) int {
 	w.t.Helper()
 	pid := w.status().part(w.t, part).PID
@@ -146,7 +146,7 @@ func (w *world) kill(part string) int {
 	return pid
 }
 
-// quota puts Dravit's folder on a file system on which it may store so many MB.
+// quota puts Dravit's folder on a file system on which it may store limit MB.
 func quota(limit int) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
 		dir := onImage(t, w, "btrfs", 300<<20)
@@ -159,7 +159,7 @@ func quota(limit int) func(*testing.T, *world) {
 	}
 }
 
-// disk puts Dravit's folder on a disk of so many bytes.
+// disk puts Dravit's folder on a disk of size bytes.
 func disk(size int64) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
 		dir := onImage(t, w, "ext4", size)
@@ -169,7 +169,7 @@ func disk(size int64) func(*testing.T, *world) {
 	}
 }
 
-// onImage makes a file system in a file, and returns where it is mounted. The world moves back before it goes.
+// onImage makes a file system in a file and returns where it is mounted. The world moves back before it is unmounted.
 func onImage(t *testing.T, w *world, kind string, size int64) string {
 	t.Helper()
 	if known, err := os.ReadFile("/proc/filesystems"); err != nil || !strings.Contains(string(known), "\t"+kind+"\n") ||
@@ -197,14 +197,14 @@ func onImage(t *testing.T, w *world, kind string, size int64) string {
 	return dir
 }
 
-// asRunner runs a command as whoever runs the tests.
+// asRunner runs a command as the user who runs the tests.
 func asRunner(t *testing.T, argv ...string) {
 	t.Helper()
 	out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput()
 	require.NoError(t, err, "%s: %s", argv, out)
 }
 
-// fill writes a file until there is no room for more, and returns what the last write said.
+// fill writes a file until the disk is full, and returns the error of the last write.
 func (w *world) fill() error {
 	w.t.Helper()
 	f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
@@ -217,7 +217,7 @@ func (w *world) fill() error {
 	return err
 }
 
-// closedFolder is a page in a folder that a web server may not look into.
+// closedFolder is a page in a folder that the web server may not read.
 func closedFolder(server string) fault {
 	return fault{name: "folder closed to " + server,
 		stack: "[part.web]\nkind = \"" + server + "\"\n[[site]]\nname = \"day\"\nexpect = { path = \"/quay/\" }\n",
@@ -237,7 +237,7 @@ func tideLibrary(t *testing.T, w *world) {
 	w.own(w.dir)
 }
 
-// inTheFuture makes the sites' authority begin some hours from now: for it, the clock was set back.
+// inTheFuture makes the authority's certificate valid from some hours from now, as if the clock had been set back.
 func inTheFuture(t *testing.T, w *world) {
 	file := filepath.Join(w.home, "authority", "certificate.pem")
 	text, err := os.ReadFile(file)
@@ -254,7 +254,7 @@ func inTheFuture(t *testing.T, w *world) {
 	w.own(file)
 }
 
-// confine lets the keeper, and what it starts, have so many bytes of memory.
+// confine limits the memory of the keeper and of what it starts, in bytes.
 func (w *world) confine(limit int) {
 	t := w.t
 	t.Helper()
@@ -306,7 +306,7 @@ new Client({ host: e.DB_HOST, port: e.DB_PORT, user: e.DB_USER, password: "low t
   .connect().catch(e => { throw e });`
 )
 
-// linkPackages gives the project the packages of npm's that the suite has.
+// linkPackages gives the project the npm packages of the suite.
 func linkPackages(t *testing.T, w *world) {
 	require.NoError(t, os.Symlink(filepath.Join(beside(t), "npm/node_modules"), filepath.Join(w.dir, "node_modules")))
 }
@@ -347,7 +347,7 @@ do { $c = @pg_connect("", PGSQL_CONNECT_FORCE_NEW); $all[] = $c; } while ($c);
 echo "held\n"; sleep(120);`
 )
 
-// hold has an application of the stack use up the connections of its database.
+// hold makes an application of the stack use up the connections of its database.
 func hold(t *testing.T, w *world) {
 	cmd := w.command(t.Context(), "run", "--", "php", "hold.php")
 	out, err := cmd.StdoutPipe()
@@ -360,7 +360,7 @@ func hold(t *testing.T, w *world) {
 	require.Equal(t, "held\n", string(line))
 }
 
-// Each cause is made for real, and diagnose names it first, with its evidence and its remedy.
+// Each cause is made for real. diagnose names it first, with its evidence and its remedy.
 func TestDiagnose(t *testing.T) {
 	t.Parallel()
 	documented, err := os.ReadFile("../docs/causes.md")
@@ -395,7 +395,7 @@ func TestDiagnose(t *testing.T) {
 	}
 }
 
-// diagnoseEach makes the faults, several at a time: most of them are waiting.
+// diagnoseEach makes the faults, several at a time, as most of the time is spent waiting.
 func diagnoseEach(t *testing.T, documented string, proves func(cause string)) {
 	for _, c := range faults {
 		t.Run(c.name, func(t *testing.T) {
@@ -459,7 +459,7 @@ func diagnoseEach(t *testing.T, documented string, proves func(cause string)) {
 	}
 }
 
-// What the stack file says otherwise since everything answered stands beside the causes, and no secret does.
+// diagnose also shows what was edited in the stack file since everything answered, without secrets.
 func TestDiagnoseTellsEdits(t *testing.T) {
 	w := newWorld(t)
 	file := "name = \"day-boat\"\n[part.seats]\nkind = \"redis\"\nsettings = { maxmemory = \"64mb\" }\n" +

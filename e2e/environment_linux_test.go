@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The stores' own clients reach the stack with nothing to type, as the application's user, also where two databases
-// share the names without a prefix, and with no password on a command line.
+// The stores' own clients connect to the stack without options, as the application's user, even if two databases
+// compete for the names without a prefix, and with no password on a command line.
 func TestClientsReachStores(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", `name = "ledger"
@@ -56,7 +56,7 @@ kind = "sqlite"
 	}
 }
 
-// Run stands where the caller does, and in the project where the caller names one.
+// run runs the command in the caller's folder, and in the project's folder if the caller names a stack.
 func TestRunStandsInTheProject(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -73,7 +73,7 @@ func TestRunStandsInTheProject(t *testing.T) {
 	assert.Equal(t, cmd.Dir+"\n", finish(t, cmd).stdout)
 }
 
-// What is in braces in [env] is known, or refused; sites are known, too.
+// A placeholder in [env] is known or rejected; those of sites are known, too.
 func TestPlaceholders(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -117,7 +117,7 @@ func TestPlaceholders(t *testing.T) {
 	}
 }
 
-// Neither a restart nor a new setting logs the developer out of a PHP application.
+// A restart or a new setting does not log the developer out of a PHP application.
 func TestSessionsOutliveRestarts(t *testing.T) {
 	w := newWorld(t)
 	file := "name = \"day-boat\"\n" + phpSite
@@ -139,7 +139,7 @@ func TestSessionsOutliveRestarts(t *testing.T) {
 	assert.NotEqual(t, "1", visit(), "the session was %s before the restart", first)
 }
 
-// Programs of the stack trust its sites over HTTPS: Node.js, PHP's two ways, curl, Python, each as it comes.
+// Programs of the stack trust its sites over HTTPS without set-up: Node.js, two ways of PHP, curl, Python.
 func TestProgramsTrustTheStacksSites(t *testing.T) {
 	w := newWorld(t)
 	w.write(

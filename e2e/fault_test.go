@@ -65,7 +65,7 @@ name = "ferry"
 	assert.Equal(t, "there is no stack here", object.Error.What)
 }
 
-// A version that nothing satisfies: what was found, and where.
+// No program fits the version: the message lists what was found, and where.
 func TestNoPlan(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml",
@@ -88,7 +88,7 @@ func TestNoPlan(t *testing.T) {
 	assert.Contains(t, r.stderr, "it has no extension kelp")
 }
 
-// A server that exits at once is named with its cause and its last words; the others run on.
+// If a server exits at once, start names it with its cause and the end of its log; the others keep running.
 func TestServerExitsAtOnce(t *testing.T) {
 	for kind, want := range map[string]struct{ table, because, log string }{
 		"mariadb":  {"settings = { low_tide = 3 }", "unknown variable 'low-tide=3'", "low-tide"},
@@ -126,7 +126,8 @@ func TestServerExitsAtOnce(t *testing.T) {
 	}
 }
 
-// The server's own test refuses a configuration before anything is started. One that passed is not tested again.
+// The server's own test rejects a configuration before anything is started. A configuration that passed is not tested
+// again.
 func TestConfigurationTest(t *testing.T) {
 	w := newWorld(t)
 	w.write("public/index.html", "x")
@@ -146,7 +147,7 @@ func TestConfigurationTest(t *testing.T) {
 	assert.FileExists(t, w.stackPath("conf", "web", ".tested"))
 }
 
-// A part killed with -9 comes back by itself, with its data as it was.
+// A part that was killed with -9 restarts by itself, with its data.
 func TestKilledPartComesBack(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -180,7 +181,7 @@ echo $db->query('SELECT name FROM cargo')->fetch_row()[0], ' ', $seats->get('car
 	assert.Equal(t, "kelp salt", page)
 }
 
-// A part that keeps crashing is restarted after pauses, which say why, until it holds.
+// A part that keeps crashing is restarted after pauses, during which its state says why, until it answers.
 func TestCrashLoop(t *testing.T) {
 	w := newWorld(t)
 	w.write("flag", "")
@@ -197,7 +198,7 @@ func TestCrashLoop(t *testing.T) {
 	w.eventually("it is back once it can be", func() bool { return w.status().part(t, "boat").State == "answers" })
 }
 
-// Killing only the master leaves workers that answer in its name: they are found and ended before the restart.
+// If only the master process is killed, workers that answer in its name are stopped before the restart.
 func TestOrphansAreEnded(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -224,8 +225,8 @@ func TestOrphansAreEnded(t *testing.T) {
 	w.must("check")
 }
 
-// The keeper may die at any moment: parts and gateway live on, the next command takes them over, and nothing is started
-// twice.
+// The keeper may die at any moment: parts and gateway keep running, the next command takes them over, and starts
+// nothing twice.
 func TestKeeperKilled(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -243,7 +244,7 @@ func TestKeeperKilled(t *testing.T) {
 	w.must("check")
 	assert.Contains(t, w.must("start").stdout, "nothing to start")
 
-	// What died while nobody watched is started again, and a part taken over is watched like any other.
+	// A new keeper starts parts that died while no keeper ran, and watches those that it took over.
 	keeper = w.keeperPID()
 	kill(t, keeper)
 	kill(t, before.part(t, "seats").PID)
@@ -261,14 +262,14 @@ func TestKeeperKilled(t *testing.T) {
 	assert.Empty(t, w.living())
 }
 
-// The keeper killed in the middle of a start: the next command finishes it.
+// If the keeper is killed during a start, the next command finishes the start.
 func TestKeeperKilledWhileStarting(t *testing.T) {
 	w := newWorld(t)
 	w.real()
 	w.must("start")
 	w.must("stop")
 	broken := false
-	for try := 0; try < 10 && !broken; try++ { // a start that was faster than the hand proves nothing
+	for try := 0; try < 10 && !broken; try++ { // a start that was already finished proves nothing
 		cmd := w.command(t.Context(), "start")
 		require.NoError(t, cmd.Start())
 		for len(w.living()) <= 2 && alive(cmd.Process.Pid) {
@@ -286,7 +287,7 @@ func TestKeeperKilledWhileStarting(t *testing.T) {
 	assert.True(t, broken, "no start was broken off")
 }
 
-// A part that has data keeps its kind: another one of the list would start empty.
+// A part with data keeps its kind: another kind of the list would start empty.
 func TestDataKeepsItsKind(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n")
@@ -300,7 +301,7 @@ func TestDataKeepsItsKind(t *testing.T) {
 	w.must("start")
 }
 
-// A socket that a crash left is cleared; one that somebody listens on is never touched.
+// A socket that a crash left behind is removed; a socket on which a process listens is not.
 func TestSockets(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -331,18 +332,18 @@ func TestSockets(t *testing.T) {
 	require.NoError(t, os.Remove(socket))
 }
 
-// A check says so when an answer comes from a process that this stack did not start.
+// check notices an answer from a process that this stack did not start.
 func TestCheckSeesForeignProcess(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "[part.boat]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n")
 	r := w.dravit("start", "--timeout", "300ms")
 	require.Equal(t, 1, r.code)
 	port := w.status().part(t, "boat").Port
-	thief := w.command(t.Context())
-	thief.Path, thief.Args = "/usr/bin/php", []string{"php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port)}
-	require.NoError(t, thief.Start())
-	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
-	w.eventually("the thief answers", func() bool {
+	other := w.command(t.Context())
+	other.Path, other.Args = "/usr/bin/php", []string{"php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port)}
+	require.NoError(t, other.Start())
+	defer func() { _ = other.Process.Kill(); _ = other.Wait() }()
+	w.eventually("the other answers", func() bool {
 		return strings.Contains(w.dravit("check").stdout, "ours: expected")
 	})
 	r = w.dravit("check")
@@ -350,9 +351,9 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 	said := strings.Join(strings.Fields(r.stdout), " ")
 	assert.Contains(t, said, "ours: expected the socket of this part's process")
 	assert.Contains(t, said, fmt.Sprintf("that of php (pid %d, user %s), which this stack did not start: its answers "+
-		"do not count", thief.Process.Pid, tester.Username))
+		"do not count", other.Process.Pid, tester.Username))
 
-	// The same at the gateway's port: whoever answers there with a fine page is not the gateway.
+	// check also notices another process on the gateway's port, even if it returns a good page.
 	w = newWorld(t)
 	w.builtin()
 	w.must("start")
@@ -378,7 +379,7 @@ func TestCheckSeesForeignProcess(t *testing.T) {
 		map[bool]string{true: "a program of root", false: fmt.Sprintf("e2e.test (pid %d", os.Getpid())}[asRoot])
 }
 
-// What needs a part that failed waits for it and says so; the cause is named, not its consequence.
+// A part that needs a failed one waits, and says so. The start names the cause, not the consequence.
 func TestDependentsOfAFailedPart(t *testing.T) {
 	w := newWorld(t)
 	w.write("public/index.php", "x")
@@ -401,7 +402,7 @@ func TestDependentsOfAFailedPart(t *testing.T) {
 	w.must("check")
 }
 
-// A check that finds a store away shows it at every step that needs it.
+// If a store is stopped, check shows that at everything that needs the store.
 func TestCheckGoesTheWholeWay(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -447,8 +448,8 @@ func TestCheckGoesTheWholeWay(t *testing.T) {
 	w.must("check")
 }
 
-// Another build of Dravit takes over what runs; where the keeper died and the old build is gone, too, what has to be
-// started is started from the new one.
+// Another build of Dravit takes over what runs. If the keeper died and the old build is gone, parts are started from
+// the new build.
 func TestAnotherBuildTakesOver(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -481,7 +482,7 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 	assert.Equal(t, 0, newer("stop").code)
 }
 
-// A start by another build, whose keeper takes over in the same moment, still sees what the stack file changed.
+// A start by another build, whose keeper takes over at the same moment, still notices what changed in the stack file.
 func TestAnotherBuildSeesChanges(t *testing.T) {
 	w := newWorld(t)
 	const file = "name = \"day-boat\"\n[part.web]\nkind = \"nginx\"\n[part.seats]\n" +

@@ -366,7 +366,7 @@ var machineFaults = []fault{
 		break_: restart(func(t *testing.T, w *world) {
 			f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
 			require.NoError(t, err)
-			_, _ = f.Write(make([]byte, 60<<20)) // as much as there is room for
+			_, _ = f.Write(make([]byte, 60<<20)) // as much as fits
 			f.Close()
 		}), cause: "memory-disk-full", subject: "machine", says: "are free", root: true},
 	{name: "no more files", stack: "[part.seats]\nkind = \"redis\"\n", prepare: small("size=200m,nr_inodes=200"),

@@ -26,7 +26,7 @@ func (s status) site(name string) string {
 	return ""
 }
 
-// soon waits up to a second and a little for something that is to come within a second.
+// soon waits a little more than a second for something that must happen within a second.
 func soon(t *testing.T, what string, holds func() bool) {
 	t.Helper()
 	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
@@ -72,8 +72,8 @@ app = "app"
 	w.write("crew/empty/notes.txt", "later")      // no index yet
 }
 
-// A new folder is a new site, a folder that goes takes its site away, and names that collide are refused by name: while
-// everything runs on, an open WebSocket included.
+// A new folder becomes a site, a deleted one takes its site away, and a folder with a name that is taken is skipped
+// with a note. Nothing is restarted, and an open WebSocket stays open.
 func TestFoldersAreSites(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -103,7 +103,7 @@ func TestFoldersAreSites(t *testing.T) {
 			assert.Equal(t, "ada public "+strings.TrimSuffix(strings.TrimPrefix(s.site("ada"), "http://"), "/"),
 				ask("ada"))
 
-			// What is open stays open.
+			// Open connections stay open.
 			line := openSocket(t, s.site("api"))
 			line.say("tide")
 
@@ -125,7 +125,7 @@ func TestFoldersAreSites(t *testing.T) {
 			line.say("quay")
 			assert.Equal(t, pids, w.status().pids(), "nothing was restarted")
 
-			// Another keeper, and another start, see the same.
+			// A new keeper and a new start see the same.
 			kill(t, w.keeperPID())
 			w.write("crew/ivy/index.php", folderPage)
 			w.must("status")
@@ -134,7 +134,7 @@ func TestFoldersAreSites(t *testing.T) {
 			assert.Equal(t, pids, w.status().pids(), "nothing was restarted by a start, either")
 			line.say("harbour")
 			line.conn.Close()
-			// A part that was stopped is not started by a folder.
+			// A new folder does not start a part that was stopped.
 			w.must("stop", "api")
 			w.write("crew/kit/index.php", folderPage)
 			soon(t, "a site comes", func() bool { return strings.HasPrefix(ask("kit"), "crew kit") })
@@ -169,7 +169,7 @@ func openSocket(t *testing.T, url string) *socket {
 	return s
 }
 
-// say sends a word and wants it back.
+// say sends a word and expects it back.
 func (s *socket) say(word string) {
 	s.t.Helper()
 	_, err := io.WriteString(s.conn, word)
@@ -180,8 +180,8 @@ func (s *socket) say(word string) {
 	require.Equal(s.t, "echo "+word, string(got))
 }
 
-// Directives of the project's own are tested before they are used: a bad file is named with its line, and the server
-// runs on with what it has.
+// Dravit tests directives of the project before it uses them: it names a bad file with its line, and the server keeps
+// its configuration.
 func TestIncludedDirectives(t *testing.T) {
 	for server, text := range map[string][2]string{
 		"nginx":  {"location = /tide { return 200 \"high\"; }\n", "location = /tide { return 200 \"low\"; }\n"},

@@ -44,7 +44,7 @@ server.on("upgrade", (q, socket) => {
 server.listen(process.env.PORT, "127.0.0.1");
 `
 
-// Upgraded connections, event streams and large bodies pass through the gateway and each web server as they come.
+// Upgraded connections, event streams and large bodies pass through the gateway and each web server piece by piece.
 func TestStreams(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)
@@ -108,8 +108,7 @@ func (zeros) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Host headers and addresses that try to mean something else end with an answer that says nothing, and the gateway
-// serves on.
+// Hostile Host headers and paths get an answer that reveals nothing, and the gateway keeps serving.
 func TestHostileRequests(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -158,7 +157,7 @@ func TestHostileRequests(t *testing.T) {
 	assert.Equal(t, 200, code)
 	assert.Contains(t, body, "Night boat")
 	w.must("check")
-	// Slow clients hold up nobody but themselves.
+	// Slow clients delay only themselves.
 	var slow []net.Conn
 	for range 50 {
 		conn, err := net.Dial("tcp", address)
@@ -172,7 +171,7 @@ func TestHostileRequests(t *testing.T) {
 	for _, conn := range slow {
 		conn.Close()
 	}
-	// A stack that does not run has a page of its own, as long as the gateway does.
+	// While the gateway runs, a stack that does not run has a page that says so.
 	w.write("other/dravit.toml", "name = \"day-boat\"\n[[site]]\nname = \"day\"\nroot = \".\"\n")
 	w.write("other/index.html", "day")
 	w.must("-C", "other", "start")

@@ -37,7 +37,7 @@ var (
 	buildFlags []string // the race detector's, where the suite runs with it
 )
 
-// testAccount is made where the suite runs as root.
+// testAccount is created if root runs the suite.
 const testAccount = "dravit-tester"
 
 func TestMain(m *testing.M) {
@@ -90,7 +90,7 @@ type world struct {
 	dir  string // the project
 }
 
-// newWorld makes a world. Whatever it still runs at the test's end is ended, and nothing may be left.
+// newWorld makes a world. When the test ends, everything in it is stopped, and no process may be left.
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	base, err := os.MkdirTemp("", "dravit-world-")
@@ -109,7 +109,7 @@ func newWorld(t *testing.T) *world {
 	return w
 }
 
-// own gives paths to the tester.
+// own makes the tester the owner of paths.
 func (w *world) own(paths ...string) {
 	if !asRoot {
 		return
@@ -147,7 +147,7 @@ type result struct {
 	stdout, stderr string
 }
 
-// flat is a text without its line breaks: messages wrap.
+// flat returns a text without its line breaks, as messages wrap.
 func flat(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 func (r result) all() string { return r.stdout + r.stderr }
@@ -190,7 +190,7 @@ func finish(t *testing.T, cmd *exec.Cmd) result {
 	return result{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
 }
 
-// must runs a command that has to succeed.
+// must runs a command and fails the test if the exit code is not 0.
 func (w *world) must(args ...string) result {
 	w.t.Helper()
 	r := w.dravit(args...)
@@ -247,7 +247,7 @@ func (s status) pids() map[string]int {
 	return pids
 }
 
-// patience is how long a test waits for what comes by itself: a busy machine takes long, and only a failure takes this.
+// patience is how long a test waits for something. A busy machine needs long, and only a failing test waits this long.
 const patience = 2 * time.Minute
 
 // eventually waits for something that the keeper does by itself.
@@ -273,7 +273,7 @@ func (w *world) book() *ledger.Ledger {
 	return &l
 }
 
-// stopAll stops every stack of the world and makes sure that nothing of it lives.
+// stopAll stops every stack of the world, and checks that no process is left.
 func (w *world) stopAll() {
 	for _, s := range w.book().Stacks {
 		if r := w.dravit("stop", "--stack", s.Name); r.code != 0 {

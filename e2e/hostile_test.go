@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hostile is a repository that tries something on whoever only looks at it. It may run nothing, so $CANARY is the path
-// of a file that must not come to be; it may read nothing outside, so SECRET must not be printed.
+// hostile is a repository that attacks the user who only looks at it. $CANARY is the path of a file that must not be
+// created: nothing of the repository may run. SECRET is outside it, and must not be printed.
 type hostile struct {
 	name  string
 	make  func(t *testing.T, w *world, outside string)
@@ -36,7 +36,7 @@ func pipe(t *testing.T, w *world, name string) {
 
 const hostileSite = "name = \"trap\"\n[[site]]\nname = \"day\"\n"
 
-// lyingProgram makes a program of the project that leaves a trace when it is run, and a stack file that requires it.
+// lyingProgram makes a program in the project that leaves a trace when it runs, and a stack file that requires it.
 func lyingProgram(name string) func(t *testing.T, w *world, outside string) {
 	return func(t *testing.T, w *world, outside string) {
 		w.write("dravit.toml", hostileSite+"[requires]\n"+filepath.Base(name)+" = \"\"\n")
@@ -46,7 +46,7 @@ func lyingProgram(name string) func(t *testing.T, w *world, outside string) {
 	}
 }
 
-// tellTale is a program that leaves a trace where it is run.
+// tellTale is a program that leaves a trace when it runs.
 const tellTale = "#!/bin/sh\ntouch \"$(dirname \"$0\")/canary\" 2>/dev/null; touch " +
 	"/tmp/dravit-canary-$(id -u)\necho 9.9.9\n"
 
@@ -66,7 +66,7 @@ func stackFileWith(text string, more func(t *testing.T, w *world, outside string
 	}
 }
 
-// hostiles are repositories that somebody else made, each to do harm.
+// hostiles are repositories made to do harm.
 var hostiles = []hostile{
 	{
 		name: "a program with arguments",
@@ -311,8 +311,8 @@ var looks = [][]string{
 	{"ports"},
 }
 
-// Whoever clones a repository looks at it before he trusts it: nothing of it is run, nothing outside changes or is
-// shown, nothing hangs, and no control character reaches the terminal.
+// A user looks at a cloned repository before trusting it: no command that looks runs anything of it, changes or shows
+// anything outside it, hangs, or prints control characters.
 func TestHostileRepositories(t *testing.T) {
 	t.Parallel()
 	for _, h := range hostiles {
@@ -362,7 +362,7 @@ func TestHostileRepositories(t *testing.T) {
 	}
 }
 
-// What a repository may not decide, this machine's user may.
+// The user of the machine may decide what a repository may not.
 func TestMachineAgrees(t *testing.T) {
 	w := newWorld(t)
 	outside := filepath.Join(filepath.Dir(w.home), "outside")
@@ -385,7 +385,7 @@ func TestMachineAgrees(t *testing.T) {
 	assert.Equal(t, "shared", page)
 }
 
-// A setting that opens a database to the network is what a site's listen is: it takes this machine's consent.
+// A setting that opens a database to the network needs the same consent as listen of a site.
 func TestDatabaseOnTheNetworkNeedsConsent(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"trap\"\n[part.seats]\nkind = \"redis\"\nsettings = { bind = \"0.0.0.0\" }\n")

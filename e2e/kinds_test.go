@@ -114,7 +114,7 @@ func TestOtherKinds(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm(), "who reaches a cache without a password is its owner alone")
 
-	// Only the master dies; its children would go on answering.
+	// Only the master dies; its children would keep answering.
 	for _, name := range []string{"db", "web", "seats", "api"} {
 		before := w.status().part(t, name)
 		kill(t, before.PID)
@@ -132,7 +132,7 @@ func TestOtherKinds(t *testing.T) {
 	assert.Contains(t, body, "Ada")
 }
 
-// Why a part does not come up is told in the server's own terms.
+// A start says in the server's own words why a part does not answer.
 func TestOtherKindsExplain(t *testing.T) {
 	for name, c := range map[string]struct{ part, file, text, because, next string }{
 		"postgres setting": {"db", "", "[part.db]\nkind = \"postgres\"\nsettings = { low_tide = \"3\" }\n",
@@ -171,8 +171,8 @@ func TestOtherKindsExplain(t *testing.T) {
 	}
 }
 
-// Data that an older version wrote are changed with consent only, after a copy; those of a newer one, or of another
-// major release of a server that cannot read them, are refused.
+// Data of an older version are converted only with consent, and after a copy. Data of a newer one, or of another major
+// release that the server cannot read, are rejected.
 func TestDataOfOtherVersions(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"ages\"\n[part.db]\nkind = \"mariadb\"\n[part.books]\nkind = \"postgres\"\n")
@@ -213,8 +213,7 @@ func TestDataOfOtherVersions(t *testing.T) {
 	w.must("start")
 }
 
-// Compiled modules of the project that were built for another runtime are found before a start, and explain one that
-// fails.
+// Compiled modules that were built for another runtime are found before a start, and explain a start that fails.
 func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"own\"\n[part.api]\nkind = \"node\"\ncommand = \"node api.js\"\n[part.tides]\n"+
@@ -241,8 +240,8 @@ func TestOwnModulesOfAnotherRuntime(t *testing.T) {
 	assert.Equal(t, "answers", w.status().part(t, "tides").State, "the rest runs on")
 }
 
-// A real MariaDB 10.5 fills and writes the data; this machine's newer one takes them over with consent, after a copy,
-// and there is no way back.
+// A real MariaDB 10.5 writes the data. This machine's newer one converts them with consent, after a copy, and 10.5
+// cannot read them afterwards.
 func TestDataOfAnOlderServer(t *testing.T) {
 	w := newWorld(t)
 	w.settings(`programs = ["` + beside(t) + `/mariadb-10.5/tree/usr/libexec"]`)

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// serverPy listens on PORT and notes its process id in the file pids of the project's folder.
+// serverPy listens on PORT, and writes its process id to the file pids in the project's folder.
 const serverPy = `import http.server, os, sys
 folder = os.path.dirname(os.path.abspath(__file__))
 with open(os.path.join(folder, "pids"), "a") as f: f.write("%d\n" % os.getpid())
@@ -37,7 +37,7 @@ fs.appendFileSync(path.join(__dirname, "pids"), process.pid + "\n");
 require("http").createServer((q, s) => s.end("Harbour " + process.pid)).listen(process.env.PORT, "127.0.0.1");
 `
 
-// daemonPy loses everything that a program can lose, and runs serverPy: a second fork, a session of its own, no
+// daemonPy loses every mark that a process can lose, and runs serverPy: a second fork, a new session, no inherited
 // descriptor.
 const daemonPy = `import os, sys
 if os.fork(): sys.exit(0)
@@ -108,7 +108,7 @@ func (w *world) launching() {
 	require.NoError(w.t, os.Chmod(filepath.Join(w.dir, "node_modules/.bin/harbour"), 0o755))
 	var file strings.Builder
 	file.WriteString("name = \"harbour\"\n")
-	// with ports that no other test wants: some of these servers take long to ask for theirs
+	// use ports that no other test uses: some of these servers ask for theirs late
 	for i, l := range launchers {
 		fmt.Fprintf(&file, "[part.%s]\nkind = %q\ncommand = %q\nport = %d\n", l.name, l.kind, l.command, 19100+i)
 	}
@@ -155,8 +155,7 @@ func pageAt(port int) string {
 	return string(text)
 }
 
-// bystander runs the same server as the parts do, as the same user: it is no part's, and has to
-// outlive everything.
+// bystander runs the same server as the parts, as the same user, but belongs to no part: it must survive everything.
 func (w *world) bystander() int {
 	cmd := exec.Command("/usr/bin/python3", filepath.Join(w.dir, "server.py"), "0")
 	cmd.Dir = "/"
@@ -167,8 +166,8 @@ func (w *world) bystander() int {
 	return cmd.Process.Pid
 }
 
-// However a part's command starts its server, the part answers, is restarted after a crash, is taken over by a new
-// keeper, and leaves nothing behind.
+// In whatever way a part's command starts its server, the part answers, is restarted after a crash, is taken over by a
+// new keeper, and leaves nothing behind.
 func TestLaunchers(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -239,7 +238,7 @@ func parent(t *testing.T, pid int) int {
 	return ppid
 }
 
-// A command that goes into the background is named as what it is, and nothing of it is left.
+// Dravit says that a command goes into the background, and stops what is left of it.
 func TestCommandInBackground(t *testing.T) {
 	w := newWorld(t)
 	w.write("server.py", serverPy)
@@ -258,7 +257,7 @@ func TestCommandInBackground(t *testing.T) {
 	}
 }
 
-// A command's own exit code and signal are the part's, though a supervisor stands between.
+// The exit code and signal of a command are those of the part, although a supervisor is between them.
 func TestSupervisorPassesExitsAndSignals(t *testing.T) {
 	supervise := func(command string) *exec.Cmd {
 		dir := t.TempDir()

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A machine with none of the servers still gets a whole stack, of built-in parts.
+// A machine without servers gets a whole stack of built-in parts.
 func TestBareMachine(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can hide programs")
@@ -57,7 +57,7 @@ func TestBareMachine(t *testing.T) {
 	assert.Equal(t, "this machine has none", rejected["nginx"])
 	assert.Equal(t, "this machine has none", rejected["php"])
 	require.Equal(t, 0, bare("stop").code)
-	// Back on the whole machine, what has data stays what it is; the others become the real servers.
+	// Back on the machine with servers, parts with data stay as they are; the others use the real servers.
 	w.must("start")
 	assert.Equal(t, "sqlite", w.status().part(t, "db").Kind)
 	assert.Equal(t, "nginx", w.status().part(t, "web").Kind)
@@ -65,7 +65,7 @@ func TestBareMachine(t *testing.T) {
 	w.dir = filepath.Dir(dir)
 }
 
-// A full disk is named as what it is.
+// A full disk is named as the cause.
 func TestFullDisk(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a small disk")
@@ -79,7 +79,7 @@ func TestFullDisk(t *testing.T) {
 	home := w.home
 	w.home = filepath.Join(small, "home")
 	w.must("version")
-	// room for the program's copy, not for a database
+	// space for the program's copy, but not for a database
 	require.NoError(t, os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 22<<20), 0o644))
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code, r.all())
@@ -92,8 +92,8 @@ func TestFullDisk(t *testing.T) {
 	w.home = home
 }
 
-// Where this user may listen on the low ports, addresses need no port. The test has a network of its own, so that the
-// machine's settings stay.
+// If the user may open low ports, addresses need no port. The test has its own network, as it changes a setting of the
+// machine.
 func TestLowPorts(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a network")

@@ -21,7 +21,7 @@ aliases = ["*.tides"]
 name = "pier"
 `
 
-// commands asks a set-up command what it would run, and returns that without sudo. Nothing is changed by asking.
+// commands returns what a set-up command would run, without sudo. It changes nothing.
 func (n *namespace) commands(t *testing.T, args ...string) []string {
 	t.Helper()
 	r := n.dravit(t, append(args, "--json")...)
@@ -39,8 +39,8 @@ func (n *namespace) commands(t *testing.T, args ...string) []string {
 	return out.Commands
 }
 
-// Names below another suffix lead here once the user has agreed to what the hosts file gets, and the file is what it
-// was once that is taken back.
+// Names below another suffix resolve to this machine after the user agreed to the change of the hosts file. Undone, the
+// file is as it was before.
 func TestHostsFile(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make system files to change")
@@ -80,7 +80,7 @@ func TestHostsFile(t *testing.T) {
 	assert.Contains(t, n.must(t, "names", "hosts", "on").stderr, "nothing to do")
 	assert.Contains(t, n.must(t, "names").stdout, "hosts file: has 2 names of ours")
 
-	// A new name, then what is writable needs no sudo, then everything is taken back.
+	// A new name; then a writable file needs no sudo; then everything is undone.
 	w.write("dravit.toml", pier+"[[site]]\nname = \"lock\"\nsuffix = \"test\"\n")
 	assert.Equal(t, 1, n.dravit(t, "start").code, "the new name is not there yet")
 	require.NoError(t, os.Chmod(filepath.Join(etc, "hosts"), 0o666))
@@ -93,16 +93,16 @@ func TestHostsFile(t *testing.T) {
 	n.must(t, "stop")
 }
 
-// systemResolver is a resolver of the system's that can be set up for one suffix.
+// systemResolver is a resolver of the system that can be set up for one suffix.
 type systemResolver struct {
 	name, service string
-	setup         string // of the namespace, while it does not run yet
+	setup         string // commands in the namespace before it runs
 	start, stop   string // as root
-	files         string // where it is told, below /etc
+	files         string // the folder below /etc for its set-up
 }
 
-// The system's resolver, told of ours, finds every name below the suffix, wildcards included, and asks nobody about
-// others.
+// Once set up, the system's resolver finds every name below the suffix, wildcards included, through Dravit's, which is
+// asked about no other names.
 func TestResolver(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a resolver of the system's")
@@ -181,7 +181,7 @@ func testResolver(t *testing.T, x systemResolver) {
 	assert.Empty(t, n.sh(t, true, "ss -Hltun sport = :5380").stdout)
 }
 
-// Once the user has agreed, curl and a browser accept the sites' certificates; once that is taken back, they do not.
+// After the user agreed, curl and a browser trust the sites' certificates; undone, they do not.
 func TestTrust(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a store of the system's")
@@ -226,7 +226,7 @@ func TestTrust(t *testing.T) {
 	n.must(t, "stop")
 }
 
-// A name that the system's resolver leads to another machine is the cause that diagnose names first.
+// diagnose first names a host name that the system's resolver leads to another machine.
 func TestNameElsewhere(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make system files to change")

@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// namespace is a machine within the machine: it has a network of its own, and system files that may be changed.
+// namespace is a machine within the machine: it has its own network, and system files that may be changed.
 type namespace struct {
 	w   *world
 	pid int
 }
 
-// newNamespace makes one, with copies of the system's folders that tests change. It lives as long as the test and what
-// the test starts in it.
+// newNamespace makes a namespace with copies of the system's folders that tests change. It lasts as long as the test
+// and the processes in it.
 func newNamespace(w *world, setup string) *namespace {
 	w.t.Helper()
 	base := filepath.Join(filepath.Dir(w.home), "system")
@@ -52,7 +52,7 @@ exec sleep 600`
 	return &namespace{w, cmd.Process.Pid}
 }
 
-// enter has a command run in the namespace, as root or as the tester.
+// enter makes a command run in the namespace, as root or as the tester.
 func (n *namespace) enter(cmd *exec.Cmd, asRoot bool) *exec.Cmd {
 	enter := []string{"nsenter", "--target", fmt.Sprint(n.pid), "--net", "--mount", "--"}
 	if !asRoot {
@@ -73,7 +73,7 @@ func (n *namespace) dravit(t *testing.T, args ...string) result {
 	return finish(t, n.enter(cmd, false))
 }
 
-// must runs dravit there; it has to succeed.
+// must runs dravit there, and fails the test if the exit code is not 0.
 func (n *namespace) must(t *testing.T, args ...string) result {
 	t.Helper()
 	r := n.dravit(t, args...)

@@ -22,7 +22,7 @@ print(lines.readline().decode().strip())
 print(lines.readline().decode().strip())
 `
 
-// A message broker is a store like the others: it is placed, proved, reached by its variables, and keeps its data.
+// A message broker is a store like the others: it has a port, a ladder, variables, and keeps its data.
 func TestBroker(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -75,7 +75,7 @@ expect = { text = "Fog signals" }
 	assert.Contains(t, ask("$JS.API.STREAM.MSG.GET.horn", `{"seq":1}`), "Zm9nIGF0IG5vb24=", "fog at noon, in base64")
 }
 
-// What the broker says of a setting is said by the start.
+// start repeats what the broker says about a setting.
 func TestBrokerRefusesSetting(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

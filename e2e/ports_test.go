@@ -21,11 +21,11 @@ import (
 	"dravit/internal/stack"
 )
 
-// A thief takes each port that a plan has written down before its server comes up, three times in a row: the start
-// gives way, ends well, and everything that refers to the port follows.
-func TestThief(t *testing.T) {
+// Another process takes each port that a plan has chosen before its server starts, three times in a row. The start uses
+// other ports, succeeds, and everything that contains a port follows.
+func TestStartMovesFromTakenPort(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"robbed\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\n"+
+	w.write("dravit.toml", "name = \"taken\"\n[part.db]\nkind = \"mariadb\"\n[part.app]\nkind = \"php\"\n"+
 		"extensions = [\"mysqli\"]\n[[site]]\nname = \"day\"\napp = \"app\"\n[env]\nDSN = \"{db.host}:{db.port}\"\n")
 	w.write("public/index.php", `<?php echo getenv("DSN"), " ", getenv("DB_PORT");`)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -65,44 +65,44 @@ func TestThief(t *testing.T) {
 	w.must("check")
 	assert.Contains(t, w.must("run", "--", "sh", "-c", "echo $DSN").stdout, fmt.Sprint(db.Port))
 
-	// The ledger's port is taken while the stack is down: it is named, and the part moves.
+	// The port of the ledger is taken while the stack is stopped: the holder is named, and the part gets another port.
 	w.must("stop")
-	thief := w.listen("127.0.0.1", db.Port)
+	other := w.listen("127.0.0.1", db.Port)
 	r = w.must("ports")
 	assert.Contains(t, r.stdout, "taken")
-	assert.Contains(t, r.stdout, fmt.Sprintf("pid %d", thief))
+	assert.Contains(t, r.stdout, fmt.Sprintf("pid %d", other))
 	var all struct{ Ports []stack.PortEntry }
 	w.json(&all, "ports")
 	for _, e := range all.Ports {
 		if e.Part == "db" {
 			assert.Equal(t, stack.PortTaken, e.State)
-			assert.Equal(t, thief, e.Holder.PID)
+			assert.Equal(t, other, e.Holder.PID)
 			assert.WithinDuration(t, time.Now(), e.Holder.Since, time.Hour)
 		}
 	}
 	var one stack.PortAnswer
 	w.json(&one, "ports", fmt.Sprint(db.Port))
 	assert.False(t, one.Free)
-	assert.Equal(t, "robbed", one.Stack)
+	assert.Equal(t, "taken", one.Stack)
 	assert.Greater(t, one.Instead, db.Port)
 	r = w.must("why", "db.port")
-	assert.Contains(t, r.stdout, fmt.Sprintf("held by python3 (pid %d, user %s", thief, tester.Username))
+	assert.Contains(t, r.stdout, fmt.Sprintf("held by python3 (pid %d, user %s", other, tester.Username))
 	assert.Contains(t, w.must("start").stdout, fmt.Sprintf("part.db.port was %d", db.Port))
 	moved := w.status().part(t, "db").Port
 	assert.NotEqual(t, db.Port, moved)
-	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack robbed")
+	assert.Contains(t, w.must("ports", fmt.Sprint(moved)).stdout, "of the stack taken")
 }
 
-// A thief that has gone again by the time anybody looks: the server's own words tell that it did not get its port.
-func TestThiefThatWent(t *testing.T) {
+// The other process has gone by the time the keeper checks: the server's own log says that it did not get its port.
+func TestStartMovesFromPortThatIsFreeAgain(t *testing.T) {
 	w := newWorld(t)
 	w.write("tide.js", `const fs = require("fs"), port = process.env.PORT
-if (!fs.existsSync("came")) { // the thief's time
+if (!fs.existsSync("came")) { // the other's time
 	fs.writeFileSync("came", "")
 	throw new Error("listen EADDRINUSE: address already in use 127.0.0.1:" + port)
 }
 require("http").createServer((_, a) => a.end("high tide")).listen(port, "127.0.0.1")`)
-	w.write("dravit.toml", "name = \"robbed\"\n[part.app]\nkind = \"node\"\ncommand = \"node tide.js\"\n[[site]]\n"+
+	w.write("dravit.toml", "name = \"taken\"\n[part.app]\nkind = \"node\"\ncommand = \"node tide.js\"\n[[site]]\n"+
 		"name = \"day\"\napp = \"app\"\n")
 	w.must("start")
 	assert.FileExists(t, filepath.Join(w.dir, "came"))
@@ -110,8 +110,8 @@ require("http").createServer((_, a) => a.end("high tide")).listen(port, "127.0.0
 	assert.Equal(t, "high tide", body)
 }
 
-// The gateway gives way as well, and its sites' addresses follow.
-func TestThiefOfTheGateway(t *testing.T) {
+// The gateway also uses another port, and its sites' addresses follow.
+func TestGatewayMovesFromTakenPort(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
 	ctx, cancel := context.WithCancel(t.Context())
@@ -135,18 +135,18 @@ func TestThiefOfTheGateway(t *testing.T) {
 	cancel()
 	wg.Wait()
 	require.Equal(t, 0, r.code, r.all())
-	require.Len(t, stolen, 1, "the gateway was faster than the thief")
-	thief := <-stolen
-	defer thief.Close()
+	require.Len(t, stolen, 1, "the gateway was faster than the other")
+	other := <-stolen
+	defer other.Close()
 	url := w.status().Sites[0].URL
-	assert.NotContains(t, url, fmt.Sprint(thief.Addr().(*net.TCPAddr).Port))
+	assert.NotContains(t, url, fmt.Sprint(other.Addr().(*net.TCPAddr).Port))
 	code, body, _ := get(t, "GET", url, nil)
 	assert.Equal(t, 200, code)
 	assert.Contains(t, body, "Night boat")
 	w.must("check")
 }
 
-// listen has a program of the tester's listen on a port until the test ends, and returns its process.
+// listen makes a program of the tester listen on a port until the test ends, and returns its process id.
 func (w *world) listen(address string, port int) int {
 	w.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
@@ -167,8 +167,8 @@ print("listens", flush=True); time.sleep(300)`, address, fmt.Sprint(port))
 	return cmd.Process.Pid
 }
 
-// A pinned port that is taken is refused with its holder and what to do, whichever address it is held on; one below the
-// system's limit as well.
+// A pinned port that is taken is rejected, with its holder and what to do, on whatever address it is taken. So is one
+// that the user may not open.
 func TestPins(t *testing.T) {
 	w := newWorld(t)
 	port := 16990
@@ -194,7 +194,7 @@ func TestPins(t *testing.T) {
 	assert.Contains(t, w.must("ports", "40000").stdout, "outgoing connections")
 }
 
-// Fifty stacks start at the same moment, each by a process of its own: no port and no name is given twice.
+// Fifty processes start a stack each at the same moment: no port and no name is given twice.
 func TestFiftyStacksAtOnce(t *testing.T) {
 	w := newWorld(t)
 	const stacks = 50

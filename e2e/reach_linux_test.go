@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// neighbour gives the namespace an address, and returns what asks it from another machine in its network.
+// neighbour gives the namespace an address, and returns a function that sends requests from another machine in its
+// network.
 func (n *namespace) neighbour(t *testing.T) (ask func(script string) result) {
 	t.Helper()
 	r := n.sh(t, true, `
@@ -38,8 +39,8 @@ type reach struct {
 	URLs         []string
 }
 
-// A site is seen from another machine only where the stack file demands it and this machine's user has agreed; the
-// application sees what the visitor wrote; everything else stays on loopback; and what really is open is said.
+// Other machines reach a site only if the stack file asks for it and the user agreed. The application sees what the
+// client wrote, everything else stays on loopback, and Dravit says what is really open.
 func TestReachableFromOutside(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can make a network")
@@ -95,7 +96,7 @@ listen = "network"
 				ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/route").stdout)
 			assert.Equal(t, "404",
 				ask("curl -sS --max-time 5 -o /dev/null -w %{http_code} http://10.77.0.1:8600/.dravit/probe").stdout)
-			// Nothing else is open to it.
+			// No other port is open to it.
 			outside := n.sh(t, true,
 				"ss -Hltn | awk '{print $4}' | grep -v -e '^127\\.' -e '^\\[::1\\]' | sort -u").stdout
 			assert.Equal(t, "*:8600\n*:8601\n", outside)
@@ -104,7 +105,7 @@ listen = "network"
 			}
 			n.must(t, "check")
 
-			// The consent is kept, taken back one by one, and ends with the stack.
+			// The consent is kept, can be withdrawn for one site, and ends with the stack.
 			n.must(t, "stop")
 			assert.Empty(t, n.sh(t, true, "ss -Hltn sport = :8600").stdout)
 			n.must(t, "start")
@@ -121,7 +122,7 @@ listen = "network"
 	}
 }
 
-// What listens to the world without anybody's consent is named, and so is a port that somebody else has.
+// Dravit names what listens to the network without consent, and a port that another process has.
 func TestWhatIsReallyOpen(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"open\"\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\n[[site]]\n"+
@@ -138,17 +139,16 @@ func TestWhatIsReallyOpen(t *testing.T) {
 		"you did not agree to that: make it listen on 127.0.0.1")
 	w.must("stop")
 
-	thief, err := net.Listen("tcp", ":8600")
+	other, err := net.Listen("tcp", ":8600")
 	require.NoError(t, err)
-	defer thief.Close()
+	defer other.Close()
 	w.must("start")
 	w.json(&s, "status")
 	assert.Equal(t, 8601, s.Reachable[0].Port, "it moves")
 	assert.True(t, s.Reachable[0].Open)
 }
 
-// The stack's variables are in a file for tools that read one: as they are after every start, and never over a file
-// of somebody else's.
+// Every start writes the stack's variables to a file for other tools, but never over a file that Dravit did not write.
 func TestDotenv(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"vars\"\ndotenv = \".env.ferry\"\n[part.seats]\nkind = \"dravit-cache\"\n"+
@@ -177,11 +177,11 @@ func TestDotenv(t *testing.T) {
 		"process.stdout.write(process.env.PLAIN + process.env.SEATS_PORT)"}
 	assert.Equal(t, fmt.Sprintf("a b%d", port), finish(t, node).stdout)
 
-	// The port moves, and the file follows.
+	// The port changes, and the file follows.
 	w.must("stop")
-	thief, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	other, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
-	defer thief.Close()
+	defer other.Close()
 	w.must("start")
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -33,8 +33,8 @@ func (w *world) move(to string) {
 	w.dir = to
 }
 
-// A folder that was renamed is the stack that it was: other commands find it, and a start takes its data along after a
-// yes; what ran from the old place runs from the new one.
+// A renamed folder keeps its stack: other commands find it, and a start uses its data after a yes. What ran from the
+// old place then runs from the new one.
 func TestMovedFolderKeepsItsData(t *testing.T) {
 	w := newWorld(t)
 	w.ledgerOffice()
@@ -85,7 +85,7 @@ func TestCopiedFolderIsANewStack(t *testing.T) {
 	assert.Len(t, w.book().Stacks, 3)
 }
 
-// A folder that went to another file system has another inode: its stack file tells, and only where the old place is
+// A folder that moved to another file system has another inode: its stack file identifies it, if the old folder is
 // gone.
 func TestFolderOnAnotherFileSystem(t *testing.T) {
 	w := newWorld(t)
@@ -104,7 +104,7 @@ func TestFolderOnAnotherFileSystem(t *testing.T) {
 	assert.Equal(t, "Kelp", w.boats())
 }
 
-// Remove gives back ports and names and leaves the data; with --data it leaves nothing, also where the folder is gone.
+// remove releases ports and names and keeps the data; with --data it leaves nothing, even if the folder is gone.
 func TestRemove(t *testing.T) {
 	w := newWorld(t)
 	w.ledgerOffice()
@@ -150,7 +150,7 @@ func TestRemove(t *testing.T) {
 	}
 }
 
-// Where the stack file demands another kind, the message says how the data makes room, and that works.
+// If the stack file asks for another kind, the message says how to delete the data, and that works.
 func TestDataMakesRoomForAnotherKind(t *testing.T) {
 	w := newWorld(t)
 	w.ledgerOffice()

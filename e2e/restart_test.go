@@ -15,8 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// While a stack, or only what makes its pages, restarts behind the gateway, requests in flight finish, and new ones
-// wait instead of failing.
+// While a stack, or only its runtime, restarts behind the gateway, requests under way finish, and new ones wait.
 func TestRestartLosesNoRequest(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -74,8 +73,8 @@ func TestRestartLosesNoRequest(t *testing.T) {
 	}
 }
 
-// An open WebSocket outlives a keeper, a restart of other parts, and a start that changes nothing; when its own web
-// server or application restarts it ends, at once, and a new one finds its way.
+// An open WebSocket survives a new keeper, a restart of other parts, and a start that changes nothing. When its own web
+// server or application restarts, it ends at once, and a new one works.
 func TestWebSocketThroughRestarts(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -118,7 +117,7 @@ func TestWebSocketThroughRestarts(t *testing.T) {
 	}
 }
 
-// When what makes the pages dies while a site is used, visitors wait for its restart and see no error.
+// When a runtime dies while a site is used, requests wait for its restart, and no client sees an error.
 func TestCrashLosesNoRequest(t *testing.T) {
 	for _, c := range []struct{ server, kind, page string }{
 		{"nginx", "php", ""},
@@ -152,7 +151,7 @@ func TestCrashLosesNoRequest(t *testing.T) {
 							return
 						default:
 						}
-						// A page that was under way may be cut off: nginx passes it on as if it were whole.
+						// A page under way may be cut off: nginx passes it on as if it were complete.
 						if code, _, _ := get(t, "GET", url, nil); code != 200 {
 							mu.Lock()
 							bad[fmt.Sprint(code)]++
@@ -178,7 +177,7 @@ func TestCrashLosesNoRequest(t *testing.T) {
 	}
 }
 
-// Slow uploads to one site take no worker of the runtime before they are whole.
+// Slow uploads to one site occupy no worker of the runtime until they are complete.
 func TestSlowUploadsStopNoOtherSite(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		t.Run(server, func(t *testing.T) {
@@ -199,7 +198,7 @@ func TestSlowUploadsStopNoOtherSite(t *testing.T) {
 				require.NoError(t, err)
 				conns[i] = conn
 			}
-			time.Sleep(300 * time.Millisecond) // until they are where they hurt
+			time.Sleep(300 * time.Millisecond) // until they would do harm
 			code, body, _ := get(t, "GET", s.site("two"), nil)
 			assert.Equal(t, 200, code)
 			assert.Equal(t, "0 bytes", body)

@@ -71,8 +71,8 @@ func planned(t *testing.T, p plan.Plan, name string) plan.PartPlan {
 	return plan.PartPlan{}
 }
 
-// Three versions of PHP serve three sites of one stack at once, each with extensions of its own, and one with a
-// debugger that calls.
+// Three versions of PHP serve three sites of one stack at once, each with its own extensions, and one with a debugger
+// that connects.
 func TestPHPVersionsSideBySide(t *testing.T) {
 	w := newWorld(t)
 	w.besides("")
@@ -148,7 +148,7 @@ root = "next"
 	assert.Contains(t, w.must("run", "--part", "next", "--", "php", "-r", "echo PHP_VERSION;").stdout, "8.4.")
 }
 
-// debugs asserts that an editor is called from a page that asks for it, and only then.
+// debugs asserts that the debugger connects to an editor if a page asks for it, and only then.
 func debugs(t *testing.T, debugger *extensions.Debugger, url string) {
 	editor, err := net.Listen("tcp", net.JoinHostPort(debugger.Host, itoa(debugger.Port)))
 	require.NoError(t, err)
@@ -182,8 +182,8 @@ func debugs(t *testing.T, debugger *extensions.Debugger, url string) {
 	}
 }
 
-// An extension that only one version has decides which version serves; files of another version in the way are refused,
-// and both numbers named.
+// An extension that only one version has decides about the version. Files for another version are rejected, and the
+// message names both versions.
 func TestExtensionsDecideTheVersion(t *testing.T) {
 	w := newWorld(t)
 	other := t.TempDir()
@@ -234,8 +234,8 @@ func TestExtensionsDecideTheVersion(t *testing.T) {
 	assert.Contains(t, r.stdout, api84)
 }
 
-// Extensions are switched in the stack file, which keeps all else, and proved in the web process and on the command
-// line.
+// Extensions are switched in the stack file, which stays the same otherwise. The web process and the command line
+// confirm it.
 func TestSwitchExtensions(t *testing.T) {
 	w := newWorld(t)
 	w.write("public/index.php", `<?php echo extension_loaded("intl") ? "intl is on" : "intl is off";`)
@@ -295,7 +295,8 @@ app = "app"
 	}
 }
 
-// The project's own files say what they need; the choice is kept until its reason goes away, and what changed is said.
+// The project's own files say what they need. A choice is kept until its reason is gone, and the plan says what
+// changed.
 func TestManifestsAndHistory(t *testing.T) {
 	w := newWorld(t)
 	dir := w.besides("")
@@ -311,14 +312,14 @@ func TestManifestsAndHistory(t *testing.T) {
 	w.must("stop")
 	assert.Empty(t, w.plan().Changes)
 
-	// A newer one would do now: the choice stays, unless it is asked for afresh.
+	// A newer version would fit now: the choice stays, unless --afresh asks for a new one.
 	w.write("composer.json", `{"require": {"php": ">=7.2"}}`)
 	p = w.plan()
 	assert.True(t, strings.HasPrefix(planned(t, p, "app").Version, "8.2"))
 	assert.Contains(t, w.must("why", "app.version").stdout, "the last good start ran on it")
 	assert.True(t, strings.HasPrefix(planned(t, w.plan("--afresh"), "app").Version, "8.4"))
 
-	// The reason goes away.
+	// The reason is gone.
 	w.write(".php-version", "7.4\n")
 	p = w.plan()
 	assert.True(t, strings.HasPrefix(planned(t, p, "app").Version, "7.4"))
@@ -338,7 +339,7 @@ func TestManifestsAndHistory(t *testing.T) {
 	assert.NotContains(t, r.stdout, `"because": null`)
 }
 
-// Command-line programs that must be there: the wrong one on PATH, one that is missing, one that is too old.
+// Required command-line programs: the wrong one on PATH, one that is missing, one that is too old.
 func TestRequires(t *testing.T) {
 	w := newWorld(t)
 	bin := t.TempDir()
@@ -369,7 +370,7 @@ func TestRequires(t *testing.T) {
 	}
 }
 
-// What a plan rests on goes through a file, holds no secrets, and gives the same plan anywhere.
+// What a plan depends on fits into a file, without secrets, and gives the same plan anywhere.
 func TestSavedPlan(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -430,8 +431,8 @@ func TestSurveyCommand(t *testing.T) {
 	w.settings("")
 }
 
-// What an application requires is raised where Dravit's own values fall short, refused where the stack file contradicts
-// it, and asked for in the web process, with a row for each.
+// Dravit raises its own values that do not meet an application's requirement, rejects a stack file that contradicts
+// one, and asks the web process, with a row for each requirement.
 func TestWhatAnApplicationRequires(t *testing.T) {
 	w := newWorld(t)
 	const file = `name = "needs"
@@ -491,7 +492,7 @@ app = "app"
 	assert.Equal(t, requirement{"database", "innodb_buffer_pool_size", ">= 48M", `"50331648"`, true},
 		check.Parts[0].Requires[5])
 
-	// What the project itself takes away again is found in the web process.
+	// The web process shows a setting that the project itself lowers again.
 	w.write("dravit.toml", fmt.Sprintf(file, "settings = { disable_functions = \"proc_open\" }"))
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "cache")))
 	r = w.dravit("start", "--timeout", "20s")

@@ -19,8 +19,8 @@ import (
 	"dravit/internal/stack"
 )
 
-// Every site answers over HTTPS and HTTP/2 with a certificate for its name, verified by Go, curl and openssl with the
-// authority alone, and the application sees that the visitor came that way, behind each web server.
+// Every site answers over HTTPS and HTTP/2 with a certificate for its name, which Go, curl and openssl verify with the
+// authority alone. Behind each web server, the application knows that the client used HTTPS.
 func TestHTTPS(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
 		w := newWorld(t)

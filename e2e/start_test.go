@@ -23,7 +23,7 @@ import (
 	"dravit/internal/proc"
 )
 
-// The whole way: start, prove, look, stop, with nothing left but the data.
+// The whole way: start, check, stop. Nothing is left but the data.
 func TestStartCheckStop(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -95,7 +95,7 @@ func TestStartCheckStop(t *testing.T) {
 	assert.Equal(t, "stopped", w.status().State)
 }
 
-// What a command gets: the stores' addresses, and the runtime that serves the pages.
+// What run gives to a command: the stores' addresses, and the runtime that serves the pages.
 func TestRun(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", real+"[env]\nLEDGER = \"mysql://{db.user}@{db.host}:{db.port}/{db.database}\"\n")
@@ -126,7 +126,7 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, 2, w.dravit("status", "--nonsense").code)
 }
 
-// A change of the stack file restarts the parts that it concerns, and no other.
+// A change of the stack file restarts only the parts that it concerns.
 func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -153,14 +153,14 @@ func TestChangeRestartsOnlyWhatChanged(t *testing.T) {
 	last := w.status().pids()
 	assert.NotEqual(t, after["seats"], last["seats"])
 	assert.Equal(t, after["db"], last["db"])
-	// A part that is gone from the file is ended.
+	// A part that is no longer in the file is stopped.
 	w.write("dravit.toml", strings.Replace(real, "[part.seats]\nkind = \"redis\"\n", "", 1))
 	w.must("start")
 	assert.False(t, alive(last["seats"]))
 	assert.Len(t, w.status().Parts, 3)
 }
 
-// Paths that make trouble elsewhere: blanks, letters beyond ASCII, a dollar, and more than a socket's path can hold.
+// Difficult paths: spaces, letters beyond ASCII, a dollar, and longer than a socket's path can be.
 func TestDifficultPaths(t *testing.T) {
 	for _, name := range []string{"Fähre nach Süd-Eiland $1 'kurz'",
 		strings.Repeat("a-rather-deep-folder/", 12) + "ferry"} {
@@ -179,7 +179,7 @@ func TestDifficultPaths(t *testing.T) {
 	}
 }
 
-// The same folder under another name, cloned beside itself: both run, and each answers under its own names.
+// Two clones of one project run at the same time, each under its own host names.
 func TestTwoClones(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -213,7 +213,7 @@ func TestTwoClones(t *testing.T) {
 	assert.Contains(t, r.stderr, "its parts are mail, seats, store, web")
 }
 
-// Two starts at the same moment come to one stack.
+// Two starts at the same moment start one stack.
 func TestTwoStartsAtOnce(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -236,7 +236,7 @@ func TestTwoStartsAtOnce(t *testing.T) {
 	}
 }
 
-// Ctrl-C ends what the start began, and nothing else.
+// Ctrl-C stops what the start has started, and nothing else.
 func TestInterruptedStart(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n")
@@ -264,18 +264,18 @@ func TestInterruptedStart(t *testing.T) {
 	assert.Equal(t, seats, s.part(t, "seats").PID, "what ran before runs on")
 }
 
-// A stack's file may ask for a port; free choices stay out of the way of others.
+// A stack file may pin a port; free choices avoid the ports of other stacks.
 func TestPorts(t *testing.T) {
 	w := newWorld(t)
 	taken, err := net.Listen("tcp", "127.0.0.1:0") // a port that is free, held by the tester's own program in a moment
 	require.NoError(t, err)
 	port := taken.Addr().(*net.TCPAddr).Port
 	require.NoError(t, taken.Close())
-	thief := exec.Command("php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port))
-	thief.SysProcAttr = w.asTester()
-	require.NoError(t, thief.Start())
-	defer func() { _ = thief.Process.Kill(); _ = thief.Wait() }()
-	w.eventually("the thief listens", func() bool {
+	other := exec.Command("php", "-n", "-S", fmt.Sprintf("127.0.0.1:%d", port))
+	other.SysProcAttr = w.asTester()
+	require.NoError(t, other.Start())
+	defer func() { _ = other.Process.Kill(); _ = other.Wait() }()
+	w.eventually("the other listens", func() bool {
 		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
 			conn.Close()
@@ -287,8 +287,8 @@ func TestPorts(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.stderr, fmt.Sprintf("port %d, pinned by part seats, is taken", port))
 	assert.Contains(t, r.stderr,
-		fmt.Sprintf("php (pid %d, user %s, since ", thief.Process.Pid, tester.Username), "the holder is named")
-	assert.Contains(t, r.stderr, fmt.Sprintf("kill %d", thief.Process.Pid))
+		fmt.Sprintf("php (pid %d, user %s, since ", other.Process.Pid, tester.Username), "the holder is named")
+	assert.Contains(t, r.stderr, fmt.Sprintf("kill %d", other.Process.Pid))
 	assert.Empty(t, w.book().Stacks, "a start without a plan leaves nothing")
 
 	base, err := net.Listen("tcp", "127.0.0.1:16379")
@@ -304,11 +304,11 @@ func TestPorts(t *testing.T) {
 	assert.Equal(t, free, w.status().part(t, "seats").Port, "the same stack gets the same port")
 }
 
-// The same commands from a shell with an empty environment find the same keeper.
+// Commands from a shell with an empty environment find the same keeper.
 func TestEmptyEnvironment(t *testing.T) {
 	w := newWorld(t)
 	base, empty := tester.HomeDir, []string{}
-	if !asRoot { // the account is somebody's, and may have stacks of its own: a home folder of the test's must be named
+	if !asRoot { // the account may have stacks of its own: the test must use its own home folder
 		base = filepath.Dir(w.home)
 		empty = []string{"HOME=" + base}
 	}
@@ -340,7 +340,7 @@ func TestEmptyEnvironment(t *testing.T) {
 // adminsGroup is a group that root is in, and the tester is not.
 const adminsGroup = 31337
 
-// assertOrdinary makes sure that a process has nothing of root's: no user, no group, no variable.
+// assertOrdinary checks that a process has nothing of root's: no user, no group, no variable.
 func assertOrdinary(t *testing.T, pid int) {
 	t.Helper()
 	uid, gid := ids(t)
@@ -389,7 +389,7 @@ func TestRunByRoot(t *testing.T) {
 	assert.Contains(t, r.stdout, "USER="+tester.Username+"\n", r.all())
 	assert.NotContains(t, r.stdout, "of-root-only", "what is root's is not handed on")
 
-	// Where nobody offers himself, root is told, and nothing is made without consent.
+	// If no ordinary account is suitable, root is told so, and no account is created without consent.
 	w.dir = "/root"
 	cmd := w.command(context.Background(), "status")
 	cmd.SysProcAttr = nil
@@ -404,8 +404,8 @@ func TestRunByRoot(t *testing.T) {
 	w.dir = filepath.Join(filepath.Dir(w.home), "ferry office")
 }
 
-// The keeper and its clients talk to their own user only, not to root either: whoever stands in for the one or the
-// other is turned away.
+// The keeper and its clients talk to their own user only, and not to root: each rejects a process that pretends to be
+// the other.
 func TestOthersAtTheKeepersSocket(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root reaches another user's socket")
@@ -455,7 +455,7 @@ func TestOthersAtTheKeepersSocket(t *testing.T) {
 	}
 }
 
-// A start is bounded in time even where a part never answers; what runs is left running.
+// A start ends in time even if a part never answers; what runs keeps running.
 func TestNeverAnswers(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\n"+
@@ -476,8 +476,8 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Contains(t, w.must("logs", "slow").stdout, "loading the cargo")
 }
 
-// Stacks come and go at the same time, each by its own command: none loses the keeper or the gateway to the end of
-// another.
+// Stacks start and stop at the same time, each by its own command: none loses the keeper or the gateway because another
+// stack stops.
 func TestStacksComeAndGo(t *testing.T) {
 	w := newWorld(t)
 	var worlds []*world

@@ -43,8 +43,8 @@ func (s wholeStatus) site(t *testing.T, name string) siteState {
 	return siteState{}
 }
 
-// A site has a state of its own, which the keeper keeps up to date: of a page that fails, of a part that is down behind
-// it, and of both mended.
+// The keeper keeps each site's state up to date: when its page fails, when a part behind it is stopped, and when both
+// are fixed.
 func TestStatusKnowsSites(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"day-boat\"\n"+maria+phpSite+"expect = { text = \"Day boat\" }\n")
@@ -85,7 +85,7 @@ func TestStatusKnowsSites(t *testing.T) {
 	assert.Contains(t, w.must("diagnose").stdout, "nothing is wrong", "right after a repair nothing is left")
 }
 
-// What an application requires of the web process counts in the status, too.
+// A requirement that the web process does not meet shows in the status, too.
 func TestStatusKnowsRequirements(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"day-boat\"\n"+phpSite+"[part.app.requires]\nwritable = [\"cache\"]\n")
@@ -101,7 +101,7 @@ func TestStatusKnowsRequirements(t *testing.T) {
 	w.eventually("the requirement is met", func() bool { return w.whole().State == "answers" })
 }
 
-// How a process ended is kept after its restart, and the log tells when it was started and how it ended.
+// How a process ended is kept after its restart, and the log says when it was started and how it ended.
 func TestExitsAreKept(t *testing.T) {
 	w := newWorld(t)
 	w.write("app.py", `import http.server, os, sys
@@ -136,8 +136,7 @@ http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forev
 	assert.Regexp(t, `dravit: \d{4}-\d\d-\d\dT\S+ it exited with code 41 after \d`, logs)
 }
 
-// What a log tells of failures that are long over is no evidence: after the tables were made, the password that was
-// broken since is the only cause.
+// Old failures in a log are no evidence: when the tables exist again, the wrong password is the only cause.
 func TestOldLinesAreNoEvidence(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"day-boat\"\n"+maria+phpSite)
@@ -167,7 +166,7 @@ foreach ($db->query("SELECT name FROM boats") as $boat) echo $boat["name"];`,
 	assert.Empty(t, w.diagnose().Causes)
 }
 
-// A start gives up on a server that listens elsewhere in seconds, and says what diagnose would.
+// A start gives up within seconds on a server that listens on another port, and says what diagnose would.
 func TestStartGivesUpOnServerElsewhere(t *testing.T) {
 	w := newWorld(t)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

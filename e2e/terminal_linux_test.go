@@ -19,7 +19,7 @@ import (
 	"dravit/internal/shell"
 )
 
-// What scripts read of a start and a stop.
+// What scripts read from a start and a stop.
 func TestStartAndStopAsJSON(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -82,7 +82,7 @@ name = "day"
 	assert.Equal(t, "no-part", refused.Error.Code)
 }
 
-// Logs are followed until Ctrl-C: what comes while somebody looks is shown, with the part that wrote it.
+// logs --follow shows new lines with the part that wrote them, until Ctrl-C.
 func TestLogsAreFollowed(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -119,7 +119,7 @@ func TestLogsAreFollowed(t *testing.T) {
 	assert.Equal(t, "answers", w.status().State, "who looks at logs stops nothing")
 }
 
-// atTerminal runs dravit at a terminal, types answer once it asks, and returns what the terminal showed.
+// atTerminal runs dravit at a terminal, types answer when it asks, and returns what the terminal showed.
 func (w *world) atTerminal(answer string, args ...string) (shown string, code int) {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
@@ -151,8 +151,7 @@ func (w *world) atTerminal(answer string, args ...string) (shown string, code in
 	return all.String(), cmd.ProcessState.ExitCode()
 }
 
-// At a terminal a start asks once what a repository may not decide, and remembers the answer. Whoever says nothing has
-// not agreed.
+// At a terminal, start asks once for consent, and remembers the answer. No answer is no consent.
 func TestConsentAtATerminal(t *testing.T) {
 	file := "name = \"pier\"\n[[site]]\nname = \"pier\"\nlisten = \"network\"\n"
 	for _, c := range []struct {

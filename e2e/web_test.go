@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// secretNames are files that no web server gives away; sourceNames are PHP source that it neither runs nor gives away.
+// secretNames are files that no web server serves; sourceNames are PHP source that no web server runs or serves.
 var (
 	secretNames = []string{"dravit.toml", "dravit.toml~", "dravit.local.toml.orig", "index.php~",
 		"config.php.save", "old.bak", "a.swp",
@@ -27,7 +27,7 @@ var (
 	sourceNames = []string{"lib.PHP", "lib.Php", "lib.phtml", "lib.php5", "lib.phps", "lib.phar"}
 )
 
-// echo answers with what the server told it.
+// echo writes what the server told it.
 const echo = `<?php
 $keys = [
   'REQUEST_METHOD', 'REQUEST_URI', 'SCRIPT_NAME', 'PATH_INFO', 'QUERY_STRING', 'HTTP_HOST', 'SERVER_NAME',
@@ -68,14 +68,14 @@ func (w *world) tableProject(server string) {
 	w.write("public/.well-known/security.txt", "hello")
 }
 
-// answer is what one server answers to one request: Location as to, the port as PORT.
+// answer is the answer of one server to one request: to is Location, with the port as PORT.
 type answer struct {
 	code     int
 	body     string
 	sort, to string
 }
 
-// answerTo asks a server with headers that a visitor may not set.
+// answerTo sends a request with headers that a client must not be able to set.
 func answerTo(t *testing.T, method, url, path string) answer {
 	code, body, head := get(t, method, url+strings.TrimPrefix(path, "/"),
 		strings.NewReader(map[string]string{"POST": "name=Ada"}[method]), func(r *http.Request) {
@@ -166,7 +166,7 @@ func TestWebServersAnswerAlike(t *testing.T) {
 		answers["nginx"]["GET 1/sailings/today"].body, "what a visitor claims is replaced by what is true")
 }
 
-// The gateway tells what it knows, but not under a name that a foreign page can take.
+// The gateway lists the sites, but not under a name that a foreign web page can use.
 func TestGateway(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()
@@ -191,7 +191,7 @@ func TestGateway(t *testing.T) {
 	assert.NotContains(t, body, "night.localhost")
 	_, body = ask("<script>alert(1)</script>.localhost")
 	assert.NotContains(t, body, "<script>alert")
-	// One part away: the visitor is told which stack, and what to type.
+	// If a part is stopped, the page says which stack it is, and what to type.
 	w.must("stop", "web")
 	code, body = ask("night.localhost")
 	assert.Equal(t, 502, code)
@@ -204,7 +204,7 @@ func TestGateway(t *testing.T) {
 	assert.Equal(t, 200, code)
 }
 
-// A site answers under its aliases and wildcards, with the name that the visitor used; an own name goes before a
+// A site answers under its aliases and wildcards, with the name that the client used. A site's own name goes before a
 // wildcard.
 func TestAliases(t *testing.T) {
 	for _, server := range []string{"nginx", "dravit-web", "apache"} {
@@ -246,7 +246,7 @@ root = "night"
 		w.must("check")
 		assert.Contains(t, w.must("plan").stdout, "*.quay.localhost")
 	}
-	// A second folder with the same names gets names of its own.
+	// A second folder with the same names gets other names.
 	w := newWorld(t)
 	w.write("dravit.toml", "")
 	for _, dir := range []string{"one", "two"} {
@@ -262,8 +262,8 @@ root = "night"
 	assert.Equal(t, "two", body)
 }
 
-// A trace follows one request from the name to the stores, with the versions that answered, and names the first leg
-// that fails; a check of chosen parts asks those alone; and a JUnit report holds every rung.
+// check --trace follows one request from the name to the stores, with the versions that answered, and names the first
+// leg that fails.
 func TestCheckTrace(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -314,7 +314,7 @@ func TestCheckTrace(t *testing.T) {
 	assert.Contains(t, w.dravit("check", "--trace", "night").stderr, "its sites are day")
 }
 
-// A check of named parts asks these alone, and writes what it found for a test runner.
+// A check of named parts asks only these. A JUnit report holds every rung.
 func TestCheckOfNamedPartsAndReport(t *testing.T) {
 	w := newWorld(t)
 	w.real()
@@ -354,7 +354,7 @@ func TestCheckOfNamedPartsAndReport(t *testing.T) {
 	}
 }
 
-// The deep proofs hold on every kind that has any, leave nothing behind, and fail where what they prove is not so.
+// The deep checks hold on every kind that has any, leave nothing behind, and fail if what they check is broken.
 func TestDeepCheck(t *testing.T) {
 	type deepCheck struct {
 		Subject string
@@ -419,8 +419,8 @@ func TestDeepCheck(t *testing.T) {
 	assert.Contains(t, w.must("check", "--deep").stdout, "delivers")
 }
 
-// A watch paints into the window that there is, at 80x24 too, and leaves the terminal as it was; without a terminal
-// each look is a line.
+// check --watch fits the window, also at 80x24, and restores the terminal. Without a terminal it writes one line for
+// each check.
 func TestWatch(t *testing.T) {
 	w := newWorld(t)
 	w.builtin()

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What people write for what is called something else here is understood in the message.
+// Messages understand words for kinds and keys that have another name in a stack file.
 func TestWordsOfOthers(t *testing.T) {
 	w := newWorld(t)
 	for text, says := range map[string]string{
@@ -47,7 +47,7 @@ func TestWordsOfOthers(t *testing.T) {
 		assert.Equal(t, 3, r.code, text)
 		assert.Contains(t, flat(r.all()), says, text)
 	}
-	// A file of the project's own is named with what can be done about it.
+	// A file of the project is named, with what to do about it.
 	w.write(".python-version", "3.7\n")
 	w.write("dravit.toml", "[part.app]\nkind = \"python\"\ncommand = \"x\"\n")
 	assert.Contains(t, flat(w.dravit("plan").all()), "or change .python-version")
@@ -71,7 +71,8 @@ func TestSiteNameWithDots(t *testing.T) {
 	w.must("check")
 }
 
-// Where every extension is loaded, one is switched off by a list of those to leave out, which holds on other machines.
+// If every extension is loaded, one is switched off by a list of those to leave out, which also works on other
+// machines.
 func TestExtensionsOffLeavesOut(t *testing.T) {
 	w := newWorld(t)
 	file := "name = \"x\"\n[part.app]\nkind = \"php\"\n[[site]]\nname = \"day\"\napp = \"app\"\n"

@@ -50,7 +50,7 @@ func TestAuthority(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, a.certificate.Raw, b.certificate.Raw, "it is kept")
 
-	// Whatever it signs, other names are refused.
+	// Whatever the authority signs, clients reject other names.
 	for _, host := range []string{"example.org", "localhost.example.org", "notlocalhost"} {
 		forged, err := a.Leaf(host)
 		require.NoError(t, err)
@@ -67,7 +67,7 @@ func TestAuthority(t *testing.T) {
 	assert.ErrorContains(t, err, h.Path("authority"), "what is broken is not thrown away: somebody may trust it")
 }
 
-// A suffix that stacks come to use recreates the authority, once; those that it has already do not.
+// A new suffix of a stack recreates the authority once; suffixes that it has do not.
 func TestSuffixes(t *testing.T) {
 	h, a := open(t)
 	assert.True(t, a.Covers("ferry.test"))
@@ -102,7 +102,7 @@ func TestManyAtOnce(t *testing.T) {
 	assert.LessOrEqual(t, len(a.leaves), maxLeaves)
 }
 
-// What another implementation makes of it.
+// What openssl says about it.
 func TestOpenSSL(t *testing.T) {
 	h, a := open(t)
 	check := func(host string) (string, error) {

@@ -78,7 +78,7 @@ beforehand. It exits with 1 if something does not answer.`,
 // mend carries out the remedies that can do no harm and to which the user agrees, then diagnoses again.
 func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
 	agree := func(c diagnose.Cause) bool {
-		agreed, _ := a.agrees(ctx, c.What+": "+strings.Join(c.Fix, " "), "Do it?") // Mend sees the end of ctx itself
+		agreed, _ := a.agrees(ctx, c.What+": "+strings.Join(c.Fix, " "), "Do it?") // the caller sees the end of ctx
 		return agreed
 	}
 	if a.json {

@@ -102,7 +102,7 @@ func TestNoPlan(t *testing.T) {
 		Also: []string{"two, because ebb", "three, because wind"}}, f)
 }
 
-// Of all that does not answer the one is named that the rest may wait for.
+// The failure names the part or site that the others may wait for.
 func TestNotAnswering(t *testing.T) {
 	part := func(name string, state lifecycle.State) lifecycle.Status {
 		return lifecycle.Status{Name: name, Kind: "redis", Version: "7.0", State: state}

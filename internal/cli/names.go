@@ -142,7 +142,7 @@ only.`,
 type setUpJSON struct {
 	Format   int      `json:"format"`
 	Done     bool     `json:"done"`     // nothing is left to do
-	Commands []string `json:"commands"` // those that were run, or that are to be
+	Commands []string `json:"commands"` // the commands that were run, or would be
 }
 
 // setUpCommand returns a command that changes the system after the user agreed.

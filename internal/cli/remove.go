@@ -14,10 +14,10 @@ import (
 type removeJSON struct {
 	Format  int              `json:"format"`
 	Stack   string           `json:"stack"`
-	Removed bool             `json:"removed"` // false: nobody agreed, and nothing was done
+	Removed bool             `json:"removed"` // false: you did not agree, and nothing was deleted
 	Ports   []int            `json:"ports"`
 	Names   []string         `json:"names"`
-	Data    []stack.PartData `json:"data"` // that goes, or with data_stays stays
+	Data    []stack.PartData `json:"data"` // deleted data; with data_stays, kept data
 	Stays   bool             `json:"data_stays"`
 }
 

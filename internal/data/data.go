@@ -21,7 +21,7 @@ import (
 // Meta describes a data folder. It is a file beside the folder.
 type Meta struct {
 	Kind    string `json:"kind"`
-	Version string `json:"version"` // of the program that wrote it last
+	Version string `json:"version"` // version of the program that wrote it last
 }
 
 func metaFile(p kind.Part) string { return p.Data + ".json" }

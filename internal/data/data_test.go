@@ -73,7 +73,7 @@ func TestEnsure(t *testing.T) {
 	require.NoError(t, Sync(p.Data))
 }
 
-// A filling that fails, or is cut off, leaves nothing that looks like data.
+// A filling that fails or is interrupted leaves nothing that looks like data.
 func TestEnsureIsWholeOrNothing(t *testing.T) {
 	h, p := world(t)
 	n := 0
@@ -126,7 +126,7 @@ func TestEnsureEmpty(t *testing.T) {
 	assert.Empty(t, entries)
 }
 
-// A copy is the same to the byte, whatever of it is zero.
+// A copy is the same to the byte, even where it has holes.
 func TestCopyFile(t *testing.T) {
 	dir := t.TempDir()
 	whole := make([]byte, 5*block+17)
@@ -145,7 +145,7 @@ func TestCopyFile(t *testing.T) {
 	}
 }
 
-// Before a newer version changes data they are copied, once, and whole or not at all.
+// Data are copied once before a newer version converts them, whole or not at all.
 func TestPutAside(t *testing.T) {
 	h, p := world(t)
 	n := 0
@@ -178,8 +178,8 @@ func TestPutAside(t *testing.T) {
 	text, _ = os.ReadFile(aside)
 	assert.Equal(t, "mine", string(text), "the copy is of before")
 
-	// A start that was broken off after the copy, when the newer server had changed the data already, says so the next
-	// time: 1.0 wrote them.
+	// If a start is interrupted after the newer server converted the data, the next one still knows that 1.0 wrote
+	// them.
 	require.NoError(t, home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: "1.0"}))
 	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
 	require.NoError(t, err)

@@ -101,7 +101,7 @@ type Cause struct {
 	Cause    string   `json:"cause"`    // a word of docs/causes.md
 	Subject  string   `json:"subject"`  // part.db, site.ferry, machine, ...
 	What     string   `json:"what"`     // a sentence
-	Evidence []string `json:"evidence"` // what tells so
+	Evidence []string `json:"evidence"` // what shows it
 	Remedy   string   `json:"remedy"`   // what to do or type
 	// Fix is a command that can do no harm and that diagnose --fix can run, or nil.
 	Fix []string `json:"fix,omitempty"`

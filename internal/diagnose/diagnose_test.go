@@ -63,7 +63,7 @@ func TestPageTells(t *testing.T) {
 	assert.Equal(t, []string{"site.ferry unwell"}, words(Causes(facts(lifecycle.Answers, "nothing of use"))))
 }
 
-// What a stopped store causes is not said of everything that needs it; what a page says of other things is.
+// A stopped store is not also a cause at everything that needs it; other errors on a page are.
 func TestConsequencesAreNoCauses(t *testing.T) {
 	f := facts(lifecycle.Unwell, "connection refused\n")
 	f.Parts[2].Status.State = lifecycle.Stopped
@@ -76,7 +76,7 @@ func TestConsequencesAreNoCauses(t *testing.T) {
 	assert.Empty(t, Causes(f), "nobody wants it to answer")
 }
 
-// What was seen goes before what was written, and that before what is likely.
+// What Dravit saw goes before what a program wrote, and that before what is likely.
 func TestOrder(t *testing.T) {
 	f := facts(lifecycle.Failed, "")
 	f.Parts[1].Log = "Fatal: low tide\n"
@@ -107,7 +107,7 @@ func TestMachine(t *testing.T) {
 	assert.Equal(t, []string{"part.app crashed"}, words(Causes(f)),
 		"a disk with room explains nothing; nor does one that does not count files")
 
-	// What a log says of a quota counts while something is wrong.
+	// A log's message about a quota counts only while something is wrong.
 	f.Parts[1].Log = "write: Disk quota exceeded\n"
 	assert.Contains(t, words(Causes(f)), "machine quota-full")
 	f = facts(lifecycle.Answers, "")

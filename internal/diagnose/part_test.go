@@ -156,7 +156,7 @@ func TestPartCauses(t *testing.T) {
 	}
 }
 
-// A requirement that is not met is the cause, whatever else is said, with the way to meet it.
+// A requirement that is not met is the cause, whatever else is found, with how to meet it.
 func TestRequirementCauses(t *testing.T) {
 	for sort, remedy := range map[string]string{
 		"setting":  "set memory in the settings of part boat in dravit.toml",
@@ -179,7 +179,7 @@ func TestRequirementCauses(t *testing.T) {
 	}
 }
 
-// A part that has not reached a store is not the cause, as long as it lives; one that died is.
+// A part that cannot reach a store is not the cause as long as it is alive; a dead one is.
 func TestStoresGoFirst(t *testing.T) {
 	for state, told := range map[lifecycle.State]bool{
 		lifecycle.Unwell: false, lifecycle.Starting: false, lifecycle.Failed: true, lifecycle.Pausing: true,
@@ -217,7 +217,7 @@ func TestConnectionsUsedUp(t *testing.T) {
 	assert.Equal(t, []string{"part.boat port-taken"}, words(Causes(f(9))), "there is one left")
 }
 
-// What no plan satisfies is told, unless a site was found to have it; what was found of the part goes before it.
+// A demand that no plan satisfies is reported, unless it was found at a site; causes of the part go before it.
 func TestPlanFaults(t *testing.T) {
 	fault := func(subject string) []plan.Fault {
 		return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}}

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// What is wrong with a site that all parts behind it are well for.
+// What is wrong with a site if all parts behind it answer.
 func TestSiteCauses(t *testing.T) {
 	for _, c := range []struct {
 		name   string
@@ -94,7 +94,7 @@ func TestSiteCauses(t *testing.T) {
 	}
 }
 
-// What the web server wrote counts if its app said nothing; a symptom of the app's is not looked for in its log.
+// The web server's log counts if its app's log says nothing; the app's symptoms are not searched for in it.
 func TestServerTells(t *testing.T) {
 	f := facts(lifecycle.Answers, "")
 	f.Parts[0].Traits.Symptoms, f.Parts[0].LogFile = symptoms(), "/logs/web.log"
@@ -106,7 +106,7 @@ func TestServerTells(t *testing.T) {
 	assert.Equal(t, []string{"site.ferry tables-missing"}, words(Causes(f)))
 }
 
-// Until the gateway leads to the site, nothing can be said of what is behind it.
+// As long as the gateway does not lead to the site, nothing is known about what is behind it.
 func TestEntranceCauses(t *testing.T) {
 	for _, rung := range []kind.RungName{kind.Reaches, kind.Routed} {
 		f := facts(lifecycle.Answers, "no table boats")
@@ -128,7 +128,7 @@ func TestEntranceCauses(t *testing.T) {
 	assert.Empty(t, Causes(f), "without a site no gateway is wanted")
 }
 
-// A cause that was told of a part is not told of each of its sites; two sites' own causes are two.
+// A cause of a part is not repeated at each of its sites; two sites' own causes are both reported.
 func TestOnce(t *testing.T) {
 	f := facts(lifecycle.Answers, "no table boats")
 	f.Sites = append(f.Sites, f.Sites[0])
@@ -138,7 +138,7 @@ func TestOnce(t *testing.T) {
 	assert.Equal(t, []string{"site.ferry tables-missing", "site.crew tables-missing"}, words(Causes(f)))
 }
 
-// A log-in that failed names the variables of the store that is meant, where only one can be.
+// A failed log-in names the variables of the store, if only one store can be meant.
 func TestVariablesOfTheStore(t *testing.T) {
 	re := func(text string) kind.Symptom {
 		all := symptoms()
@@ -170,7 +170,7 @@ func TestVariablesOfTheStore(t *testing.T) {
 	f.Parts[2].Spec.Port = 0
 	assert.Len(t, Causes(f)[0].Evidence, 1, "it listens on no port")
 
-	// Of two stores the one that its clients' words name; of none or both, none.
+	// Of two stores, the one whose clients write such messages; of none or both, none.
 	f.Parts[1].Spec.Uses = []string{"crew-db", "seats"}
 	f.Parts = append(f.Parts, store("seats", "", 16379))
 	assert.Equal(t, "dravit run --part app -- make-tables", Causes(f)[0].Remedy)

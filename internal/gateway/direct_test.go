@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// entrance serves a table as the gateway does, and returns a client of one of its names.
+// entrance serves a table as the gateway does, and returns a client for one of its names.
 func entrance(t *testing.T,
 	h http.Handler) (ask func(method, path string, edit ...func(*http.Request)) (*http.Response, string, error)) {
 	t.Helper()
@@ -44,7 +44,7 @@ func entrance(t *testing.T,
 	}
 }
 
-// The short way and the library's are one to the web server and to the visitor.
+// Direct requests and those through the library are the same to the web server and to the client.
 func TestBothWaysAreAlike(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Keep", "kept")
@@ -113,8 +113,7 @@ func TestBothWaysAreAlike(t *testing.T) {
 	}
 }
 
-// A connection that the web server has closed meanwhile is replaced; an answer that breaks off is not made to look
-// whole.
+// A connection that the web server has closed is replaced; an answer that breaks off does not look complete.
 func TestLines(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "web.sock")
 	l, err := net.Listen("unix", socket)
@@ -190,7 +189,7 @@ func TestLines(t *testing.T) {
 	assert.Empty(t, resp.Header["Link"])
 }
 
-// A visitor who leaves takes the request behind the gateway along.
+// If the client leaves, the request to the web server ends, too.
 func TestVisitorLeaves(t *testing.T) {
 	gone, began := make(chan bool, 1), make(chan bool, 1)
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
@@ -214,7 +213,7 @@ func TestVisitorLeaves(t *testing.T) {
 	}
 }
 
-// A web server that sends more than it promised does not get to write the answer of the next visitor.
+// A web server that sends more than it announced does not write the next client's answer.
 func TestSurplusIsNotTheNextAnswer(t *testing.T) {
 	const forged = "HTTP/1.1 200 OK\r\nContent-Length: 6\r\n\r\nforged"
 	for _, c := range []struct{ name, answer string }{
@@ -242,12 +241,12 @@ func TestSurplusIsNotTheNextAnswer(t *testing.T) {
 	}
 }
 
-// What a visitor asked for who has left is not the answer of the next one.
+// A client never gets the answer to the request of a client that has left.
 func TestDepartedVisitorsAnswer(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "web.sock")
 	asked, answer := make(chan bool, 1), make(chan bool)
 	scripted(t, socket, func(n int) string {
-		if n == 2 { // the visitor leaves while this one is under way
+		if n == 2 { // the client leaves during this request
 			asked <- true
 			<-answer
 			return "HTTP/1.1 200 OK\r\nContent-Length: 6\r\n\r\nothers"
@@ -266,7 +265,7 @@ func TestDepartedVisitorsAnswer(t *testing.T) {
 	}()
 	_, _, err = ask("GET", "/", func(r *http.Request) { *r = *r.WithContext(ctx) })
 	require.Error(t, err)
-	// whether the gateway saw the visitor leave by now or not, nobody gets that answer
+	// whether or not the gateway saw the client leave, no client gets that answer
 	time.Sleep(20 * time.Millisecond)
 	close(answer)
 	for range 3 {

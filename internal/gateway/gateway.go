@@ -28,8 +28,8 @@ type Route struct {
 	Site    string `json:"site"`
 	Network string `json:"network"` // unix or tcp
 	Address string `json:"address"`
-	Halted  bool   `json:"halted,omitempty"` // the web server was stopped, or failed: nobody waits for it
-	Held    bool   `json:"held,omitempty"`   // what makes the pages is restarted: requests wait until it is back
+	Halted  bool   `json:"halted,omitempty"` // the web server was stopped or has failed: requests do not wait for it
+	Held    bool   `json:"held,omitempty"`   // the runtime or application restarts: requests wait until it is back
 	// Private: only this user's processes get an answer, as for an inbox.
 	Private bool `json:"private,omitempty"`
 	// AppNetwork and AppAddress are where the runtime or application accepts the web server's requests. "": the site
@@ -44,7 +44,7 @@ type Route struct {
 // NetworkListener is a port on which other machines reach a site.
 type NetworkListener struct {
 	Port int    `json:"port"`
-	Host string `json:"host"` // the site's
+	Host string `json:"host"` // the site's host name
 }
 
 // Table is what the gateway serves.

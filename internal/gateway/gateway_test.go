@@ -92,7 +92,7 @@ func TestRouteAnswerIsSealed(t *testing.T) {
 	assert.NotEqual(t, health.Seal("kelp", "n2", "abc", "ferry"), routed.Seal, "an old answer does not serve again")
 }
 
-// A change of the table holds from the next request on, and requests in flight finish.
+// A change of the table counts from the next request on; requests under way finish.
 func TestTableChanges(t *testing.T) {
 	release := make(chan bool)
 	slow := behind(t, func(w http.ResponseWriter, _ *http.Request) {
@@ -175,7 +175,7 @@ func TestPages(t *testing.T) {
 	}
 }
 
-// Each of ten thousand names is found, and a look-up among them makes no more of anything than one among ten.
+// Each of ten thousand names is found, and a look-up allocates no more than one among ten.
 func TestManyNames(t *testing.T) {
 	cost := func(n int) float64 {
 		var routes []Route
@@ -215,7 +215,7 @@ func TestStoppedStack(t *testing.T) {
 	assert.Equal(t, 404, ask(table, "http://quay.localhost:8080/").Code)
 }
 
-// While its web server is on its way, a request waits for it.
+// A request waits while its web server starts.
 func TestRequestsWaitForARestart(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "web.sock")
 	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
@@ -233,8 +233,8 @@ func TestRequestsWaitForARestart(t *testing.T) {
 	listener.Close()
 }
 
-// Visitors of a door get the one site, by whatever name they come; the web server is told the site's name, and the
-// application theirs. What Dravit itself answers stays within the machine.
+// Clients on a network port get the one site, whatever name they use. The web server gets the site's name, and the
+// application theirs. The gateway's own pages are not served there.
 func TestDoor(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Location", "http://"+r.Host+"/deep/")
@@ -259,8 +259,8 @@ func TestDoor(t *testing.T) {
 	assert.NotContains(t, got.Body.String(), "evil", "only the gateway says what a visitor called us")
 }
 
-// freePort is one that nobody has, for TCP and UDP, and that the system gives to no connection: those come from 32768
-// on.
+// freePort returns a port that is free for TCP and UDP, and that the system does not use for outgoing connections
+// (those begin at 32768).
 func freePort(t *testing.T) int {
 	t.Helper()
 	for range 100 {
@@ -280,8 +280,7 @@ func freePort(t *testing.T) int {
 	return 0
 }
 
-// The responder knows the names of stacks, says of others below their suffixes that there are none, and of the rest
-// nothing.
+// The responder answers for names of stacks, denies others below their suffixes, and refuses the rest.
 func TestResponder(t *testing.T) {
 	port := freePort(t)
 	r, err := respond(port, loopbacks, func(host string) known {
@@ -314,7 +313,7 @@ func TestResponder(t *testing.T) {
 		assert.Empty(t, txt)
 		assert.Error(t, err)
 	}
-	// Where the gateway is on one address only, names lead to no other.
+	// If the gateway has one address only, names resolve to no other.
 	other := freePort(t)
 	one, err := respond(other, loopbacks[:1], func(string) known { return knownName })
 	require.NoError(t, err)
@@ -324,7 +323,7 @@ func TestResponder(t *testing.T) {
 	}}).LookupHost(t.Context(), "ferry.test")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"127.0.0.1"}, all)
-	// A visitor who keeps a connection open does not keep the responder from ending.
+	// A client that keeps a connection open does not keep the responder from ending.
 	idle, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
 	defer idle.Close()
@@ -332,7 +331,7 @@ func TestResponder(t *testing.T) {
 		r.close()
 		assert.Less(t, time.Since(began), lineIdle)
 	}(time.Now())
-	// What is no question gets no answer, or is told so; it serves on.
+	// A message that is no query gets no answer or an error; the responder keeps serving.
 	conn, err := net.Dial("udp", fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
 	defer conn.Close()
@@ -373,7 +372,7 @@ func FuzzResponder(f *testing.F) {
 	})
 }
 
-// Doors open and close with the table, while everything else runs on.
+// Network listeners open and close with the table, while everything else keeps running.
 func TestDoorsFollowTheTable(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ferry") })
 	route := Route{Host: "ferry.localhost", Network: "unix", Address: socket}
@@ -409,7 +408,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	assert.True(t, reaches(), "what was closed opens again")
 }
 
-// A server that must know the length of a body beforehand gets the whole of it, with its length, however it came.
+// A server that needs the length of a body first gets the whole body with its length, however it was sent.
 func TestBufferedBodies(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)

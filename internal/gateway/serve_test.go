@@ -29,7 +29,7 @@ import (
 	"dravit/internal/ledger"
 )
 
-// The gateway answers over HTTP and HTTPS, opens doors when it is told to, and ends with its context.
+// The gateway answers over HTTP and HTTPS, opens network listeners when it is told to, and ends with its context.
 func TestServe(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.WriteString(w, r.Header.Get("X-Forwarded-Proto")+" "+r.Header.Get("X-Forwarded-Port"))
@@ -96,7 +96,7 @@ func TestServe(t *testing.T) {
 	assert.ErrorIs(t, Serve(t.Context(), h, port, 0), os.ErrNotExist, "without its key no answer could be sealed")
 }
 
-// Sites go on over HTTP if the port for HTTPS is taken.
+// Sites still answer over HTTP if the HTTPS port is taken.
 func TestServeWithoutHTTPS(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ferry") })
 	_, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
@@ -122,7 +122,7 @@ func TestServeWithoutHTTPS(t *testing.T) {
 	assert.NoError(t, <-ended)
 }
 
-// A certificate is for the name that is asked for; the authority is renewed for a suffix that came since, and not
+// A certificate is for the name that the client asks for. The authority is recreated for a new suffix, and not
 // otherwise.
 func TestSigner(t *testing.T) {
 	h, err := home.Open(t.TempDir())
@@ -163,7 +163,7 @@ func TestSigner(t *testing.T) {
 	assert.Contains(t, names("ferry.saltmarsh"), "ferry.saltmarsh", "what is known goes on")
 }
 
-// A table that cannot be read is an error until there was one; then what was read last holds.
+// A table that cannot be read is an error at first; later the table that was read last counts.
 func TestUnreadableTable(t *testing.T) {
 	table, h := newTable(t, Route{Host: "ferry.localhost", Network: "unix",
 		Address: behind(t, func(w http.ResponseWriter, _ *http.Request) {})})
@@ -188,7 +188,7 @@ func TestUnreadableTable(t *testing.T) {
 	assert.Empty(t, TableStamp(h))
 }
 
-// The pages of the gateway are written for the way by which they are asked, and are nobody else's.
+// The gateway's pages link to HTTP or HTTPS as they were asked for, and only this user gets them.
 func TestPagesByTheirWay(t *testing.T) {
 	table, _ := newTable(t, Route{Host: "ferry.localhost", Stack: "ferry"},
 		Route{Host: "*.quay.localhost", Stack: "quay"}, Route{Host: "crew.localhost", Stack: "crew"})
@@ -222,7 +222,7 @@ func TestPrivateSite(t *testing.T) {
 		ask(table.door(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
 }
 
-// A body is read whole before it takes up a worker, in memory or in a file that has no name.
+// A body is read whole before the request occupies a worker, into memory or into a file without a name.
 func TestSpool(t *testing.T) {
 	for _, n := range []int{1, spoolMemory - 1, spoolMemory, spoolMemory + 1, 3 * spoolMemory} {
 		body := bytes.Repeat([]byte("x"), n)
@@ -250,7 +250,7 @@ type iotestErr struct{}
 
 func (iotestErr) Read([]byte) (int, error) { return 0, errors.New("low tide") }
 
-// Of the idle connections the one used last is taken; old ones and those that are too many are closed.
+// The most recently used idle connection is taken; old ones, and those beyond the limit, are closed.
 func TestIdleLines(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var l idleConns
@@ -290,7 +290,7 @@ func TestIdleLines(t *testing.T) {
 	})
 }
 
-// Which requests go the short way: those that can be asked twice, and after whose head nothing comes.
+// Requests are passed on directly if they can be repeated and nothing follows their head.
 func TestDirect(t *testing.T) {
 	request := func(method string, edit func(r *http.Request)) bool {
 		r := httptest.NewRequest(method, "/", nil)
@@ -313,7 +313,7 @@ func TestDirect(t *testing.T) {
 	}
 }
 
-// What the responder says of each type of question, and of what is none.
+// The responder's answers to each type of query.
 func TestAnswers(t *testing.T) {
 	told := map[string]known{"ferry.test": knownName, "crew.test": knownSuffix}
 	r := &responder{known: func(host string) known { return told[host] }}
@@ -384,7 +384,7 @@ func TestAnswers(t *testing.T) {
 	assert.Nil(t, r.answer([]byte("tide")))
 }
 
-// Several questions come over one connection, one after the other; what is no question ends it.
+// Several queries come over one connection; a message that is none ends it.
 func TestAnswersOverOneConnection(t *testing.T) {
 	port := freePort(t)
 	r, err := respond(port, loopbacks[:1], func(string) known { return knownName })
@@ -426,7 +426,7 @@ func TestAnswersOverOneConnection(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// Names of stacks that do not run are known, and those below a suffix of ours belong to nobody else.
+// Names of stacks that do not run are known; other names below our suffixes do not exist.
 func TestWhatIsKnownOfNames(t *testing.T) {
 	table, h := newTable(t, Route{Host: "ferry.test", Stack: "ferry"})
 	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }

@@ -20,7 +20,7 @@ import (
 	"dravit/internal/kind"
 )
 
-// A proof leaves no table behind, also where somebody stops waiting for it half-way.
+// A deep check leaves no table behind, even if the caller stops waiting.
 func TestInterruptedProofLeavesNothing(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "ferry.db")
 	ctx, interrupt := context.WithCancel(t.Context())
@@ -57,7 +57,7 @@ func TestDeepChecksHaveTheirTime(t *testing.T) {
 	assert.Greater(t, left, 2*Deadline)
 }
 
-// A large upload reaches the runtime whole, or the site's check says so.
+// A site's deep check fails unless a large upload reaches the runtime whole.
 func TestUploads(t *testing.T) {
 	answer := func(sum string, status int) func(w http.ResponseWriter, r *http.Request) {
 		return func(w http.ResponseWriter, r *http.Request) {
@@ -93,7 +93,7 @@ func TestUploads(t *testing.T) {
 	assert.ErrorContains(t, SiteDeepChecks(site)[0].Ask(t.Context()), "expected an answer, got connection refused")
 }
 
-// What one connection writes into a database and another reads otherwise is a fault; so is a table that stays.
+// A deep check fails if a second connection reads something else than was written, and if its table stays.
 func TestSQLDeepChecks(t *testing.T) {
 	first, second := filepath.Join(t.TempDir(), "one.db"), filepath.Join(t.TempDir(), "two.db")
 	opened := 0

@@ -32,7 +32,7 @@ func rung(name kind.RungName, err error) kind.Rung {
 	return kind.Rung{Name: name, Ask: func(context.Context) error { return err }}
 }
 
-// dots puts results as the terminal shows them.
+// dots returns results as the terminal shows them.
 func dots(results []Result) string {
 	var b strings.Builder
 	for _, r := range results {
@@ -250,7 +250,7 @@ func TestSiteLadder(t *testing.T) {
 		}
 		_, _ = w.Write([]byte("<h1>Next sailing</h1> at noon " + r.Host + r.Header.Get(kind.ProbeHeader)))
 	}
-	// the resolver is this machine's affair
+	// the resolver's answer depends on the machine
 	climb := func(t Target, ctx context.Context) []Result { return Climb(ctx, Site(t))[1:] }
 	for name, c := range map[string]struct {
 		key, stack, site string
@@ -303,7 +303,8 @@ func TestPlain(t *testing.T) {
 	assert.Equal(t, "odd", Plain(errors.New("odd")))
 }
 
-// A site whose app was asked for its stores already proves the way to the runtime alone, and takes over that answer.
+// If a site's app was asked about its stores already, the site's ladder asks only for the runtime, and uses that
+// answer.
 func TestSiteAsksForStoresOnce(t *testing.T) {
 	var alone []string
 	page := func(w http.ResponseWriter, r *http.Request) {
@@ -334,7 +335,7 @@ func TestSiteAsksForStoresOnce(t *testing.T) {
 	assert.Equal(t, "PHP 8.4", FirstMiss(Climb(t.Context(), Site(target))).Got, "what the runtime says goes first")
 }
 
-// Each rung has its own time, and what it took is told in milliseconds.
+// Each rung has its own deadline, and its time is in milliseconds.
 func TestTimeOfRungs(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		slow := kind.Rung{Name: kind.Works, Ask: func(ctx context.Context) error {

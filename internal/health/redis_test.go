@@ -98,7 +98,7 @@ func TestRedisReplies(t *testing.T) {
 	}
 }
 
-// A refused log-in sends no command; the first refused command is the last.
+// After a refused log-in no command is sent; after a refused command no other.
 func TestRedisStopsAtRefusal(t *testing.T) {
 	dial, commands := scriptedCache(t, "-WRONGPASS no\r\n")
 	_, err := Redis(t.Context(), dial, "kelp", []string{"GET", "x"})
@@ -110,7 +110,7 @@ func TestRedisStopsAtRefusal(t *testing.T) {
 	assert.Equal(t, []string{"AUTH kelp", "GET x"}, commands())
 }
 
-// What a cache says on each rung is compared with what it should.
+// Each rung compares a cache's answer with what it should be.
 func TestCacheThatLies(t *testing.T) {
 	p, _ := serving(t)
 	for _, c := range []struct {
@@ -143,7 +143,7 @@ func TestCacheThatLies(t *testing.T) {
 	}
 }
 
-// A deep check reads over one connection what another wrote, and takes it away.
+// A deep check reads over one connection what another wrote, and deletes it.
 func TestCacheDeepChecks(t *testing.T) {
 	m := miniredis.RunT(t)
 	m.RequireAuth("kelp")
@@ -167,7 +167,7 @@ func TestCacheDeepChecks(t *testing.T) {
 	assert.Regexp(t, `^SET dravit:proof:\w+ \w+ EX 60$`, all[1])
 }
 
-// Without a deadline of the caller's a question has the usual one.
+// Without a deadline of the caller, a request has the usual one.
 func TestRedisHasADeadline(t *testing.T) {
 	ours, theirs := net.Pipe()
 	defer theirs.Close()

@@ -22,17 +22,17 @@ import (
 // request is the body of a start or stop request.
 type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
-	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: forever
+	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
 }
 
 // Event is one line of the answer to a start request. An empty one says that the keeper is alive.
 type Event struct {
 	Part    *lifecycle.Status `json:"part,omitempty"`    // a part's state changed
-	Site    *SiteResult       `json:"site,omitempty"`    // a site's ladder came to an end
-	Stage   lifecycle.Stage   `json:"stage,omitempty"`   // the start has come to it
-	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // the start went no further
+	Site    *SiteResult       `json:"site,omitempty"`    // the result of a site's ladder
+	Stage   lifecycle.Stage   `json:"stage,omitempty"`   // the stage that the start has reached
+	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // why the start failed
 	Done    bool              `json:"done,omitempty"`    // the last line
-	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start began
+	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start has started
 	// Spans, if Done, are the phases of each part until it answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
 }

@@ -23,7 +23,7 @@ type exitReport struct {
 	log   string // what the part wrote to its log since its process started
 	final bool   // another process would end the same way
 	code  trouble.Code
-	exit  int // the process's exit code, -1 if a signal ended it or nobody saw it
+	exit  int // the exit code; -1 if a signal ended the process or its end was not seen
 }
 
 // killed reports whether another process ended it. Its log does not explain that.

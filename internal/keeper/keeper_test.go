@@ -68,7 +68,7 @@ func TestClientStart(t *testing.T) {
 	assert.Equal(t, []string{"db"}, got[4].Begun)
 }
 
-// A keeper that breaks off, is about to end, or is not there: three things that a command must tell apart.
+// A command distinguishes three things: a keeper whose answer breaks off, one that is about to exit, and none.
 func TestClientWithoutKeeper(t *testing.T) {
 	h := newHome(t)
 	_, err := Connect(h).Hello(t.Context())
@@ -126,7 +126,7 @@ func TestSettled(t *testing.T) {
 	}
 }
 
-// A wish to run ends with the machine's boot: nothing runs after one that nobody started.
+// A stack should run only until the machine's next boot.
 func TestShouldRun(t *testing.T) {
 	h := newHome(t)
 	assert.False(t, AnyShouldRun(h))
@@ -148,7 +148,7 @@ func TestStoppedView(t *testing.T) {
 		Port: 13306, State: lifecycle.Stopped}}}, got)
 }
 
-// One keeper for each home folder; one without anything to do ends when asked.
+// There is one keeper for each home folder. A keeper without stacks exits when asked.
 func TestOneKeeper(t *testing.T) {
 	h := newHome(t)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -176,7 +176,7 @@ func (k tested) Test(kind.Part) kind.Command { return k.test }
 func (tested) Traits() *kind.Traits          { return &kind.Traits{Name: "tested"} }
 func (tested) LastWords(string) string       { return "" }
 
-// A configuration that the program's own test refuses starts nothing; one that passed is not tested again until it
+// A configuration that the program's own test rejects starts nothing; one that passed is not tested again until it
 // changes.
 func TestConfigurationIsTested(t *testing.T) {
 	dir := t.TempDir()

@@ -24,8 +24,8 @@ func (silentKind) Traits() *kind.Traits           { return &kind.Traits{} }
 func (silentKind) LastWords(string) string        { return "" }
 func (silentKind) Command(kind.Part) kind.Command { return kind.Command{} }
 
-// runner runs a part each of whose lives takes a time and ends as lives say, one after the other; the last one goes on.
-// It returns the part, and when each life began.
+// runner runs a part whose processes each live for a time and end as lives says; the last one keeps running. It returns
+// the part, and when each process began.
 func runner(t *testing.T, takes time.Duration, lives ...exitReport) (*partRunner, *[]time.Duration, context.Context) {
 	t.Helper()
 	dir := t.TempDir()
@@ -104,7 +104,7 @@ func TestGivesUp(t *testing.T) {
 	})
 }
 
-// Crashes that are more than a minute of running apart do not add up.
+// Crashes with more than a minute of running between them do not add up.
 func TestForgetsCrashes(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, steady+time.Second, crash(20)...)
@@ -119,7 +119,7 @@ func TestForgetsCrashes(t *testing.T) {
 	})
 }
 
-// A part that never answered is not started again: what it lacks is still lacking.
+// A part that never answered is not started again: what it lacks is still missing.
 func TestFailsAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, time.Second, crash(20)...)

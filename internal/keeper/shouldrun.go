@@ -12,7 +12,7 @@ import (
 // shouldRun is what the user wants of a stack. What is seen of the stack is stored apart.
 type shouldRun struct {
 	Run  bool   `json:"run"`
-	Boot string `json:"boot"` // it holds until the machine is started anew
+	Boot string `json:"boot"` // valid until the machine boots again
 }
 
 func shouldRunFile(h *home.Home, id string) string { return h.Stack(id, "state", "wish.json") }

@@ -45,7 +45,7 @@ func (b boat) Traits() *kind.Traits {
 }
 func (boat) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{} }
 
-// Command runs the part's command: $TEMP is its temporary folder, and UP makes it answer until it is told to end.
+// Command runs the part's command: $TEMP is its temporary folder, and UP makes it answer until it is stopped.
 func (boat) Command(p kind.Part) kind.Command {
 	const up = `trap 'echo reloaded >> "$TEMP/log"' USR1; trap 'exit 0' TERM; touch ` +
 		`"$TEMP/up"; while :; do sleep 0.02; done`
@@ -210,7 +210,8 @@ func names(all []lifecycle.Status) (out []string) {
 	return out
 }
 
-// Only what has changed is restarted; what is gone from the plan is ended; what failed is tried again.
+// Only parts that have changed are restarted; parts that are gone from the plan are stopped; failed ones are tried
+// again.
 func TestStackFollowsItsPlan(t *testing.T) {
 	h := newHarbour(t)
 	h.begin(h.spec([2]string{"db", up}, [2]string{"app", up}, [2]string{"web", "exit 7"}))
@@ -273,7 +274,7 @@ func TestPartIsStartedAgain(t *testing.T) {
 	assert.Empty(t, now.Because, "it is over")
 }
 
-// A part that is unwell says what its ladder misses, and answers again by itself.
+// A part that is unwell says which rung does not hold, and answers again by itself.
 func TestUnwell(t *testing.T) {
 	h := newHarbour(t)
 	spec := h.spec([2]string{"db", up})
@@ -289,7 +290,7 @@ func TestUnwell(t *testing.T) {
 	assert.Equal(t, pid, h.eventually("db", lifecycle.Answers).PID)
 }
 
-// What waits for a failed part says so, and is settled with it.
+// A part that waits for a failed one says so, and counts as settled.
 func TestWaitsForFailed(t *testing.T) {
 	h := newHarbour(t)
 	h.begin(h.spec([2]string{"db", "echo fog; exit 3"}, [2]string{"app", up}))
@@ -313,7 +314,7 @@ func TestRefusedConfiguration(t *testing.T) {
 	assert.Zero(t, failed.PID)
 }
 
-// Another keeper takes over what this one leaves, and starts again what has died meanwhile.
+// Another keeper takes over what this one leaves, and starts what has died meanwhile.
 func TestAnotherKeeperAdopts(t *testing.T) {
 	h := newHarbour(t)
 	h.begin(h.spec([2]string{"db", up}, [2]string{"web", up}))
@@ -453,7 +454,7 @@ func TestDueSites(t *testing.T) {
 	assert.Empty(t, due, "a start asks by itself")
 }
 
-// What commands are told over the socket.
+// What the keeper tells commands over the socket.
 func TestAPI(t *testing.T) {
 	h := newHarbour(t)
 	h.build = "build"
@@ -524,7 +525,7 @@ func TestAPI(t *testing.T) {
 	assert.ErrorIs(t, refusal, trouble.KeeperGone)
 }
 
-// A start that takes too long ends, and what it began runs on; one whose caller leaves takes what it began along.
+// A start that takes too long ends, and its parts keep running; if its caller leaves, they are stopped.
 func TestStartThatIsLeft(t *testing.T) {
 	h := newHarbour(t)
 	server := httptest.NewServer(h.handler())
@@ -564,7 +565,7 @@ func TestStartThatIsLeft(t *testing.T) {
 	assert.Equal(t, db, h.status("db").PID, "what ran before runs on")
 }
 
-// A log that has grown too long is put aside, and its writer goes on at the beginning.
+// A log that has grown too long is rotated, and its writer continues at the beginning.
 func TestShortenLog(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "db.log")
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -588,7 +589,7 @@ func TestShortenLog(t *testing.T) {
 	assert.Equal(t, "new\n", string(text))
 }
 
-// The keeper's own lock file is taken again after it was deleted, unless another keeper was faster.
+// The keeper takes its lock file again after it was deleted, unless another keeper has taken it.
 func TestHoldLock(t *testing.T) {
 	h := newHarbour(t)
 	path := h.home.Path(home.KeeperLock)

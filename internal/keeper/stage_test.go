@@ -9,7 +9,7 @@ import (
 	"dravit/internal/lifecycle"
 )
 
-// A start is as far as the first of its parts that has not settled: stores, then what uses them, then sites.
+// A start's stage is that of the first part that has not settled: stores, then parts that use them, then sites.
 func TestStageOf(t *testing.T) {
 	parts := []kind.Part{
 		{Name: "web", Role: kind.RoleWeb},

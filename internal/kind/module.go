@@ -11,21 +11,21 @@ import (
 
 // Module is a compiled extension of a runtime. Dravit reads from the file what it was built for, without loading it.
 type Module struct {
-	Kind   string   `json:"kind"` // of the runtime
+	Kind   string   `json:"kind"` // the runtime's kind
 	Name   string   `json:"name"`
-	File   string   `json:"file"`             // absolute; of a project's, relative to the project
+	File   string   `json:"file"`             // absolute; if the project brings it, relative to the project
 	Built  string   `json:"built,omitempty"`  // in the runtime's own words: API20220829,NTS; 115; cpython-311; 3.1.0
 	Arch   []string `json:"arch,omitempty"`   // as Go names them: amd64, arm64; several in a universal file
-	Engine bool     `json:"engine,omitempty"` // PHP: it hooks into the engine, and is loaded by another word
+	Engine bool     `json:"engine,omitempty"` // PHP: it hooks into the engine, and is loaded with zend_extension
 	Needs  []string `json:"needs,omitempty"`  // modules whose symbols it uses
-	Fault  string   `json:"fault,omitempty"`  // why the file cannot be used, whatever the runtime
+	Fault  string   `json:"fault,omitempty"`  // why no runtime can use the file
 }
 
 // Option is an option that was rejected.
 type Option struct {
 	Option  string       `json:"option"`
 	Because string       `json:"because"`
-	Code    trouble.Code `json:"code,omitempty"` // where code asks why it was not taken
+	Code    trouble.Code `json:"code,omitempty"` // why it was not taken, for code
 }
 
 // Choice is the decision about one wanted module.

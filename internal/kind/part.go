@@ -95,10 +95,10 @@ type Part struct {
 
 	Env    []string      `json:"env"`
 	Path   []string      `json:"path,omitempty"`   // folders that come first on its PATH
-	Sites  []VirtualHost `json:"sites,omitempty"`  // of a web server: all it serves; of an app: those that it runs
+	Sites  []VirtualHost `json:"sites,omitempty"`  // of a web server: all that it serves; of an app: those that it runs
 	Stores []StoreRef    `json:"stores,omitempty"` // of a runtime: what it uses
 
-	Hash string `json:"hash"` // of everything that makes a restart necessary when it changes
+	Hash string `json:"hash"` // changes whenever a restart is necessary
 	// Config is the hash of the configuration that the part can take while it runs, if Traits.Reload, else "".
 	Config string `json:"config,omitempty"`
 }
@@ -127,7 +127,7 @@ type VirtualHost struct {
 	FPM     string   `json:"fpm,omitempty"`     // the runtime's FastCGI socket
 	Proxy   string   `json:"proxy,omitempty"`   // the app's host:port
 	Probe   string   `json:"probe,omitempty"`   // the runtime's probe script
-	Include string   `json:"include,omitempty"` // a file with directives of the server's own
+	Include string   `json:"include,omitempty"` // a file with directives for the web server
 	// Included is the hash of that file: it shows that the file has changed.
 	Included string `json:"included,omitempty"`
 }

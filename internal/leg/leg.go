@@ -6,9 +6,9 @@ package leg
 type Leg struct {
 	Leg      string  `json:"leg"` // name, gateway, server, runtime, store
 	Who      string  `json:"who"`
-	Version  string  `json:"version,omitempty"` // that answered
+	Version  string  `json:"version,omitempty"` // of the program that answered
 	MS       float64 `json:"ms"`                // its own time, without that of the legs behind it
 	Holds    *bool   `json:"holds"`             // null: not asked
 	Advisory bool    `json:"advisory"`
-	Got      string  `json:"got,omitempty"` // where it does not hold, or what it found
+	Got      string  `json:"got,omitempty"` // if it does not hold, or what it found
 }

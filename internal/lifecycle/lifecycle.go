@@ -75,7 +75,7 @@ type Span struct {
 type Exit struct {
 	At    time.Time `json:"at"`
 	How   string    `json:"how"`    // it exited with code 1
-	Code  int       `json:"code"`   // the process's exit code, -1 if a signal ended it or nobody saw it
+	Code  int       `json:"code"`   // the exit code; -1 if a signal ended the process or its end was not seen
 	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
 	Tail  []string  `json:"log_tail,omitempty"`
 }
@@ -99,7 +99,7 @@ type Status struct {
 	LastExit *Exit `json:"last_exit,omitempty"`
 	// Code says what is wrong, if other code has to know it; "" if only Because says it.
 	Code    trouble.Code `json:"code,omitempty"`
-	LogTail []string     `json:"log_tail,omitempty"` // last words of a part that failed
+	LogTail []string     `json:"log_tail,omitempty"` // the end of the log of a part that failed
 	// the offset in its log, in bytes, of what was written since it last answered
 	LogFrom  int64 `json:"log_from,omitempty"`
 	LogStart int64 `json:"log_start,omitempty"` // where in its log, in bytes, its process began

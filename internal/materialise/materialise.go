@@ -52,7 +52,7 @@ type Site struct {
 	Server      string            `json:"server"`     // the part that serves it, on its socket
 	App         string            `json:"app,omitempty"`
 	Expect      *stackfile.Expect `json:"expect,omitempty"`
-	NetworkPort int               `json:"network,omitempty"` // the port on which other machines see it; 0: none
+	NetworkPort int               `json:"network,omitempty"` // the port for other machines; 0: none
 }
 
 // File returns the path of a stack's Spec.

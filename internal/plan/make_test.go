@@ -316,7 +316,7 @@ func TestHistory(t *testing.T) {
 	assert.True(t, decide(in).OK, "a patch release back is no damage")
 }
 
-// The same input gives the same plan, byte by byte, and none of it is somebody's machine.
+// The same input gives the same plan, byte by byte, and nothing of this machine is in it.
 func TestPure(t *testing.T) {
 	for _, name := range []string{"debian", "bare", "macos"} {
 		var first string
@@ -340,7 +340,7 @@ func TestPure(t *testing.T) {
 func TestEveryPortTaken(t *testing.T) {
 	in := machine(t, "debian", ferry)
 	for port := 1; port < 65536; port++ {
-		in.Survey.Ports = append(in.Survey.Ports, survey.Port{Port: port, PID: port, Program: "thief"})
+		in.Survey.Ports = append(in.Survey.Ports, survey.Port{Port: port, PID: port, Program: "other"})
 	}
 	p := decide(in)
 	assert.False(t, p.OK)
@@ -365,7 +365,7 @@ func TestManyParts(t *testing.T) {
 	assert.Equal(t, kind.RoleCache, p.Parts[0].Role)
 }
 
-// An input goes through JSON without changing its meaning: an empty list is a wish, an absent one is none.
+// An input survives JSON: an empty list is not the same as a missing one.
 func TestInputSurvivesJSON(t *testing.T) {
 	in := machine(t, "debian",
 		"[part.app]\nkind = \"php\"\nextensions = []\nuses = []\n[part.db]\nkind = \"mariadb\"\n")
@@ -377,8 +377,7 @@ func TestInputSurvivesJSON(t *testing.T) {
 	assert.Empty(t, part(t, decide(again), "app").Uses)
 }
 
-// Names of another suffix need a port for DNS, which datagrams of somebody else's are in the way of; of other ports
-// they do not.
+// Names with another suffix need a DNS port, which must also be free for UDP; other ports need not.
 func TestResolverPort(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nsuffix = \"test\"\nroot = \".\"\n")
 	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}
@@ -395,8 +394,7 @@ func TestResolverPort(t *testing.T) {
 	assert.Zero(t, decide(in).DNSPort)
 }
 
-// Folders are sites after those with names of their own; those whose names are taken, or cannot be, are skipped and
-// named.
+// Folders become sites after the sites with names. Those whose names are taken or impossible are skipped, with a note.
 func TestEach(t *testing.T) {
 	in := machine(t, "debian",
 		"[[site]]\neach = \"crew/*\"\n[[site]]\nname = \"ferry\"\naliases = [\"quay\"]\nroot = \".\"\n")
@@ -427,7 +425,7 @@ func TestEach(t *testing.T) {
 	assert.Equal(t, "ferry", p.Stack, "a folder whose name another stack has gives the stack no number")
 }
 
-// A site is seen by others only once the user has agreed, on a port that it keeps.
+// Other machines reach a site only after the user agreed, on a port that it keeps.
 func TestListen(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nlisten = \"network\"\nroot = \".\"\n")
 	in.Project.Folders["."] = project.Folder{Exists: true, Index: "index.html"}

@@ -12,7 +12,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Every path that a stack file names is asked whether it leads out of the project.
+// Every path in a stack file is checked: it must not lead out of the project.
 func TestPathsOutOfTheProject(t *testing.T) {
 	for _, c := range []struct{ name, file, path, subject string }{
 		{"variables", "dotenv = \".env\"\n[part.seats]\nkind = \"redis\"\n", ".env", "dotenv"},
@@ -56,7 +56,7 @@ func TestPathsOutOfTheProject(t *testing.T) {
 	}
 }
 
-// A setting that moves what Dravit keeps is refused; one that opens the server waits for the user; the others stay.
+// A setting that moves what Dravit keeps is rejected; one that opens the server waits for consent; the others stay.
 func TestSettingsOfOthers(t *testing.T) {
 	in := machine(t, "debian",
 		"[part.seats]\nkind = \"redis\"\nsettings = { maxmemory = \"9mb\", bind = \"0.0.0.0\", hz = \"20\" }\n")
@@ -82,7 +82,7 @@ func TestSettingsOfOthers(t *testing.T) {
 	assert.Equal(t, []string{"part.seats.settings.Dir", "part.seats.settings.unixsocket"}, subjects)
 }
 
-// Certificates are signed for names that belong to nobody, or that this machine's user named.
+// The authority certifies names that are reserved for private use, or that the user allowed.
 func TestSuffixesOfOthers(t *testing.T) {
 	in := machine(t, "debian", "[[site]]\nname = \"quay\"\nroot = \".\"\nsuffix = \"example.com\"\n[[site]]\n"+
 		"name = \"pier\"\nroot = \".\"\nsuffix = \"test\"\n")

@@ -22,7 +22,7 @@ type Input struct {
 	Run     string          `json:"run"` // the run folder, for sockets
 	Consent Consent         `json:"consent"`
 	Gateway Gateway         `json:"gateway"`
-	Version string          `json:"version"` // Dravit's own: that of built-in kinds
+	Version string          `json:"version"` // Dravit's version, which built-in kinds have
 }
 
 // Ledger is the ledger as seen from one stack.
@@ -66,10 +66,10 @@ type Gateway struct {
 
 // Consent is what the user allowed for this plan.
 type Consent struct {
-	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may change, after a copy
+	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may convert, after a copy
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
-	Network  []string `json:"network,omitempty"`  // sites that other machines may see
-	Loopback []string `json:"loopback,omitempty"` // sites that they may not, though the stack file demands it
+	Network  []string `json:"network,omitempty"`  // sites that other machines may reach
+	Loopback []string `json:"loopback,omitempty"` // sites that they may not reach, though the stack file asks for it
 	// endings of host names that are allowed though they are not reserved for private use
 	Suffixes []string `json:"suffixes,omitempty"`
 }
@@ -126,7 +126,7 @@ type PartPlan struct {
 
 	Facts       map[string]string    `json:"-"`
 	Want        stackfile.PartConfig `json:"-"`
-	UpgradeFrom string               `json:"-"` // the version whose data are to be changed
+	UpgradeFrom string               `json:"-"` // the version that wrote the data which a newer one converts
 }
 
 // Change is one difference since the last good start.
@@ -148,7 +148,7 @@ type SitePlan struct {
 	Host     string   `json:"host"`
 	Suffix   string   `json:"suffix"`            // what Host ends with
 	Root     string   `json:"root,omitempty"`    // relative to the project
-	Include  string   `json:"include,omitempty"` // directives of the web server's own, relative to the project
+	Include  string   `json:"include,omitempty"` // a file with directives for the web server, relative to the project
 	// Network: other machines should reach the site. NetworkPort is the port for them, or 0 if the user has not agreed.
 	Network     bool              `json:"network,omitempty"`
 	NetworkPort int               `json:"network_port,omitempty"`

@@ -25,7 +25,7 @@ func manifest(in *plan.Input, folder string, demands ...project.Demand) {
 	in.Project.Manifests[folder] = m
 }
 
-// Ten runtimes side by side: what the extensions, the stack file and the project's files leave of each.
+// Ten runtimes side by side: each meets the extensions, the stack file and the project's files.
 func TestTenRuntimes(t *testing.T) {
 	for name, c := range map[string]struct {
 		part    string
@@ -139,7 +139,7 @@ func TestKept(t *testing.T) {
 	assert.Equal(t, old+" still exists, but is no longer chosen", p.Changes[0].Because)
 }
 
-// A project's own compiled modules draw to the runtime that they were built for, and refuse none.
+// Compiled modules of a project favour the runtime that they were built for, and exclude none.
 func TestOwnModules(t *testing.T) {
 	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"node\"\ncommand = \"node x\"\n")
 	in.Project.Modules = []kind.Module{
@@ -219,8 +219,8 @@ func TestClients(t *testing.T) {
 	}
 }
 
-// What a part must reach meets its own conditions in one decision: an older version that reaches the store goes before
-// a newer one that does not.
+// The stores that a part must reach count in the decision about its version: an older version that reaches the store
+// goes before a newer one that does not.
 func TestReachDecidesTheVersion(t *testing.T) {
 	for _, uses := range []string{"", "uses = [\"db\"]\n"} {
 		in := machine(t, "ten-runtimes",
@@ -308,7 +308,7 @@ func TestWhy(t *testing.T) {
 	assert.Empty(t, near)
 }
 
-// What is saved plans the same, and holds no value of a variable or a setting.
+// A saved input gives the same plan, and contains no value of a variable or a setting.
 func TestSaved(t *testing.T) {
 	in := machine(t, "debian", "[part.db]\nkind = [\"mariadb\"]\nsettings = { a = \"hush\" }\n[part.db.mariadb]\n"+
 		"settings = { b = \"hush\" }\n[env]\nKEY = \"hush\"\n")
@@ -357,9 +357,7 @@ func TestManifestExtensions(t *testing.T) {
 	}
 }
 
-// The gateway's ports: those that browsers take by themselves where that is called allowed, without leaving ports that
-// it
-// listens on now.
+// The gateway's ports: 80 and 443 if the user may open them, but not while it listens on others.
 func TestGatewayPorts(t *testing.T) {
 	const file = "[[site]]\nname = \"day\"\nroot = \"public\"\n"
 	ports := func(edit func(*plan.Input)) (plan.Plan, [2]int) {

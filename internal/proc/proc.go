@@ -128,7 +128,7 @@ func (h Holder) String() string {
 	case h.User != "":
 		return "a program of " + h.User
 	}
-	return "somebody else"
+	return "another user's process"
 }
 
 // Runs reports whether a process id belongs to a running program whose name contains a text. A zombie does not run.

@@ -19,7 +19,7 @@ type Facts struct {
 	Folders map[string]Folder `json:"folders"`
 	// the folders that are sites, by the pattern of the site that names them
 	Each  map[string][]string `json:"each,omitempty"`
-	Files []string            `json:"files,omitempty"` // of those that sites include, the ones that are there
+	Files []string            `json:"files,omitempty"` // the files that sites include and that exist
 	// by folder: the project, and the folders above document roots
 	Manifests map[string]Manifests `json:"manifests,omitempty"`
 	Modules   []kind.Module        `json:"modules,omitempty"` // compiled files that the project brings

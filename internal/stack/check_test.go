@@ -12,13 +12,13 @@ import (
 	"dravit/internal/materialise"
 )
 
-// fallen is a ladder that fell at a rung.
+// fallen is a ladder that does not hold at a rung.
 func fallen(rung kind.RungName, got string) []health.Result {
 	no := false
 	return []health.Result{{Rung: rung, Holds: &no, Got: got}}
 }
 
-// What does not answer is blamed on the part behind it that does not either, unless the page says itself what is wrong.
+// A failure is blamed on the part behind it that does not answer, unless the page itself says what is wrong.
 func TestBlame(t *testing.T) {
 	spec := materialise.Spec{
 		Parts: []kind.Part{{Name: "mail"}, {Name: "db"}, {Name: "app", Uses: []string{"db", "mail"}}, {Name: "web"}},

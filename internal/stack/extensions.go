@@ -65,16 +65,16 @@ type Switched struct {
 	Part    string `json:"part"`
 	Name    string `json:"name"`
 	On      bool   `json:"on"`
-	Changed bool   `json:"changed"` // the stack file
+	Changed bool   `json:"changed"` // whether the stack file was changed
 	File    string `json:"file"`
 	// the list that changed: extensions, or without (extensions to leave out)
 	Key     string             `json:"key"`
-	List    []string           `json:"extensions"`        // that list, as the file has it now
-	Runs    bool               `json:"runs"`              // the stack runs, and the part was brought to it
+	List    []string           `json:"extensions"`        // the entries of that list now
+	Runs    bool               `json:"runs"`              // the stack runs, and the part was restarted
 	Web     bool               `json:"web"`               // loaded in the web process
 	Command bool               `json:"command"`           // loaded in the command-line program
 	Because string             `json:"because,omitempty"` // why it is loaded though it is off
-	Was     string             `json:"was,omitempty"`     // the runtime before, where the change led to another
+	Was     string             `json:"was,omitempty"`     // the runtime before, if the change led to another one
 	Now     string             `json:"now,omitempty"`
 	Plan    plan.Plan          `json:"-"`
 	Report  *extensions.Report `json:"-"`

@@ -27,9 +27,9 @@ type Name struct {
 	Part     string       `json:"part"` // the web server
 	URL      string       `json:"url"`
 	HTTPSURL string       `json:"secure_url"`
-	Resolves []netip.Addr `json:"resolves"` // by the system's resolver, here and now
-	Here     bool         `json:"here"`     // all of them are this machine
-	Served   bool         `json:"served"`   // its stack runs, and the gateway does
+	Resolves []netip.Addr `json:"resolves"` // the answer of the system's resolver now
+	Here     bool         `json:"here"`     // all addresses are this machine's
+	Served   bool         `json:"served"`   // its stack and the gateway run
 }
 
 // Names are all host names, and the authority of their certificates.
@@ -40,8 +40,8 @@ type Names struct {
 	HTTP      int    `json:"http"`      // the gateway's ports
 	HTTPS     int    `json:"https"`
 	DNSPort   int    `json:"resolver"`  // for DNS; 0 if every name ends with localhost
-	InHosts   int    `json:"in_hosts"`  // names that the hosts file has from us
-	InSystem  bool   `json:"in_system"` // the system's resolver was told of ours
+	InHosts   int    `json:"in_hosts"`  // how many names Dravit's block in the hosts file has
+	InSystem  bool   `json:"in_system"` // the system's resolver is set up to ask Dravit's
 }
 
 // Place says where this user's set-up of the system goes.

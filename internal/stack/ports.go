@@ -16,7 +16,7 @@ type PortState string
 const (
 	PortHeld  PortState = "held"  // by the part that it belongs to
 	PortFree  PortState = "free"  // kept for it
-	PortTaken PortState = "taken" // by somebody else
+	PortTaken PortState = "taken" // by another process
 )
 
 // PortEntry is one port of the ledger.
@@ -81,12 +81,12 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 // PortAnswer is what is known about one port.
 type PortAnswer struct {
 	Port    int           `json:"port"`
-	Holders []survey.Port `json:"holders"` // who listens; several where addresses differ
-	Stack   string        `json:"stack"`   // whose it is in the ledger; "" nobody's
+	Holders []survey.Port `json:"holders"` // the processes that listen; several if they have different addresses
+	Stack   string        `json:"stack"`   // the owner in the ledger, or ""
 	Part    string        `json:"part"`
 	Free    bool          `json:"free"`              // a part may have it
 	Because string        `json:"because,omitempty"` // why not
-	Instead int           `json:"instead,omitempty"` // what a part that wants it would get
+	Instead int           `json:"instead,omitempty"` // the port that a part would get instead
 }
 
 // Port returns who holds a port, which stack owns it, and which port a part would get that asks for it.

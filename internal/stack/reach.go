@@ -21,12 +21,12 @@ import (
 
 // Reach is a port of a stack that other machines can reach, or should.
 type Reach struct {
-	Site   string   `json:"site,omitempty"` // whose port it is, or
-	Part   string   `json:"part,omitempty"` // which part listens by itself
+	Site   string   `json:"site,omitempty"` // the site that has the port, or
+	Part   string   `json:"part,omitempty"` // the part that opens it by itself
 	Port   int      `json:"port"`
-	Open   bool     `json:"open"`   // the system has it open, for a process of the stack or the gateway
-	Agreed bool     `json:"agreed"` // this machine's user agreed to it
-	URLs   []string `json:"urls"`   // where other machines find it
+	Open   bool     `json:"open"`   // a process of the stack or the gateway has it open
+	Agreed bool     `json:"agreed"` // the user of this machine agreed to it
+	URLs   []string `json:"urls"`   // the addresses for other machines
 }
 
 // reachable returns what other machines can reach of the stack, from the sockets that are really open. Everything else
@@ -102,7 +102,7 @@ func urls(port int, only string) []string {
 
 // consent is what the user of this machine agreed to of what a stack file wants.
 type consent struct {
-	Network map[string]bool `json:"network"` // by site: other machines may see it, or not
+	Network map[string]bool `json:"network"` // by site: whether other machines may reach it
 }
 
 func (s *Stack) consentFile() string { return s.Home.Stack(s.ID, "consent.json") }

@@ -43,7 +43,7 @@ listen = "network"
 name = "crew"
 `
 
-// Who asks to be reachable is asked about once; the answer is kept, and can be taken back.
+// The user is asked once about what wants to be reachable; the answer is kept, and can be withdrawn.
 func TestConsentIsKept(t *testing.T) {
 	s := folder(t, open)
 	unasked := func() []string {
@@ -71,7 +71,7 @@ func TestConsentIsKept(t *testing.T) {
 	assert.ErrorIs(t, err, trouble.Damaged)
 }
 
-// A name means the site; where no site has it, the part. A name that asks for nothing is an error.
+// A name means the site, and the part if no site has it. A name that asks for nothing is an error.
 func TestSubjectsOfConsent(t *testing.T) {
 	s := folder(t, open)
 	file, err := s.file()
@@ -85,7 +85,7 @@ func TestSubjectsOfConsent(t *testing.T) {
 	}
 }
 
-// A command rests on one text of the stack file; what is changed meanwhile is read by the next one.
+// A command uses one text of the stack file; the next command reads changes.
 func TestStackFileIsReadOnce(t *testing.T) {
 	s := folder(t, open)
 	first, err := s.file()
@@ -111,7 +111,7 @@ func TestAddressesForOthers(t *testing.T) {
 	assert.Empty(t, urls(8600, "203.0.113.9"), "no address of this machine")
 }
 
-// A folder that is missing, or that is a file, is told from one without a stack file.
+// A missing folder, and a path that is a file, are different from a folder without a stack file.
 func TestFindWithoutFolder(t *testing.T) {
 	m := &Machine{Home: &home.Home{Dir: t.TempDir()}, Kinds: all.Kinds()}
 	file := filepath.Join(t.TempDir(), "ferry")

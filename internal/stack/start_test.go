@@ -17,7 +17,7 @@ import (
 	"dravit/internal/trouble"
 )
 
-// A start gives way where a port was lost, also to somebody who is gone by now. What failed otherwise would fail again.
+// A start uses another port if one was lost, even to a process that is gone by now. Other failures would happen again.
 func TestRobbed(t *testing.T) {
 	s := &Stack{Machine: &Machine{Home: &home.Home{Dir: t.TempDir()}, Kinds: all.Kinds()}, ID: "harbour"}
 	log := s.Home.Stack(s.ID, "logs", "app.log")
@@ -26,14 +26,14 @@ func TestRobbed(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	held := l.Addr().(*net.TCPAddr).Port
-	const free = 1 // nobody but root listens there
+	const free = 1 // only root could listen there
 	for name, c := range map[string]struct {
 		port   int
 		status lifecycle.Status
 		says   string
 		want   bool
 	}{
-		"the keeper saw a thief": {free,
+		"the keeper saw a other": {free,
 			lifecycle.Status{State: lifecycle.Failed, Code: trouble.PortTaken}, "", true},
 		"it says that it was failedForPort": {free, lifecycle.Status{State: lifecycle.Failed},
 			"Error: listen EADDRINUSE: address already in use 127.0.0.1:1\n", true},

@@ -12,8 +12,8 @@ type StartRecord struct {
 	At    time.Time                   `json:"at"`      // when it began
 	Took  int64                       `json:"took_ms"` // until everything answered
 	Begun []string                    `json:"began"`   // parts
-	All   bool                        `json:"all"`     // it began every part: such starts can be compared
-	Spans map[string][]lifecycle.Span `json:"spans"`   // what each did on its way
+	All   bool                        `json:"all"`     // it started every part: such starts can be compared
+	Spans map[string][]lifecycle.Span `json:"spans"`   // the phases of each part
 }
 
 // maxStarts is how many records are kept.

@@ -22,9 +22,9 @@ import (
 
 // Allowed says what this user may do on this machine.
 type Allowed struct {
-	UserNamespaces bool     `json:"user_namespaces"` // told by making one
+	UserNamespaces bool     `json:"user_namespaces"` // found out by creating one
 	Engines        []Engine `json:"container_engines"`
-	DiskFree       uint64   `json:"disk_free_bytes"` // where this user's files are
+	DiskFree       uint64   `json:"disk_free_bytes"` // on the disk with the user's files
 	MemoryFree     uint64   `json:"memory_free_bytes"`
 	// Resolves says which host names the system's resolver leads to this machine, without any set-up.
 	Resolves map[string]bool `json:"resolves"`

@@ -59,7 +59,7 @@ func look(t *testing.T, b boat, cache string) []kind.Program {
 	return s.Programs
 }
 
-// A look needs no memory: where nothing can be written, every look asks again.
+// A survey works without its cache: if it cannot be written, every survey asks again.
 func TestLookWithoutRoom(t *testing.T) {
 	base := t.TempDir()
 	script(t, base, "boat", "echo boat 1.0")
@@ -259,7 +259,7 @@ func TestScriptBeforeAProgram(t *testing.T) {
 	assert.Equal(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0 versions"}, origins(s))
 }
 
-// fleet is a kind whose programs tell which file they really are.
+// fleet is a kind whose programs print the path of their real file.
 type fleet struct{ boat }
 
 func (fleet) Inspect(_ context.Context, path string,
@@ -267,7 +267,7 @@ func (fleet) Inspect(_ context.Context, path string,
 	return "3.1.0", map[string]string{kind.FactExecutable: "/home/ada/.fleet/versions/3.1/bin/boat"}, nil
 }
 
-// Command-line programs: what PATH picks, what it hides, and how each tells its version.
+// Command-line programs: what PATH picks, what it hides, and how each prints its version.
 func TestTools(t *testing.T) {
 	root := t.TempDir()
 	tool := func(path, says string) { script(t, filepath.Join(root, filepath.Dir(path)), filepath.Base(path), says) }

@@ -26,7 +26,7 @@ type Tool struct {
 // Found is one of them.
 type Found struct {
 	Path    string `json:"path"`
-	Version string `json:"version"` // "" if it tells none
+	Version string `json:"version"` // "" if it prints none
 	Origin  string `json:"origin"`
 	OnPath  bool   `json:"on_path"`
 }

@@ -17,9 +17,9 @@ import (
 // have another PATH.
 type Named struct {
 	Name   string  `json:"name"`
-	Picked *Found  `json:"picked"`          // what PATH leads to, null where it holds none
+	Picked *Found  `json:"picked"`          // the file that PATH picks, null if there is none
 	Hidden []Found `json:"hidden"`          // of the same name, further back on PATH or not on it at all
-	Login  string  `json:"login,omitempty"` // what a login shell's PATH leads to, where that is called another file
+	Login  string  `json:"login,omitempty"` // the file that a login shell picks, if it is another one
 }
 
 // Whole surveys the machine with every known command-line program, with what PATH picks and hides, and with what the

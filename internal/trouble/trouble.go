@@ -28,7 +28,7 @@ const (
 // Why there is no plan:
 const (
 	NoProgram     Code = "no-program"     // no program of this machine fits the part
-	NeedsConsent  Code = "needs-consent"  // it would change data for good, and nobody consented
+	NeedsConsent  Code = "needs-consent"  // it would convert data for good, and the user has not agreed
 	NotOnPath     Code = "not-on-path"    // the program is there, and PATH does not find it
 	NoPort        Code = "no-port"        // every port that could be given is taken
 	PortForbidden Code = "port-forbidden" // this user may not open the port
@@ -78,8 +78,9 @@ var system = []struct {
 
 // Trouble is a failure with a code and the three parts of a message.
 type Trouble struct {
-	Code    Code   `json:"code,omitempty"`
-	Subject string `json:"subject"` // a path of the stack file, such as part.db; "" if it speaks of no one thing
+	Code Code `json:"code,omitempty"`
+	// a path of the stack file, such as part.db; "" if it is about nothing in particular
+	Subject string `json:"subject"`
 	What    string `json:"what"`
 	Because string `json:"because"`
 	Next    string `json:"next"` // what to do or type

@@ -16,7 +16,7 @@ type Failure struct {
 	Because string       `json:"because,omitempty"`
 	Next    string       `json:"next,omitempty"`
 	Also    []string     `json:"also,omitempty"`   // further things that are wrong, a sentence each
-	Detail  string       `json:"detail,omitempty"` // lines that show the place, or a log's last words
+	Detail  string       `json:"detail,omitempty"` // lines that show the place, or the end of a log
 }
 
 func (f *Failure) Error() string {

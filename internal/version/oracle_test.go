@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Constraints mean what a well-known library takes them to mean, whose initialisation every command would pay for.
+// Constraints mean the same as in a well-known library, which would slow every command down by its initialisation.
 func TestAgainstLibrary(t *testing.T) {
 	const seed = 7
 	random := rand.New(rand.NewPCG(seed, seed))
@@ -42,7 +42,7 @@ func TestAgainstLibrary(t *testing.T) {
 		}
 		if strings.Contains(text, "~") && strings.Contains(text, "0.0.0") ||
 			strings.Contains(text, "!=") && strings.Contains(text, "-") {
-			continue // where the library is not right: everything satisfies the first, and 1.2.0-rc is not 1.2 for it
+			continue // the library is wrong here: everything satisfies the first, and 1.2.0-rc is not 1.2
 		}
 		want, err := semver.NewConstraint(text)
 		got, gotErr := parseConstraint(text)

@@ -220,7 +220,7 @@ func site(b *strings.Builder, s kind.VirtualHost) {
     RewriteCond %%{REQUEST_URI} /$
     RewriteCond %%{REQUEST_FILENAME}/index.html !-f
 `, index, quote(pattern.Literal(s.Root)))
-	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
+	if s.FPM == "" { // no PHP part: do not serve PHP source
 		fmt.Fprintf(b, "    RewriteRule ^ - [F,NS]\n  </Directory>\n  RewriteRule %s - [R=404,L]\n",
 			webrules.ScriptPattern)
 		return

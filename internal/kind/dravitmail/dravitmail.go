@@ -66,7 +66,7 @@ type config struct {
 	SMTP   string `json:"smtp"`   // host:port
 	Socket string `json:"socket"` // the inbox
 	Folder string `json:"folder"` // a file for each message
-	Host   string `json:"host"`   // the inbox's own host name: others are refused
+	Host   string `json:"host"`   // the inbox's host name; requests for others are refused
 	Token  string `json:"token"`  // what a form must carry to change something
 }
 

@@ -9,7 +9,7 @@ import (
 	"dravit/internal/stackfile"
 )
 
-// Without a password, a socket that its owner alone reaches; a pinned port is a wish of the user's.
+// Without a pinned port, a socket that only its owner can open; with one, that port.
 func TestWhereItListens(t *testing.T) {
 	assert.Equal(t, kind.Needs{Socket: true}, New().Needs(stackfile.PartConfig{}))
 	assert.Equal(t, kind.Needs{}, New().Needs(stackfile.PartConfig{Port: 21211}))

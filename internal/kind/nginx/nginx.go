@@ -131,7 +131,7 @@ func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
     location ~ (^|/)\. { return 404; }
     location ~ %[4]s { return 404; }
 `, quote(s.Root), index, webrules.WellKnown, webrules.SecretPattern, webrules.ScriptPattern)
-	if s.FPM == "" { // no PHP here: refuse PHP files, so that nobody reads their source
+	if s.FPM == "" { // no PHP part: do not serve PHP source
 		fmt.Fprintf(b, "    location ~ %s { return 404; }\n    location / { try_files $uri $uri/ =404; }\n  }\n",
 			webrules.ScriptPattern)
 		return

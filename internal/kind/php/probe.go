@@ -31,10 +31,10 @@ type Verdict struct {
 	Stores map[string]*string `json:"stores"`
 
 	Versions map[string]string  `json:"versions"` // of the stores that answered
-	MS       map[string]float64 `json:"ms"`       // what each took
+	MS       map[string]float64 `json:"ms"`       // the time for each store
 	Took     float64            `json:"took_ms"`  // the whole script
 
-	Found found `json:"found"` // of the application's requirements, where it was asked for
+	Found found `json:"found"` // the application's requirements, if they were asked about
 
 	Extensions []string `json:"extensions"` // loaded in the process that serves pages
 }
