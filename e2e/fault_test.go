@@ -296,7 +296,7 @@ func TestDataKeepsItsKind(t *testing.T) {
 	w.write("dravit.toml", "[part.db]\nkind = [\"sqlite\"]\n")
 	r := w.dravit("start")
 	assert.Equal(t, 3, r.code, r.all())
-	assert.Contains(t, r.stderr, "data was written by mariadb")
+	assert.Contains(t, r.stderr, "wrote the part's data")
 	w.write("dravit.toml", "[part.db]\nkind = [\"mariadb\", \"sqlite\"]\n")
 	w.must("start")
 }

@@ -324,7 +324,7 @@ var siteFileFaults = []fault{
 		cause: "site-without-app", subject: "site.day", says: "app = "},
 	{name: "document root gone", stack: phpSite, files: page(hello), break_: func(t *testing.T, w *world) {
 		require.NoError(t, os.Rename(filepath.Join(w.dir, "public"), filepath.Join(w.dir, "moved")))
-	}, cause: "root-gone", subject: "site.day", says: "public is not there"},
+	}, cause: "root-gone", subject: "site.day", says: "public does not exist"},
 	{name: "document root closed", stack: "[part.web]\nkind = \"nginx\"\n" + phpSite, files: page(hello),
 		break_: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public"), 0))

@@ -139,11 +139,11 @@ func TestOtherKindsExplain(t *testing.T) {
 			`unrecognized configuration parameter "low_tide"`, "settings in dravit.toml"},
 		"apache htaccess": {"", "public/.htaccess", "LowTide on\n",
 			"Apache does not accept a directive of a .htaccess", ""},
-		"node module": {"api", "api.js", `require("barnacle")`, "the module barnacle is not there", "npm install"},
+		"node module": {"api", "api.js", `require("barnacle")`, "the module barnacle is not installed", "npm install"},
 		"python package": {"tides", "tides.py", "import barnacle\n",
 			"the package barnacle is not installed", "pip install barnacle"},
 		"ruby library": {"crew", "crew.rb", "require 'barnacle'\n",
-			"the library barnacle is not there", "bundle install"},
+			"the library barnacle is not installed", "bundle install"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)

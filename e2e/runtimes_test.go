@@ -510,6 +510,6 @@ app = "app"
 	}
 	assert.Equal(t, []string{"proc_open", "cache"}, unmet)
 	text := w.dravit("check").stdout
-	assert.Contains(t, text, "requires function proc_open not disabled: it is not there")
+	assert.Contains(t, text, "requires function proc_open not disabled: it does not exist")
 	assert.Contains(t, w.dravit("diagnose").stdout, "requirement-unmet")
 }

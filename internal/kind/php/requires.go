@@ -53,7 +53,7 @@ func (php) Requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, e
 	var out []kind.Requirement
 	values := func(sort string, wanted map[string]stackfile.Text, got map[string]*string) {
 		for _, name := range slices.Sorted(maps.Keys(wanted)) {
-			x := kind.Requirement{Sort: sort, Name: name, Wanted: string(wanted[name]), Got: "there is none"}
+			x := kind.Requirement{Sort: sort, Name: name, Wanted: string(wanted[name]), Got: "it does not exist"}
 			want, err := setting.Parse(x.Wanted)
 			if value := got[name]; value != nil && err == nil {
 				x.Got, x.Holds = fmt.Sprintf("%q", *value), want.Meets(name, *value)
@@ -68,7 +68,7 @@ func (php) Requirements(ctx context.Context, p kind.Part) ([]kind.Requirement, e
 			Sort:   "function",
 			Name:   name,
 			Wanted: "not disabled",
-			Got:    map[bool]string{true: "it is there", false: "it is not there"}[v.Found.Functions[name]],
+			Got:    map[bool]string{true: "it exists", false: "it does not exist"}[v.Found.Functions[name]],
 			Holds:  v.Found.Functions[name],
 		})
 	}
