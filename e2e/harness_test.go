@@ -316,6 +316,14 @@ func (w *world) living() []int {
 	return all
 }
 
+// membersOf returns the processes of a task.
+func (w *world) membersOf(task string) []proc.Identity {
+	w.t.Helper()
+	all, err := members.Of(w.stackPath("tasks", task+".lock"))
+	require.NoError(w.t, err)
+	return all
+}
+
 func (w *world) showLogs() {
 	for _, pattern := range []string{"keeper.log", "stacks/*/logs/*.log"} {
 		files, _ := filepath.Glob(filepath.Join(w.home, pattern))

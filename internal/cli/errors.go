@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
+	"dravit/internal/task"
 	"dravit/internal/trouble"
 	"dravit/internal/ui"
 )
@@ -26,6 +27,10 @@ func explain(err error) *ui.Failure {
 	}
 	t := trouble.Of(err)
 	f = &ui.Failure{Exit: exitOf(t.Code), Code: t.Code, What: t.What, Because: t.Because, Next: t.Next}
+	var failed *task.Error
+	if errors.As(err, &failed) && len(failed.Tail) > 0 {
+		f.Detail = "its output ends with\n  " + strings.Join(failed.Tail, "\n  ")
+	}
 	if means, ok := systemFailures[t.Code]; ok && f.Next == "" {
 		f.What, f.Because, f.Next = means.what, err.Error(), means.next
 	}
@@ -37,7 +42,7 @@ func exitOf(code trouble.Code) int {
 	switch code {
 	case trouble.BadFolder, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
 		trouble.BadSettings, trouble.ForeignFile,
-		trouble.NotEditable, trouble.NoStack:
+		trouble.NotEditable, trouble.NoStack, trouble.NoTask:
 		return exitUsage
 	case trouble.Forbidden, trouble.NoWay:
 		return exitForbidden

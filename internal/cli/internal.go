@@ -67,13 +67,20 @@ func (a *app) internalCommand() *cobra.Command {
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))
 		}},
-		&cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2),
-			Run: func(_ *cobra.Command, args []string) {
-				supervise.Exit(supervise.Run(args[0], args[1:]))
-			}},
+		superviseCommand(),
 		a.sendmailCommand(),
 	)
 	return group
+}
+
+func superviseCommand() *cobra.Command {
+	tied := false
+	c := &cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2),
+		Run: func(_ *cobra.Command, args []string) {
+			supervise.Exit(supervise.Run(args[0], tied, args[1:]))
+		}}
+	c.Flags().BoolVar(&tied, "tied", false, "stop the command when the process that started this one dies")
+	return c
 }
 
 // sendmailCommand stands in for the sendmail program: PHP's mail() hands it a message.

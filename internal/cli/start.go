@@ -161,6 +161,7 @@ func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) e
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End
+		o.Tasks = progress.Task
 	}
 	out, err := s.Start(ctx, o, report)
 	end()
@@ -201,6 +202,7 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 			TookMS:  took.Milliseconds(),
 			Parts:   out.Parts,
 			Sites:   sites,
+			Tasks:   out.Tasks,
 		})
 		if err == nil && !out.Answers() {
 			return exitCode(exitFailed)
@@ -244,6 +246,7 @@ type startJSON struct {
 	TookMS  int64              `json:"took_ms"`
 	Parts   []lifecycle.Status `json:"parts"`
 	Sites   []siteJSON         `json:"sites"`
+	Tasks   []stack.TaskStatus `json:"tasks,omitempty"` // that ran in this start
 }
 
 // notAnswering names the first part or site that does not answer, or nil if all do.

@@ -7,11 +7,13 @@ import (
 )
 
 func (a *app) stopCommand() *cobra.Command {
-	return &cobra.Command{
+	skip := false
+	c := &cobra.Command{
 		Use:   "stop [PART...]",
 		Short: "Stop the stack, or only the named parts; data is kept",
 		Long: "Stop stops the whole stack, or only the named parts, in an order that loses nothing: web servers " +
-			"first, databases last. Databases and caught mail are kept.",
+			"first, databases last. Databases and caught mail are kept. Before it stops the whole stack, it runs " +
+			"the tasks with when = \"before-stop\"; if one fails, nothing is stopped.",
 		Example: `  dravit stop
   dravit stop --stack saltmarsh-ferry     a stack of another folder`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
@@ -19,7 +21,12 @@ func (a *app) stopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			last, err := s.Stop(cmd.Context(), parts)
+			tasks, end := a.showTasks()
+			if skip {
+				tasks = nil
+			}
+			last, err := s.Stop(cmd.Context(), parts, tasks)
+			end()
 			if err != nil {
 				return err
 			}
@@ -42,4 +49,6 @@ func (a *app) stopCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&skip, "skip-tasks", false, "do not run the tasks with when = \"before-stop\"")
+	return c
 }

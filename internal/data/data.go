@@ -5,6 +5,7 @@ package data
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -21,7 +22,8 @@ import (
 // Meta describes a data folder. It is a file beside the folder.
 type Meta struct {
 	Kind    string `json:"kind"`
-	Version string `json:"version"` // version of the program that wrote it last
+	Version string `json:"version"`      // version of the program that wrote it last
+	ID      string `json:"id,omitempty"` // a random text that every new data folder gets
 }
 
 func metaFile(p kind.Part) string { return p.Data + ".json" }
@@ -43,7 +45,8 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 			err = putAside(ctx, p)
 		}
 		if err == nil && was.Version != p.Version {
-			err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version})
+			was.Version = p.Version
+			err = home.WriteJSON(metaFile(p), was)
 		}
 		return false, err
 	}
@@ -56,7 +59,7 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 		err = fill(ctx, h, p, store, fresh)
 	}
 	if err == nil {
-		err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version})
+		err = home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: p.Version, ID: rand.Text()})
 	}
 	if err == nil {
 		err = os.Rename(fresh, p.Data)

@@ -23,6 +23,7 @@ import (
 type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
+	Stores  bool          `json:"stores,omitempty"`  // of a start: it starts stores only
 }
 
 // Event is one line of the answer to a start request. An empty one says that the keeper is alive.
@@ -164,8 +165,8 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never started"}
 		}
 		return spec, err
-	}, req.Parts)
-	if err == nil && len(spec.Sites) > 0 {
+	}, req)
+	if err == nil && len(spec.Sites) > 0 && !req.Stores {
 		err = k.gateway.open(r.Context(), spec.HTTPPort, spec.HTTPSPort)
 	}
 	if err != nil {
@@ -174,7 +175,9 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		settled := make(chan struct{})
 		var sites []SiteResult
 		var asking sync.WaitGroup
-		asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
+		if !req.Stores {
+			asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
+		}
 		k.follow(r.Context(), s, req.Timeout, say)
 		close(settled)
 		asking.Wait()

@@ -279,7 +279,17 @@ func (c *Client) Stop(ctx context.Context, id string, parts []string) ([]lifecyc
 // stops what this start has started.
 func (c *Client) Start(ctx context.Context, id string, restart []string,
 	timeout time.Duration, report func(Event)) error {
-	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", request{restart, timeout})
+	return c.start(ctx, id, request{Parts: restart, Timeout: timeout}, report)
+}
+
+// StartStores is Start for the stores of the stack only. It stops parts that the Spec no longer has or has changed.
+func (c *Client) StartStores(ctx context.Context, id string, restart []string,
+	timeout time.Duration, report func(Event)) error {
+	return c.start(ctx, id, request{Parts: restart, Timeout: timeout, Stores: true}, report)
+}
+
+func (c *Client) start(ctx context.Context, id string, what request, report func(Event)) error {
+	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", what)
 	if err != nil {
 		return err
 	}

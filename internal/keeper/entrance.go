@@ -38,7 +38,7 @@ func (g *gatewayRunner) open(ctx context.Context, http, https int) error {
 	}
 	_, _, err = g.runner.begin(ctx, func() (materialise.Spec, error) {
 		return gateway.Spec(g.keeper.home, g.keeper.self, http, https, table)
-	}, nil)
+	}, request{})
 	return err
 }
 

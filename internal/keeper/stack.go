@@ -147,10 +147,10 @@ func (s *stackRunner) writeSeen() {
 }
 
 // begin brings the stack to the Spec that read returns. It stops parts that are gone from the Spec or have changed,
-// starts missing ones, and lets those take a new configuration that can do so while they run. It stops the parts in
-// restart in any case. It returns the Spec and the names of the parts that it started.
+// starts missing ones (if what.Stores, only stores), and lets those take a new configuration that can do so while they
+// run. It stops what.Parts in any case. It returns the Spec and the names of the parts that it started.
 func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error),
-	restart []string) (materialise.Spec, []string, error) {
+	what request) (materialise.Spec, []string, error) {
 	s.apply.Lock()
 	defer s.apply.Unlock()
 	spec, err := read()
@@ -167,7 +167,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.mu.Lock()
 	var end []*partRunner
 	for name, p := range s.parts {
-		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(restart, name) ||
+		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(what.Parts, name) ||
 			p.status.State == lifecycle.Failed {
 			end = append(end, p)
 		} else {
@@ -180,8 +180,12 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.mu.Unlock()
 	s.pauseRequests(ctx, end, wanted)
 	s.stopParts(end, stopToComeBack)
+	start := spec.Parts
+	if what.Stores {
+		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool { return !p.Role.Store() })
+	}
 	var begun []string
-	for _, p := range spec.Parts {
+	for _, p := range start {
 		s.mu.Lock()
 		_, runs := s.parts[p.Name]
 		s.mu.Unlock()
@@ -192,7 +196,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.mu.Lock()
 	s.spec = spec
 	s.mu.Unlock()
-	s.add(spec.Parts, nil, remembered{})
+	s.add(start, nil, remembered{})
 	s.watch(spec)
 	s.ask()
 	return spec, begun, nil

@@ -138,7 +138,7 @@ func (h *harbour) begin(spec materialise.Spec, restart ...string) []string {
 	h.t.Helper()
 	_, begun, err := h.s.begin(h.t.Context(), func() (materialise.Spec, error) {
 		return spec, home.WriteState(materialise.File(h.home, "abc"), spec)
-	}, restart)
+	}, request{Parts: restart})
 	require.NoError(h.t, err)
 	return begun
 }

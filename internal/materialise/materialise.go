@@ -118,7 +118,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	if err := placeSites(&spec, in, p); err != nil {
 		return spec, err
 	}
-	spec.Env = environment.Variables(spec.Parts, kinds, in.File.Env, host.Machine, spec.siteField)
+	spec.Env = environment.Variables(spec.Parts, kinds, in.File.Env, host.Machine, spec.SiteField)
 	spec.Path = environment.Give(spec.Parts, kinds, spec.Env, host.Machine)
 	for i := range spec.Parts {
 		if err := configure(&spec.Parts[i], kinds); err != nil {
@@ -324,8 +324,8 @@ func hash(values ...any) (string, error) {
 	return fmt.Sprintf("%x", sum[:12]), err
 }
 
-// siteField returns the value of {site.NAME.FIELD}.
-func (s Spec) siteField(name, field string) string {
+// SiteField returns the value of {site.NAME.FIELD}.
+func (s Spec) SiteField(name, field string) string {
 	i := slices.IndexFunc(s.Sites, func(x Site) bool { return x.Name == name })
 	if i < 0 {
 		return "" // a site of a folder that is gone

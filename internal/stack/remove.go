@@ -99,7 +99,7 @@ func sizeOf(dir string) int64 {
 // Remove stops the stack, and deletes what Dravit keeps of it: ports, names, configuration and logs, and if withData
 // also its data. If the data stay, the next start in the folder finds them. Remove does not touch the project's folder.
 func (s *Stack) Remove(ctx context.Context, withData bool) error {
-	if _, err := s.Stop(ctx, nil); err != nil {
+	if _, err := s.Stop(ctx, nil, nil); err != nil {
 		return err
 	}
 	if s.ID == "" {
@@ -164,7 +164,7 @@ func (s *Stack) Discard(ctx context.Context, parts []string) error {
 	}
 	running := slices.DeleteFunc(slices.Clone(parts), func(name string) bool { _, ok := spec.Part(name); return !ok })
 	if len(running) > 0 {
-		if _, err := s.Stop(ctx, running); err != nil {
+		if _, err := s.Stop(ctx, running, nil); err != nil {
 			return err
 		}
 	}

@@ -149,8 +149,10 @@ func (s *Stack) TakeAlong(yes bool) {
 	}
 }
 
-// Stop stops the named parts, or all if none is named. Data stay.
-func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, error) {
+// Stop stops the named parts, or all if none is named. Data stay. If all are stopped and tasks is not nil, Stop first
+// runs the tasks that the stack file has for that, and calls tasks for each of their steps; if one fails, Stop stops
+// nothing and returns a *task.Error.
+func (s *Stack) Stop(ctx context.Context, parts []string, tasks func(TaskEvent)) ([]lifecycle.Status, error) {
 	spec, err := s.spec()
 	if len(parts) == 0 && errors.Is(err, trouble.Damaged) { // the keeper knows what runs
 		err = nil
@@ -168,6 +170,11 @@ func (s *Stack) Stop(ctx context.Context, parts []string) ([]lifecycle.Status, e
 	program, err := s.install()
 	if err != nil {
 		return nil, err
+	}
+	if len(parts) == 0 && tasks != nil && spec.ID != "" {
+		if err := s.beforeStop(ctx, spec, program, tasks); err != nil {
+			return nil, err
+		}
 	}
 	var last []lifecycle.Status
 	err = s.withKeeper(ctx, program, func() (err error) {

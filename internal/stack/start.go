@@ -62,6 +62,9 @@ type Started struct {
 	Parts []lifecycle.Status
 	Sites []keeper.SiteResult
 	Spans map[string][]lifecycle.Span // phases of the parts that were started
+	Tasks []TaskStatus                // the tasks that ran in this start
+
+	starting bool // the stack did not run before
 }
 
 // Answers reports whether every part and every site answers.
@@ -85,6 +88,14 @@ type StartOptions struct {
 	RestartAll bool          // stop all parts first
 	Timeout    time.Duration // how long to wait until everything answers
 	Consent    plan.Consent
+	Tasks      func(TaskEvent) // called for each step of a task; may be nil
+}
+
+func (o StartOptions) tasks() func(TaskEvent) {
+	if o.Tasks == nil {
+		return func(TaskEvent) {}
+	}
+	return o.Tasks
 }
 
 // Start makes the plan while it holds the ledger, writes what the plan says, and brings the stack to it. It calls
@@ -167,7 +178,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 	if err != nil {
 		return out, err
 	}
-	out.file = file
+	out.file, out.starting = file, s.ID == "" || !s.Runs()
 	program, err := s.install()
 	if err != nil {
 		return out, err
@@ -188,10 +199,27 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 			o.Restart = append(o.Restart, p.Name)
 		}
 	}
+	if err := s.prepare(ctx, program, o, &out, report); errors.Is(err, errStores) {
+		return out, nil
+	} else if err != nil {
+		return out, err
+	}
+	if len(out.Begun) > 0 {
+		o.Restart = slices.DeleteFunc(o.Restart, func(name string) bool { return slices.Contains(out.Begun, name) })
+	}
+	out.Parts, err = s.bring(ctx, program, &out, report, func(take func(keeper.Event)) error {
+		return s.Keeper.Start(ctx, s.ID, o.Restart, o.Timeout, take)
+	})
+	return out, err
+}
+
+// bring asks the keeper to start something, adds what it did to out, and returns the states of the parts.
+func (s *Stack) bring(ctx context.Context, program self.Program, out *Started, report func(keeper.Event),
+	ask func(take func(keeper.Event)) error) ([]lifecycle.Status, error) {
 	var failed error
 	states, order := map[string]lifecycle.Status{}, []string{}
-	err = s.withKeeper(ctx, program, func() error {
-		return s.Keeper.Start(ctx, s.ID, o.Restart, o.Timeout, func(e keeper.Event) {
+	err := s.withKeeper(ctx, program, func() error {
+		return ask(func(e keeper.Event) {
 			switch {
 			case e.Part != nil:
 				if _, ok := states[e.Part.Name]; !ok {
@@ -206,14 +234,19 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 			case e.Trouble != nil:
 				failed = e.Trouble
 			case e.Done:
-				out.Begun, out.Spans = e.Begun, e.Spans
+				out.Begun = append(out.Begun, e.Begun...)
+				if out.Spans == nil {
+					out.Spans = map[string][]lifecycle.Span{}
+				}
+				maps.Copy(out.Spans, e.Spans)
 			}
 		})
 	})
+	var parts []lifecycle.Status
 	for _, name := range order {
-		out.Parts = append(out.Parts, states[name])
+		parts = append(parts, states[name])
 	}
-	return out, cmp.Or(err, failed)
+	return parts, cmp.Or(err, failed)
 }
 
 // withKeeper asks the keeper for something, and asks again if the keeper was about to exit because another command

@@ -72,19 +72,24 @@ func (r *reader) check(f *File) {
 			"use a path relative to the project")
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {
-		path := "env." + key
-		if !envName().MatchString(key) {
-			r.fault(path, fmt.Sprintf("%q cannot be a variable's name", key), "")
-		}
-		if strings.ContainsRune(string(f.Env[key]), 0) {
-			r.fault(path, "a variable cannot hold a NUL byte", "")
-		}
-		for _, m := range placeholder().FindAllStringSubmatch(string(f.Env[key]), -1) {
-			r.placeholder(f, path, m)
-		}
+		r.variable(f, "env."+key, key, f.Env[key])
 	}
+	r.tasks(f, defined)
 	for _, name := range names {
 		r.command("part."+name+".command", f.Parts[name].Command)
+	}
+}
+
+// variable checks the name and the value of a variable for the environment.
+func (r *reader) variable(f *File, path, name string, value Text) {
+	if !envName().MatchString(name) {
+		r.fault(path, fmt.Sprintf("%q cannot be a variable's name", name), "")
+	}
+	if strings.ContainsRune(string(value), 0) {
+		r.fault(path, "a variable cannot hold a NUL byte", "")
+	}
+	for _, m := range placeholder().FindAllStringSubmatch(string(value), -1) {
+		r.placeholder(f, path, m)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"dravit/internal/pattern"
 	"dravit/internal/setting"
@@ -88,7 +89,10 @@ func (r *reader) value(at string, v any, into reflect.Value, rule keyRule) {
 		into.Set(reflect.ValueOf(named(r, at, v, r.require)))
 		return
 	case []SiteConfig:
-		into.Set(reflect.ValueOf(r.sites(at, v)))
+		into.Set(reflect.ValueOf(tableList[SiteConfig](r, at, v, "site")))
+		return
+	case []TaskConfig:
+		into.Set(reflect.ValueOf(tableList[TaskConfig](r, at, v, "task")))
 		return
 	case *Requirements:
 		into.Set(reflect.ValueOf(r.requirements(at, v)))
@@ -126,17 +130,18 @@ func named[T any](r *reader, at string, v any, read func(at, name string, v any)
 	return all
 }
 
-func (r *reader) sites(at string, v any) []SiteConfig {
+// tableList reads a list of tables, each written [[sort]].
+func tableList[T any](r *reader, at string, v any, sort string) []T {
 	list, ok := v.([]any)
 	if !ok || !tables(list) {
-		r.wrong(at, "a list of tables, written [[site]]", v)
+		r.wrong(at, "a list of tables, written [["+sort+"]]", v)
 		return nil
 	}
-	sites := make([]SiteConfig, len(list))
+	all := make([]T, len(list))
 	for i, item := range list {
-		r.table(fmt.Sprintf("%s.%d", at, i), "site", item.(map[string]any), reflect.ValueOf(&sites[i]).Elem(), nil)
+		r.table(fmt.Sprintf("%s.%d", at, i), sort, item.(map[string]any), reflect.ValueOf(&all[i]).Elem(), nil)
 	}
-	return sites
+	return all
 }
 
 func (r *reader) requirements(at string, v any) *Requirements {
@@ -207,6 +212,10 @@ func checkText(check, s string) error {
 		}
 	case "suffix":
 		return suffix.Refuse(s)
+	case "duration":
+		if d, err := time.ParseDuration(s); err != nil || d <= 0 {
+			return fmt.Errorf("%q is no duration, such as 90s or 5m", s)
+		}
 	case "expression":
 		re, err := regexp.Compile(s)
 		if err == nil && re.NumSubexp() == 0 {

@@ -20,6 +20,7 @@ type File struct {
 	Requires map[string]Require    `toml:"requires" json:"requires,omitempty"`
 	Parts    map[string]PartConfig `toml:"part" json:"part"`
 	Sites    []SiteConfig          `toml:"site" json:"site,omitempty"`
+	Tasks    []TaskConfig          `toml:"task" json:"task,omitempty"`
 	Env      map[string]Text       `toml:"env" json:"env,omitempty"`
 	Dotenv   string                `toml:"dotenv" json:"dotenv,omitempty"`
 }
@@ -115,7 +116,6 @@ type Text string
 
 // notBuilt are keys of the design that this version does not support yet, by table.
 var notBuilt = map[string][]string{
-	"":     {"task"},
 	"part": {"seed"},
 }
 

@@ -42,6 +42,7 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 		"requires": {doc: "Command-line programs that must be there, each with a version or a table."},
 		"part": {doc: "The parts of the stack (servers, runtimes, helpers), each with a name of your choice: " +
 			"letters, digits, - and _."},
+		"task": {doc: "Commands that prepare the project, such as one that creates its tables."},
 		"site": {doc: "The sites of the stack, each with a host name."},
 		"env":  {doc: "Variables for parts and commands; {db.port} stands for the port of the part db."},
 		"dotenv": {
@@ -126,6 +127,39 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 		},
 		"writable": {
 			doc:   "Folders and files of the project that the application writes to.",
+			items: anyText,
+			hint:  notEmpty,
+		},
+	},
+	reflect.TypeFor[TaskConfig](): {
+		"name": {
+			doc:      "The task's name.",
+			pattern:  "^[A-Za-z][A-Za-z0-9_-]{0,31}$",
+			hint:     "letters, digits, - and _, at most 32, a letter first",
+			required: true,
+		},
+		"part": {doc: "The part in whose environment the command runs. Absent: the stack's environment."},
+		"command": {
+			doc:      "What to run, as a shell reads it, in the project's folder.",
+			pattern:  anyText,
+			hint:     notEmpty,
+			required: true,
+		},
+		"when": {
+			doc: "first-start: once for the data of the databases that the task uses; every-start; before-stop; " +
+				"by-hand. Absent: by-hand.",
+			pattern: "^(" + FirstStart + "|" + EveryStart + "|" + BeforeStop + "|" + ByHand + ")$",
+			hint:    "first-start, every-start, before-stop or by-hand",
+		},
+		"after":  {doc: "Tasks that run before this one. Absent: the order of the file."},
+		"folder": {doc: "Where the command runs, relative to the project.", pattern: anyText, hint: notEmpty},
+		"timeout": {
+			doc:   "How long the task may take, such as 90s or 5m. Absent: 10m.",
+			check: "duration",
+		},
+		"env": {doc: "Variables for this task, in addition to those of its part."},
+		"if_changed": {
+			doc:   "Files of the project, with * and ? as wildcards: the task runs again when they change.",
 			items: anyText,
 			hint:  notEmpty,
 		},

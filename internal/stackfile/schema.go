@@ -94,6 +94,8 @@ func schemaOf(t reflect.Type, rule keyRule, kinds []string) map[string]any {
 			map[string]any{"required": []string{"each"}},
 		}
 		return map[string]any{"type": "array", "items": site}
+	case []TaskConfig:
+		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
 	case *Expect, *Requirements:
 		return object(t.Elem(), kinds)
 	}

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -22,6 +23,10 @@ import (
 // command.
 const LockFD = 3
 
+// TieFD is the file descriptor of a pipe that ties the supervisor to the process that started it: when that process dies,
+// the pipe closes, and the supervisor stops the command.
+const TieFD = 4
+
 // grace is how long the processes that the command started may take to exit when the command itself has exited.
 const grace = 2 * time.Second
 
@@ -32,8 +37,9 @@ const patience = 10 * time.Second
 const Background = "dravit: the command went on in the background"
 
 // Run runs the command until it exits, passes signals on to it, and stops what it left behind. lock is the path of the
-// part's lock file. Run returns nil if the command exited with 0, and an *exec.ExitError otherwise.
-func Run(lock string, command []string) error {
+// part's lock file. If tied, the command is stopped when the process that started the supervisor dies; see TieFD. Run
+// returns nil if the command exited with 0, and an *exec.ExitError otherwise.
+func Run(lock string, tied bool, command []string) error {
 	if err := adoptOrphans(); err != nil {
 		return fmt.Errorf("becoming the parent of orphans: %w", err)
 	}
@@ -65,8 +71,18 @@ func Run(lock string, command []string) error {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
+	alone := make(chan struct{})
+	if tied {
+		syscall.CloseOnExec(TieFD)
+		go func() {
+			_, _ = io.Copy(io.Discard, os.NewFile(TieFD, "tie")) // nothing is written to it: it ends when it closes
+			close(alone)
+		}()
+	}
 	for {
 		select {
+		case <-alone:
+			return endRest(lock, false)
 		case s := <-signals:
 			_ = cmd.Process.Signal(s) // a process that is gone by now is fine
 		case <-died:

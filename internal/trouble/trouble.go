@@ -53,6 +53,8 @@ const (
 	NeverStarted Code = "never-started"  // the stack has no place on this machine yet
 	NoPart       Code = "no-part"        // the stack has no such part
 	NoSite       Code = "no-site"        // the stack has no such site
+	NoTask       Code = "no-task"        // the stack has no such task
+	TaskFailed   Code = "task-failed"    // a task of the stack failed
 	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch
 	BadFolder    Code = "bad-folder"     // the folder cannot be a project
 	BadStackFile Code = "bad-stack-file" // the stack file has a fault

@@ -1,13 +1,17 @@
 package ui
 
 import (
-	"dravit/internal/keeper"
-	"dravit/internal/lifecycle"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"dravit/internal/keeper"
+	"dravit/internal/lifecycle"
+	"dravit/internal/stack"
 )
 
 // Progress shows a start under way.
@@ -18,8 +22,9 @@ type Progress struct {
 	busy  map[string]string
 	tick  *time.Ticker
 	stage lifecycle.Stage
-	lines chan keeper.Event
+	lines chan any // a keeper.Event or a stack.TaskEvent
 	ended chan struct{}
+	task  string // the task that runs, or ""
 }
 
 // Progress begins to show a start. End must be called.
@@ -27,13 +32,16 @@ func (u *UI) Progress() *Progress {
 	p := &Progress{u: u, began: time.Now(),
 		said: map[string]lifecycle.State{},
 		busy: map[string]string{}, tick: time.NewTicker(100 * time.Millisecond),
-		lines: make(chan keeper.Event), ended: make(chan struct{})}
+		lines: make(chan any), ended: make(chan struct{})}
 	go p.run()
 	return p
 }
 
 // Report shows one change.
 func (p *Progress) Report(e keeper.Event) { p.lines <- e }
+
+// Task shows one step of a task.
+func (p *Progress) Task(e stack.TaskEvent) { p.lines <- e }
 
 // End stops showing progress.
 func (p *Progress) End() {
@@ -51,11 +59,16 @@ func (p *Progress) run() {
 			if !ok {
 				return
 			}
-			if e.Stage != "" {
-				p.stage = e.Stage
-			}
-			if e.Part != nil {
-				p.take(*e.Part)
+			switch e := e.(type) {
+			case keeper.Event:
+				if e.Stage != "" {
+					p.stage = e.Stage
+				}
+				if e.Part != nil {
+					p.take(*e.Part)
+				}
+			case stack.TaskEvent:
+				p.takeTask(e)
 			}
 		case <-p.tick.C:
 			p.show()
@@ -82,12 +95,32 @@ func (p *Progress) take(s lifecycle.Status) {
 	}
 }
 
+// takeTask writes a line of a task's output on a terminal, and a line for its end.
+func (p *Progress) takeTask(e stack.TaskEvent) {
+	p.task = e.Task
+	switch {
+	case e.Ended != nil:
+		p.task = ""
+		state := p.u.paint(green, "done")
+		if e.Ended.Failed() {
+			state = p.u.paint(red, "failed")
+		}
+		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))),
+			e.Task, "task", state)
+	case p.u.live:
+		fmt.Fprintf(p.u.Err, "%s  %s\n", p.u.dim(fmt.Sprintf("%7s  %-12s", "", e.Task)),
+			ansi.Truncate(printable(e.Line), max(20, Width()-25), "..."))
+	}
+}
+
 func (p *Progress) show() {
-	if !p.u.live || len(p.busy) == 0 && p.stage != lifecycle.StageSites {
+	if !p.u.live || len(p.busy) == 0 && p.stage != lifecycle.StageSites && p.task == "" {
 		return
 	}
 	words := []string{}
-	if len(p.busy) == 0 {
+	if p.task != "" {
+		words = append(words, "running the task "+p.task)
+	} else if len(p.busy) == 0 {
 		words = append(words, "asking the sites")
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.busy)) {
