@@ -17,7 +17,7 @@ import (
 
 // faults are all faults that the suite makes.
 var faults = slices.Concat(dataFaults, connectionFaults, settingFaults, portFaults, commandFaults,
-	pageFaults, siteFileFaults, machineFaults)
+	pageFaults, siteFileFaults, taskFaults, machineFaults)
 
 // dataFaults spoil the data of a store.
 var dataFaults = []fault{
@@ -337,6 +337,22 @@ var siteFileFaults = []fault{
 		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
 			require.NoError(t, os.Remove(filepath.Join(w.dir, "public/index.html")))
 		}, cause: "index-missing", subject: "site.day"},
+}
+
+// taskFaults are in the tasks of a project, or are removed by them.
+var taskFaults = []fault{
+	{name: "task that fails", stack: "[part.app]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n[[task]]\n" +
+		"name = \"tables\"\nwhen = \"first-start\"\ncommand = \"echo low tide; exit 3\"\n",
+		cause: "task-failed", subject: "task.tables", says: "low tide"},
+	{name: "tables missing, with a task", stack: maria + phpSite + "[[task]]\nname = \"boats\"\npart = \"app\"\n" +
+		"when = \"first-start\"\ncommand = \"true\"\n",
+		files: page(`<?php (new mysqli("127.0.0.1", getenv("DB_USER"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), ` +
+			`(int)getenv("DB_PORT")))->query("SELECT * FROM boats");`),
+		cause: "tables-missing", subject: "site.day", says: "dravit task boats"},
+	{name: "packages missing, with a manifest", stack: phpSite,
+		files: map[string]string{"public/index.php": `<?php require __DIR__."/../vendor/autoload.php";`,
+			"composer.json": "{}"},
+		cause: "packages-missing", subject: "site.day", says: `command = "composer install"`},
 }
 
 // machineFaults are in the machine, or in the stack itself.

@@ -26,9 +26,11 @@ type Facts struct {
 	Sites     []SiteFacts
 	Gateway   Gateway
 	Disks     []Disk
-	Proxy     string    // the proxy that the environment tells programs to use for plain HTTP, "" none
-	Bypass    string    // the hosts that do not use it (NO_PROXY)
-	Authority time.Time // the time from which the authority's certificate is valid
+	Proxy     string // the proxy that the environment tells programs to use for plain HTTP, "" none
+	Bypass    string // the hosts that do not use it (NO_PROXY)
+	Tasks     []TaskFacts
+	Suggested map[string]string // by cause: commands that the project's own files suggest
+	Authority time.Time         // the time from which the authority's certificate is valid
 }
 
 // PartFacts is a part with what was found out about it.
@@ -127,6 +129,7 @@ func Causes(f Facts) []Cause {
 	for _, p := range f.Parts {
 		d.part(p)
 	}
+	d.failedTasks()
 	d.entrance()
 	for _, s := range f.Sites {
 		d.site(s)
@@ -134,6 +137,7 @@ func Causes(f Facts) []Cause {
 	d.plan()
 	d.aside()
 	d.variables()
+	d.taskRemedies()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
 	return once(d.all)
 }

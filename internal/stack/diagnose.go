@@ -15,6 +15,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 )
@@ -90,7 +91,19 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		facts.Sites[i].NowLogs, facts.Sites[i].SinceLogs = siteLogs(spec, site, checked)
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
-	facts.Authority = certificates.Begins(s.Home)
+	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(s.Dir)
+	tasks, err := s.Tasks()
+	if err != nil {
+		return out, err
+	}
+	for _, t := range tasks {
+		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, LogFile: t.Log}
+		if t.Last != nil && t.Last.Failed() {
+			x.Failed = t.Last.How
+			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail
+		}
+		facts.Tasks = append(facts.Tasks, x)
+	}
 	out.Causes = diagnose.Causes(facts)
 	return out, ctx.Err()
 }

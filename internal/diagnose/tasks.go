@@ -1,0 +1,77 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravit/internal/stackfile"
+)
+
+// TaskFacts is a task of the stack file with how it ran last.
+type TaskFacts struct {
+	Name, Part, When string
+	Failed           string   // how it failed when it ran last, or ""
+	Tail             []string // the end of its output, if it failed
+	LogFile          string
+}
+
+// failedTasks adds the tasks of a start that failed: what depends on them was not started.
+func (d *doctor) failedTasks() {
+	for _, t := range d.f.Tasks {
+		if t.Failed == "" || t.When != stackfile.FirstStart && t.When != stackfile.EveryStart {
+			continue
+		}
+		evidence := []string{t.Failed}
+		if len(t.Tail) > 0 {
+			evidence = append(evidence, t.LogFile+": "+strings.Join(t.Tail, "\n"))
+		}
+		d.add(seen, "task-failed", "task."+t.Name, "the task "+t.Name+" failed, so nothing was started after it",
+			"correct it, then dravit start; or run it alone: dravit task "+t.Name, evidence...)
+	}
+}
+
+// remediedByTask are the causes that a task of the project usually removes, with what such a task is called.
+var remediedByTask = map[string]string{"tables-missing": "tables", "packages-missing": "packages"}
+
+// taskRemedies names, for causes that a task removes, the task of the stack file that does so. If there is none, it names
+// the command that the project's own files suggest, as a task to add.
+func (d *doctor) taskRemedies() {
+	for i := range d.all {
+		c := &d.all[i]
+		name, ok := remediedByTask[c.Cause]
+		if !ok {
+			continue
+		}
+		part := d.appOf(c.Subject)
+		var names []string
+		for _, t := range d.f.Tasks {
+			if t.When == stackfile.FirstStart && (t.Part == part || t.Part == "") {
+				names = append(names, t.Name)
+			}
+		}
+		command, suggested := d.f.Suggested[c.Cause]
+		switch {
+		case len(names) == 1:
+			c.Remedy = "dravit task " + names[0]
+		case len(names) > 1:
+			c.Remedy = "run the task that does it: dravit task " + strings.Join(names, ", or dravit task ")
+		case suggested:
+			c.Remedy = fmt.Sprintf("add a task to dravit.toml, then dravit start: [[task]] name = %q, part = %q, "+
+				"command = %q, when = \"first-start\"", name, part, command)
+		}
+	}
+}
+
+// appOf returns the part that runs the code of a subject: of a site its app, of a part the part.
+func (d *doctor) appOf(subject string) string {
+	sort, name, _ := strings.Cut(subject, ".")
+	if sort != "site" {
+		return name
+	}
+	i := slices.IndexFunc(d.f.Sites, func(s SiteFacts) bool { return s.Spec.Name == name })
+	if i < 0 {
+		return ""
+	}
+	return d.f.Sites[i].Spec.App
+}
