@@ -159,7 +159,7 @@ Words that you will meet:
 	add("look", a.surveyCommand(), a.planCommand(), a.whyCommand())
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand(), a.taskCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
-	add("use", a.runCommand(), a.extensionsCommand())
+	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.extensionsCommand())
 	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
@@ -180,7 +180,8 @@ var commandWords = map[string]string{
 	"uninstall": "remove", "reload": "restart",
 	"hosts": "names hosts on", "trust": "names certificate on", "domains": "names", "urls": "names",
 	"example": "demo", "init": "demo",
-	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql", "env": "run -- env",
+	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql",
+	"environment": "env", "export": "env", "console": "shell",
 }
 
 // noArgs refuses arguments, and suggests the command that was probably meant.

@@ -13,7 +13,7 @@ import (
 func parts() []kind.Part {
 	return []kind.Part{
 		{Name: "web", Kind: "nginx", Role: kind.RoleWeb, Socket: "/s/web", Password: "unused"},
-		{Name: "app", Kind: "php", Role: kind.RoleRuntime, Conf: "/c/app"},
+		{Name: "app", Kind: "php", Role: kind.RoleRuntime, Conf: "/c/app", Project: "/p"},
 		{Name: "api", Kind: "node", Role: kind.RoleApp, Port: 18000, Conf: "/c/api", Project: "/p"},
 		{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306, User: "ferry", Password: "kelp",
 			Database: "ferry", Conf: "/c/db"},
@@ -71,11 +71,11 @@ func TestMains(t *testing.T) {
 func TestGive(t *testing.T) {
 	p := parts()
 	path := Give(p, all.Kinds(), []string{"DB_PORT=13306"}, Machine{Path: "/usr/bin", Home: "/h", User: "ada"})
-	assert.Equal(t, []string{"/c/app/bin", "/c/api/bin", "/p/node_modules/.bin", "/c/db/bin", "/c/seats/bin"}, path)
+	assert.Equal(t, []string{"/c/app/bin", "/p/vendor/bin", "/c/api/bin", "/p/node_modules/.bin", "/c/db/bin", "/c/seats/bin"}, path)
 	for i, c := range []struct{ path, port string }{
-		{"/c/app/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", ""},
-		{"/c/app/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", "13306"},
-		{"/c/api/bin:/p/node_modules/.bin:/c/app/bin:/c/db/bin:/c/seats/bin:/usr/bin", "13306"},
+		{"/c/app/bin:/p/vendor/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", ""},
+		{"/c/app/bin:/p/vendor/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", "13306"},
+		{"/c/api/bin:/p/node_modules/.bin:/c/app/bin:/p/vendor/bin:/c/db/bin:/c/seats/bin:/usr/bin", "13306"},
 	} {
 		assert.Equal(t, c.path, kind.Getenv(p[i].Env, "PATH"), p[i].Name)
 		assert.Equal(t, c.port, kind.Getenv(p[i].Env, "DB_PORT"), p[i].Name)

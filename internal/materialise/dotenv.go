@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dravit/internal/environment"
 	"dravit/internal/home"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
@@ -16,9 +17,7 @@ import (
 // dotenvHead is the first line of a file that Dravit wrote. Dravit overwrites no other file.
 const dotenvHead = "# Written by dravit start, which writes it anew. It holds secrets: keep it out of the repository.\n"
 
-// writeDotenv writes the variables that the stack file asks for. A value is in single quotes, which every reader of
-// such files takes literally. A value with a single quote in it is in double quotes, with backslashes before the
-// characters that mean something there.
+// writeDotenv writes the stack's variables to the file that the stack file names.
 func writeDotenv(in plan.Input, env []string) error {
 	if in.File.Dotenv == "" {
 		return nil
@@ -41,13 +40,7 @@ func writeDotenv(in plan.Input, env []string) error {
 	b.WriteString(dotenvHead)
 	for _, v := range env {
 		name, value, _ := strings.Cut(v, "=")
-		if strings.ContainsAny(value, "'\n") {
-			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n",
-				`\n`).Replace(value) + `"`
-		} else {
-			value = "'" + value + "'"
-		}
-		b.WriteString(name + "=" + value + "\n")
+		b.WriteString(name + "=" + environment.DotenvQuote(value) + "\n")
 	}
 	if string(old) == b.String() {
 		return nil

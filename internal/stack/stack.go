@@ -280,22 +280,33 @@ func (s *Stack) Runs() bool {
 // several versions of a runtime, the named part's comes first in PATH; "" names none. A stack that was never started
 // has none.
 func (s *Stack) Environment(part string, user []string) ([]string, error) {
-	spec, err := s.spec()
+	vars, folders, err := s.Variables(part)
 	if err != nil {
 		return nil, err
 	}
-	if spec.ID == "" {
-		return nil, ErrNeverStarted
+	return environment.Command(user, vars, folders), nil
+}
+
+// Variables returns what Environment adds to the user's environment: variables, each as NAME=value, and the folders that
+// come first in PATH.
+func (s *Stack) Variables(part string) (vars, folders []string, err error) {
+	spec, err := s.spec()
+	if err != nil {
+		return nil, nil, err
 	}
-	folders := spec.Path
+	if spec.ID == "" {
+		return nil, nil, ErrNeverStarted
+	}
+	folders = spec.Path
 	if part != "" {
 		p, ok := spec.Part(part)
 		if !ok {
-			return nil, trouble.NoSuchPart(part, names(spec))
+			return nil, nil, trouble.NoSuchPart(part, names(spec))
 		}
-		folders = slices.Concat(p.Path, folders)
+		own := slices.DeleteFunc(slices.Clone(folders), func(f string) bool { return slices.Contains(p.Path, f) })
+		folders = slices.Concat(p.Path, own)
 	}
-	return environment.Command(user, spec.Env, folders), nil
+	return spec.Env, folders, nil
 }
 
 // ErrNeverStarted says that the stack was never started on this machine.

@@ -137,8 +137,11 @@ func machine(system string) string {
 	return kind.GoArch(words[len(words)-1])
 }
 
-// Folders returns the folder of the command-line program that has the same ini and extensions as the pages.
-func (php) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
+// Folders returns the folder of the command-line program that has the same ini and extensions as the pages, and that of
+// the programs that Composer installs (getcomposer.org, "Vendor binaries").
+func (php) Folders(p kind.Part) []string {
+	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "vendor", "bin")}
+}
 
 // Files returns an ini file for this part alone, the load order of its extensions, FPM's pool and the probe.
 func (php) Files(p kind.Part) ([]kind.File, error) {

@@ -57,7 +57,10 @@ func (ruby) Files(p kind.Part) ([]kind.File, error) {
 	return files, nil
 }
 
-func (ruby) Folders(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin")} }
+// Folders also returns the folder of the project's binstubs (bundler.io, "bundle binstubs").
+func (ruby) Folders(p kind.Part) []string {
+	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "bin")}
+}
 
 // symptoms match what Ruby writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {

@@ -1,0 +1,64 @@
+package environment
+
+import (
+	"fmt"
+	"strings"
+
+	"dravit/internal/shell"
+)
+
+// Formats are the forms in which Format writes an environment.
+var Formats = []string{"sh", "fish", "powershell", "dotenv"}
+
+// Format writes variables, each given as NAME=value, as a shell or a program reads them. The folders are put before
+// those of PATH; dotenv, whose readers know no PATH, leaves them out. The format is one of Formats.
+func Format(format string, vars, folders []string) (string, error) {
+	var b strings.Builder
+	path := joined(folders)
+	for _, v := range vars {
+		name, value, _ := strings.Cut(v, "=")
+		switch format {
+		case "sh":
+			fmt.Fprintf(&b, "export %s=%s\n", name, shell.Quote(value))
+		case "fish":
+			fmt.Fprintf(&b, "set -gx %s %s\n", name, fishQuote(value))
+		case "powershell":
+			fmt.Fprintf(&b, "$env:%s = '%s'\n", name, strings.ReplaceAll(value, "'", "''"))
+		case "dotenv":
+			fmt.Fprintf(&b, "%s=%s\n", name, DotenvQuote(value))
+		default:
+			return "", fmt.Errorf("there is no format %q; the formats are %s", format, strings.Join(Formats, ", "))
+		}
+	}
+	if len(folders) == 0 {
+		return b.String(), nil
+	}
+	switch format {
+	case "sh":
+		fmt.Fprintf(&b, "export PATH=%s:\"$PATH\"\n", shell.Quote(path))
+	case "fish":
+		b.WriteString("set -gx PATH")
+		for _, f := range folders {
+			b.WriteString(" " + fishQuote(f))
+		}
+		b.WriteString(" $PATH\n")
+	case "powershell":
+		fmt.Fprintf(&b, "$env:PATH = '%s:' + $env:PATH\n", strings.ReplaceAll(path, "'", "''"))
+	}
+	return b.String(), nil
+}
+
+// fishQuote quotes a text for fish (fishshell.com, "Quotes": \ and ' are the only special characters).
+func fishQuote(text string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(text) + "'"
+}
+
+// DotenvQuote quotes a value for a file of NAME=value lines: in single quotes, which every reader of such files takes
+// literally. A value with a single quote or a line break in it is in double quotes, with backslashes before the
+// characters that mean something there.
+func DotenvQuote(value string) string {
+	if !strings.ContainsAny(value, "'\n") {
+		return "'" + value + "'"
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
+}
