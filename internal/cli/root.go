@@ -157,7 +157,8 @@ Words that you will meet:
 		}
 	}
 	add("look", a.surveyCommand(), a.planCommand(), a.whyCommand())
-	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(), a.logsCommand(), a.taskCommand())
+	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(),
+		a.logsCommand(), a.taskCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
 	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.extensionsCommand())
 	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())

@@ -34,7 +34,8 @@ func (d *doctor) failedTasks() {
 // remediedByTask are the causes that a task of the project usually removes, with what such a task is called.
 var remediedByTask = map[string]string{"tables-missing": "tables", "packages-missing": "packages"}
 
-// taskRemedies names, for causes that a task removes, the task of the stack file that does so. If there is none, it names
+// taskRemedies names, for causes that a task removes, the task of the stack file that does so. If there is none, it
+// names
 // the command that the project's own files suggest, as a task to add.
 func (d *doctor) taskRemedies() {
 	for i := range d.all {

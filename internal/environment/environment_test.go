@@ -71,7 +71,8 @@ func TestMains(t *testing.T) {
 func TestGive(t *testing.T) {
 	p := parts()
 	path := Give(p, all.Kinds(), []string{"DB_PORT=13306"}, Machine{Path: "/usr/bin", Home: "/h", User: "ada"})
-	assert.Equal(t, []string{"/c/app/bin", "/p/vendor/bin", "/c/api/bin", "/p/node_modules/.bin", "/c/db/bin", "/c/seats/bin"}, path)
+	assert.Equal(t, []string{"/c/app/bin", "/p/vendor/bin", "/c/api/bin", "/p/node_modules/.bin",
+		"/c/db/bin", "/c/seats/bin"}, path)
 	for i, c := range []struct{ path, port string }{
 		{"/c/app/bin:/p/vendor/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", ""},
 		{"/c/app/bin:/p/vendor/bin:/c/api/bin:/p/node_modules/.bin:/c/db/bin:/c/seats/bin:/usr/bin", "13306"},

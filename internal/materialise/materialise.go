@@ -301,7 +301,7 @@ func configure(p *kind.Part, kinds kind.List) error {
 	}
 	// PATH differs between terminals, which is no reason to restart anything.
 	bare := *p
-	bare.UpgradeFrom = ""
+	bare.UpgradeFrom, bare.Want.Seed = "", ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
 	bare.Sites = nil // a process learns about its sites from its files
 	if k.Traits().Reload != 0 {

@@ -130,9 +130,13 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 // pathsOf returns the paths in a stack file other than those of its sites.
 func pathsOf(file *stackfile.File) []string {
 	paths := []string{file.Dotenv}
+	for _, t := range file.Tasks {
+		paths = append(paths, t.Folder)
+	}
 	for _, part := range file.Parts {
 		for _, k := range part.Kind {
 			want := part.For(k)
+			paths = append(paths, want.Seed)
 			for _, value := range want.Settings {
 				paths = append(paths, setting.Paths(string(value))...)
 			}

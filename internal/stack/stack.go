@@ -287,7 +287,8 @@ func (s *Stack) Environment(part string, user []string) ([]string, error) {
 	return environment.Command(user, vars, folders), nil
 }
 
-// Variables returns what Environment adds to the user's environment: variables, each as NAME=value, and the folders that
+// Variables returns what Environment adds to the user's environment: variables, each as NAME=value, and the folders
+// that
 // come first in PATH.
 func (s *Stack) Variables(part string) (vars, folders []string, err error) {
 	spec, err := s.spec()

@@ -34,10 +34,12 @@ type TaskStatus struct {
 	Log  string       `json:"log,omitempty"` // the file with the output of the last run
 }
 
-// TaskEvent is one step of a task: a line of its output, or its end.
+// TaskEvent is one step of a task or of the load of a seed: a line of output, a report of progress, or its end.
 type TaskEvent struct {
 	Task string
 	Line string
+	// Done and Size are how many bytes of a seed are loaded, and how many it has. Size is 0 if nothing is known.
+	Done, Size int64
 	// Ended is the record of the run; nil: the task still runs.
 	Ended *task.Record
 }
@@ -226,11 +228,12 @@ func (s *Stack) dueTasks(file *stackfile.File, spec materialise.Spec, program se
 // prepare starts the stores of the stack and runs the tasks that are due. It returns the parts that it started.
 func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOptions, out *Started,
 	report func(keeper.Event)) error {
-	if len(out.file.Tasks) == 0 {
-		return nil
-	}
 	spec, err := s.spec()
 	if err != nil {
+		return err
+	}
+	seeds, err := s.dueSeeds(spec)
+	if err != nil || len(seeds) == 0 && len(out.file.Tasks) == 0 {
 		return err
 	}
 	began, err := s.beganStart(out.starting)
@@ -241,7 +244,7 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 	if err != nil {
 		return err
 	}
-	if len(due) == 0 {
+	if len(due) == 0 && len(seeds) == 0 {
 		return s.endStart()
 	}
 	unlock, err := s.lockTasks(ctx)
@@ -256,6 +259,11 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 	for _, p := range states {
 		if err == nil && p.State != lifecycle.Answers {
 			return errStores // the caller shows what is wrong with the store
+		}
+	}
+	for _, p := range seeds {
+		if err == nil {
+			err = s.loadSeed(ctx, p, o.tasks())
 		}
 	}
 	if err == nil { // another start may have run them meanwhile, and the stores may have new data now

@@ -37,6 +37,10 @@ func (r *reader) check(f *File) {
 	}
 	for _, name := range names {
 		part := f.Parts[name]
+		r.seed("part."+name, part.Seed)
+		for kind, own := range part.Of {
+			r.seed("part."+name+"."+kind, own.Seed)
+		}
 		for _, kind := range slices.Sorted(maps.Keys(part.Of)) {
 			r.extensions("part."+name+"."+kind, part.Of[kind].Extensions)
 		}
@@ -77,6 +81,13 @@ func (r *reader) check(f *File) {
 	r.tasks(f, defined)
 	for _, name := range names {
 		r.command("part."+name+".command", f.Parts[name].Command)
+	}
+}
+
+func (r *reader) seed(at, path string) {
+	if path != "" && !filepath.IsLocal(path) {
+		r.fault(at+".seed", fmt.Sprintf("the dump %q is outside the project", path),
+			"use a path relative to the project")
 	}
 }
 

@@ -19,7 +19,8 @@ import (
 	"dravit/internal/version"
 )
 
-// table fills a struct from a TOML table. sort is the table's name in notBuilt. also reports whether the caller reads a
+// table fills a struct from a TOML table. sort is what the table describes, for hints. also reports whether the caller
+// reads a
 // key itself.
 func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
 	fields, names := map[string]int{}, []string{}
@@ -36,9 +37,6 @@ func (r *reader) table(path, sort string, tree map[string]any, into reflect.Valu
 		case ok:
 			r.value(at, tree[key], into.Field(i), keyRules[into.Type()][key])
 		case also != nil && also(key):
-		case slices.Contains(notBuilt[sort], key):
-			r.fault(at, fmt.Sprintf("%q is not supported yet", key),
-				"this version of Dravit does not support it; remove it for now")
 		default:
 			r.fault(at, fmt.Sprintf("unknown key %q", key), keyHint(sort, key, names))
 		}

@@ -39,6 +39,7 @@ type PartConfig struct {
 	Without    []string        `toml:"without" json:"without,omitempty"`
 	Debugger   bool            `toml:"debugger" json:"debugger,omitempty"`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty"`
+	Seed       string          `toml:"seed" json:"seed,omitempty"`
 
 	Requires *Requirements `toml:"requires" json:"requires,omitempty"`
 
@@ -113,11 +114,6 @@ type Texts []string
 
 // Text is a text. A number or boolean becomes the text that is written in the file.
 type Text string
-
-// notBuilt are keys of the design that this version does not support yet, by table.
-var notBuilt = map[string][]string{
-	"part": {"seed"},
-}
 
 // For returns the part for one kind of its list. Keys in the kind's own table override the part's; settings of both are
 // merged.

@@ -104,6 +104,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			doc:  "Settings of the program itself, in its own names.",
 			keys: "^[A-Za-z0-9_.-]+$",
 		},
+		"seed": {
+			doc:     "A dump in the project, plain or compressed, that start loads once, while the data folder is new.",
+			pattern: anyText,
+			hint:    notEmpty,
+		},
 		"requires": {
 			doc: "What the application itself requires of its runtime and databases: settings, " +
 				"functions, writable folders.",

@@ -74,21 +74,3 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 		}
 	}
 }
-
-// What is not built is said to be so, and nothing else is.
-func TestDocumentedAsNotBuilt(t *testing.T) {
-	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "stack-file.md"))
-	require.NoError(t, err)
-	_, section, found := strings.Cut(string(text), "\n## Not supported yet\n")
-	require.True(t, found)
-	var named, missing []string
-	for i, word := range strings.Split(section, "`") {
-		if i%2 == 1 {
-			named = append(named, word)
-		}
-	}
-	for _, keys := range notBuilt {
-		missing = append(missing, keys...)
-	}
-	assert.ElementsMatch(t, missing, named)
-}

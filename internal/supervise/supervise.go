@@ -23,7 +23,8 @@ import (
 // command.
 const LockFD = 3
 
-// TieFD is the file descriptor of a pipe that ties the supervisor to the process that started it: when that process dies,
+// TieFD is the file descriptor of a pipe that ties the supervisor to the process that started it: when that process
+// dies,
 // the pipe closes, and the supervisor stops the command.
 const TieFD = 4
 

@@ -55,6 +55,7 @@ const (
 	NoSite       Code = "no-site"        // the stack has no such site
 	NoTask       Code = "no-task"        // the stack has no such task
 	TaskFailed   Code = "task-failed"    // a task of the stack failed
+	SeedFailed   Code = "seed-failed"    // the seed of a database was not loaded
 	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch
 	BadFolder    Code = "bad-folder"     // the folder cannot be a project
 	BadStackFile Code = "bad-stack-file" // the stack file has a fault

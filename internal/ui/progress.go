@@ -107,6 +107,8 @@ func (p *Progress) takeTask(e stack.TaskEvent) {
 		}
 		fmt.Fprintf(p.u.Err, "%s  %-12s  %-20s  %s\n", p.u.dim(fmt.Sprintf("%7s", duration(time.Since(p.began)))),
 			e.Task, "task", state)
+	case e.Size > 0:
+		p.task = fmt.Sprintf("%s (%d %% of %s)", e.Task, 100*e.Done/e.Size, bytesText(e.Size))
 	case p.u.live:
 		fmt.Fprintf(p.u.Err, "%s  %s\n", p.u.dim(fmt.Sprintf("%7s  %-12s", "", e.Task)),
 			ansi.Truncate(printable(e.Line), max(20, Width()-25), "..."))
@@ -119,7 +121,7 @@ func (p *Progress) show() {
 	}
 	words := []string{}
 	if p.task != "" {
-		words = append(words, "running the task "+p.task)
+		words = append(words, "running "+p.task)
 	} else if len(p.busy) == 0 {
 		words = append(words, "asking the sites")
 	}

@@ -40,7 +40,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "mariadb",
 		Role:      kind.RoleDatabase,
-		Keys:      []string{"port", "main", "database", "user", "settings"},
+		Keys:      []string{"port", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"mariadbd"},
 		Databases: true,
 		Accounts:  true,

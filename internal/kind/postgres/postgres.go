@@ -38,7 +38,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "postgres",
 		Role:      kind.RoleDatabase,
-		Keys:      []string{"port", "main", "database", "user", "settings"},
+		Keys:      []string{"port", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"postgres"},
 		Databases: true,
 		Accounts:  true,

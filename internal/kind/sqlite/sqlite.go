@@ -29,7 +29,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "sqlite",
 		Role:      kind.RoleDatabase,
-		Keys:      []string{"main", "database"},
+		Keys:      []string{"main", "database", "seed"},
 		BuiltIn:   lib.SQLITE_VERSION,
 		Databases: true,
 	}
