@@ -74,12 +74,13 @@ func (a *app) internalCommand() *cobra.Command {
 }
 
 func superviseCommand() *cobra.Command {
-	tied := false
+	tied, processes := false, 1
 	c := &cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2),
 		Run: func(_ *cobra.Command, args []string) {
-			supervise.Exit(supervise.Run(args[0], tied, args[1:]))
+			supervise.Exit(supervise.Run(args[0], tied, processes, args[1:]))
 		}}
 	c.Flags().BoolVar(&tied, "tied", false, "stop the command when the process that started this one dies")
+	c.Flags().IntVar(&processes, "processes", 1, "run this `many` processes of the command")
 	return c
 }
 

@@ -106,13 +106,22 @@ func TestMeta(t *testing.T) {
 	require.NoError(t, err)
 	was, err := Read(p.Data)
 	require.NoError(t, err)
-	assert.Equal(t, Meta{Kind: "hold", Version: "1.0"}, was)
+	id := was.ID
+	assert.NotEmpty(t, id)
+	assert.Equal(t, Meta{Kind: "hold", Version: "1.0", ID: id}, was)
 	p.Version = "1.1"
 	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
 	require.NoError(t, err)
 	was, err = Read(p.Data)
 	require.NoError(t, err)
 	assert.Equal(t, "1.1", was.Version, "the version that writes it now")
+	assert.Equal(t, id, was.ID, "the data are the same")
+	require.NoError(t, os.RemoveAll(p.Data))
+	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	require.NoError(t, err)
+	was, err = Read(p.Data)
+	require.NoError(t, err)
+	assert.NotEqual(t, id, was.ID, "new data have another id")
 }
 
 // A kind without a filler gets an empty folder.

@@ -125,7 +125,8 @@ func (d *doctor) server(p PartFacts, said string) {
 			elsewhere = append(elsewhere, at)
 		}
 	}
-	alive := len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
+	worker := p.Spec.Want.Worker()
+	alive := !worker && len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
 	switch {
 	case alive && len(elsewhere) > 0:
 		d.add(seen, "listens-elsewhere", subject, "the server listens on another port than its own",
@@ -137,6 +138,9 @@ func (d *doctor) server(p PartFacts, said string) {
 	case exitCode(p) == 126:
 		d.add(written, "command-forbidden", subject, "the part's command is not executable", "chmod u+x it",
 			append([]string{said}, last(p.Log, 1)...)...)
+	case exitCode(p) == 0 && worker:
+		d.add(seen, "ends-at-once", subject, "the worker exited without an error, but should keep running",
+			"make it keep running; a command that runs once is a task", said)
 	case exitCode(p) == 0:
 		d.add(seen, "ends-at-once", subject, "the part's command exited without an error: it is no server, or it "+
 			"went into the background", "make it stay in the foreground", said)

@@ -75,7 +75,7 @@ const (
 // reach returns how a part is reached, by the fields that placeholders name. It returns nil for web servers and
 // runtimes: other parts do not reach them.
 func reach(p kind.Part, k kind.Kind) map[string]string {
-	if !p.Role.Store() && p.Role != kind.RoleApp {
+	if !p.Role.Store() && p.Role != kind.RoleApp || p.Want.Worker() {
 		return nil
 	}
 	e := k.Exports(p)

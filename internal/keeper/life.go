@@ -329,7 +329,7 @@ func exists(file string) bool {
 
 // listensElsewhere says where a server of the project's own listens instead of on its port, or "" if nowhere.
 func (p *partRunner) listensElsewhere() string {
-	if p.spec.Role != kind.RoleApp {
+	if p.spec.Role != kind.RoleApp || p.spec.Port == 0 {
 		return ""
 	}
 	ids, err := members.Of(p.spec.Lock)

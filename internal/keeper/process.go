@@ -147,7 +147,8 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 	defer log.Close()
 	args := append([]string{c.Path}, c.Args...)
 	if c.Supervised {
-		args = append([]string{p.spec.Self, "internal", "supervise", p.spec.Lock, "--"}, args...)
+		args = append([]string{p.spec.Self, "internal", "supervise", fmt.Sprintf("--processes=%d", max(1, c.Processes)),
+			p.spec.Lock, "--"}, args...)
 	}
 	cmd := &exec.Cmd{
 		Path:        args[0],

@@ -159,6 +159,8 @@ type Command struct {
 	Stop syscall.Signal // the signal that stops it cleanly
 	// Supervised: the command may start anything in any way, so it runs below a supervisor (package supervise).
 	Supervised bool
+	// Processes is how many processes of a supervised command run; 0 means 1.
+	Processes int
 	// Finish is a signal that also stops it, after the requests in flight have their answers. 0: Stop does that.
 	Finish syscall.Signal
 }

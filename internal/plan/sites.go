@@ -138,6 +138,10 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
 			"it is a "+app.Kind+", which does not run code", "name a runtime or a part with a command, or omit the key")
 	}
+	if hasApp && app.Want.Worker() {
+		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
+			"it is a worker, which has no port", "name another part, or remove listens = false")
+	}
 	switch {
 	case hasApp && app.Role == kind.RoleApp: // the application finds its files itself
 	case s.Each != "":

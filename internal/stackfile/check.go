@@ -38,6 +38,7 @@ func (r *reader) check(f *File) {
 	for _, name := range names {
 		part := f.Parts[name]
 		r.seed("part."+name, part.Seed)
+		r.worker("part."+name, part)
 		for kind, own := range part.Of {
 			r.seed("part."+name+"."+kind, own.Seed)
 		}
@@ -81,6 +82,25 @@ func (r *reader) check(f *File) {
 	r.tasks(f, defined)
 	for _, name := range names {
 		r.command("part."+name+".command", f.Parts[name].Command)
+	}
+}
+
+// worker checks the keys that a worker must not have, and those that only a worker has.
+func (r *reader) worker(at string, p PartConfig) {
+	if !p.Worker() {
+		if p.Processes > 0 {
+			r.fault(at+".processes", "only a worker has processes", "listens = false, or remove processes")
+		}
+		if p.Proof != nil {
+			r.fault(at+".proof", "only a worker has a proof", "listens = false, or remove proof")
+		}
+		return
+	}
+	if p.Port > 0 {
+		r.fault(at+".port", "a worker has no port", "remove port, or listens = false")
+	}
+	if strings.Contains(p.Command, "{port}") {
+		r.fault(at+".command", "a worker has no port", "remove {port}, or listens = false")
 	}
 }
 

@@ -92,6 +92,12 @@ func (r *reader) value(at string, v any, into reflect.Value, rule keyRule) {
 	case []TaskConfig:
 		into.Set(reflect.ValueOf(tableList[TaskConfig](r, at, v, "task")))
 		return
+	case *bool:
+		r.flag(at, v, into)
+		return
+	case *Proof:
+		into.Set(reflect.ValueOf(r.proof(at, v)))
+		return
 	case *Requirements:
 		into.Set(reflect.ValueOf(r.requirements(at, v)))
 		return
@@ -160,6 +166,26 @@ func (r *reader) requirements(at string, v any) *Requirements {
 		}
 	}
 	return q
+}
+
+func (r *reader) proof(at string, v any) *Proof {
+	tree, ok := v.(map[string]any)
+	if !ok {
+		r.wrong(at, `a table such as { command = "./works.sh" }`, v)
+		return nil
+	}
+	p := &Proof{}
+	r.table(at, "proof", tree, reflect.ValueOf(p).Elem(), nil)
+	switch {
+	case (p.Command == "") == (p.File == ""):
+		r.fault(at, "a proof has either a command or a file", "")
+	case p.Within != "" && p.File == "":
+		r.fault(at+".within", "only a proof with a file has within", "")
+	case p.File != "" && !filepath.IsLocal(p.File):
+		r.fault(at+".file", fmt.Sprintf("the file %q is outside the project", p.File),
+			"use a path relative to the project")
+	}
+	return p
 }
 
 func (r *reader) expect(at string, v any) *Expect {
@@ -241,6 +267,10 @@ func (r *reader) flag(at string, v any, into reflect.Value) {
 	b, ok := v.(bool)
 	if !ok {
 		r.wrong(at, "true or false", v)
+		return
+	}
+	if into.Kind() == reflect.Pointer {
+		into.Set(reflect.ValueOf(&b))
 		return
 	}
 	into.SetBool(b)

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"time"
 )
 
 // Name and LocalName are the files in a project's folder. The second one overrides any key of the first, and is kept
@@ -40,6 +41,9 @@ type PartConfig struct {
 	Debugger   bool            `toml:"debugger" json:"debugger,omitempty"`
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty"`
 	Seed       string          `toml:"seed" json:"seed,omitempty"`
+	Listens    *bool           `toml:"listens" json:"listens,omitempty"`
+	Processes  int             `toml:"processes" json:"processes,omitempty"`
+	Proof      *Proof          `toml:"proof" json:"proof,omitempty"`
 
 	Requires *Requirements `toml:"requires" json:"requires,omitempty"`
 
@@ -48,6 +52,27 @@ type PartConfig struct {
 
 	// Of holds the keys that apply to one kind of the list only, written as [part.db.mariadb].
 	Of map[string]PartConfig `toml:"-" json:"of,omitempty"`
+}
+
+// Worker reports whether the part's command is a worker: it runs in the background and has no port.
+func (p PartConfig) Worker() bool { return p.Listens != nil && !*p.Listens }
+
+// Proof says how to tell that a worker works: a command that exits with 0, or a file that the worker writes to.
+type Proof struct {
+	Command string `toml:"command" json:"command,omitempty"`
+	File    string `toml:"file" json:"file,omitempty"`
+	Within  string `toml:"within" json:"within,omitempty"`
+}
+
+// DefaultProofWithin is how old a worker's file may be if the stack file does not say.
+const DefaultProofWithin = time.Minute
+
+// MaxAge returns how old the file may be.
+func (p Proof) MaxAge() time.Duration {
+	if d, err := time.ParseDuration(p.Within); err == nil && d > 0 {
+		return d
+	}
+	return DefaultProofWithin
 }
 
 // Requirements are what an application demands of its runtime and databases, beyond version and extensions.

@@ -109,10 +109,22 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			pattern: anyText,
 			hint:    notEmpty,
 		},
+		"listens": {doc: "false: the command is a worker, which runs in the background and has no port."},
+		"processes": {
+			doc:     "How many processes of a worker run. Absent: 1.",
+			minimum: 1,
+			maximum: 64,
+		},
+		"proof": {doc: "How to tell that a worker works: a command that exits with 0, or a file that it writes to."},
 		"requires": {
 			doc: "What the application itself requires of its runtime and databases: settings, " +
 				"functions, writable folders.",
 		},
+	},
+	reflect.TypeFor[Proof](): {
+		"command": {doc: "A command that exits with 0 if the worker works.", pattern: anyText, hint: notEmpty},
+		"file":    {doc: "A file of the project that the worker writes to.", pattern: anyText, hint: notEmpty},
+		"within":  {doc: "How old the file may be. Absent: 1m.", check: "duration"},
 	},
 	reflect.TypeFor[Requirements](): {
 		"settings": {

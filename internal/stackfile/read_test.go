@@ -18,7 +18,7 @@ var words = Vocabulary{
 	"mariadb": {"port", "main", "database", "seed", "user", "settings"},
 	"sqlite":  {"main", "database"},
 	"redis":   {"port", "main", "settings"},
-	"custom":  {"command", "port"},
+	"custom":  {"command", "port", "listens", "processes", "proof"},
 }
 
 func folder(t *testing.T, shared, local string) string {
@@ -129,7 +129,17 @@ var wrongFiles = map[string]struct {
 	"unknown key": {"nam = \"x\"", 1, 1, `unknown key "nam"`, `did you mean "name"?`},
 	"unknown table": {"[parts.web]\nkind = \"nginx\"", 1, 2, `unknown key "parts"`,
 		"here that is called [part.NAME]"},
-	"far from any key":     {"zeppelin = 1", 1, 1, `unknown key "zeppelin"`, ""},
+	"far from any key": {"zeppelin = 1", 1, 1, `unknown key "zeppelin"`, ""},
+	"port of a worker": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\nport = 3000", 5, 1,
+		"a worker has no port", "listens = false"},
+	"placeholder of a worker": {"[part.x]\nkind = \"custom\"\ncommand = \"a {port}\"\nlistens = false", 3, 1,
+		"a worker has no port", "remove {port}"},
+	"processes of a server": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nprocesses = 2", 4, 1,
+		"only a worker has processes", ""},
+	"proof of a server": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nproof = { command = \"true\" }", 4, 1,
+		"only a worker has a proof", ""},
+	"proof of two sorts": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\n" +
+		"proof = { command = \"true\", file = \"x\" }", 5, 1, "either a command or a file", ""},
 	"task without command": {"[[task]]\nname = \"tables\"", 1, 3, `this task has no "command"`, ""},
 	"task of no part": {"[[task]]\nname = \"tables\"\ncommand = \"true\"\npart = \"app\"", 4, 1,
 		`no part is named "app"`, ""},

@@ -96,7 +96,9 @@ func schemaOf(t reflect.Type, rule keyRule, kinds []string) map[string]any {
 		return map[string]any{"type": "array", "items": site}
 	case []TaskConfig:
 		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
-	case *Expect, *Requirements:
+	case *bool:
+		return map[string]any{"type": "boolean"}
+	case *Expect, *Requirements, *Proof:
 		return object(t.Elem(), kinds)
 	}
 	switch t.Kind() {

@@ -39,8 +39,9 @@ const Background = "dravit: the command went on in the background"
 
 // Run runs the command until it exits, passes signals on to it, and stops what it left behind. lock is the path of the
 // part's lock file. If tied, the command is stopped when the process that started the supervisor dies; see TieFD. Run
-// returns nil if the command exited with 0, and an *exec.ExitError otherwise.
-func Run(lock string, tied bool, command []string) error {
+// returns nil if the command exited with 0, and an *exec.ExitError otherwise. Of several processes of the command, the
+// first that exits ends all.
+func Run(lock string, tied bool, processes int, command []string) error {
 	if err := adoptOrphans(); err != nil {
 		return fmt.Errorf("becoming the parent of orphans: %w", err)
 	}
@@ -64,14 +65,18 @@ func Run(lock string, tied bool, command []string) error {
 	)
 	died := make(chan os.Signal, 1)
 	signal.Notify(died, syscall.SIGCHLD)
-	cmd := exec.Command(command[0], command[1:]...)
-	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-	cmd.ExtraFiles = []*os.File{lockFile}
-	if err := cmd.Start(); err != nil {
-		return err
+	ended := make(chan error, processes)
+	commands := map[int]*os.Process{}
+	for range processes {
+		cmd := exec.Command(command[0], command[1:]...)
+		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+		cmd.ExtraFiles = []*os.File{lockFile}
+		if err := cmd.Start(); err != nil {
+			return errors.Join(err, endRest(lock, false))
+		}
+		commands[cmd.Process.Pid] = cmd.Process
+		go func() { ended <- cmd.Wait() }()
 	}
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
 	alone := make(chan struct{})
 	if tied {
 		syscall.CloseOnExec(TieFD)
@@ -85,19 +90,21 @@ func Run(lock string, tied bool, command []string) error {
 		case <-alone:
 			return endRest(lock, false)
 		case s := <-signals:
-			_ = cmd.Process.Signal(s) // a process that is gone by now is fine
+			for _, p := range commands {
+				_ = p.Signal(s) // a process that is gone by now is fine
+			}
 		case <-died:
-			reap(cmd.Process.Pid)
+			reap(commands)
 		case err := <-ended:
-			return errors.Join(endRest(lock, err == nil), err)
+			return errors.Join(endRest(lock, err == nil && processes == 1), err)
 		}
 	}
 }
 
-// reap waits for adopted orphans that have died. Another goroutine waits for the command.
-func reap(command int) {
+// reap waits for adopted orphans that have died. Other goroutines wait for the processes of the command.
+func reap(commands map[int]*os.Process) {
 	for _, pid := range proc.Children(os.Getpid()) {
-		if pid != command {
+		if commands[pid] == nil {
 			_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 		}
 	}

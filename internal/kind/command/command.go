@@ -24,13 +24,18 @@ func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Trait
 	return &kind.Traits{
 		Name:     name,
 		Role:     kind.RoleApp,
-		Keys:     []string{"command", "port"},
+		Keys:     []string{"command", "port", "listens", "processes", "proof"},
 		Programs: programs,
 		Symptoms: symptoms,
 	}
 }
 
-func (Base) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true, PortBase: 18000} }
+func (Base) Needs(want stackfile.PartConfig) kind.Needs {
+	if want.Worker() {
+		return kind.Needs{}
+	}
+	return kind.Needs{Port: true, PortBase: 18000}
+}
 
 func (Base) Fit(want stackfile.PartConfig, _ kind.Program) string {
 	if want.Command == "" {
@@ -40,6 +45,9 @@ func (Base) Fit(want stackfile.PartConfig, _ kind.Program) string {
 }
 
 func (Base) Exports(p kind.Part) kind.Exports {
+	if p.Want.Worker() {
+		return kind.Exports{NoLogin: true}
+	}
 	return kind.Exports{URL: fmt.Sprintf("http://%s:%d", kind.Host, p.Port)}
 }
 
@@ -47,12 +55,18 @@ func (Base) Exports(p kind.Part) kind.Exports {
 // program.
 func (Base) Command(p kind.Part) kind.Command {
 	text := strings.NewReplacer("{port}", fmt.Sprint(p.Port), "{dravit}", shell.Quote(p.Self)).Replace(p.Want.Command)
-	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project,
-		Env:  append(slices.Clone(p.Env), fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host),
-		Stop: syscall.SIGTERM, Supervised: true}
+	env := slices.Clone(p.Env)
+	if !p.Want.Worker() {
+		env = append(env, fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host)
+	}
+	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project, Env: env,
+		Stop: syscall.SIGTERM, Supervised: true, Processes: max(1, p.Want.Processes)}
 }
 
 func (Base) Ladder(p kind.Part) []kind.Rung {
+	if p.Want.Worker() {
+		return workerLadder(p)
+	}
 	address := kind.Loopback(p.Port)
 	if len(p.Sites) > 0 { // it speaks HTTP, as the gateway passes requests for its sites to it
 		return health.HTTP(p, "tcp", address)

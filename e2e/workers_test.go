@@ -1,0 +1,114 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/proc"
+)
+
+// consumerPy takes jobs from a list of the cache, and writes each to the file done with its process id.
+const consumerPy = `import os, socket, sys, time
+def ask(*words):
+    s = socket.create_connection(("127.0.0.1", int(os.environ["REDIS_PORT"])))
+    for command in (("AUTH", os.environ["REDIS_PASSWORD"]), words):
+        s.sendall(b"*%d\\r\\n" % len(command) + b"".join(b"$%d\\r\\n%s\\r\\n" % (len(w), w.encode()) for w in command))
+        answer = s.recv(1000).decode()
+    s.close()
+    return answer
+if sys.argv[1:]:
+    print(ask(*sys.argv[1:]))
+    sys.exit()
+while True:
+    open("alive", "w").close()
+    answer = ask("LPOP", "jobs")
+    if not answer.startswith("$-1"):
+        open("done", "a").write("%s %d\\n" % (answer.split()[1], os.getpid()))
+    if os.path.exists("hang"):
+        time.sleep(600)
+    time.sleep(0.05)
+`
+
+// Workers take jobs beside the application: several processes of one command, watched, restarted and stopped as any
+// part.
+func TestWorkers(t *testing.T) {
+	w := newWorld(t)
+	w.write("consumer.py", strings.ReplaceAll(consumerPy, "\\\\", "\\"))
+	for _, name := range []string{"alive", "done"} {
+		w.write(name, "")
+		require.NoError(t, os.Chmod(filepath.Join(w.dir, name), 0o666))
+	}
+	w.write("dravit.toml", `name = "quay"
+[part.seats]
+kind = "redis"
+[part.consumer]
+kind = "python"
+command = "exec python3 consumer.py"
+listens = false
+processes = 3
+proof = { file = "alive", within = "2s" }
+`)
+	done := func() []string {
+		text, err := os.ReadFile(filepath.Join(w.dir, "done"))
+		require.NoError(t, err)
+		return strings.Fields(string(text))
+	}
+	w.must("start")
+	s := w.status()
+	p := s.part(t, "consumer")
+	assert.Zero(t, p.Port)
+	assert.Contains(t, w.must("check").stdout, "●●", "alive, and its proof")
+	for _, job := range []string{"heron", "owl", "tern"} {
+		w.must("run", "--", "python3", "consumer.py", "RPUSH", "jobs", job)
+	}
+	w.eventually("the jobs are done", func() bool { return len(done()) == 6 })
+	assert.Len(t, proc.Children(p.PID), 3)
+
+	kill(t, proc.Children(p.PID)[0])
+	w.eventually("it is restarted, with all its processes", func() bool {
+		now := w.status().part(t, "consumer")
+		return now.State == "answers" && now.PID != p.PID && len(proc.Children(now.PID)) == 3
+	})
+	w.write("hang", "")
+	w.eventually("its proof does not hold", func() bool { return w.status().part(t, "consumer").State == "unwell" })
+	assert.Contains(t, flat(w.dravit("check").stdout), "expected alive written within 2s, got written")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "hang")))
+	w.must("restart", "consumer")
+	w.must("check")
+	w.must("stop")
+	assert.Empty(t, w.living())
+}
+
+// A worker that exits at once, or whose proof fails, is named with its cause; a site cannot have one as its app.
+func TestBadWorkers(t *testing.T) {
+	w := newWorld(t)
+	worker := "name = \"quay\"\n[part.tide]\nkind = \"custom\"\nlistens = false\n"
+	for name, c := range map[string]struct{ file, says string }{
+		"exits at once": {"command = \"echo low tide\"\n",
+			"the worker exited without an error, but should keep running"},
+		"exits": {"command = \"echo low tide; exit 3\"\n", "low tide"},
+		"proof that fails": {"command = \"exec sleep 300\"\nproof = { command = \"echo ebb; exit 4\" }\n",
+			"expected exit code 0 of echo ebb; exit 4, got exit code 4: ebb"},
+		"proof that hangs": {"command = \"exec sleep 300\"\nproof = { command = \"sleep 300\" }\n", "works"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w.write("dravit.toml", worker+c.file)
+			began := time.Now()
+			r := w.dravit("start", "--timeout", "4s")
+			assert.Equal(t, 1, r.code, r.all())
+			assert.Contains(t, flat(r.all()+w.dravit("check").stdout), c.says)
+			assert.Less(t, time.Since(began), time.Minute)
+			w.must("stop")
+		})
+	}
+	w.write("dravit.toml", worker+"command = \"exec sleep 300\"\n[[site]]\nname = \"day\"\napp = \"tide\"\n")
+	r := w.dravit("plan")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, flat(r.stderr), "it is a worker, which has no port")
+}
