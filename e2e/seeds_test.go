@@ -61,6 +61,7 @@ func (w *world) output(command []string) string {
 
 // A seed is loaded once, before the tasks, while the data folder is new.
 func TestSeeds(t *testing.T) {
+	t.Parallel()
 	for kind, file := range map[string]string{
 		"mariadb": "boats.sql.gz", "postgres": "boats.sql.xz", "sqlite": "boats.sql.zst",
 	} {
@@ -88,6 +89,7 @@ func TestSeeds(t *testing.T) {
 
 // A seed that cannot be loaded leaves an empty database, and its line is named; corrected, the next start loads it.
 func TestBadSeeds(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"mariadb", "postgres", "sqlite"} {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
@@ -121,6 +123,7 @@ func TestBadSeeds(t *testing.T) {
 
 // A dump that needs more than the application's user may do is refused as a whole.
 func TestSeedNeedsRights(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("a.sql", boats+"CREATE DATABASE tides;\nUSE tides;\n")
 	w.write("dravit.toml", "name = \"quay\"\n[part.db]\nkind = \"mariadb\"\nseed = \"a.sql\"\n")

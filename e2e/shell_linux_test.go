@@ -11,6 +11,7 @@ import (
 
 // A shell, and what env prints, give the same variables and programs as run.
 func TestShellAndEnv(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("dravit.toml", "name = \"quay\"\n[part.app]\nkind = \"php\"\n[part.seats]\nkind = \"redis\"\n"+
 		"[env]\nTIDE = \"it's $HIGH\"\n")

@@ -44,6 +44,7 @@ func (w *world) noted() []string {
 
 // A start creates the tables of an application with its tasks, once for the data, and the page shows their rows.
 func TestTasks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("dravit.toml", `name = "quay"
 [part.db]
@@ -116,6 +117,7 @@ command = "mariadb -Ne 'SELECT COUNT(*) FROM boats'"
 
 // A task that fails stops what depends on it, is named with its output, and the next start goes on from there.
 func TestTaskFails(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	stack := `name = "quay"
 [part.seats]
@@ -170,6 +172,7 @@ when = "before-stop"
 
 // Tasks that misbehave end, and nothing of them is left.
 func TestBadTasks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for name, c := range map[string]struct {
 		command, timeout, says string
@@ -214,6 +217,7 @@ func TestBadTasks(t *testing.T) {
 
 // A task that is interrupted has failed: by Ctrl-C, and by the end of the command that runs it. Nothing of it lives on.
 func TestTaskInterrupted(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("dravit.toml", `name = "quay"
 [part.seats]
@@ -251,6 +255,7 @@ command = "echo tide >> notes; [ -e quick ] || sleep 304"
 
 // Two starts at once run a task once.
 func TestTwoStartsWithTasks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("dravit.toml", `name = "quay"
 [part.seats]

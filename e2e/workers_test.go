@@ -38,6 +38,7 @@ while True:
 // Workers take jobs beside the application: several processes of one command, watched, restarted and stopped as any
 // part.
 func TestWorkers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("consumer.py", strings.ReplaceAll(consumerPy, "\\\\", "\\"))
 	for _, name := range []string{"alive", "done"} {
@@ -87,6 +88,7 @@ proof = { file = "alive", within = "2s" }
 
 // A worker that exits at once, or whose proof fails, is named with its cause; a site cannot have one as its app.
 func TestBadWorkers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	worker := "name = \"quay\"\n[part.tide]\nkind = \"custom\"\nlistens = false\n"
 	for name, c := range map[string]struct{ file, says string }{
