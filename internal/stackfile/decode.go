@@ -20,8 +20,7 @@ import (
 )
 
 // table fills a struct from a TOML table. sort is what the table describes, for hints. also reports whether the caller
-// reads a
-// key itself.
+// reads a key itself.
 func (r *reader) table(path, sort string, tree map[string]any, into reflect.Value, also func(key string) bool) {
 	fields, names := map[string]int{}, []string{}
 	for i := range into.NumField() {

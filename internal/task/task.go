@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -130,7 +129,7 @@ func (t Task) Digest() (string, error) {
 			return "", err
 		}
 		fmt.Fprintf(sum, "%q %d ", name, len(text))
-		_, _ = io.WriteString(sum, string(text)) // a hash takes everything
+		_, _ = sum.Write(text) // a hash takes everything
 	}
 	return hex.EncodeToString(sum.Sum(nil))[:16], nil
 }
