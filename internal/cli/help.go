@@ -23,8 +23,7 @@ func wrapHelp(root *cobra.Command) {
 var item = regexp.MustCompile(`^(  \S+ +)(\S.*)$`)
 
 // paragraphs fills the lines of each paragraph up to width columns. An item of a list begins a line of its own, and
-// what
-// does not fit goes on below its meaning. A line that is indented deeper belongs to the item above it.
+// what does not fit goes on below its meaning. A line that is indented deeper belongs to the item above it.
 func paragraphs(text string, width int) string {
 	var out, words []string
 	head := ""

@@ -35,8 +35,7 @@ func (d *doctor) failedTasks() {
 var remediedByTask = map[string]string{"tables-missing": "tables", "packages-missing": "packages"}
 
 // taskRemedies names, for causes that a task removes, the task of the stack file that does so. If there is none, it
-// names
-// the command that the project's own files suggest, as a task to add.
+// names the command that the project's own files suggest, as a task to add.
 func (d *doctor) taskRemedies() {
 	for i := range d.all {
 		c := &d.all[i]

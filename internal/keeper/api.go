@@ -339,8 +339,7 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 }
 
 // storesOf reports whether a part reaches its stores. In a start its own ladder is being asked that: a part that
-// answers
-// does, and one that has settled otherwise is asked again.
+// answers does, and one that has settled otherwise is asked again.
 func (s *stackRunner) storesOf(ctx context.Context, settled <-chan struct{}, app kind.Part) error {
 	s.waitUntil(ctx, settled, []string{app.Name})
 	if s.stateOf(app.Name) == lifecycle.Answers {

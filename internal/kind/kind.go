@@ -58,8 +58,7 @@ type Store interface {
 	// called again. It is called only if Traits.Accounts.
 	Prepare(ctx context.Context, p Part) error
 	// Load runs the SQL of a dump in the part's database, as the application's user. It may have run a part of it when
-	// it
-	// fails; the error then names the dump's line and the server's words. It is called only if Traits.Databases.
+	// it fails; the error then names the dump's line and the server's words. It is called only if Traits.Databases.
 	Load(ctx context.Context, p Part, dump io.Reader) error
 
 	// Reset empties the part's database. It is called only if Traits.Databases.

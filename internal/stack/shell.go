@@ -14,8 +14,7 @@ import (
 
 // Shell returns the command that starts the user's interactive shell in the stack's environment, and its environment.
 // user is the user's own environment, and part as for Environment. The shell reads its usual files first, and its
-// prompt
-// begins with the stack's name.
+// prompt begins with the stack's name.
 func (s *Stack) Shell(part string, user []string) (command, env []string, err error) {
 	env, err = s.Environment(part, user)
 	if err != nil {

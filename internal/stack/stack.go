@@ -288,8 +288,7 @@ func (s *Stack) Environment(part string, user []string) ([]string, error) {
 }
 
 // Variables returns what Environment adds to the user's environment: variables, each as NAME=value, and the folders
-// that
-// come first in PATH.
+// that come first in PATH.
 func (s *Stack) Variables(part string) (vars, folders []string, err error) {
 	spec, err := s.spec()
 	if err != nil {

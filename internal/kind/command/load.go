@@ -17,8 +17,8 @@ import (
 )
 
 // Load gives a dump to a client of the part's store, which is one of the programs that Clients returned. failure
-// matches
-// what the client says when it fails: its groups are the line of the dump and the server's words. The error names both.
+// matches what the client says when it fails: its groups are the line of the dump and the server's words. The error
+// names both.
 func Load(ctx context.Context, p kind.Part, dump io.Reader, failure *regexp.Regexp,
 	client string, args ...string) error {
 	program := filepath.Join(p.Conf, "bin", client)

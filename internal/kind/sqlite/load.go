@@ -52,8 +52,7 @@ func (k sqlite) Reset(ctx context.Context, p kind.Part) error {
 }
 
 // statements splits SQL into statements, as sqlite3_complete tells where one ends (sqlite.org/c3ref/complete.html): at
-// a
-// semicolon outside of quotes and comments, and for a trigger at the one after END.
+// a semicolon outside of quotes and comments, and for a trigger at the one after END.
 type statements struct {
 	in   *bufio.Reader
 	line int // of the next byte
