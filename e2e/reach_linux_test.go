@@ -190,3 +190,60 @@ func TestDotenv(t *testing.T) {
 	code, _, _ := get(t, "GET", w.status().site("vars")+".env.ferry", nil)
 	assert.Equal(t, 404, code)
 }
+
+// Every start brings single lines of the project's own file up to date. A task may create that file.
+func TestDotenvOfTheProject(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	stackFile := "name = \"lines\"\ndotenv = { file = \".env\", keys = [\"SEATS_PORT\", \"PLAIN\"] }\n" +
+		"[part.seats]\nkind = \"dravit-cache\"\n[env]\nPLAIN = \"a b\"\n[[task]]\nname = \"config\"\n" +
+		"command = \"test -e .env || cp .env.example .env\"\nwhen = \"every-start\"\n"
+	w.write("dravit.toml", strings.Replace(stackFile, "SEATS_PORT", "SEAT_PORT", 1))
+	r := w.dravit("start")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "dotenv names SEAT_PORT, which is no variable of the stack")
+
+	w.write("dravit.toml", stackFile)
+	own := "# ours\nNAME=\"Ferry\"\nexport SEATS_PORT=1 # seats\n\n#PLAIN=no\n"
+	w.write(".env.example", own)
+	require.NoError(t, os.Chmod(filepath.Join(w.dir, ".env.example"), 0o640))
+	w.must("start")
+	port := w.status().part(t, "seats").Port
+	want := fmt.Sprintf("# ours\nNAME=\"Ferry\"\nexport SEATS_PORT=%d # seats\n\n#PLAIN=no\nPLAIN='a b'\n", port)
+	file := filepath.Join(w.dir, ".env")
+	assert.Equal(t, want, content(t, file))
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o640, info.Mode().Perm(), "its mode is the project's")
+
+	// The file is a link of the project's, the port changes, and somebody wrote to another line.
+	w.must("stop")
+	require.NoError(t, os.Rename(file, filepath.Join(w.dir, "here.env")))
+	require.NoError(t, os.Symlink("here.env", file))
+	w.write("here.env", strings.Replace(want, "Ferry", "Night ferry", 1))
+	other, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	defer other.Close()
+	w.must("start")
+	moved := w.status().part(t, "seats").Port
+	assert.NotEqual(t, port, moved)
+	want = strings.NewReplacer("Ferry", "Night ferry", fmt.Sprint(port), fmt.Sprint(moved)).Replace(want)
+	assert.Equal(t, want, content(t, filepath.Join(w.dir, "here.env")))
+	link, err := os.Readlink(file)
+	require.NoError(t, err)
+	assert.Equal(t, "here.env", link)
+
+	// What is no file of lines stays, and is named.
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o755))
+	r = w.dravit("start")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.stderr, ".env was not brought up to date")
+}
+
+func content(t *testing.T, file string) string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return string(text)
+}

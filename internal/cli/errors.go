@@ -41,7 +41,7 @@ func explain(err error) *ui.Failure {
 func exitOf(code trouble.Code) int {
 	switch code {
 	case trouble.BadFolder, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
-		trouble.BadSettings, trouble.ForeignFile,
+		trouble.BadStackFile, trouble.BadSettings, trouble.ForeignFile,
 		trouble.NotEditable, trouble.NoStack, trouble.NoTask:
 		return exitUsage
 	case trouble.Forbidden, trouble.NoWay:

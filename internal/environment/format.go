@@ -52,13 +52,3 @@ func Format(format string, vars, folders []string) (string, error) {
 func fishQuote(text string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(text) + "'"
 }
-
-// DotenvQuote quotes a value for a file of NAME=value lines: in single quotes, which every reader of such files takes
-// literally. A value with a single quote or a line break in it is in double quotes, with backslashes before the
-// characters that mean something there.
-func DotenvQuote(value string) string {
-	if !strings.ContainsAny(value, "'\n") {
-		return "'" + value + "'"
-	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\n", `\n`).Replace(value) + `"`
-}

@@ -131,7 +131,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 			return spec, err
 		}
 	}
-	if err := writeDotenv(in, spec.Env); err != nil {
+	if err := writeDotenv(in.Project.Dir, in.File.Dotenv, spec.Env); err != nil {
 		return spec, err
 	}
 	return spec, home.WriteState(File(h, id), spec)

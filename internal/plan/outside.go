@@ -31,7 +31,9 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 			),
 		)
 	}
-	refuse("dotenv", m.in.File.Dotenv)
+	if d := m.in.File.Dotenv; d != nil {
+		refuse("dotenv", d.File)
+	}
 	for i, s := range m.in.File.Sites {
 		subject := "site." + s.Name
 		if s.Name == "" {

@@ -129,7 +129,10 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 
 // pathsOf returns the paths in a stack file other than those of its sites.
 func pathsOf(file *stackfile.File) []string {
-	paths := []string{file.Dotenv}
+	var paths []string
+	if file.Dotenv != nil {
+		paths = append(paths, file.Dotenv.File)
+	}
 	for _, t := range file.Tasks {
 		paths = append(paths, t.Folder)
 	}

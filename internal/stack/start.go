@@ -204,6 +204,9 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 	} else if err != nil {
 		return out, err
 	}
+	if err := s.keepDotenv(file); err != nil {
+		return out, err
+	}
 	if len(out.Begun) > 0 {
 		o.Restart = slices.DeleteFunc(o.Restart, func(name string) bool { return slices.Contains(out.Begun, name) })
 	}

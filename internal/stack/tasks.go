@@ -102,7 +102,8 @@ func (s *Stack) RunTask(ctx context.Context, name string, report func(TaskEvent)
 	if err != nil {
 		return r, err
 	}
-	return s.runTask(ctx, t, report)
+	r, err = s.runTask(ctx, t, report)
+	return r, errors.Join(err, materialise.KeepDotenv(s.Dir, file.Dotenv, spec.Env, false))
 }
 
 func noSuchTask(name string, file *stackfile.File) error {
@@ -274,7 +275,9 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 			break
 		}
 		var r task.Record
-		r, err = s.runTask(ctx, t, o.tasks())
+		if r, err = s.runTask(ctx, t, o.tasks()); err == nil { // it may have created the project's file of variables
+			err = materialise.KeepDotenv(s.Dir, out.file.Dotenv, spec.Env, false)
+		}
 		out.Tasks = append(out.Tasks, TaskStatus{Name: t.Name, Part: t.Part, When: t.RunsAt(), Command: t.Command,
 			Last: &r, Log: t.LogFile()})
 	}
@@ -286,6 +289,18 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 		return err
 	}
 	return s.endStart()
+}
+
+// keepDotenv brings the project's own file of variables up to date, once the tasks that may create it have run.
+func (s *Stack) keepDotenv(file *stackfile.File) error {
+	if file.Dotenv == nil {
+		return nil
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return err
+	}
+	return materialise.KeepDotenv(s.Dir, file.Dotenv, spec.Env, true)
 }
 
 // errStores says that a store does not answer, so that no task can run.

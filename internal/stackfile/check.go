@@ -72,8 +72,8 @@ func (r *reader) check(f *File) {
 			}
 		}
 	}
-	if f.Dotenv != "" && !filepath.IsLocal(f.Dotenv) {
-		r.fault("dotenv", fmt.Sprintf("the file %q is outside the project", f.Dotenv),
+	if f.Dotenv != nil && f.Dotenv.File != "" && !filepath.IsLocal(f.Dotenv.File) {
+		r.fault("dotenv", fmt.Sprintf("the file %q is outside the project", f.Dotenv.File),
 			"use a path relative to the project")
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.Env)) {

@@ -94,6 +94,9 @@ func (r *reader) value(at string, v any, into reflect.Value, rule keyRule) {
 	case *bool:
 		r.flag(at, v, into)
 		return
+	case *Dotenv:
+		into.Set(reflect.ValueOf(r.dotenv(at, v)))
+		return
 	case *Proof:
 		into.Set(reflect.ValueOf(r.proof(at, v)))
 		return
@@ -185,6 +188,24 @@ func (r *reader) proof(at string, v any) *Proof {
 			"use a path relative to the project")
 	}
 	return p
+}
+
+// dotenv reads the name of a file, or a table with the keys of a file of the project's own.
+func (r *reader) dotenv(at string, v any) *Dotenv {
+	d := &Dotenv{}
+	into := reflect.ValueOf(d).Elem()
+	switch v := v.(type) {
+	case string:
+		r.text(at, v, into.FieldByName("File"), keyRules[into.Type()]["file"])
+	case map[string]any:
+		r.table(at, "dotenv", v, into, nil)
+		if list, ok := v["keys"].([]any); ok && len(list) == 0 {
+			r.fault(at+".keys", "keys names no variable", "such as [\"DB_HOST\", \"DB_PORT\"]")
+		}
+	default:
+		r.wrong(at, `a file, or a table such as { file = ".env", keys = ["DB_PORT"] }`, v)
+	}
+	return d
 }
 
 func (r *reader) expect(at string, v any) *Expect {

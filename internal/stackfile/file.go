@@ -23,7 +23,15 @@ type File struct {
 	Sites    []SiteConfig          `toml:"site" json:"site,omitempty"`
 	Tasks    []TaskConfig          `toml:"task" json:"task,omitempty"`
 	Env      map[string]Text       `toml:"env" json:"env,omitempty"`
-	Dotenv   string                `toml:"dotenv" json:"dotenv,omitempty"`
+	Dotenv   *Dotenv               `toml:"dotenv" json:"dotenv,omitempty"`
+}
+
+// Dotenv is a file of NAME=value lines that start writes, relative to the project.
+type Dotenv struct {
+	File string `toml:"file" json:"file"`
+	// Keys are the variables whose lines start keeps up to date in a file of the project's own. nil: the whole file is
+	// Dravit's.
+	Keys []string `toml:"keys" json:"keys,omitempty"`
 }
 
 // PartConfig is one part as written in the stack file.

@@ -45,11 +45,21 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 		"task": {doc: "Commands that prepare the project, such as one that creates its tables."},
 		"site": {doc: "The sites of the stack, each with a host name."},
 		"env":  {doc: "Variables for parts and commands; {db.port} stands for the port of the part db."},
-		"dotenv": {
-			doc: "A file in the project, a dot file, that start fills with the stack's variables, for " +
-				"tools that read one.",
-			pattern: `(^|/)\.[A-Za-z0-9][A-Za-z0-9._-]*$`,
-			hint:    "a dot file, which no web server serves: .env.local",
+		"dotenv": {doc: "A file in the project that start fills with the stack's variables, or a table: a file of " +
+			"the project's own, and the variables whose lines start keeps up to date."},
+	},
+	reflect.TypeFor[Dotenv](): {
+		"file": {
+			doc:      "A file in the project, a dot file, for tools that read one.",
+			pattern:  `(^|/)\.[A-Za-z0-9][A-Za-z0-9._-]*$`,
+			hint:     "a dot file, which no web server serves: .env.local",
+			required: true,
+		},
+		"keys": {
+			doc:      "The variables whose lines start keeps up to date. It leaves the other lines alone.",
+			items:    "^[A-Za-z_][A-Za-z0-9_]*$",
+			hint:     wordHint,
+			required: true,
 		},
 	},
 	reflect.TypeFor[PartConfig](): {

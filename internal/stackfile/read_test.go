@@ -179,7 +179,12 @@ var wrongFiles = map[string]struct {
 	"folders for others": {"[[site]]\neach = \"crew/*\"\nlisten = \"network\"", 3, 1,
 		"from this machine only", ""},
 	"dotenv that is served": {"dotenv = \"env.txt\"", 1, 1, "cannot be a dotenv", ""},
-	"dotenv outside":        {"dotenv = \"../.env\"", 1, 1, "outside the project", ""},
+	"dotenv without keys":   {"dotenv = { file = \".env\" }", 1, 1, `has no "keys"`, ""},
+	"dotenv with no key":    {"dotenv = { file = \".env\", keys = [] }", 1, 27, "names no variable", "DB_HOST"},
+	"dotenv of bad keys": {"dotenv = { file = \".env\", keys = [\"DB HOST\"] }", 1, 27,
+		`"DB HOST" cannot be in keys`, "letters"},
+	"dotenv, number": {"dotenv = 3", 1, 1, "must be a file, or a table", ""},
+	"dotenv outside": {"dotenv = \"../.env\"", 1, 1, "outside the project", ""},
 	"requirement that is none": {"[part.app]\nkind = \"php\"\n[part.app.requires]\n" +
 		"settings = { memory_limit = \">= much\" }", 4, 14, "does not compare with a number", ">= 128M"},
 	"unknown requirement": {"[part.app]\nkind = \"php\"\n[part.app.requires]\nsetings = { }", 4, 1,

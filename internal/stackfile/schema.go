@@ -98,6 +98,9 @@ func schemaOf(t reflect.Type, rule keyRule, kinds []string) map[string]any {
 		return map[string]any{"type": "array", "items": object(t.Elem(), kinds)}
 	case *bool:
 		return map[string]any{"type": "boolean"}
+	case *Dotenv:
+		text["pattern"] = keyRules[t.Elem()]["file"].pattern
+		return map[string]any{"oneOf": []any{text, object(t.Elem(), kinds)}}
 	case *Expect, *Requirements, *Proof:
 		return object(t.Elem(), kinds)
 	}

@@ -15,8 +15,8 @@ import (
 	"dravit/internal/kind"
 )
 
-// workerLadder returns the rungs of a worker: a process of it is alive, and it works, as the stack file says how to tell,
-// or else as it keeps running.
+// workerLadder returns the rungs of a worker: a process of it is alive, and it works. How to tell that, the stack file
+// says; if it does not, the worker works if it keeps running.
 func workerLadder(p kind.Part) []kind.Rung {
 	ladder := []kind.Rung{health.Alive(p)}
 	proof := p.Want.Proof
