@@ -120,6 +120,9 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	}
 	spec.Env = environment.Variables(spec.Parts, kinds, in.File.Env, host.Machine, spec.SiteField)
 	spec.Path = environment.Give(spec.Parts, kinds, spec.Env, host.Machine)
+	if err := makeWritable(in.Project.Dir, spec.Parts); err != nil {
+		return spec, err
+	}
 	for i := range spec.Parts {
 		if err := configure(&spec.Parts[i], kinds); err != nil {
 			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)

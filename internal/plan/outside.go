@@ -52,6 +52,9 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 			for _, e := range file[name].For(k).Extensions {
 				refuse("part."+name+".extensions", e)
 			}
+			for _, path := range file[name].For(k).Writable {
+				refuse("part."+name+".writable", path)
+			}
 		}
 		if r := file[name].Requires; r != nil {
 			for _, path := range r.Writable {

@@ -140,6 +140,7 @@ func pathsOf(file *stackfile.File) []string {
 		for _, k := range part.Kind {
 			want := part.For(k)
 			paths = append(paths, want.Seed)
+			paths = append(paths, want.Writable...)
 			for _, value := range want.Settings {
 				paths = append(paths, setting.Paths(string(value))...)
 			}

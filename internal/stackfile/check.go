@@ -38,9 +38,11 @@ func (r *reader) check(f *File) {
 	for _, name := range names {
 		part := f.Parts[name]
 		r.seed("part."+name, part.Seed)
+		r.writable("part."+name, part.Writable)
 		r.worker("part."+name, part)
 		for kind, own := range part.Of {
 			r.seed("part."+name+"."+kind, own.Seed)
+			r.writable("part."+name+"."+kind, own.Writable)
 		}
 		for _, kind := range slices.Sorted(maps.Keys(part.Of)) {
 			r.extensions("part."+name+"."+kind, part.Of[kind].Extensions)
@@ -108,6 +110,15 @@ func (r *reader) seed(at, path string) {
 	if path != "" && !filepath.IsLocal(path) {
 		r.fault(at+".seed", fmt.Sprintf("the dump %q is outside the project", path),
 			"use a path relative to the project")
+	}
+}
+
+func (r *reader) writable(at string, folders []string) {
+	for i, path := range folders {
+		if !filepath.IsLocal(path) {
+			r.fault(fmt.Sprintf("%s.writable.%d", at, i), fmt.Sprintf("%q is outside the project", path),
+				"use a path relative to the project")
+		}
 	}
 }
 

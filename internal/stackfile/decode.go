@@ -158,15 +158,7 @@ func (r *reader) requirements(at string, v any) *Requirements {
 	}
 	q := &Requirements{}
 	r.table(at, "requirements", tree, reflect.ValueOf(q).Elem(), nil)
-	for i, path := range q.Writable {
-		if !filepath.IsLocal(path) {
-			r.fault(
-				fmt.Sprintf("%s.writable.%d", at, i),
-				fmt.Sprintf("%q is outside the project", path),
-				"use a path relative to the project",
-			)
-		}
-	}
+	r.writable(at, q.Writable)
 	return q
 }
 

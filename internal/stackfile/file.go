@@ -52,6 +52,7 @@ type PartConfig struct {
 	Listens    *bool           `toml:"listens" json:"listens,omitempty"`
 	Processes  int             `toml:"processes" json:"processes,omitempty"`
 	Proof      *Proof          `toml:"proof" json:"proof,omitempty"`
+	Writable   []string        `toml:"writable" json:"writable,omitempty"`
 
 	Requires *Requirements `toml:"requires" json:"requires,omitempty"`
 

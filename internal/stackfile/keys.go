@@ -126,6 +126,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			maximum: 64,
 		},
 		"proof": {doc: "How to tell that a worker works: a command that exits with 0, or a file that it writes to."},
+		"writable": {
+			doc:   "Folders of the project that the part writes to; start creates those that are missing.",
+			items: anyText,
+			hint:  notEmpty,
+		},
 		"requires": {
 			doc: "What the application itself requires of its runtime and databases: settings, " +
 				"functions, writable folders.",

@@ -14,11 +14,11 @@ import (
 // words are a few kinds with their keys, as the real ones have.
 var words = Vocabulary{
 	"nginx":   nil,
-	"php":     {"extensions", "settings", "requires"},
+	"php":     {"extensions", "settings", "writable", "requires"},
 	"mariadb": {"port", "main", "database", "seed", "user", "settings"},
 	"sqlite":  {"main", "database"},
 	"redis":   {"port", "main", "settings"},
-	"custom":  {"command", "port", "listens", "processes", "proof"},
+	"custom":  {"command", "port", "listens", "processes", "proof", "writable"},
 }
 
 func folder(t *testing.T, shared, local string) string {
@@ -189,6 +189,8 @@ var wrongFiles = map[string]struct {
 		"settings = { memory_limit = \">= much\" }", 4, 14, "does not compare with a number", ">= 128M"},
 	"unknown requirement": {"[part.app]\nkind = \"php\"\n[part.app.requires]\nsetings = { }", 4, 1,
 		`unknown key "setings"`, "settings"},
+	"writable folder outside": {"[part.app]\nkind = \"php\"\nwritable = [\"cache\", \"../x\"]", 3, 1,
+		"outside the project", "relative"},
 	"writable outside": {"[part.app]\nkind = \"php\"\nrequires = { writable = [\"../x\"] }", 3, 14,
 		"outside the project", "relative"},
 	"requires of a store": {"[part.db]\nkind = \"mariadb\"\nrequires = { writable = [\"x\"] }", 3, 1,

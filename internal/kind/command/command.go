@@ -24,7 +24,7 @@ func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Trait
 	return &kind.Traits{
 		Name:     name,
 		Role:     kind.RoleApp,
-		Keys:     []string{"command", "port", "listens", "processes", "proof"},
+		Keys:     []string{"command", "port", "listens", "processes", "proof", "writable"},
 		Programs: programs,
 		Symptoms: symptoms,
 	}

@@ -40,7 +40,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:       "php",
 		Role:       kind.RoleRuntime,
-		Keys:       []string{"extensions", "without", "settings", "debugger", "requires"},
+		Keys:       []string{"extensions", "without", "settings", "debugger", "writable", "requires"},
 		Programs:   []string{"php-fpm", "php-fpm[0-9]*"},
 		Extensions: true,
 		Debugger:   debugger,

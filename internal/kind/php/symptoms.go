@@ -70,7 +70,7 @@ func symptoms() []kind.Symptom {
 			"read host, port and socket from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
 		kind.When("folder-unwritable", pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
 			`session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1",
-			"give your account access: chown, or chmod u+w"),
+			"name the folder in the stack file, and start prepares it: writable = [\"FOLDER\"] in the php part"),
 		kind.When("file-unreadable", pattern.New(`(?:include|require|include_once|require_once|file_get_contents|`+
 			`readfile|Failed opening required|`+
 			`Unable to open primary script)[^\n]*?['(: ]([^'()\n]+\.\w+)[^\n]*Permission denied`),
