@@ -133,6 +133,14 @@ func ids(t *testing.T) (uid, gid int) {
 	return uid, gid
 }
 
+// content returns what is in a file.
+func content(t *testing.T, file string) string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return string(text)
+}
+
 // write writes a file of the project.
 func (w *world) write(name, text string) {
 	w.t.Helper()

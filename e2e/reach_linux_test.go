@@ -240,10 +240,3 @@ func TestDotenvOfTheProject(t *testing.T) {
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.stderr, ".env was not brought up to date")
 }
-
-func content(t *testing.T, file string) string {
-	t.Helper()
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return string(text)
-}

@@ -114,3 +114,60 @@ func TestBadWorkers(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, flat(r.stderr), "it is a worker, which has no port")
 }
+
+// A command that runs at intervals: its last run, and its next one, are shown; a run that fails makes the part unwell.
+func TestCommandAtIntervals(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("runs", "")
+	require.NoError(t, os.Chmod(filepath.Join(w.dir, "runs"), 0o666))
+	w.write("dravit.toml", `name = "quay"
+[part.tides]
+kind = "custom"
+command = "echo $TIDE >> runs; sleep 300 & test ! -e ebb || { echo no water; exit 3; }"
+listens = false
+every = "1s"
+[env]
+TIDE = "high"
+`)
+	w.must("start")
+	var s struct {
+		State string
+		Runs  map[string]struct {
+			At, Next time.Time
+			Code     int
+			How      string
+		}
+	}
+	runs := func() int { return strings.Count(content(t, filepath.Join(w.dir, "runs")), "high\n") }
+	w.eventually("it runs again and again", func() bool { return runs() >= 3 })
+	w.json(&s, "status")
+	assert.Equal(t, "answers", s.State)
+	assert.Equal(t, time.Second, s.Runs["tides"].Next.Sub(s.Runs["tides"].At))
+	assert.Contains(t, w.must("status").stdout, ": done; runs ")
+	assert.Less(t, len(w.living()), 6, "what a run leaves behind is ended")
+
+	w.write("ebb", "")
+	w.eventually("a run fails", func() bool { return w.status().part(t, "tides").State == "unwell" })
+	w.json(&s, "status")
+	assert.Equal(t, 3, s.Runs["tides"].Code)
+	assert.Contains(t, flat(w.dravit("check").stdout), "expected a run that exits with 0, got exit code 3 at ")
+	assert.Contains(t, w.must("logs", "tides").stdout, "no water")
+	assert.Zero(t, w.status().part(t, "tides").Restarts)
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "ebb")))
+	w.eventually("a run ends well", func() bool { return w.status().part(t, "tides").State == "answers" })
+
+	// A run is stopped with the part, however long it takes.
+	w.write("dravit.toml", "name = \"quay\"\n[part.tides]\nkind = \"custom\"\n"+
+		"command = \"echo long >> runs; sleep 300\"\nlistens = false\nevery = \"1h\"\n")
+	w.must("start")
+	w.eventually("the long run goes on", func() bool {
+		return strings.Contains(content(t, filepath.Join(w.dir, "runs")), "long")
+	})
+	s.Runs = nil
+	w.json(&s, "status")
+	assert.Empty(t, s.Runs, "no run has ended")
+	w.must("check")
+	w.must("stop")
+	assert.Empty(t, w.living())
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -74,13 +75,18 @@ func (a *app) internalCommand() *cobra.Command {
 }
 
 func superviseCommand() *cobra.Command {
-	tied, processes := false, 1
+	tied, processes, every, record := false, 1, time.Duration(0), ""
 	c := &cobra.Command{Use: "supervise LOCK -- COMMAND...", Args: cobra.MinimumNArgs(2),
 		Run: func(_ *cobra.Command, args []string) {
+			if every > 0 {
+				supervise.Exit(supervise.Repeat(args[0], tied, every, record, args[1:]))
+			}
 			supervise.Exit(supervise.Run(args[0], tied, processes, args[1:]))
 		}}
 	c.Flags().BoolVar(&tied, "tied", false, "stop the command when the process that started this one dies")
 	c.Flags().IntVar(&processes, "processes", 1, "run this `many` processes of the command")
+	c.Flags().DurationVar(&every, "every", 0, "run the command once in this `time`, and not only once")
+	c.Flags().StringVar(&record, "record", "", "with --every: the `file` to which the result of each run is written")
 	return c
 }
 

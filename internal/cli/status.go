@@ -7,6 +7,7 @@ import (
 
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
+	"dravit/internal/supervise"
 )
 
 type siteJSON struct {
@@ -33,6 +34,8 @@ type statusJSON struct {
 	Notes  []string           `json:"notes"` // what the plan skipped
 	// Reachable lists what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
+	// Runs are the runs of commands that run at intervals, by part.
+	Runs map[string]supervise.Runs `json:"runs,omitempty"`
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -72,6 +75,7 @@ func (a *app) statusCommand() *cobra.Command {
 				Sites:     []siteStateJSON{},
 				Notes:     append([]string{}, status.Notes...),
 				Reachable: status.Reachable,
+				Runs:      status.Runs,
 			}
 			if out.Parts == nil {
 				out.Parts = []lifecycle.Status{}

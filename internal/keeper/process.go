@@ -147,8 +147,11 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 	defer log.Close()
 	args := append([]string{c.Path}, c.Args...)
 	if c.Supervised {
+		if err := home.RemoveJSON(p.spec.RunsFile()); err != nil {
+			return nil, err
+		}
 		args = append([]string{p.spec.Self, "internal", "supervise", fmt.Sprintf("--processes=%d", max(1, c.Processes)),
-			p.spec.Lock, "--"}, args...)
+			"--every=" + c.Every.String(), "--record=" + p.spec.RunsFile(), p.spec.Lock, "--"}, args...)
 	}
 	cmd := &exec.Cmd{
 		Path:        args[0],

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Program is an installed program, or one that is built into Dravit (then Path is "").
@@ -150,6 +151,9 @@ const ProbePath = "/.dravit/probe"
 // the gateway sets this header.
 const VisitedHeader = "Dravit-Visited"
 
+// RunsFile is where the supervisor of a command that runs at intervals notes its runs (supervise.Runs).
+func (p Part) RunsFile() string { return strings.TrimSuffix(p.Lock, ".lock") + ".runs" }
+
 // Command says how to start a part's process. The zero Command stands for a part without one.
 type Command struct {
 	Path string
@@ -161,6 +165,8 @@ type Command struct {
 	Supervised bool
 	// Processes is how many processes of a supervised command run; 0 means 1.
 	Processes int
+	// Every is how often a supervised command runs; 0: once, and it is to keep running.
+	Every time.Duration
 	// Finish is a signal that also stops it, after the requests in flight have their answers. 0: Stop does that.
 	Finish syscall.Signal
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 
 	"dravit/internal/environment"
@@ -22,6 +23,7 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
+	"dravit/internal/supervise"
 	"dravit/internal/trouble"
 )
 
@@ -215,6 +217,9 @@ type Status struct {
 	keeper.View
 	State     lifecycle.State
 	Reachable []Reach // from other machines
+	// Runs are the runs of the commands that run at intervals, by the name of the part. A part whose first run has not
+	// ended is not in it.
+	Runs map[string]supervise.Runs
 }
 
 // Status returns the states of the parts. If the keeper has died, it starts it again first.
@@ -250,8 +255,25 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	for _, x := range out.SiteStates {
 		out.State = lifecycle.Worse(out.State, x.State)
 	}
+	if out.Runs, err = s.runs(); err != nil {
+		return out, err
+	}
 	out.Reachable, err = s.reachable(out.Sites)
 	return out, err
+}
+
+// runs reads how the commands that run at intervals ran last.
+func (s *Stack) runs() (map[string]supervise.Runs, error) {
+	files, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.runs")) // well-formed
+	all := map[string]supervise.Runs{}
+	for _, file := range files {
+		r, err := supervise.ReadRuns(file)
+		if err != nil {
+			return nil, err
+		}
+		all[strings.TrimSuffix(filepath.Base(file), ".runs")] = r
+	}
+	return all, nil
 }
 
 // Runs reports whether the stack should run, or any process of it is alive. If only the latter holds, the note of the

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"dravit/internal/pattern"
 )
@@ -93,6 +94,9 @@ func (r *reader) worker(at string, p PartConfig) {
 		if p.Processes > 0 {
 			r.fault(at+".processes", "only a worker has processes", "listens = false, or remove processes")
 		}
+		if p.Every != "" {
+			r.fault(at+".every", "only a worker runs at intervals", "listens = false, or remove every")
+		}
 		if p.Proof != nil {
 			r.fault(at+".proof", "only a worker has a proof", "listens = false, or remove proof")
 		}
@@ -100,6 +104,13 @@ func (r *reader) worker(at string, p PartConfig) {
 	}
 	if p.Port > 0 {
 		r.fault(at+".port", "a worker has no port", "remove port, or listens = false")
+	}
+	if d := p.Interval(); p.Every != "" && d < time.Second {
+		r.fault(at+".every", "a command runs at most once a second", "every = \"1s\"")
+	}
+	if p.Every != "" && (p.Processes > 1 || p.Proof != nil) {
+		r.fault(at+".every", "a command that runs at intervals has one process, and its exit code is its proof",
+			"remove processes and proof, or every")
 	}
 	if strings.Contains(p.Command, "{port}") {
 		r.fault(at+".command", "a worker has no port", "remove {port}, or listens = false")

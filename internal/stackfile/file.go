@@ -50,6 +50,7 @@ type PartConfig struct {
 	Settings   map[string]Text `toml:"settings" json:"settings,omitempty"`
 	Seed       string          `toml:"seed" json:"seed,omitempty"`
 	Listens    *bool           `toml:"listens" json:"listens,omitempty"`
+	Every      string          `toml:"every" json:"every,omitempty"`
 	Processes  int             `toml:"processes" json:"processes,omitempty"`
 	Proof      *Proof          `toml:"proof" json:"proof,omitempty"`
 	Writable   []string        `toml:"writable" json:"writable,omitempty"`
@@ -65,6 +66,12 @@ type PartConfig struct {
 
 // Worker reports whether the part's command is a worker: it runs in the background and has no port.
 func (p PartConfig) Worker() bool { return p.Listens != nil && !*p.Listens }
+
+// Interval returns how often the command of a worker runs; 0: once, and it is to keep running.
+func (p PartConfig) Interval() time.Duration {
+	d, _ := time.ParseDuration(p.Every) // Read has checked it; an empty one is 0
+	return d
+}
 
 // Proof says how to tell that a worker works: a command that exits with 0, or a file that the worker writes to.
 type Proof struct {

@@ -120,6 +120,10 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			hint:    notEmpty,
 		},
 		"listens": {doc: "false: the command is a worker, which runs in the background and has no port."},
+		"every": {
+			doc:   "How often the command of a worker runs: 5m. Absent: it keeps running.",
+			check: "duration",
+		},
 		"processes": {
 			doc:     "How many processes of a worker run. Absent: 1.",
 			minimum: 1,

@@ -18,7 +18,7 @@ var words = Vocabulary{
 	"mariadb": {"port", "main", "database", "seed", "user", "settings"},
 	"sqlite":  {"main", "database"},
 	"redis":   {"port", "main", "settings"},
-	"custom":  {"command", "port", "listens", "processes", "proof", "writable"},
+	"custom":  {"command", "port", "listens", "every", "processes", "proof", "writable"},
 }
 
 func folder(t *testing.T, shared, local string) string {
@@ -138,6 +138,14 @@ var wrongFiles = map[string]struct {
 		"only a worker has processes", ""},
 	"proof of a server": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nproof = { command = \"true\" }", 4, 1,
 		"only a worker has a proof", ""},
+	"interval of a server": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nevery = \"5m\"", 4, 1,
+		"only a worker runs at intervals", "listens = false"},
+	"interval that is none": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\nevery = \"often\"", 5, 1,
+		`"often" is no duration`, ""},
+	"interval without rest": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\nevery = \"9ms\"", 5, 1,
+		"at most once a second", "1s"},
+	"interval with processes": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\nevery = \"5m\"\n" +
+		"processes = 2", 5, 1, "has one process", "processes"},
 	"proof of two sorts": {"[part.x]\nkind = \"custom\"\ncommand = \"a\"\nlistens = false\n" +
 		"proof = { command = \"true\", file = \"x\" }", 5, 1, "either a command or a file", ""},
 	"task without command": {"[[task]]\nname = \"tables\"", 1, 3, `this task has no "command"`, ""},

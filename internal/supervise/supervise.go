@@ -24,8 +24,7 @@ import (
 const LockFD = 3
 
 // TieFD is the file descriptor of a pipe that ties the supervisor to the process that started it: when that process
-// dies,
-// the pipe closes, and the supervisor stops the command.
+// dies, the pipe closes, and the supervisor stops the command.
 const TieFD = 4
 
 // grace is how long the processes that the command started may take to exit when the command itself has exited.
@@ -37,65 +36,94 @@ const patience = 10 * time.Second
 // Background is the line in the log when the command exits with 0 and leaves processes behind.
 const Background = "dravit: the command went on in the background"
 
+// supervisor is a running supervisor.
+type supervisor struct {
+	lock     string
+	lockFile *os.File
+	signals  chan os.Signal      // to pass on
+	died     chan os.Signal      // a child has died
+	alone    chan struct{}       // closed when the process that started the supervisor has died, if they are tied
+	ended    chan error          // how a process of the command ended
+	commands map[int]*os.Process // the processes of the command, by process id
+}
+
+// begin makes this process a supervisor. lock is the path of the part's lock file. For tied see TieFD.
+func begin(lock string, tied bool) (*supervisor, error) {
+	if err := adoptOrphans(); err != nil {
+		return nil, fmt.Errorf("becoming the parent of orphans: %w", err)
+	}
+	s := &supervisor{
+		lock:     lock,
+		lockFile: os.NewFile(LockFD, lock),
+		signals:  make(chan os.Signal, 16),
+		died:     make(chan os.Signal, 1),
+		alone:    make(chan struct{}),
+		ended:    make(chan error),
+		commands: map[int]*os.Process{},
+	}
+	self, err := proc.Identify(os.Getpid())
+	if err == nil { // the keeper notes the same, but a command may exit before it does
+		err = members.NoteLeader(s.lockFile, self)
+	}
+	if err != nil {
+		return nil, err
+	}
+	signal.Notify(s.signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGUSR1,
+		syscall.SIGUSR2)
+	signal.Notify(s.died, syscall.SIGCHLD)
+	if tied {
+		syscall.CloseOnExec(TieFD)
+		go func() {
+			_, _ = io.Copy(io.Discard, os.NewFile(TieFD, "tie")) // nothing is written to it: it ends when it closes
+			close(s.alone)
+		}()
+	}
+	return s, nil
+}
+
+// start starts a process of the command.
+func (s *supervisor) start(command []string) error {
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	cmd.ExtraFiles = []*os.File{s.lockFile}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	s.commands[cmd.Process.Pid] = cmd.Process
+	go func() { s.ended <- cmd.Wait() }()
+	return nil
+}
+
+// pass passes a signal on to the processes of the command.
+func (s *supervisor) pass(sig os.Signal) {
+	for _, p := range s.commands {
+		_ = p.Signal(sig) // a process that is gone by now is fine
+	}
+}
+
 // Run runs the command until it exits, passes signals on to it, and stops what it left behind. lock is the path of the
 // part's lock file. If tied, the command is stopped when the process that started the supervisor dies; see TieFD. Run
 // returns nil if the command exited with 0, and an *exec.ExitError otherwise. Of several processes of the command, the
 // first that exits ends all.
 func Run(lock string, tied bool, processes int, command []string) error {
-	if err := adoptOrphans(); err != nil {
-		return fmt.Errorf("becoming the parent of orphans: %w", err)
-	}
-	lockFile := os.NewFile(LockFD, lock)
-	self, err := proc.Identify(os.Getpid())
-	if err == nil { // the keeper notes the same, but a command may exit before it does
-		err = members.NoteLeader(lockFile, self)
-	}
+	s, err := begin(lock, tied)
 	if err != nil {
 		return err
 	}
-	signals := make(chan os.Signal, 16)
-	signal.Notify(
-		signals,
-		syscall.SIGTERM,
-		syscall.SIGINT,
-		syscall.SIGQUIT,
-		syscall.SIGHUP,
-		syscall.SIGUSR1,
-		syscall.SIGUSR2,
-	)
-	died := make(chan os.Signal, 1)
-	signal.Notify(died, syscall.SIGCHLD)
-	ended := make(chan error, processes)
-	commands := map[int]*os.Process{}
 	for range processes {
-		cmd := exec.Command(command[0], command[1:]...)
-		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-		cmd.ExtraFiles = []*os.File{lockFile}
-		if err := cmd.Start(); err != nil {
+		if err := s.start(command); err != nil {
 			return errors.Join(err, endRest(lock, false))
 		}
-		commands[cmd.Process.Pid] = cmd.Process
-		go func() { ended <- cmd.Wait() }()
-	}
-	alone := make(chan struct{})
-	if tied {
-		syscall.CloseOnExec(TieFD)
-		go func() {
-			_, _ = io.Copy(io.Discard, os.NewFile(TieFD, "tie")) // nothing is written to it: it ends when it closes
-			close(alone)
-		}()
 	}
 	for {
 		select {
-		case <-alone:
+		case <-s.alone:
 			return endRest(lock, false)
-		case s := <-signals:
-			for _, p := range commands {
-				_ = p.Signal(s) // a process that is gone by now is fine
-			}
-		case <-died:
-			reap(commands)
-		case err := <-ended:
+		case sig := <-s.signals:
+			s.pass(sig)
+		case <-s.died:
+			reap(s.commands)
+		case err := <-s.ended:
 			return errors.Join(endRest(lock, err == nil && processes == 1), err)
 		}
 	}

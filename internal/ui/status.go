@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
+	"dravit/internal/supervise"
 )
 
 // reachable writes what other machines may reach.
@@ -67,6 +68,9 @@ func (u *UI) Status(s stack.Status) {
 		if p.Next != "" {
 			n = append(n, "next: "+p.Next)
 		}
+		if r, ok := s.Runs[p.Name]; ok && p.State != lifecycle.Stopped {
+			n = append(n, runs(r, now))
+		}
 		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID),
 			dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
@@ -100,6 +104,16 @@ func (u *UI) Status(s stack.Status) {
 	default:
 		u.Next("dravit check shows which rung does not hold; dravit diagnose says why")
 	}
+}
+
+// runs says how a command that runs at intervals ran last, and when it runs next.
+func runs(r supervise.Runs, now time.Time) string {
+	text := "ran " + duration(now.Sub(r.At)) + " ago for " + duration(time.Duration(r.TookMS)*time.Millisecond) + ": " +
+		cmp.Or(r.How, "done")
+	if left := r.Next.Sub(now); left > 0 {
+		return text + "; runs again in " + duration(left)
+	}
+	return text + "; runs now"
 }
 
 // Started writes the result of a start when all parts answer.

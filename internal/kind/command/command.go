@@ -24,7 +24,7 @@ func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Trait
 	return &kind.Traits{
 		Name:     name,
 		Role:     kind.RoleApp,
-		Keys:     []string{"command", "port", "listens", "processes", "proof", "writable"},
+		Keys:     []string{"command", "port", "listens", "every", "processes", "proof", "writable"},
 		Programs: programs,
 		Symptoms: symptoms,
 	}
@@ -60,7 +60,8 @@ func (Base) Command(p kind.Part) kind.Command {
 		env = append(env, fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host)
 	}
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project, Env: env,
-		Stop: syscall.SIGTERM, Supervised: true, Processes: max(1, p.Want.Processes)}
+		Stop: syscall.SIGTERM, Supervised: true, Processes: max(1, p.Want.Processes),
+		Every: p.Want.Interval()}
 }
 
 func (Base) Ladder(p kind.Part) []kind.Rung {

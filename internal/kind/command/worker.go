@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/supervise"
 )
 
 // workerLadder returns the rungs of a worker: a process of it is alive, and it works. How to tell that, the stack file
@@ -21,6 +22,8 @@ func workerLadder(p kind.Part) []kind.Rung {
 	ladder := []kind.Rung{health.Alive(p)}
 	proof := p.Want.Proof
 	switch {
+	case p.Want.Interval() > 0:
+		return append(ladder, kind.Rung{Name: kind.Works, Ask: func(context.Context) error { return ranWell(p) }})
 	case proof == nil:
 		return append(ladder, kind.Rung{Name: kind.Works, Ask: func(context.Context) error { return settled(p) }})
 	case proof.Command != "":
@@ -45,6 +48,23 @@ func settled(p kind.Part) error {
 	if age := time.Since(info.ModTime()); age < settling {
 		return &kind.Miss{Expected: "a process that keeps running", Got: "one that has run for " +
 			age.Round(time.Millisecond).String()}
+	}
+	return nil
+}
+
+// ranWell is nil if the last run of a command that runs at intervals exited with 0. While its first run goes on, it is
+// as for a worker without a proof.
+func ranWell(p kind.Part) error {
+	runs, err := supervise.ReadRuns(p.RunsFile())
+	if err != nil {
+		return err
+	}
+	if runs.At.IsZero() {
+		return settled(p)
+	}
+	if runs.How != "" {
+		return &kind.Miss{Expected: "a run that exits with 0", Got: fmt.Sprintf("%s at %s; it runs next at %s",
+			runs.How, runs.At.Local().Format(time.TimeOnly), runs.Next.Local().Format(time.TimeOnly))}
 	}
 	return nil
 }
