@@ -2,8 +2,10 @@ package diagnose
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/pattern"
@@ -75,6 +77,7 @@ func (d *doctor) part(p PartFacts) {
 			"install it; an upgrade of the system may have removed it", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
+	d.worker(p, said)
 	if len(d.of(subject)) > 0 {
 		return
 	}
@@ -148,6 +151,25 @@ func (d *doctor) server(p PartFacts, said string) {
 		d.add(likely, "does-not-listen", subject, "the server is alive, but listens on no port",
 			"dravit logs "+p.Spec.Name+" may say what it waits for", said)
 	}
+}
+
+// worker examines a worker that lives, and does not work.
+func (d *doctor) worker(p PartFacts, said string) {
+	idle := slices.ContainsFunc(p.Rungs, func(r health.Result) bool {
+		return r.Rung == kind.Works && r.Holds != nil && !*r.Holds
+	})
+	subject, name := "part."+p.Spec.Name, p.Spec.Name
+	if !p.Spec.Want.Worker() || !idle || p.Status.State == lifecycle.Failed || len(d.of(subject)) > 0 {
+		return
+	}
+	evidence := append([]string{said}, last(p.Log, 2)...)
+	if p.Spec.Want.Interval() > 0 {
+		d.add(seen, "run-failed", subject, "the command of part "+name+" failed when it ran last",
+			"correct it; it runs again at its time, or now: dravit restart "+name, evidence...)
+		return
+	}
+	d.add(seen, "proof-failed", subject, "the worker "+name+" runs, and its proof does not hold",
+		"dravit logs "+name+" may say why; dravit restart "+name, evidence...).Fix = []string{"dravit", "restart", name}
 }
 
 var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*`)

@@ -116,6 +116,20 @@ var partCauses = []struct {
 	{name: "no such command", state: failed, edit: exited(127), cause: "command-missing", evidence: "four"},
 	{name: "command not to be run", state: failed, edit: exited(126), cause: "command-forbidden",
 		remedy: "chmod u+x it", evidence: "four"},
+	{name: "a run failed", state: unwell, edit: func(p *PartFacts) {
+		no := false
+		p.Spec.Want = stackfile.PartConfig{Listens: &no, Every: "5m"}
+		p.Rungs, p.Log = rungs(kind.Works, "exit code 3"), "one\ntwo\nthree\nfour\n"
+	}, cause: "run-failed", remedy: "dravit restart boat", evidence: "four"},
+	{name: "a worker's proof", state: unwell, edit: func(p *PartFacts) {
+		no := false
+		p.Spec.Want = stackfile.PartConfig{Listens: &no}
+		p.Rungs, p.Log = rungs(kind.Works, "exit code 3"), "one\ntwo\nthree\nfour\n"
+	}, cause: "proof-failed", remedy: "dravit logs boat may say why", fix: "dravit restart boat", evidence: "four"},
+	{name: "a worker that died", state: failed, edit: func(p *PartFacts) {
+		no := false
+		p.Spec.Want = stackfile.PartConfig{Listens: &no}
+	}, cause: "crashed"},
 	{name: "ended at once", state: failed, edit: exited(0), cause: "ends-at-once",
 		remedy: "make it stay in the foreground"},
 	{name: "ended with an error", state: failed, edit: exited(3), cause: "crashed", evidence: "two"},
