@@ -29,9 +29,10 @@ type Dump struct {
 // headSize is how much of a dump's beginning tells what it is, in bytes.
 const headSize = 4096
 
-// Open opens a dump in the folder dir. Links must not lead out of the folder. The caller must close it.
-func Open(dir, name string) (*Dump, error) {
-	file, err := confined.Open(dir, name)
+// Open opens a dump in the folder dir. Links must not lead out of the folder and of the folders in allowed. The caller
+// must close it.
+func Open(dir, name string, allowed ...string) (*Dump, error) {
+	file, err := confined.Open(dir, name, allowed...)
 	if err != nil {
 		return nil, err
 	}

@@ -68,6 +68,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.gateway()
 	m.sites(number)
 	m.outside(file)
+	m.fileSystem()
 	m.suffixes()
 	m.inboxes()
 	m.requires()

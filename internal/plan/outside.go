@@ -34,6 +34,9 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 	if d := m.in.File.Dotenv; d != nil {
 		refuse("dotenv", d.File)
 	}
+	for _, t := range m.in.File.Tasks {
+		refuse("task."+t.Name+".folder", t.Folder)
+	}
 	for i, s := range m.in.File.Sites {
 		subject := "site." + s.Name
 		if s.Name == "" {
@@ -52,6 +55,7 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 			for _, e := range file[name].For(k).Extensions {
 				refuse("part."+name+".extensions", e)
 			}
+			refuse("part."+name+".seed", file[name].For(k).Seed)
 			for _, path := range file[name].For(k).Writable {
 				refuse("part."+name+".writable", path)
 			}

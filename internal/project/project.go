@@ -26,6 +26,9 @@ type Facts struct {
 	// Outside holds, for paths of the stack file that lead out of the project, where they lead.
 	Outside map[string]string `json:"outside,omitempty"`
 
+	// FileSystem is the file system of the folder, if that lacks what a project may need, else nil.
+	FileSystem *FileSystem `json:"file_system,omitempty"`
+
 	// Elsewhere are folders outside the project that the user of this machine lets it reach.
 	Elsewhere []string `json:"elsewhere,omitempty"`
 }
@@ -51,6 +54,8 @@ func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Fac
 		Manifests: map[string]Manifests{},
 		Outside:   map[string]string{},
 		Elsewhere: allowed,
+
+		FileSystem: fileSystem(dir),
 	}
 	for _, path := range paths {
 		f.outside(path)

@@ -10,6 +10,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
+	"dravit/internal/settings"
 	"dravit/internal/task"
 	"dravit/internal/trouble"
 )
@@ -100,7 +101,11 @@ func (s *Stack) load(ctx context.Context, store kind.Store, p seed, report func(
 			return err
 		}
 	}
-	d, err := dump.Open(s.Dir, p.Want.Seed)
+	set, err := settings.Read(s.Home)
+	if err != nil {
+		return err
+	}
+	d, err := dump.Open(s.Dir, p.Want.Seed, set.Outside...)
 	if err != nil {
 		return err
 	}
