@@ -7,7 +7,8 @@ import (
 	"path/filepath"
 )
 
-const berth = `[part.web]
+const berth = `name = "berth"
+[part.web]
 kind = "nginx"
 [part.app]
 kind = "php"
@@ -15,7 +16,7 @@ extensions = ["mysqli"]
 [part.db]
 kind = "mariadb"
 [[site]]
-name = "%s"
+name = "berth"
 app = "app"
 `
 
@@ -40,46 +41,46 @@ when = "first-start"
 // tasks measures a start with three tasks that are done against the same start without tasks, and a command in the
 // stack's environment against the command alone.
 func (b *bench) tasks() error {
-	bare, full := filepath.Join(b.dir, "bare"), filepath.Join(b.dir, "full")
-	for dir, tasks := range map[string]string{bare: "", full: threeTasks} {
-		if err := os.MkdirAll(filepath.Join(dir, "public"), 0o755); err != nil {
-			return err
-		}
-		name := filepath.Base(dir)
-		text := "name = \"" + name + "\"\n" + fmt.Sprintf(berth, name) + tasks
-		for file, text := range map[string]string{"dravit.toml": text, "public/index.php": "<?php echo 'here';"} {
-			if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644); err != nil {
-				return err
-			}
-		}
-		defer func() { _ = b.command("stop", "-C", dir) }()
-		if err := b.command("start", "-C", dir); err != nil {
-			return err
-		}
-		if err := b.command("stop", "-C", dir); err != nil {
-			return err
-		}
+	dir := filepath.Join(b.dir, "berth")
+	if err := os.MkdirAll(filepath.Join(dir, "public"), 0o755); err != nil {
+		return err
 	}
-	times := map[string][]float64{}
+	if err := os.WriteFile(filepath.Join(dir, "public/index.php"), []byte("<?php echo 'here';"), 0o644); err != nil {
+		return err
+	}
+	defer func() { _ = b.command("stop", "-C", dir) }()
+	start := func(tasks string) (float64, error) {
+		if err := os.WriteFile(filepath.Join(dir, "dravit.toml"), []byte(berth+tasks), 0o644); err != nil {
+			return 0, err
+		}
+		ms, err := timed(func() error { return b.command("start", "-C", dir) })
+		if err != nil {
+			return 0, err
+		}
+		return ms, b.command("stop", "-C", dir)
+	}
+	if _, err := start(threeTasks); err != nil {
+		return err
+	}
+	var full, bare []float64
 	for range b.rounds {
-		for _, dir := range []string{bare, full} {
-			ms, err := timed(func() error { return b.command("start", "-C", dir) })
-			if err != nil {
-				return err
-			}
-			times[dir] = append(times[dir], ms)
-			if err := b.command("stop", "-C", dir); err != nil {
-				return err
-			}
+		ms, err := start("")
+		if err != nil {
+			return err
 		}
+		bare = append(bare, ms)
+		if ms, err = start(threeTasks); err != nil {
+			return err
+		}
+		full = append(full, ms)
 	}
-	reportMore("start with three tasks done", times[full], times[bare], "the same without tasks", 10)
-	if err := b.command("start", "-C", full); err != nil {
+	reportMore("start with three tasks done", full, bare, "the same without tasks", 10)
+	if err := b.command("start", "-C", dir); err != nil {
 		return err
 	}
 	var ours, alone []float64
 	for range 4 * b.rounds {
-		ms, err := timed(func() error { return b.command("run", "-C", full, "--", b.hello) })
+		ms, err := timed(func() error { return b.command("run", "-C", dir, "--", b.hello) })
 		if err != nil {
 			return err
 		}
