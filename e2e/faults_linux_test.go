@@ -149,6 +149,11 @@ var commandFaults = []fault{
 		subject: "part.app", says: "serve.sh"},
 	{name: "command that is no server", stack: "[part.app]\nkind = \"custom\"\ncommand = \"true\"\n",
 		cause: "ends-at-once", subject: "part.app"},
+	{name: "run that fails", stack: "[part.tides]\nkind = \"custom\"\ncommand = \"echo low tide; exit 3\"\n" +
+		"listens = false\nevery = \"1h\"\n", cause: "run-failed", subject: "part.tides", says: "low tide"},
+	{name: "worker whose proof fails", stack: "[part.tides]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n" +
+		"listens = false\nproof = { command = \"echo ebb; exit 4\" }\n", cause: "proof-failed",
+		subject: "part.tides", says: "exit code 4: ebb"},
 	{name: "server that never listens", stack: "[part.app]\nkind = \"custom\"\ncommand = \"exec sleep 300\"\n",
 		cause: "does-not-listen", subject: "part.app"},
 	{name: "missing package of Node's", stack: nodeSite, files: node(`require("low-tide")`),

@@ -109,6 +109,7 @@ command = "mariadb -Ne 'SELECT COUNT(*) FROM boats'"
 		}
 	}
 	w.must("remove", "db", "--data", "--yes")
+	w.eventually("the page misses its database", func() bool { return w.status().part(t, "app").State != "answers" })
 	w.must("start")
 	assert.Equal(t, "tables", w.noted()[5], "new data have no tables")
 	w.must("stop", "--skip-tasks")

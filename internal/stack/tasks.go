@@ -258,7 +258,8 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 	})
 	out.Parts = states
 	for _, p := range states {
-		if err == nil && p.State != lifecycle.Answers {
+		part, ok := spec.Part(p.Name) // an application that runs already may be unwell because a task has to run
+		if err == nil && ok && part.Role.Store() && p.State != lifecycle.Answers {
 			return errStores // the caller shows what is wrong with the store
 		}
 	}
