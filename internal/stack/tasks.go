@@ -190,13 +190,12 @@ func (s *Stack) runTask(ctx context.Context, t task.Task, report func(TaskEvent)
 func (s *Stack) startingFile() string { return s.Home.Stack(s.ID, "state", "starting.json") }
 
 // beganStart returns when the stack began to start, or zero if it has started already. starting is whether it did not
-// run before. The start goes on until endStart, so that the next command tries again after a failure.
+// run before. A start that noted this goes on until endStart, so that the next command tries again after a failure.
 func (s *Stack) beganStart(starting bool) (time.Time, error) {
-	var began time.Time
 	if starting {
-		began = time.Now()
-		return began, home.WriteState(s.startingFile(), began)
+		return time.Now(), nil
 	}
+	var began time.Time
 	return began, home.ReadJSON(s.startingFile(), &began)
 }
 
@@ -226,7 +225,8 @@ func (s *Stack) dueTasks(file *stackfile.File, spec materialise.Spec, program se
 	return due, nil
 }
 
-// prepare starts the stores of the stack and runs the tasks that are due. It returns the parts that it started.
+// prepare starts the stores of the stack, loads the seeds and runs the tasks that are due, and adds to out what it did.
+// If nothing is due, it starts nothing. The error is errStores if a store does not answer.
 func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOptions, out *Started,
 	report func(keeper.Event)) error {
 	spec, err := s.spec()
@@ -247,6 +247,11 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 	}
 	if len(due) == 0 && len(seeds) == 0 {
 		return s.endStart()
+	}
+	if out.starting {
+		if err := home.WriteState(s.startingFile(), began); err != nil {
+			return err
+		}
 	}
 	unlock, err := s.lockTasks(ctx)
 	if err != nil {
