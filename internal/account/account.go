@@ -48,6 +48,14 @@ func For(name, dir string) (*user.User, error) {
 	return nil, ErrNone
 }
 
+// NameOf returns the name of the account with that user id, or the number if no account has it.
+func NameOf(uid int) string {
+	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		return u.Username
+	}
+	return strconv.Itoa(uid)
+}
+
 // Make creates the account. The caller has asked for consent.
 func Make() (*user.User, error) {
 	out, err := exec.Command(MakeCommand[0], MakeCommand[1:]...).CombinedOutput()

@@ -4,6 +4,7 @@ package examine
 
 import (
 	"context"
+	"dravit/internal/account"
 	"dravit/internal/diagnose"
 	"dravit/internal/gateway"
 	"dravit/internal/health"
@@ -15,11 +16,9 @@ import (
 	"dravit/internal/members"
 	"dravit/internal/proc"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"syscall"
@@ -106,10 +105,7 @@ func examineTree(dir string) *diagnose.Tree {
 			return nil
 		}
 		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() && t.Foreign == "" {
-			t.Foreign, t.Owner = path, fmt.Sprintf("user %d", stat.Uid)
-			if u, err := user.LookupId(fmt.Sprint(stat.Uid)); err == nil {
-				t.Owner = u.Username
-			}
+			t.Foreign, t.Owner = path, account.NameOf(int(stat.Uid))
 		}
 		need := fs.FileMode(0o600)
 		if info.IsDir() {

@@ -5,13 +5,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
+	"dravit/internal/account"
 	"dravit/internal/kind"
 	"dravit/internal/shell"
 	"dravit/internal/trouble"
@@ -83,7 +82,7 @@ func openFolder(part, name, path string) error {
 			return relErr
 		}
 		return notWritable(part, filepath.Join(name, within), fmt.Sprintf("it belongs to %s, with mode %#o",
-			accountName(owner(info)), info.Mode().Perm()), shell.Quote(name))
+			account.NameOf(owner(info)), info.Mode().Perm()), shell.Quote(name))
 	})
 }
 
@@ -92,18 +91,10 @@ func notWritable(part, name, because, folder string) error {
 		Code:    trouble.Forbidden,
 		Subject: "part." + part + ".writable",
 		What:    fmt.Sprintf("part %s cannot write to %s", part, name),
-		Because: because + "; the part runs as " + accountName(os.Geteuid()),
-		Next:    fmt.Sprintf("sudo chown -R %s %s", accountName(os.Geteuid()), folder),
+		Because: because + "; the part runs as " + account.NameOf(os.Geteuid()),
+		Next:    fmt.Sprintf("sudo chown -R %s %s", account.NameOf(os.Geteuid()), folder),
 	}
 }
 
 // owner returns the user id of a file's owner.
 func owner(info fs.FileInfo) int { return int(info.Sys().(*syscall.Stat_t).Uid) }
-
-// accountName returns the name of an account, or its number if it has no name.
-func accountName(id int) string {
-	if u, err := user.LookupId(strconv.Itoa(id)); err == nil {
-		return u.Username
-	}
-	return strconv.Itoa(id)
-}
