@@ -83,8 +83,6 @@ command = "mariadb -Ne 'SELECT COUNT(*) FROM boats'"
 	w.write("public/index.php", `<?php $d = new mysqli(getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"),
 		getenv("DB_DATABASE"), (int)getenv("DB_PORT"));
 		echo $d->query("SELECT name FROM boats")->fetch_row()[0];`)
-	w.write("notes", "")
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, "notes"), 0o666))
 	assert.Equal(t, 1, w.dravit("task", "count").code, "the stack does not run")
 	assert.Contains(t, w.must("task").stdout, "never")
 	w.must("start")
@@ -144,8 +142,6 @@ command = "exit 3"
 when = "before-stop"
 `
 	w.write("dravit.toml", strings.Replace(stack, "COMMAND", "exit 7", 1))
-	w.write("notes", "")
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, "notes"), 0o666))
 	for range 2 {
 		r := w.dravit("start")
 		assert.Equal(t, 1, r.code, r.all())
@@ -228,8 +224,6 @@ name = "tide"
 when = "first-start"
 command = "echo tide >> notes; [ -e quick ] || sleep 304"
 `)
-	w.write("notes", "")
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, "notes"), 0o666))
 	for i, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGKILL} {
 		cmd := w.command(context.Background(), "start")
 		require.NoError(t, cmd.Start())
@@ -266,8 +260,6 @@ name = "tide"
 when = "first-start"
 command = "echo tide >> notes; sleep 1"
 `)
-	w.write("notes", "")
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, "notes"), 0o666))
 	var both sync.WaitGroup
 	for range 2 {
 		both.Go(func() {

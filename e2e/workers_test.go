@@ -43,7 +43,6 @@ func TestWorkers(t *testing.T) {
 	w.write("consumer.py", strings.ReplaceAll(consumerPy, "\\\\", "\\"))
 	for _, name := range []string{"alive", "done"} {
 		w.write(name, "")
-		require.NoError(t, os.Chmod(filepath.Join(w.dir, name), 0o666))
 	}
 	w.write("dravit.toml", `name = "quay"
 [part.seats]
@@ -122,7 +121,6 @@ func TestCommandAtIntervals(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.write("runs", "")
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, "runs"), 0o666))
 	w.write("dravit.toml", `name = "quay"
 [part.tides]
 kind = "custom"
