@@ -17,7 +17,7 @@ import (
 
 // faults are all faults that the suite makes.
 var faults = slices.Concat(dataFaults, connectionFaults, settingFaults, portFaults, commandFaults,
-	pageFaults, siteFileFaults, taskFaults, machineFaults)
+	pageFaults, siteFileFaults, taskFaults, outsideFaults, machineFaults)
 
 // dataFaults spoil the data of a store.
 var dataFaults = []fault{

@@ -138,7 +138,8 @@ func (w *world) atTerminal(answer string, args ...string) (shown string, code in
 	for asked := false; ; {
 		n, err := out.Read(buffer)
 		all.Write(buffer[:n])
-		if !asked && (strings.Contains(all.String(), "[y/N] ") || strings.Contains(all.String(), "> ")) {
+		if !asked && (strings.Contains(all.String(), "[y/N] ") || strings.Contains(all.String(), "> ") ||
+			strings.Contains(all.String(), "): ")) {
 			asked = true
 			_, _ = io.WriteString(in, answer+"\n")
 		}

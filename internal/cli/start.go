@@ -31,7 +31,10 @@ writes the configuration of each part to Dravit's own folder, creates new databa
 what does not run yet. It restarts parts whose configuration changed, and leaves the others alone.
 
 If a part or site does not answer, start names it with the cause and the end of its log; the other
-parts keep running. Ctrl-C stops what this start has started.`,
+parts keep running. Ctrl-C stops what this start has started.
+
+A part with the key outside is a server that somebody else runs. Start asks for its password once, or
+takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that only you can read.`,
 		Example: `  dravit start
   dravit start -C ~/projects/ferry     the stack of that folder
   dravit start --timeout 10s           wait no longer than that`,
@@ -45,6 +48,9 @@ parts keep running. Ctrl-C stops what this start has started.`,
 				return err
 			}
 			if err := a.askToBeSeen(cmd.Context(), s, &o); err != nil {
+				return err
+			}
+			if err := a.askForPasswords(cmd.Context(), s, &o); err != nil {
 				return err
 			}
 			return a.start(cmd.Context(), s, o)
@@ -144,6 +150,9 @@ func (a *app) restartCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			s, err := a.stack()
 			if err != nil {
+				return err
+			}
+			if err := a.askForPasswords(cmd.Context(), s, &o); err != nil {
 				return err
 			}
 			o.Restart, o.RestartAll = parts, len(parts) == 0

@@ -33,10 +33,20 @@ func (d *doctor) part(p PartFacts) {
 			}
 		}
 	}
+	if p.Spec.Outside != "" {
+		d.outside(p, "it says: "+strings.TrimSpace(s.Because))
+		return
+	}
 	d.machine(p)
 	if d.clients(p) {
 		return
 	}
+	d.ownPart(p)
+}
+
+// ownPart finds out why a part that Dravit runs does not answer.
+func (d *doctor) ownPart(p PartFacts) {
+	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {
 	case s.Code == trouble.PortTaken:

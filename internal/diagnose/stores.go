@@ -33,7 +33,7 @@ func (d *doctor) variables() {
 		if store.Port != 0 {
 			d.all[i].Evidence = append(
 				d.all[i].Evidence,
-				fmt.Sprintf("part %s listens on %s:%d", store.Name, kind.Host, store.Port),
+				fmt.Sprintf("part %s listens on %s", store.Name, store.Address()),
 			)
 		}
 	}

@@ -41,6 +41,9 @@ func Variables(parts []kind.Part, kinds kind.List, own map[string]stackfile.Text
 	// Add names without a prefix last: for a part db, DB_HOST is the same either way.
 	for _, p := range mains(parts) {
 		for name, value := range kinds.Of(p.Kind).Exports(p).Common {
+			if strings.HasSuffix(name, "_SOCKET") && value == "" {
+				continue
+			}
 			if _, taken := vars[name]; !taken {
 				vars[name] = value
 			}
@@ -87,7 +90,7 @@ func reach(p kind.Part, k kind.Kind) map[string]string {
 		"socket":   p.Socket,
 	}
 	if p.Port != 0 {
-		fields["host"], fields["port"] = kind.Host, fmt.Sprint(p.Port)
+		fields["host"], fields["port"] = p.HostName(), fmt.Sprint(p.Port)
 	}
 	if e.Database != "" {
 		fields["database"] = e.Database

@@ -53,7 +53,7 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // if none is known, none is reported
 		}
 	}
-	if k, ok := kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts {
+	if k, ok := kinds.For(p).(kind.Store); ok && k.Traits().Accounts {
 		out.Clients = clients(ctx, k, p)
 	}
 	return out

@@ -90,7 +90,7 @@ func SiteDeepChecks(site Target) []kind.DeepCheck {
 // wrote.
 func CacheDeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
-		dial := Dial("tcp", kind.Loopback(p.Port))
+		dial := Dial("tcp", p.Address())
 		key, value := "dravit:proof:"+rand.Text(), rand.Text()
 		if _, err := Redis(ctx, dial, p.Password, []string{"SET", key, value, "EX", "60"}); err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"time"
 
 	"dravit/internal/kind"
@@ -98,7 +99,7 @@ const noReply = "$-1\r\n"
 
 // Cache returns the upper rungs of a part that speaks Redis' protocol.
 func Cache(p kind.Part) []kind.Rung {
-	address := kind.Loopback(p.Port)
+	address := p.Address()
 	lower, shared := LowerRungs(p, "tcp", address)
 	var s *session // greets logs in, and works continues in the same session
 	return append(lower,
@@ -135,9 +136,12 @@ func Cache(p kind.Part) []kind.Rung {
 // CacheExports returns how a part that speaks Redis' protocol is reached.
 func CacheExports(p kind.Part) kind.Exports {
 	port := fmt.Sprint(p.Port)
-	url := "redis://default:" + p.Password + "@" + kind.Host + ":" + port
-	return kind.Exports{URL: url, Common: map[string]string{
-		"REDIS_URL": url, "REDIS_HOST": kind.Host, "REDIS_PORT": port, "REDIS_PASSWORD": p.Password,
+	u := url.URL{Scheme: "redis", Host: p.Address()}
+	if p.Password != "" {
+		u.User = url.UserPassword("default", p.Password)
+	}
+	return kind.Exports{URL: u.String(), Common: map[string]string{
+		"REDIS_URL": u.String(), "REDIS_HOST": p.HostName(), "REDIS_PORT": port, "REDIS_PASSWORD": p.Password,
 	}}
 }
 

@@ -90,6 +90,7 @@ func statusOf(p kind.Part, state lifecycle.State) lifecycle.Status {
 		Version: p.Version,
 		Port:    p.Port,
 		Socket:  p.Socket,
+		Outside: p.Outside,
 		State:   state,
 	}
 }

@@ -287,7 +287,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 	var launches []launch
 	s.mu.Lock()
 	for _, spec := range parts {
-		k := s.kindOf(spec.Kind)
+		k := s.kindOf(spec)
 		if _, runs := s.parts[spec.Name]; runs || k == nil {
 			continue
 		}
@@ -325,11 +325,11 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 }
 
 // kindOf returns the kind of a part, or nil if this keeper does not know it. The caller holds mu.
-func (s *stackRunner) kindOf(name string) kind.Kind {
+func (s *stackRunner) kindOf(p kind.Part) kind.Kind {
 	if s.id == gatewayID {
 		return gateway.Kind(s.spec.HTTPSPort)
 	}
-	return s.keeper.kinds.Of(name)
+	return s.keeper.kinds.For(p)
 }
 
 // headStart bounds how long other parts wait for a database's process to be started; filling its data takes longer.

@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"cmp"
 	"dravit/internal/stackfile"
 	"io/fs"
 	"net"
@@ -78,8 +79,10 @@ type Part struct {
 	// UpgradeFrom is the version that wrote the data, if the user agreed that a newer one converts it, else "".
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
 
-	Port     int    `json:"port,omitempty"`   // on 127.0.0.1; 0: none
-	Socket   string `json:"socket,omitempty"` // "": none
+	Port   int    `json:"port,omitempty"`   // on Host; 0: none
+	Socket string `json:"socket,omitempty"` // "": none
+	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
+	Outside  string `json:"outside,omitempty"`
 	User     string `json:"user,omitempty"`
 	Password string `json:"password,omitempty"`
 	Database string `json:"database,omitempty"` // a name
@@ -110,12 +113,18 @@ const Host = "127.0.0.1"
 // Loopback returns 127.0.0.1 with a port (host:port).
 func Loopback(port int) string { return net.JoinHostPort(Host, strconv.Itoa(port)) }
 
+// HostName returns where the part listens: a name or an address, without brackets.
+func (p Part) HostName() string { return cmp.Or(p.Outside, Host) }
+
+// Address returns where the part listens on its port, as host:port.
+func (p Part) Address() string { return net.JoinHostPort(p.HostName(), strconv.Itoa(p.Port)) }
+
 // Entrance returns where a web server accepts requests: its socket, else its port.
 func (p Part) Entrance() (network, address string) {
 	if p.Socket != "" {
 		return "unix", p.Socket
 	}
-	return "tcp", Loopback(p.Port)
+	return "tcp", p.Address()
 }
 
 // VirtualHost is a site as its web server sees it.

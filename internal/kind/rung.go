@@ -18,6 +18,9 @@ const (
 	Matches  RungName = "matches"  // the expected text came, from the runtime
 )
 
+// PartRungs are the rungs of a part, the lowest first. A kind leaves out what has no meaning for it.
+var PartRungs = []RungName{Alive, Open, Ours, Greets, Works}
+
 // Rung is one step of a ladder, with the question that it asks.
 type Rung struct {
 	Name     RungName

@@ -89,6 +89,7 @@ type Status struct {
 	PID      int       `json:"pid,omitempty"`
 	Port     int       `json:"port,omitempty"`
 	Socket   string    `json:"socket,omitempty"`
+	Outside  string    `json:"outside,omitempty"` // the host of a server that somebody else runs
 	Memory   int64     `json:"memory_bytes"`
 	Since    time.Time `json:"since,omitzero"`     // when it took this state
 	ProvedAt time.Time `json:"proved_at,omitzero"` // when its whole ladder held last

@@ -144,7 +144,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (changed bool) {
 	own := ledger.Stack{Dir: dir, Mark: mark, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
 	for _, x := range p.Parts {
-		if x.Port != 0 {
+		if x.Port != 0 && x.Outside == "" {
 			own.Ports[x.Name] = x.Port
 		}
 		if x.Debug != 0 {
@@ -170,24 +170,30 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 	return changed
 }
 
-// passwords returns a password for every part: the old one if it has one.
+// passwords returns a password for every store: the old one if it has one, and for a server outside the stack the one
+// that the user gave.
 func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) {
 	file := h.Stack(id, "secrets.json")
 	secrets := map[string]string{}
 	if err := home.ReadJSON(file, &secrets); err != nil {
 		return nil, err
 	}
-	changed := false
+	changed, all := false, map[string]string{}
 	for _, x := range p.Parts {
+		if x.Outside != "" {
+			all[x.Name] = secrets[outsideKey(x.Name, x.Outside, x.Port)]
+			continue
+		}
 		if secrets[x.Name] == "" && x.Role.Store() {
 			secrets[x.Name] = rand.Text()
 			changed = true
 		}
+		all[x.Name] = secrets[x.Name]
 	}
 	if !changed {
-		return secrets, nil
+		return all, nil
 	}
-	return secrets, home.WriteJSON(file, secrets)
+	return all, home.WriteJSON(file, secrets)
 }
 
 func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password string, host Host) kind.Part {
@@ -210,6 +216,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 	if x.Data {
 		part.Data = h.Stack(id, "data", x.Name)
 	}
+	part.Outside = x.Outside
 	if x.Program == "" { // it runs the dravit program, or may
 		part.Self = host.Self
 	}

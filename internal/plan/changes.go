@@ -3,7 +3,9 @@ package plan
 import (
 	"cmp"
 	"maps"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"dravit/internal/kind"
@@ -25,6 +27,15 @@ func (m *maker) changes() {
 		if i := slices.IndexFunc(m.plan.Parts, func(p PartPlan) bool { return p.Name == name }); i >= 0 {
 			p := m.plan.Parts[i]
 			now = Chosen{p.Kind, p.Version, p.Program}
+			if p.Outside != "" {
+				m.plan.Changes = append(m.plan.Changes, Change{
+					Subject: "part." + name,
+					Was:     strings.TrimSpace(was.Kind + " " + was.Version),
+					Now:     p.Kind + " at " + net.JoinHostPort(p.Outside, strconv.Itoa(p.Port)),
+					Because: "the stack file names a server that somebody else runs; the part's data stay as they are",
+				})
+				continue
+			}
 		}
 		if now == was {
 			continue

@@ -241,6 +241,15 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			rejected = append(rejected, passed[len(passed)-1])
 			continue
 		}
+		if want := file.For(kindName); want.Outside != "" {
+			because := m.outsideServer(name, k, want, passed)
+			if because == "" {
+				return
+			}
+			passed = append(passed, Option{Option: kindName, Because: because})
+			rejected = append(rejected, passed[len(passed)-1])
+			continue
+		}
 		if hasData && k.Needs(file.For(kindName)).Data && written.Kind != kindName ||
 			hasData && !k.Needs(file.For(kindName)).Data {
 			passed = append(passed, Option{Option: kindName, Because: fmt.Sprintf(

@@ -114,6 +114,8 @@ type PartPlan struct {
 	Origin  string `json:"origin"`
 	Port    int    `json:"port,omitempty"`
 	Socket  string `json:"socket,omitempty"`
+	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
+	Outside string `json:"outside,omitempty"`
 
 	Role  kind.Role `json:"role"`
 	Data  bool      `json:"data,omitempty"`       // it keeps a data folder

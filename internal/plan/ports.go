@@ -35,6 +35,9 @@ func (m *maker) ports() {
 	pinned := map[int]string{}
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
+		if p.Outside != "" {
+			continue
+		}
 		needs := m.kinds[p.Kind].Needs(p.Want)
 		subject := "part." + p.Name + ".port"
 		switch {
@@ -98,7 +101,7 @@ func (m *maker) ports() {
 func (m *maker) sockets() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
-		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket {
+		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket && p.Outside == "" {
 			name := strings.ReplaceAll(cmp.Or(needs.SocketName, p.Name+".sock"), "{port}", fmt.Sprint(p.Port))
 			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name)
 		}

@@ -22,7 +22,7 @@ func (m *maker) settings() {
 		}
 		m.raise(p, p.Name, r.Settings)
 		for j := range m.plan.Parts {
-			if store := &m.plan.Parts[j]; m.kinds[store.Kind].Traits().Databases &&
+			if store := &m.plan.Parts[j]; m.kinds[store.Kind].Traits().Databases && store.Outside == "" &&
 				slices.Contains(p.Uses, store.Name) {
 				m.raise(store, p.Name, r.Database)
 			}

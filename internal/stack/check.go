@@ -131,7 +131,7 @@ func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
 	var ladders [][]kind.Rung
 	works := map[string]func(context.Context) error{}
 	for _, p := range spec.Parts {
-		k := s.Kinds.Of(p.Kind)
+		k := s.Kinds.For(p)
 		ladder := k.Ladder(p)
 		i := slices.IndexFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Works })
 		if _, makesPages := k.(kind.PageMaker); makesPages && i >= 0 {
@@ -222,7 +222,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	}
 	for _, p := range c.Parts {
 		part, _ := spec.Part(p.Name)
-		if k := s.Kinds.Of(part.Kind); k != nil && p.State == lifecycle.Answers {
+		if k := s.Kinds.For(part); k != nil && p.State == lifecycle.Answers {
 			add("part."+p.Name, k.DeepChecks(part))
 		}
 	}

@@ -41,6 +41,9 @@ func (s *Stack) remember(out Started) error {
 		File:  out.file.Values(),
 	}
 	for _, x := range out.Plan.Parts {
+		if x.Outside != "" {
+			continue // it runs on nothing of this machine's
+		}
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
 	}
 	var was plan.Good
@@ -88,7 +91,10 @@ type StartOptions struct {
 	RestartAll bool          // stop all parts first
 	Timeout    time.Duration // how long to wait until everything answers
 	Consent    plan.Consent
-	Tasks      func(TaskEvent) // called for each step of a task; may be nil
+	// Passwords are those that the user gave for servers outside the stack, by the name of the part. A part that is not
+	// in it keeps its password.
+	Passwords map[string]string
+	Tasks     func(TaskEvent) // called for each step of a task; may be nil
 }
 
 func (o StartOptions) tasks() func(TaskEvent) {
@@ -310,7 +316,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		if err != nil {
 			return err
 		}
-		if err := said.keep(s); err != nil {
+		if err := cmp.Or(said.keep(s), s.keepPasswords(out.Plan, o.Passwords)); err != nil {
 			return err
 		}
 		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, account); err != nil {

@@ -158,7 +158,13 @@ func (s *Stack) task(c stackfile.TaskConfig, file *stackfile.File, spec material
 	t.Env = environment.Command(base, slices.Concat(spec.Env, own), folders)
 	for _, p := range spec.Parts {
 		uses := c.Part == "" || p.Name == c.Part || slices.Contains(part.Uses, p.Name)
-		if p.Role != kind.RoleDatabase || p.Data == "" || !uses {
+		if p.Role != kind.RoleDatabase || !uses {
+			continue
+		}
+		if p.Outside != "" {
+			t.Data += p.Name + "=" + p.Address() + "/" + p.Database + " "
+		}
+		if p.Data == "" {
 			continue
 		}
 		meta, err := data.Read(p.Data)

@@ -41,6 +41,7 @@ func (r *reader) check(f *File) {
 		r.seed("part."+name, part.Seed)
 		r.writable("part."+name, part.Writable)
 		r.worker("part."+name, part)
+		r.outside("part."+name, part)
 		for kind, own := range part.Of {
 			r.seed("part."+name+"."+kind, own.Seed)
 			r.writable("part."+name+"."+kind, own.Writable)

@@ -248,6 +248,9 @@ func checkText(check, s string) error {
 		}
 	case "suffix":
 		return suffix.Refuse(s)
+	case "server":
+		_, err := ParseServer(s)
+		return err
 	case "duration":
 		if d, err := time.ParseDuration(s); err != nil || d <= 0 {
 			return fmt.Errorf("%q is no duration, such as 90s or 5m", s)

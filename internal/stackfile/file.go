@@ -39,6 +39,7 @@ type PartConfig struct {
 	Kind       Texts           `toml:"kind" json:"kind"`
 	Version    string          `toml:"version" json:"version,omitempty"`
 	Port       int             `toml:"port" json:"port,omitempty"`
+	Outside    string          `toml:"outside" json:"outside,omitempty"`
 	Uses       []string        `toml:"uses" json:"uses"`
 	Main       bool            `toml:"main" json:"main,omitempty"`
 	Command    string          `toml:"command" json:"command,omitempty"`

@@ -76,6 +76,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			minimum: 1,
 			maximum: 65535,
 		},
+		"outside": {
+			doc: "A server that somebody else runs, as host:port or a URL. Dravit asks it, and never starts or " +
+				"stops it. Its password does not belong in this file.",
+			check: "server",
+		},
 		"uses": {
 			doc: "The parts that this one needs. Absent: a runtime or command uses every store and the mail catcher.",
 		},

@@ -66,7 +66,8 @@ var (
 		"ports":          "port",
 		"password": "no key: Dravit makes the passwords, and commands get them from the " +
 			"environment (dravit run -- env)",
-		"host":   "no key: every part listens on 127.0.0.1",
+		"host": "no key: every part listens on 127.0.0.1; for a server that somebody else runs: outside = " +
+			"\"127.0.0.1:3306\"",
 		"name":   "no key: the part's name stands in its table's, [part.NAME]",
 		"env":    "[env], for the whole stack",
 		"root":   "root of a [[site]]",

@@ -13,10 +13,16 @@ import (
 	"dravit/internal/trace"
 )
 
-// dots draws a ladder: ● for a rung that holds, ○ for one that does not, · for one that was not asked.
+// dots draws a ladder: ● for a rung that holds, ○ for one that does not, · for one that was not asked. The rungs of
+// parts stand below each other: a blank is a rung that the part's kind leaves out.
 func (u *UI) dots(results []health.Result) string {
 	var b strings.Builder
+	below := kind.PartRungs
 	for _, r := range results {
+		if i := slices.Index(below, r.Rung); i >= 0 {
+			b.WriteString(strings.Repeat(" ", i))
+			below = below[i+1:]
+		}
 		switch {
 		case r.Holds == nil:
 			b.WriteString(u.dim("·"))
@@ -127,7 +133,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 	}
 	u.say("")
 	u.say(u.dim("rungs of a part: alive open ours greets works; of a site: resolves reaches routed replies matches"))
-	u.say(u.dim("● holds  ○ does not hold  · not asked  - does not hold, but is advisory"))
+	u.say(u.dim("● holds  ○ does not hold  · not asked  - does not hold, but is advisory  blank: of no meaning there"))
 	if state != lifecycle.Stopped {
 		u.advice(advisory)
 		u.reachable(c.Reachable)

@@ -71,7 +71,7 @@ func (u *UI) Status(s stack.Status) {
 		if r, ok := s.Runs[p.Name]; ok && p.State != lifecycle.Stopped {
 			n = append(n, runs(r, now))
 		}
-		rows = append(rows, row{[]string{p.Name, p.Kind, cmp.Or(p.Version, "-"), u.state(p.State), dash(p.PID),
+		rows = append(rows, row{[]string{p.Name, p.Kind, version(p), u.partState(p), dash(p.PID),
 			dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
 	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "answered"}, rows, 4, 5, 6, 7)
@@ -104,6 +104,23 @@ func (u *UI) Status(s stack.Status) {
 	default:
 		u.Next("dravit check shows which rung does not hold; dravit diagnose says why")
 	}
+}
+
+// partState returns what the column of states shows for a part. Nothing is known of a server of somebody else's that is
+// not asked.
+func (u *UI) partState(p lifecycle.Status) string {
+	if p.Outside != "" && p.State == lifecycle.Stopped {
+		return "-"
+	}
+	return u.state(p.State)
+}
+
+// version returns what the column of versions shows for a part.
+func version(p lifecycle.Status) string {
+	if p.Outside != "" {
+		return "outside"
+	}
+	return cmp.Or(p.Version, "-")
 }
 
 // runs says how a command that runs at intervals ran last, and when it runs next.
@@ -145,11 +162,22 @@ func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 		u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  nothing was running")
 		return
 	}
-	var names []string
+	var names, others []string
 	for _, p := range parts {
+		if p.Outside != "" {
+			others = append(others, p.Name)
+			continue
+		}
 		names = append(names, p.Name)
 	}
 	slices.Sort(names)
-	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + plural(len(parts), "part") + " stopped: " +
-		strings.Join(names, ", ") + "; data is kept")
+	said := plural(len(names), "part") + " stopped"
+	if len(names) > 0 {
+		said += ": " + strings.Join(names, ", ") + "; data is kept"
+	}
+	if len(others) > 0 {
+		slices.Sort(others)
+		said += "; still there: " + strings.Join(others, ", ") + ", which Dravit does not run"
+	}
+	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + said)
 }

@@ -52,7 +52,7 @@ func TestCheck(t *testing.T) {
 	})
 	text := out.String()
 	assert.Contains(t, text, "ferry  unwell  2 of 3 answer\n")
-	assert.Contains(t, text, "db     mariadb  unwell   ●○·    4.5 ms\n  open: expected calm water, got a storm\n")
+	assert.Contains(t, text, "db     mariadb  unwell   ●○  ·  4.5 ms\n  open: expected calm water, got a storm\n")
 	assert.Contains(t, text, "  -●  ", "advisory rungs have a sign of their own")
 	assert.Equal(t, 1, strings.Count(text, "resolves is advisory"))
 	assert.Equal(t, "next: dravit diagnose says why", lastLine(text))

@@ -68,7 +68,7 @@ func (Base) Ladder(p kind.Part) []kind.Rung {
 	if p.Want.Worker() {
 		return workerLadder(p)
 	}
-	address := kind.Loopback(p.Port)
+	address := p.Address()
 	if len(p.Sites) > 0 { // it speaks HTTP, as the gateway passes requests for its sites to it
 		return health.HTTP(p, "tcp", address)
 	}

@@ -71,7 +71,7 @@ type config struct {
 }
 
 func (catcher) Files(p kind.Part) ([]kind.File, error) {
-	c := config{SMTP: kind.Loopback(p.Port), Socket: p.Socket, Folder: p.Data, Token: p.Password}
+	c := config{SMTP: p.Address(), Socket: p.Socket, Folder: p.Data, Token: p.Password}
 	if len(p.Sites) > 0 {
 		c.Host = p.Sites[0].Host
 	}
@@ -89,7 +89,7 @@ func (catcher) Command(p kind.Part) kind.Command {
 }
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
-	address := kind.Loopback(p.Port)
+	address := p.Address()
 	lower, shared := health.LowerRungs(p, "tcp", address)
 	return append(lower,
 		kind.Rung{Name: kind.Greets, Ask: func(ctx context.Context) error {
@@ -218,7 +218,7 @@ func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
 		subject := "Dravit's proof " + rand.Text()
 		text := "From: probe@dravit.localhost\r\nTo: probe@dravit.localhost\r\nSubject: " +
 			subject + "\r\n\r\nIt arrived.\r\n"
-		if err := Send(kind.Loopback(p.Port), "probe@dravit.localhost", []string{"probe@dravit.localhost"},
+		if err := Send(p.Address(), "probe@dravit.localhost", []string{"probe@dravit.localhost"},
 			[]byte(text)); err != nil {
 			return err
 		}

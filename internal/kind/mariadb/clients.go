@@ -24,7 +24,7 @@ func clients(p kind.Part) []kind.File {
 	text := fmt.Sprintf(
 		"[client]\nhost = %s\nport = %d\nprotocol = tcp\nuser = \"%s\"\npassword = \"%s\"\n\n"+
 			"[mysql]\ndatabase = \"%s\"\n",
-		kind.Host,
+		p.HostName(),
 		p.Port,
 		escape.Replace(p.User),
 		escape.Replace(p.Password),

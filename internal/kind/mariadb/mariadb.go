@@ -40,7 +40,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "mariadb",
 		Role:      kind.RoleDatabase,
-		Keys:      []string{"port", "main", "database", "seed", "user", "settings"},
+		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"mariadbd"},
 		Databases: true,
 		Accounts:  true,
@@ -134,14 +134,14 @@ func (mariadb) Exports(p kind.Part) kind.Exports {
 	u := url.URL{
 		Scheme: "mysql",
 		User:   url.UserPassword(p.User, p.Password),
-		Host:   kind.Host + ":" + port,
+		Host:   p.Address(),
 		Path:   "/" + p.Database,
 	}
 	return kind.Exports{URL: u.String(), Common: map[string]string{
-		"DATABASE_URL": u.String(), "DB_CONNECTION": "mysql", "DB_HOST": kind.Host,
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "mysql", "DB_HOST": p.HostName(),
 		"DB_PORT": port, "DB_DATABASE": p.Database,
 		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
-		"MYSQL_HOST": kind.Host, "MYSQL_PORT": port, "MYSQL_TCP_PORT": port, "MYSQL_USER": p.User,
+		"MYSQL_HOST": p.HostName(), "MYSQL_PORT": port, "MYSQL_TCP_PORT": port, "MYSQL_USER": p.User,
 		"MYSQL_PASSWORD": p.Password, "MYSQL_DATABASE": p.Database,
 	}}
 }
@@ -160,6 +160,9 @@ var small = map[string]string{
 }
 
 func (mariadb) Files(p kind.Part) ([]kind.File, error) {
+	if p.Outside != "" {
+		return clients(p), nil
+	}
 	set := maps.Clone(small)
 	maps.Copy(set, map[string]string{
 		"datadir": p.Data, "socket": p.Socket, "port": fmt.Sprint(p.Port), "bind-address": kind.Host,
@@ -339,7 +342,7 @@ func upgrade(ctx context.Context, p kind.Part, admin string) error {
 }
 
 func (mariadb) Ladder(p kind.Part) []kind.Rung {
-	lower, shared := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
+	lower, shared := health.LowerRungs(p, "tcp", p.Address())
 	var db *sql.DB // greets logs in, works continues in the same session
 	return append(lower,
 		kind.Rung{Name: kind.Greets,
@@ -358,6 +361,9 @@ func (mariadb) Ladder(p kind.Part) []kind.Rung {
 			// Check that the database exists, and that a row is written and read. The table is temporary: only this
 			// session sees it.
 			var got int
+			if p.Outside != "" { // a server of somebody else's: write nothing
+				return db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.tables").Scan(&got)
+			}
 			for _, statement := range []string{"CREATE TEMPORARY TABLE dravit_probe (n INT)",
 				"INSERT INTO dravit_probe VALUES (40), (2)"} {
 				if _, err := db.ExecContext(ctx, statement); err != nil {
@@ -434,7 +440,7 @@ func symptoms() []kind.Symptom {
 
 func (mariadb) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return health.SQLDeepChecks(func(ctx context.Context) (*sql.DB, error) {
-		db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)
+		db, err := connect(ctx, health.Dial("tcp", p.Address()), p.User, p.Password, p.Database)
 		if err != nil {
 			return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 		}

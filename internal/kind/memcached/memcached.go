@@ -30,7 +30,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "memcached",
 		Role:     kind.RoleCache,
-		Keys:     []string{"port", "main"},
+		Keys:     []string{"port", "outside", "main"},
 		Programs: []string{"memcached"},
 		Clients:  pattern.New(`(?i)memcache`),
 		Symptoms: symptoms(),
@@ -58,7 +58,7 @@ func (memcached) Inspect(_ context.Context, path string,
 func (memcached) Exports(p kind.Part) kind.Exports {
 	common := map[string]string{"MEMCACHED_SOCKET": p.Socket}
 	if p.Port != 0 {
-		common = map[string]string{"MEMCACHED_HOST": kind.Host, "MEMCACHED_PORT": fmt.Sprint(p.Port)}
+		common = map[string]string{"MEMCACHED_HOST": p.HostName(), "MEMCACHED_PORT": fmt.Sprint(p.Port)}
 	}
 	return kind.Exports{NoLogin: true, Common: common}
 }

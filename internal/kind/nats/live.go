@@ -12,7 +12,7 @@ import (
 
 // Ladder ends with a message that is published and received.
 func (nats) Ladder(p kind.Part) []kind.Rung {
-	lower, shared := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
+	lower, shared := health.LowerRungs(p, "tcp", p.Address())
 	var s *session // greets logs in, works continues with it
 	return append(lower,
 		kind.Rung{
@@ -72,7 +72,7 @@ func (nats) DeepChecks(p kind.Part) []kind.DeepCheck {
 
 // inSession does something over a connection of its own.
 func inSession(ctx context.Context, p kind.Part, do func(*session) error) error {
-	s, err := open(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.Password)
+	s, err := open(ctx, health.Dial("tcp", p.Address()), p.Password)
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -29,7 +30,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "nats",
 		Role:     "queue",
-		Keys:     []string{"port", "main", "settings"},
+		Keys:     []string{"port", "outside", "main", "settings"},
 		Programs: []string{"nats-server"},
 		Clients:  pattern.New(`(?i)\bnats\b|Authorization Violation`),
 		Rules:    rules(),
@@ -56,11 +57,17 @@ func (nats) Inspect(_ context.Context, path string, run func(string, ...string) 
 
 // Exports puts the password in the place where clients expect a token (docs.nats.io, "Tokens").
 func (nats) Exports(p kind.Part) kind.Exports {
-	url := fmt.Sprintf("nats://%s@%s:%d", p.Password, kind.Host, p.Port)
-	return kind.Exports{URL: url, Common: map[string]string{"NATS_URL": url}}
+	u := url.URL{Scheme: "nats", Host: p.Address()}
+	if p.Password != "" {
+		u.User = url.User(p.Password)
+	}
+	return kind.Exports{URL: u.String(), Common: map[string]string{"NATS_URL": u.String()}}
 }
 
 func (nats) Files(p kind.Part) ([]kind.File, error) {
+	if p.Outside != "" {
+		return nil, nil
+	}
 	set := map[string]string{
 		"host":          strconv.Quote(kind.Host),
 		"port":          strconv.Itoa(p.Port),

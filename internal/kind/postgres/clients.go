@@ -27,10 +27,11 @@ var clientNames = []string{
 // run the clients. They connect to the part unless the environment or an option says otherwise.
 func clients(p kind.Part) []kind.File {
 	escape := strings.NewReplacer(`\`, `\\`, ":", `\:`)
-	password := fmt.Sprintf("%s:%d:*:%s:%s\n", kind.Host, p.Port, escape.Replace(p.User), escape.Replace(p.Password))
+	password := fmt.Sprintf("%s:%d:*:%s:%s\n", escape.Replace(p.HostName()), p.Port, escape.Replace(p.User),
+		escape.Replace(p.Password))
 	var body strings.Builder
 	for _, v := range [][2]string{
-		{"PGHOST", kind.Host},
+		{"PGHOST", p.HostName()},
 		{"PGPORT", fmt.Sprint(p.Port)},
 		{"PGUSER", p.User},
 		{"PGDATABASE", p.Database},

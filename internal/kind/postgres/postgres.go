@@ -38,7 +38,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "postgres",
 		Role:      kind.RoleDatabase,
-		Keys:      []string{"port", "main", "database", "seed", "user", "settings"},
+		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"postgres"},
 		Databases: true,
 		Accounts:  true,
@@ -103,15 +103,15 @@ func (postgres) Exports(p kind.Part) kind.Exports {
 	u := url.URL{
 		Scheme: "postgres",
 		User:   url.UserPassword(p.User, p.Password),
-		Host:   kind.Host + ":" + port,
+		Host:   p.Address(),
 		Path:   "/" + p.Database,
 	}
 	return kind.Exports{URL: u.String(), Common: map[string]string{
-		"DATABASE_URL": u.String(), "DB_CONNECTION": "pgsql", "DB_HOST": kind.Host,
+		"DATABASE_URL": u.String(), "DB_CONNECTION": "pgsql", "DB_HOST": p.HostName(),
 		"DB_PORT": port, "DB_DATABASE": p.Database,
 		"DB_USERNAME": p.User, "DB_USER": p.User, "DB_PASSWORD": p.Password, "DB_SOCKET": p.Socket,
-		"PGHOST": kind.Host, "PGPORT": port, "PGUSER": p.User, "PGPASSWORD": p.Password, "PGDATABASE": p.Database,
-		"POSTGRES_HOST": kind.Host, "POSTGRES_PORT": port, "POSTGRES_USER": p.User,
+		"PGHOST": p.HostName(), "PGPORT": port, "PGUSER": p.User, "PGPASSWORD": p.Password, "PGDATABASE": p.Database,
+		"POSTGRES_HOST": p.HostName(), "POSTGRES_PORT": port, "POSTGRES_USER": p.User,
 		"POSTGRES_PASSWORD": p.Password, "POSTGRES_DB": p.Database,
 	}}
 }
@@ -120,6 +120,9 @@ func (postgres) Exports(p kind.Part) kind.Exports {
 // the disk: without that (synchronous_commit), a killed server loses its last commits, and no other setting of
 // PostgreSQL writes without waiting.
 func (postgres) Files(p kind.Part) ([]kind.File, error) {
+	if p.Outside != "" {
+		return clients(p), nil
+	}
 	set := map[string]string{
 		"data_directory": p.Data, "hba_file": filepath.Join(p.Conf, "hba.conf"),
 		"ident_file":       filepath.Join(p.Conf, "ident.conf"),
@@ -250,7 +253,7 @@ func (postgres) Prepare(ctx context.Context, p kind.Part) error {
 }
 
 func (postgres) Ladder(p kind.Part) []kind.Rung {
-	lower, shared := health.LowerRungs(p, "tcp", kind.Loopback(p.Port))
+	lower, shared := health.LowerRungs(p, "tcp", p.Address())
 	var db *pgconn.PgConn // greets logs in, works continues in the same session
 	return append(lower,
 		kind.Rung{Name: kind.Greets,
@@ -349,7 +352,7 @@ func (postgres) DeepChecks(p kind.Part) []kind.DeepCheck {
 	return []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		table := `"dravit_proof_` + rand.Text() + `"`
 		session := func(ctx context.Context, statements string) ([]*pgconn.Result, error) {
-			db, err := connect(ctx, health.Dial("tcp", kind.Loopback(p.Port)), p.User, p.Password, p.Database)
+			db, err := connect(ctx, health.Dial("tcp", p.Address()), p.User, p.Password, p.Database)
 			if err != nil {
 				return nil, &kind.Miss{Expected: "a log-in as " + p.User, Got: plain(err)}
 			}

@@ -16,7 +16,7 @@ func clients(p kind.Part) []kind.File {
 	body := fmt.Sprintf(
 		"[ -n \"${REDISCLI_AUTH+set}\" ] || export REDISCLI_AUTH=\"$(cat %s)\"\nexec PROGRAM -h %s -p %d \"$@\"",
 		shell.Quote(file),
-		kind.Host,
+		shell.Quote(p.HostName()),
 		p.Port,
 	)
 	files := command.Clients(p.Program, body, "redis-cli")

@@ -28,7 +28,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "redis",
 		Role:     kind.RoleCache,
-		Keys:     []string{"port", "main", "settings"},
+		Keys:     []string{"port", "outside", "main", "settings"},
 		Programs: []string{"redis-server"},
 		Clients:  health.RedisClients,
 		Rules:    rules(),
@@ -57,6 +57,9 @@ func (redis) Inspect(_ context.Context, path string,
 // Files returns a configuration in which every write reaches a file before its reply, so that a killed server loses
 // nothing.
 func (redis) Files(p kind.Part) ([]kind.File, error) {
+	if p.Outside != "" {
+		return clients(p), nil
+	}
 	set := map[string]string{
 		"bind": kind.Host, "port": fmt.Sprint(p.Port), "unixsocket": quote(p.Socket), "unixsocketperm": "600",
 		"dir": quote(p.Data), "daemonize": "no",

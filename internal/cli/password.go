@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"unicode"
+
+	"golang.org/x/term"
+
+	"dravit/internal/stack"
+	"dravit/internal/ui"
+)
+
+// askForPasswords gets the passwords of servers outside the stack: from the user's environment, else from the user.
+func (a *app) askForPasswords(ctx context.Context, s *stack.Stack, o *stack.StartOptions) error {
+	servers, err := s.OutsideServers(ctx)
+	if err != nil {
+		return err
+	}
+	o.Passwords = map[string]string{}
+	for _, x := range servers {
+		password, given := os.LookupEnv(x.PasswordVariable())
+		if !given && a.asks() && (!x.Known || x.Refusal != "") {
+			if password, given, err = a.password(ctx, x); err != nil {
+				return err
+			}
+		}
+		if !given {
+			continue
+		}
+		if strings.ContainsFunc(password, unicode.IsControl) {
+			return &ui.Failure{
+				Exit:    exitUsage,
+				What:    "this cannot be the password of part " + x.Part,
+				Because: "it has a control character in it, such as a line end",
+				Next:    "give it again: " + x.PasswordVariable() + "=... dravit start",
+			}
+		}
+		o.Passwords[x.Part] = password
+	}
+	return nil
+}
+
+// password asks the user for the password of a server. given is false if the user leaves it as it is.
+func (a *app) password(ctx context.Context, x stack.OutsideServer) (password string, given bool, err error) {
+	question, enter := fmt.Sprintf("Password of part %s, the %s server at %s", x.Part, x.Kind, x.Address), "none"
+	if x.Refusal != "" {
+		fmt.Fprintf(a.ui.Err, "The server of part %s refuses the log-in: %s\n", x.Part, x.Refusal)
+		enter = "unchanged"
+	}
+	fmt.Fprintf(a.ui.Err, "%s (Enter: %s): ", question, enter)
+	stdin := int(os.Stdin.Fd())
+	before, err := term.GetState(stdin)
+	if err != nil {
+		return "", false, err
+	}
+	type answer struct {
+		text []byte
+		err  error
+	}
+	answers := make(chan answer, 1)
+	go func() { // a read cannot be interrupted: after Ctrl-C it ends with the program
+		text, err := term.ReadPassword(stdin)
+		answers <- answer{text, err}
+	}()
+	defer fmt.Fprintln(a.ui.Err)
+	select {
+	case read := <-answers:
+		text := string(read.text)
+		return text, x.Refusal == "" || text != "", read.err
+	case <-ctx.Done():
+		_ = term.Restore(stdin, before) // show what is typed again
+		return "", false, ctx.Err()
+	}
+}
