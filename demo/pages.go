@@ -11,7 +11,6 @@ import (
 	"net"
 	"net/http"
 	netmail "net/mail"
-	"net/smtp"
 	"os"
 	"strconv"
 	"strings"
@@ -37,14 +36,7 @@ func Serve(ctx context.Context, address string) error {
 		return err
 	}
 	defer db.Close()
-	if err := makeTables(ctx, db); err != nil {
-		return err
-	}
-	o := &office{
-		db:       db,
-		cache:    os.Getenv("REDIS_HOST") + ":" + os.Getenv("REDIS_PORT"),
-		password: os.Getenv("REDIS_PASSWORD"),
-	}
+	o := &office{db: db, cache: cache(), password: os.Getenv("REDIS_PASSWORD")}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return err
@@ -61,31 +53,6 @@ func open() (*sql.DB, error) {
 	c.Net, c.Addr = "tcp", os.Getenv("DB_HOST")+":"+os.Getenv("DB_PORT")
 	c.User, c.Passwd, c.DBName = os.Getenv("DB_USERNAME"), os.Getenv("DB_PASSWORD"), os.Getenv("DB_DATABASE")
 	return sql.Open("mysql", c.FormatDSN())
-}
-
-func makeTables(ctx context.Context, db *sql.DB) error {
-	var n int
-	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM tides").Scan(&n); err == nil && n > 0 {
-		return nil
-	}
-	text, err := fs.ReadFile(files, "project/data/timetable.sql")
-	if err != nil {
-		return err
-	}
-	for statement := range strings.SplitSeq(string(text), ";\n") {
-		var lines []string
-		for line := range strings.Lines(statement) {
-			if !strings.HasPrefix(line, "--") {
-				lines = append(lines, line)
-			}
-		}
-		if s := strings.TrimSpace(strings.Join(lines, "")); s != "" {
-			if _, err := db.ExecContext(ctx, s); err != nil {
-				return fmt.Errorf("%s: %w", s, err)
-			}
-		}
-	}
-	return nil
 }
 
 type office struct {
@@ -242,8 +209,8 @@ func (o *office) book(w http.ResponseWriter, r *http.Request) {
 			"crossing at %s (%s)\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nDear %s,\r\n\r\n%d seat(s) on the "+
 			"%s, %s from %s to %s.\r\nYour code is %s. Be at the quay ten minutes before.\r\n\r\nSaltmarsh Ferry\r\n",
 			address.Address, s.Leaves, code, name, wanted, s.Boat, s.Leaves, s.From, s.To, code)
-		err = smtp.SendMail(os.Getenv("MAIL_HOST")+":"+os.Getenv("MAIL_PORT"), nil, "office@saltmarsh-ferry.example",
-			[]string{address.Address}, []byte(text))
+		_, err = health.Redis(r.Context(), health.Dial("tcp", o.cache), o.password,
+			[]string{"LPUSH", queue, address.Address + "\n" + text})
 	}
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)

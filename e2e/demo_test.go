@@ -61,7 +61,9 @@ kind = "dravit-cache"
 			assert.Contains(t, style, "--sea")
 			assert.Contains(t, head.Get("Content-Type"), "text/css")
 
-			book(t, ferry, crew, inbox)
+			_, page, _ = get(t, "GET", crew, nil)
+			assert.Contains(t, page, "Ivy Sandell", "the task's bookings")
+			w.bookSeats(ferry, crew, inbox)
 			w.must("check")
 			w.must("stop")
 			w.must("start")
@@ -77,7 +79,8 @@ kind = "dravit-cache"
 }
 
 // book books two seats: the crew sees them, the cache counts them, and a mail says so.
-func book(t *testing.T, ferry, crew, inbox string) {
+func (w *world) bookSeats(ferry, crew, inbox string) {
+	t := w.t
 	form := url.Values{"sailing": {"3"}, "name": {"Ada Tern"}, "email": {"ada@quay.example"}, "seats": {"2"}}
 	code, page, _ := get(t, "POST", ferry, strings.NewReader(form.Encode()), func(r *http.Request) {
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
@@ -95,8 +98,11 @@ func book(t *testing.T, ferry, crew, inbox string) {
 			To          []string
 		}
 	}
-	_, text, _ := get(t, "GET", inbox+"messages.json", nil)
-	require.NoError(t, json.Unmarshal([]byte(text), &list))
+	w.eventually("the worker sends the mail", func() bool {
+		_, text, _ := get(t, "GET", inbox+"messages.json", nil)
+		require.NoError(t, json.Unmarshal([]byte(text), &list))
+		return len(list.Messages) > 0
+	})
 	require.Len(t, list.Messages, 1)
 	assert.Equal(t, []string{"ada@quay.example"}, list.Messages[0].To)
 	assert.Contains(t, list.Messages[0].Subject, "Your crossing at 09:00")

@@ -68,6 +68,12 @@ func (a *app) internalCommand() *cobra.Command {
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))
 		}},
+		&cobra.Command{Use: "demo-bookings", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			return demo.Bookings(cmd.Context())
+		}},
+		&cobra.Command{Use: "demo-mails", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			return demo.SendMails(cmd.Context())
+		}},
 		superviseCommand(),
 		a.sendmailCommand(),
 	)

@@ -16,6 +16,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/logfile"
 	"dravit/internal/members"
+	"dravit/internal/shell"
 )
 
 // grace is how long a task's processes may take to exit after they were asked to.
@@ -89,7 +90,8 @@ func (t Task) command(ctx context.Context, lock *os.File, log io.Writer, line fu
 		return err
 	}
 	defer tie.Close()
-	cmd := exec.Command(t.Self, "internal", "supervise", "--tied", t.lockFile(), "--", "/bin/sh", "-c", t.Command)
+	text := strings.ReplaceAll(t.Command, "{dravit}", shell.Quote(t.Self))
+	cmd := exec.Command(t.Self, "internal", "supervise", "--tied", t.lockFile(), "--", "/bin/sh", "-c", text)
 	cmd.Dir = filepath.Join(t.Project, t.Folder)
 	cmd.Env = append(t.Env, members.Mark+"="+t.lockFile())
 	cmd.Stdout, cmd.Stderr = write, write

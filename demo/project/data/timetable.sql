@@ -1,8 +1,7 @@
--- Boats, sailings and tides of Saltmarsh Ferry, all made up. Any SQL database takes it.
+-- Boats, sailings and tides of Saltmarsh Ferry, all made up. The seed of the part db: any SQL database takes it.
 CREATE TABLE boats (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, seats INTEGER NOT NULL);
 CREATE TABLE sailings (id INTEGER PRIMARY KEY, leaves CHAR(5) NOT NULL, origin VARCHAR(40) NOT NULL, arrives VARCHAR(40) NOT NULL, minutes INTEGER NOT NULL, boat INTEGER NOT NULL);
 CREATE TABLE tides (at CHAR(5) NOT NULL, state VARCHAR(10) NOT NULL, metres DECIMAL(3,1) NOT NULL);
-CREATE TABLE bookings (code CHAR(6) PRIMARY KEY, sailing INTEGER NOT NULL, name VARCHAR(80) NOT NULL, email VARCHAR(120) NOT NULL, seats INTEGER NOT NULL, made VARCHAR(19) NOT NULL);
 INSERT INTO boats VALUES
   (1, 'Curlew', 48),
   (2, 'Grey Heron', 72),

@@ -2,39 +2,14 @@
 // What both sites of Saltmarsh Ferry share. Every address and password comes from the stack's environment.
 declare(strict_types=1);
 
-const TIMETABLE = __DIR__ . '/../data/timetable.sql';
-
 /** Runs a statement and returns its rows, on MariaDB or SQLite. */
 function rows(string $sql, array $values = []): array
 {
     static $query = null;
     if ($query === null) {
         $query = getenv('DB_CONNECTION') === 'sqlite' ? sqlite() : mariadb();
-        if (!tables($query)) {
-            // Two visitors may come first at once: one makes the tables, the other waits for it.
-            $lock = fopen(sys_get_temp_dir() . '/tables.lock', 'c');
-            flock($lock, LOCK_EX);
-            if (!tables($query)) {
-                foreach (explode(";\n", (string) preg_replace('/^--.*$/m', '', (string) file_get_contents(TIMETABLE))) as $statement) {
-                    if (trim($statement) !== '') {
-                        $query($statement, []);
-                    }
-                }
-            }
-            fclose($lock);
-        }
     }
     return $query($sql, $values);
-}
-
-function tables(callable $query): bool
-{
-    try {
-        $query('SELECT metres FROM tides WHERE at = ?', ['22:31']) ?: throw new RuntimeException('half made');
-        return true;
-    } catch (Throwable) {
-        return false;
-    }
 }
 
 function mariadb(): callable
@@ -68,7 +43,7 @@ function sqlite(): callable
     };
 }
 
-/** The cache that counts seats: free seats of each sailing, for today. */
+/** The cache, which counts the free seats of each sailing for today, and holds the queue of mails. */
 function seats(): Redis
 {
     static $redis = null;
@@ -101,8 +76,14 @@ function text(mixed $value): string
     return htmlspecialchars((string) $value, ENT_QUOTES | ENT_SUBSTITUTE, 'UTF-8');
 }
 
+/** Leaves a mail in the queue, from which the worker sends it. */
+function confirm(string $to, string $subject, string $body): void
+{
+    seats()->lPush('mails', json_encode([$to, $subject, $body], JSON_THROW_ON_ERROR));
+}
+
 /** Sends a mail through PHP's own mail(), which the stack hands to its mail catcher. */
-function confirm(string $to, string $subject, string $body): bool
+function send(string $to, string $subject, string $body): bool
 {
     $headers = ['From' => 'Saltmarsh Ferry <office@saltmarsh-ferry.example>', 'Content-Type' => 'text/plain; charset=utf-8'];
     return mail($to, $subject, str_replace("\n", "\r\n", $body), $headers);

@@ -32,7 +32,7 @@ func workerLadder(p kind.Part) []kind.Rung {
 		}})
 	}
 	return append(ladder, kind.Rung{Name: kind.Works, Ask: func(context.Context) error {
-		return freshFile(filepath.Join(p.Project, proof.File), proof.File, proof.MaxAge())
+		return freshFile(p, proof.File, proof.MaxAge())
 	}})
 }
 
@@ -89,10 +89,11 @@ func runProof(ctx context.Context, p kind.Part, command string) error {
 	return err
 }
 
-// freshFile is nil if a file was written to within a time.
-func freshFile(path, name string, within time.Duration) error {
+// freshFile is nil if a file of the project was written to within a time, and since the worker was started: its
+// supervisor writes its lock file when it starts.
+func freshFile(p kind.Part, name string, within time.Duration) error {
 	want := name + " written within " + within.String()
-	info, err := os.Stat(path)
+	info, err := os.Stat(filepath.Join(p.Project, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return &kind.Miss{Expected: want, Got: "no such file"}
 	}
@@ -101,6 +102,9 @@ func freshFile(path, name string, within time.Duration) error {
 	}
 	if age := time.Since(info.ModTime()); age > within {
 		return &kind.Miss{Expected: want, Got: "written " + age.Round(time.Second).String() + " ago"}
+	}
+	if lock, err := os.Stat(p.Lock); err == nil && info.ModTime().Before(lock.ModTime()) {
+		return &kind.Miss{Expected: want, Got: "written before the worker was started"}
 	}
 	return nil
 }
