@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os/exec"
 	"strings"
 	"testing"
@@ -8,6 +9,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// runs runs a program as the tester, outside of Dravit, and returns what it writes.
+func (w *world) runs(name string, args ...string) string {
+	w.t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.SysProcAttr, cmd.Env = w.asTester(), []string{"PATH=/usr/bin:/bin"}
+	out, err := cmd.CombinedOutput()
+	require.NoError(w.t, err, string(out))
+	return string(out)
+}
 
 // A shell, and what env prints, give the same variables and programs as run.
 func TestShellAndEnv(t *testing.T) {
@@ -22,14 +33,7 @@ func TestShellAndEnv(t *testing.T) {
 	assert.Contains(t, want, "it's $HIGH redis://")
 	assert.Contains(t, want, "/bin/php")
 
-	asTester := func(name string, args ...string) string {
-		cmd := exec.Command(name, args...)
-		cmd.SysProcAttr, cmd.Env = w.asTester(), []string{"PATH=/usr/bin:/bin"}
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
-	assert.Equal(t, want, asTester("sh", "-c", w.must("env").stdout+script))
+	assert.Equal(t, want, w.runs("sh", "-c", w.must("env").stdout+script))
 	assert.Contains(t, w.must("env", "--format", "dotenv").stdout, `TIDE="it's \$HIGH"`)
 	assert.Equal(t, 2, w.dravit("env", "--format", "xml").code)
 	var all struct {
@@ -54,4 +58,43 @@ func TestShellAndEnv(t *testing.T) {
 		assert.Contains(t, shown, "quay> ", "the prompt names the stack")
 		assert.Contains(t, shown, want)
 	}
+}
+
+// An editor learns which programs run the code, where the debugger calls it, and where the databases are; no password.
+func TestEnvForAnEditor(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"quay\"\n[part.app]\nkind = \"php\"\ndebugger = true\n[part.jobs]\n"+
+		"kind = \"node\"\ncommand = \"sleep 1000\"\nlistens = false\n[part.db]\nkind = \"sqlite\"\n"+
+		"[part.seats]\nkind = \"redis\"\n")
+	assert.Equal(t, 1, w.dravit("env", "--editor").code, "the stack was never started")
+	w.must("start")
+	var e struct {
+		Runtimes []struct {
+			Part, Program string
+			Debugger      *struct {
+				Name string
+				Port int
+			}
+		}
+		Stores []struct{ Part, Host, Database, User, Password_In string }
+	}
+	r := w.json(&e, "env", "--editor")
+	require.Len(t, e.Runtimes, 2)
+	require.NotNil(t, e.Runtimes[0].Debugger)
+	assert.Equal(t, "xdebug", e.Runtimes[0].Debugger.Name)
+	assert.Nil(t, e.Runtimes[1].Debugger)
+	assert.Equal(t, "8.2", w.runs(e.Runtimes[0].Program, "-r", "echo PHP_MAJOR_VERSION, '.', PHP_MINOR_VERSION;"))
+	assert.Regexp(t, `^v\d+`, w.runs(e.Runtimes[1].Program, "--version"))
+	require.Len(t, e.Stores, 2)
+	assert.FileExists(t, e.Stores[0].Database)
+	assert.Equal(t, "SEATS_PASSWORD", e.Stores[1].Password_In)
+	shown := w.must("env", "--editor").stdout
+	assert.Contains(t, shown, fmt.Sprintf("xdebug at 127.0.0.1:%d", e.Runtimes[0].Debugger.Port))
+	for line := range strings.Lines(w.must("run", "--", "env").stdout) {
+		if name, value, _ := strings.Cut(strings.TrimSpace(line), "="); strings.HasSuffix(name, "_PASSWORD") {
+			assert.NotContains(t, r.stdout+shown, value)
+		}
+	}
+	assert.Equal(t, 2, w.dravit("env", "--editor", "--part", "app").code)
 }

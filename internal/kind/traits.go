@@ -53,8 +53,11 @@ type Traits struct {
 
 	// Of runtimes.
 
-	Extensions bool   // the stack file can switch extensions, and the processes say which ones are loaded
-	Debugger   string // the extension that "debugger = true" loads; "": there is none
+	// Interpreter is the name of the command-line program that runs the project's code, as it stands in the folders of
+	// the part's PATH. "": the kind runs no code, or only that of a program.
+	Interpreter string
+	Extensions  bool   // the stack file can switch extensions, and the processes say which ones are loaded
+	Debugger    string // the extension that "debugger = true" loads; "": there is none
 
 	// Reload is the signal that makes its leading process take a new configuration; requests in flight finish with the
 	// old one. 0: it has to be restarted.

@@ -20,13 +20,14 @@ type Base struct{ kind.Defaults }
 
 // Traits returns the traits of a kind whose server is a command of the project. programs is nil if Dravit does not know
 // which program runs the command.
-func Traits(name string, programs []string, symptoms []kind.Symptom) *kind.Traits {
+func Traits(name, interpreter string, programs []string, symptoms []kind.Symptom) *kind.Traits {
 	return &kind.Traits{
-		Name:     name,
-		Role:     kind.RoleApp,
-		Keys:     []string{"command", "port", "listens", "every", "processes", "proof", "writable"},
-		Programs: programs,
-		Symptoms: symptoms,
+		Name:        name,
+		Interpreter: interpreter,
+		Role:        kind.RoleApp,
+		Keys:        []string{"command", "port", "listens", "every", "processes", "proof", "writable"},
+		Programs:    programs,
+		Symptoms:    symptoms,
 	}
 }
 

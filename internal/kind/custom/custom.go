@@ -14,6 +14,6 @@ type custom struct{ command.Base }
 
 var _ kind.Kind = custom{}
 
-var traits = sync.OnceValue(func() *kind.Traits { return command.Traits("custom", nil, command.Symptoms()) })
+var traits = sync.OnceValue(func() *kind.Traits { return command.Traits("custom", "", nil, command.Symptoms()) })
 
 func (custom) Traits() *kind.Traits { return traits() }

@@ -25,7 +25,7 @@ type node struct {
 var _ kind.Runtime = node{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("node", []string{"node", "nodejs"}, symptoms())
+	return command.Traits("node", "node", []string{"node", "nodejs"}, symptoms())
 })
 
 func (node) Traits() *kind.Traits { return traits() }

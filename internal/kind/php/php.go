@@ -38,15 +38,16 @@ var (
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
-		Name:       "php",
-		Role:       kind.RoleRuntime,
-		Keys:       []string{"extensions", "without", "settings", "debugger", "writable", "requires"},
-		Programs:   []string{"php-fpm", "php-fpm[0-9]*"},
-		Extensions: true,
-		Debugger:   debugger,
-		Settings:   known(),
-		Rules:      rules(),
-		Symptoms:   symptoms(),
+		Name:        "php",
+		Role:        kind.RoleRuntime,
+		Keys:        []string{"extensions", "without", "settings", "debugger", "writable", "requires"},
+		Programs:    []string{"php-fpm", "php-fpm[0-9]*"},
+		Interpreter: "php",
+		Extensions:  true,
+		Debugger:    debugger,
+		Settings:    known(),
+		Rules:       rules(),
+		Symptoms:    symptoms(),
 	}
 })
 

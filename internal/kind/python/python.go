@@ -25,7 +25,7 @@ type python struct {
 var _ kind.Runtime = python{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("python",
+	return command.Traits("python", "python3",
 		[]string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}, symptoms())
 })
 

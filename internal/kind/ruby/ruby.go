@@ -25,7 +25,7 @@ type ruby struct {
 var _ kind.Runtime = ruby{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
+	return command.Traits("ruby", "ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
 })
 
 func (ruby) Traits() *kind.Traits { return traits() }
