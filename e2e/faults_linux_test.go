@@ -266,6 +266,9 @@ var pageFaults = []fault{
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "cache"), 0o500))
 			w.dravit("start", "--timeout", "5s")
 		}, cause: "folder-unwritable", subject: "site.day", says: "cache/x"},
+	{name: "folder that PHP misses", stack: phpSite, files: page(`<?php ` +
+		`if (!file_put_contents(__DIR__."/../cache/x", "x")) throw new Exception("no cache");`),
+		cause: "folder-missing", subject: "site.day", says: "writable = ["},
 	{name: "file that PHP may not read", stack: phpSite,
 		files: map[string]string{"public/index.php": `<?php require __DIR__."/../lib.php";`, "lib.php": "<?php"},
 		break_: func(t *testing.T, w *world) {

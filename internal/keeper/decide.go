@@ -152,6 +152,15 @@ func decide(l look) (next step, why string, wait time.Duration) {
 	return lookAgain, fell.Miss(), l.wait
 }
 
+// runPoll is how often a run of a command at intervals is looked at until it has ended.
+const runPoll = 500 * time.Millisecond
+
+// untilRun shortens a pause before the next look at a command that runs at intervals, so that the end of its next run
+// is seen soon. next is when that run begins, or zero if the first one goes on.
+func untilRun(wait time.Duration, next, now time.Time) time.Duration {
+	return min(wait, max(0, next.Sub(now))+runPoll)
+}
+
 // elsewhere says where a server listens instead of on its port, given all its addresses (host:port). It returns "" if
 // the server listens nowhere, or on its port, too: then it has begun to listen since its ladder was climbed.
 func elsewhere(at []string, port int) string {

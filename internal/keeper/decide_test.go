@@ -174,3 +174,12 @@ func TestElsewhere(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, elsewhere(c.at, 3000)) })
 	}
 }
+
+// The end of a run at intervals is seen soon: at its time, and then again and again until it has ended.
+func TestUntilRun(t *testing.T) {
+	now := time.Now()
+	assert.Equal(t, askAgain, untilRun(askAgain, now.Add(time.Hour), now))
+	assert.Equal(t, 2*time.Second+runPoll, untilRun(askAgain, now.Add(2*time.Second), now))
+	assert.Equal(t, runPoll, untilRun(askAgain, now.Add(-time.Hour), now), "the run goes on")
+	assert.Equal(t, pollEvery, untilRun(pollEvery, time.Time{}, now))
+}

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/logfile"
 	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/supervise"
 	"dravit/internal/trouble"
 )
 
@@ -222,6 +223,11 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 			l.set(lifecycle.Unwell, why, "dravit check")
 		case isStarting:
 			l.set(lifecycle.Starting, why, "")
+		}
+		if l.spec.Want.Interval() > 0 {
+			if runs, err := supervise.ReadRuns(l.spec.RunsFile()); err == nil {
+				wait = untilRun(wait, runs.Next, time.Now())
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -71,6 +71,9 @@ func symptoms() []kind.Symptom {
 		kind.When("folder-unwritable", pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
 			`session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1",
 			"name the folder in the stack file, and start prepares it: writable = [\"FOLDER\"] in the php part"),
+		kind.When("folder-missing", pattern.New(`(?:file_put_contents|mkdir|move_uploaded_file|touch|copy|rename)`+
+			`\(([^)]*)\)[^\n]*No such file or directory`), "the application cannot write to $1: its folder is missing",
+			"name the folder in the stack file, and start creates it: writable = [\"FOLDER\"] in the php part"),
 		kind.When("file-unreadable", pattern.New(`(?:include|require|include_once|require_once|file_get_contents|`+
 			`readfile|Failed opening required|`+
 			`Unable to open primary script)[^\n]*?['(: ]([^'()\n]+\.\w+)[^\n]*Permission denied`),
