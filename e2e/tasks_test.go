@@ -212,6 +212,25 @@ func TestBadTasks(t *testing.T) {
 	assert.Empty(t, w.living())
 }
 
+// A start goes on with the stack file that it has read, whatever a task writes into it; the next start reads it again.
+func TestTaskChangesTheStackFile(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	file := "name = \"quay\"\n[part.seats]\nkind = \"dravit-cache\"\n[[task]]\nname = \"tide\"\n" +
+		"when = \"first-start\"\ncommand = \"echo tide >> notes; cp next dravit.toml\"\n" +
+		"[[task]]\nname = \"quay\"\nwhen = \"first-start\"\ncommand = \"echo quay >> notes\"\n"
+	w.write("dravit.toml", file)
+	w.write("next", strings.ReplaceAll(file, "echo quay", "echo pier")+"[part.more]\nkind = \"dravit-cache\"\n")
+	w.must("start")
+	assert.Equal(t, []string{"tide", "quay"}, w.noted())
+	assert.Len(t, w.status().Parts, 1)
+	w.must("start")
+	assert.Len(t, w.status().Parts, 2)
+	w.write("dravit.toml", file+"[part.")
+	assert.Equal(t, 2, w.dravit("start").code)
+	assert.Equal(t, "answers", w.status().State, "what runs goes on")
+}
+
 // A task that is interrupted has failed: by Ctrl-C, and by the end of the command that runs it. Nothing of it lives on.
 func TestTaskInterrupted(t *testing.T) {
 	t.Parallel()
