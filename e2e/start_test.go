@@ -515,3 +515,19 @@ func TestStacksComeAndGo(t *testing.T) {
 		x.must("check")
 	}
 }
+
+// A part that was unwell for want of a store is asked again when the store answers, not before.
+func TestStartOfWhatAnUnwellPartNeeds(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("public/index.php", "<?php echo 'quay';")
+	w.write("dravit.toml", "name = \"quay\"\n[part.mail]\nkind = \"dravit-mail\"\n[part.app]\nkind = \"php\"\n"+
+		"[[site]]\nname = \"quay\"\napp = \"app\"\n")
+	w.must("start")
+	for range 3 {
+		w.must("stop", "mail")
+		w.eventually("the app is unwell", func() bool { return w.status().part(t, "app").State == "unwell" })
+		w.must("start")
+		assert.Equal(t, "answers", w.status().part(t, "app").State)
+	}
+}

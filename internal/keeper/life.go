@@ -235,6 +235,9 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		case err := <-l.exited:
 			return l.gone(err)
 		case <-l.poke:
+			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
+				return l.gone(err)
+			}
 		case <-time.After(wait):
 		}
 	}
@@ -421,6 +424,26 @@ func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited
 			p.mark(lifecycle.PhaseWaiting, waitsFor)
 			p.set(as, "needs "+waitsFor, "")
 		default:
+			return false, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case err := <-exited:
+			return true, err
+		case <-changed:
+		}
+	}
+}
+
+// waitWhileUsesStart waits while parts that this one uses are about to answer. It returns early as waitForUses does.
+func (p *partRunner) waitWhileUsesStart(ctx context.Context, exited <-chan error) (ended bool, err error) {
+	for {
+		changed := p.stack.changes()
+		if !slices.ContainsFunc(p.spec.Uses, func(name string) bool {
+			return slices.Contains([]lifecycle.State{lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing},
+				p.stack.stateOf(name))
+		}) {
 			return false, nil
 		}
 		select {

@@ -165,15 +165,15 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 		wanted[p.Name] = p
 	}
 	s.mu.Lock()
-	var end []*partRunner
+	var end, unwell []*partRunner
 	for name, p := range s.parts {
 		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(what.Parts, name) ||
 			p.status.State == lifecycle.Failed {
 			end = append(end, p)
 		} else {
 			p.setNext(x)
-			if p.status.State == lifecycle.Unwell { // what was wrong before may be fixed now
-				p.askNow()
+			if p.status.State == lifecycle.Unwell {
+				unwell = append(unwell, p)
 			}
 		}
 	}
@@ -197,6 +197,11 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.spec = spec
 	s.mu.Unlock()
 	s.add(start, nil, remembered{})
+	s.mu.Lock()
+	for _, p := range unwell { // what was wrong before may be fixed now, or by the parts that start
+		p.askNow()
+	}
+	s.mu.Unlock()
 	s.watch(spec)
 	s.ask()
 	return spec, begun, nil
