@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -117,6 +118,21 @@ func FirstMiss(results []Result) *Result {
 		}
 	}
 	return nil
+}
+
+// Aligned returns the results of a ladder with nil for each rung below another one that the part's kind leaves out, so
+// that the rungs of several parts can stand below each other.
+func Aligned(results []Result) []*Result {
+	var all []*Result
+	below := kind.PartRungs
+	for i := range results {
+		if n := slices.Index(below, results[i].Rung); n >= 0 {
+			all = append(all, make([]*Result, n)...)
+			below = below[n+1:]
+		}
+		all = append(all, &results[i])
+	}
+	return all
 }
 
 // All climbs ladders side by side.

@@ -152,6 +152,10 @@ func (g *graph) addNodes(d Data) {
 		}
 		where := "a file"
 		switch {
+		case p.Outside != "":
+			where = "outside, " + p.Address()
+		case p.Want.Worker():
+			where = "no port"
 		case p.Port != 0 && p.Socket != "":
 			where = fmt.Sprintf("socket and port %d", p.Port)
 		case p.Port != 0:

@@ -67,7 +67,7 @@ var text string
 type ladder struct {
 	Name, Kind string
 	State      lifecycle.State
-	Rungs      []health.Result
+	Aligned    []*health.Result // the rungs; nil: a blank
 	MS         float64
 	Miss       string
 }
@@ -106,7 +106,7 @@ func HTML(d Data) ([]byte, error) {
 		p.Last = &d.Starts[n-1]
 	}
 	add := func(name, kindName string, state lifecycle.State, rungs []health.Result) {
-		l := ladder{Name: name, Kind: kindName, State: state, Rungs: rungs}
+		l := ladder{Name: name, Kind: kindName, State: state, Aligned: health.Aligned(rungs)}
 		for _, r := range rungs {
 			l.MS += r.MS
 		}
@@ -149,7 +149,11 @@ func SVG(d Data, picture string) ([]byte, error) {
 		`sans-serif; }` + colours + "</style>" + rest), nil
 }
 
-func dot(r health.Result) template.HTML {
+// dot draws a rung, or a blank of the same width for nil.
+func dot(r *health.Result) template.HTML {
+	if r == nil {
+		return `<span class="blank" aria-hidden="true">●</span>`
+	}
 	word, class := "not asked", "unasked"
 	switch {
 	case r.Holds == nil:

@@ -13,17 +13,14 @@ import (
 	"dravit/internal/trace"
 )
 
-// dots draws a ladder: ● for a rung that holds, ○ for one that does not, · for one that was not asked. The rungs of
-// parts stand below each other: a blank is a rung that the part's kind leaves out.
+// dots draws a ladder: ● for a rung that holds, ○ for one that does not, · for one that was not asked, and a blank for
+// one that the part's kind leaves out.
 func (u *UI) dots(results []health.Result) string {
 	var b strings.Builder
-	below := kind.PartRungs
-	for _, r := range results {
-		if i := slices.Index(below, r.Rung); i >= 0 {
-			b.WriteString(strings.Repeat(" ", i))
-			below = below[i+1:]
-		}
+	for _, r := range health.Aligned(results) {
 		switch {
+		case r == nil:
+			b.WriteString(" ")
 		case r.Holds == nil:
 			b.WriteString(u.dim("·"))
 		case *r.Holds:
