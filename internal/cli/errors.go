@@ -40,7 +40,7 @@ func explain(err error) *ui.Failure {
 // exitOf returns the exit code of a failure (docs/exit-codes.md).
 func exitOf(code trouble.Code) int {
 	switch code {
-	case trouble.BadFolder, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
+	case trouble.BadFolder, trouble.NoProject, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
 		trouble.BadStackFile, trouble.BadSettings, trouble.ForeignFile,
 		trouble.NotEditable, trouble.NoStack, trouble.NoTask:
 		return exitUsage

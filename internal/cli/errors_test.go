@@ -36,7 +36,7 @@ func TestExplain(t *testing.T) {
 		{"no stack", stackfile.ErrNone,
 			ui.Failure{Exit: exitUsage, Code: trouble.NoStack, What: "there is no stack here",
 				Because: "no dravit.toml here or in a folder above",
-				Next:    "dravit demo shows one; dravit schema describes every key"}},
+				Next:    "dravit propose, which looks at what is here; dravit demo shows a stack"}},
 		{"never started", stack.ErrNeverStarted, ui.Failure{Exit: exitFailed, Code: trouble.NeverStarted,
 			What: "this stack was never started", Because: "its ports and passwords are chosen at the first start",
 			Next: "dravit start"}},

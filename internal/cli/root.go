@@ -156,7 +156,7 @@ Words that you will meet:
 			root.AddCommand(c)
 		}
 	}
-	add("look", a.surveyCommand(), a.planCommand(), a.whyCommand())
+	add("look", a.surveyCommand(), a.proposeCommand(), a.planCommand(), a.whyCommand())
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(),
 		a.logsCommand(), a.taskCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
@@ -180,7 +180,7 @@ var commandWords = map[string]string{
 	"config": "plan", "explain": "why", "delete": "remove", "destroy": "remove", "rm": "remove",
 	"uninstall": "remove", "reload": "restart",
 	"hosts": "names hosts on", "trust": "names certificate on", "domains": "names", "urls": "names",
-	"example": "demo", "init": "demo",
+	"example": "demo", "init": "propose", "new": "propose", "detect": "propose", "create": "propose",
 	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql",
 	"environment": "env", "export": "env", "console": "shell",
 }

@@ -33,6 +33,8 @@ what does not run yet. It restarts parts whose configuration changed, and leaves
 If a part or site does not answer, start names it with the cause and the end of its log; the other
 parts keep running. Ctrl-C stops what this start has started.
 
+In a folder without a stack file, start proposes one as propose does, asks, writes it and starts it.
+
 A part with the key outside is a server that somebody else runs. Start asks for its password once, or
 takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that only you can read.`,
 		Example: `  dravit start
@@ -41,6 +43,9 @@ takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that onl
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
+			if errors.Is(err, stackfile.ErrNone) {
+				s, err = a.proposed(cmd.Context(), err)
+			}
 			if err != nil {
 				return err
 			}

@@ -54,7 +54,7 @@ var ErrNone = &trouble.Trouble{
 	Code:    trouble.NoStack,
 	What:    "there is no stack here",
 	Because: "no " + Name + " here or in a folder above",
-	Next:    "dravit demo shows one; dravit schema describes every key",
+	Next:    "dravit propose, which looks at what is here; dravit demo shows a stack",
 }
 
 // Find returns the nearest folder, from dir upwards, that has a stack file.

@@ -57,6 +57,7 @@ const (
 	TaskFailed   Code = "task-failed"    // a task of the stack failed
 	SeedFailed   Code = "seed-failed"    // the seed of a database was not loaded
 	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch
+	NoProject    Code = "no-project"     // a folder holds nothing that could be a stack
 	BadFolder    Code = "bad-folder"     // the folder cannot be a project
 	BadStackFile Code = "bad-stack-file" // the stack file has a fault
 	BadSettings  Code = "bad-settings"   // Dravit's own settings have a fault

@@ -1,0 +1,113 @@
+package propose
+
+import (
+	"dravit/internal/pattern"
+	"encoding/json"
+	"path"
+	"strconv"
+	"strings"
+)
+
+// servers are the files that are the entry of a program without a framework.
+var servers = map[string][]string{
+	"node": {
+		"server.js",
+		"app.js",
+		"index.js",
+		"server.mjs",
+		"index.mjs",
+		"src/server.js",
+		"src/index.js",
+		"src/app.js",
+	},
+	"python": {"app.py", "server.py", "main.py", "wsgi.py"},
+	"ruby":   {"app.rb", "server.rb", "main.rb"},
+}
+
+// script returns a script of a folder's package.json, or "".
+func (t *tree) script(folder, name string) string {
+	var p struct {
+		Scripts map[string]string `json:"scripts"`
+	}
+	_ = json.Unmarshal(t.read(path.Join(folder, "package.json")), &p) // a broken file has no scripts
+	return p.Scripts[name]
+}
+
+func (t *tree) scriptEvidence(folder, name string) Evidence {
+	file := path.Join(folder, "package.json")
+	return Evidence{file, lineOf(t.read(file), strconv.Quote(name)+":"), "has the script " + name}
+}
+
+// command returns the command that serves a program, with its evidence.
+func (d *draft) command(p *program) (string, []Evidence, Certainty) {
+	usual := []Evidence{{Says: "usual for " + p.shape.Name}}
+	if p.shape.Command != "" {
+		text := strings.NewReplacer("{module}", module(p), "{file}", relative(p, p.entry), "{package}", d.goPackage(p)).
+			Replace(p.shape.Command)
+		sure := Likely
+		if !strings.Contains(text, "{port}") {
+			sure = d.readsPort(p)
+		}
+		return text, usual, sure
+	}
+	for _, name := range []string{"start", "serve", "dev"} {
+		if p.shape.Kind == "node" && d.script(p.folder, name) != "" {
+			text := "npm run " + name
+			if name == "start" {
+				text = "npm start"
+			}
+			return text, []Evidence{d.scriptEvidence(p.folder, name)}, d.readsPort(p)
+		}
+	}
+	entry := p.entry
+	if p.shape.Kind == "node" && (entry == "" || path.Base(entry) == "package.json") {
+		for _, name := range servers["node"] {
+			if file := path.Join(p.folder, name); d.has(file) {
+				entry = file
+				break
+			}
+		}
+	}
+	program := map[string]string{"node": "node ", "python": "python3 ", "ruby": "ruby "}[p.shape.Kind]
+	if entry == "" || program == "" || path.Base(entry) == "package.json" {
+		return "", nil, Unsure
+	}
+	return program + relative(p, entry), []Evidence{{entry, 0, "is there"}}, d.readsPort(p)
+}
+
+// readsPort says how sure it is that a server listens where it is told: its code reads PORT.
+func (d *draft) readsPort(p *program) Certainty {
+	if _, reads := d.code.variables["PORT"]; reads || p.shape.Port {
+		return Likely
+	}
+	// a script may start a file whose name does not say that it is code
+	if m := pattern.Of(`\bnode\s+(?:\./)?([\w./-]+)`).FindStringSubmatch(d.script(p.folder, "start")); m != nil &&
+		pattern.Of(`process\.env\.PORT\b`).Match(d.read(path.Join(p.folder, m[1]))) {
+		return Likely
+	}
+	d.note("make the server listen on 127.0.0.1 and the port in PORT: its code does not read that variable")
+	return Unsure
+}
+
+func relative(p *program, file string) string {
+	return strings.TrimPrefix(strings.TrimPrefix(file, p.folder), "/")
+}
+
+// module returns the name of the Python module of a program's entry: app.main for app/main.py.
+func module(p *program) string {
+	name := strings.TrimSuffix(strings.TrimSuffix(relative(p, p.entry), ".py"), "/__init__")
+	return strings.ReplaceAll(name, "/", ".")
+}
+
+// goPackage returns the package of a Go program: the folder's own, or the only one in cmd.
+func (d *draft) goPackage(p *program) string {
+	if d.has(path.Join(p.folder, "main.go")) {
+		return "."
+	}
+	for _, f := range d.folders {
+		if path.Dir(f) == path.Join(p.folder, "cmd") {
+			return "./" + relative(p, f)
+		}
+	}
+	return "."
+}

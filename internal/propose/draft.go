@@ -1,0 +1,242 @@
+package propose
+
+import (
+	"context"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/pattern"
+	"dravit/internal/project"
+	"dravit/internal/shell"
+)
+
+// Machine is what the proposal has to know about the machine.
+type Machine struct {
+	// Extensions are the extensions of PHP that the machine has.
+	Extensions []string
+	// Exports are the variables without a prefix by which a store of a kind is reached.
+	Exports map[string][]string
+	// Home is the user's home folder.
+	Home string
+}
+
+// NoProject says why a folder gets no proposal.
+type NoProject struct{ Because string }
+
+func (e *NoProject) Error() string { return e.Because }
+
+// Look proposes the stack file of the folder dir, an absolute path without links. The error is a *NoProject if there is
+// nothing to propose.
+func Look(ctx context.Context, dir string, m Machine) (*Proposal, error) {
+	if because := personal(dir, m.Home); because != "" {
+		return nil, &NoProject{because}
+	}
+	t, err := look(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	if len(t.files) == 0 {
+		return nil, &NoProject{"the folder is empty"}
+	}
+	c, err := t.readAllCode(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := &draft{tree: t, code: c, machine: m, Proposal: &Proposal{Notes: []string{}}}
+	d.programs = t.programs()
+	if because := d.strangers(); because != "" {
+		return nil, &NoProject{because}
+	}
+	d.write()
+	if len(d.Tables) <= 1 {
+		return nil, &NoProject{"no program, page or database of a project is in it"}
+	}
+	return d.Proposal, nil
+}
+
+// personal says that a folder is nobody's project, or returns "".
+func personal(dir, home string) string {
+	switch {
+	case dir == home:
+		return "it is your home folder"
+	case filepath.Dir(dir) == "/" || dir == "/":
+		return "it is a folder of the system"
+	case filepath.Dir(dir) == "/home" || filepath.Dir(dir) == "/Users":
+		return "it is a home folder"
+	}
+	return ""
+}
+
+// draft is a proposal in the making.
+type draft struct {
+	*tree
+	*Proposal
+	code     *code
+	machine  Machine
+	programs []program
+	stores   []store
+	all      []claim // about stores
+}
+
+// store is a store of the proposal.
+type store struct{ name, kind string }
+
+// maxPrograms is how many programs of one folder are proposed.
+const maxPrograms = 8
+
+// programs returns the programs of the folder: the folder itself, or those of its folders that have a shape.
+func (t *tree) programs() []program {
+	if p, ok := t.tell("."); ok {
+		return []program{p}
+	}
+	if p, ok := t.plain("."); ok {
+		return []program{p}
+	}
+	var all []program
+	for _, folder := range t.folders {
+		name := path.Base(folder)
+		if strings.Count(folder, "/") > 1 || strings.HasPrefix(name, ".") || slices.Contains(passed, name) ||
+			slices.Contains(
+				tested,
+				name,
+			) || slices.ContainsFunc(all, func(p program) bool { return below(folder, p.folder) }) {
+			continue
+		}
+		p, ok := t.tell(folder)
+		if !ok && len(p.packages) > 0 {
+			p, ok = t.plain(folder)
+		}
+		if ok && len(all) < maxPrograms {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// plain tells a program without a framework: pages of PHP, or a server of the project's own.
+func (t *tree) plain(folder string) (program, bool) {
+	p := program{folder: folder, packages: t.dependencies(folder)}
+	for _, root := range append(slices.Clone(project.Roots), "www", "html", "docroot", "src/public") {
+		if index := path.Join(folder, root, "index.php"); t.has(index) {
+			p.shape = shape{Name: "pages of PHP", Kind: "php"}
+			p.told = []Evidence{{File: index, Says: "is there"}}
+			return p, true
+		}
+	}
+	manifest := map[string]string{"node": "package.json", "python": "requirements.txt", "ruby": "Gemfile"}
+	for _, kind := range []string{"node", "python", "ruby"} {
+		if kind == "node" && t.script(folder, "start") != "" {
+			p.shape = shape{Name: "Node.js", Kind: kind}
+			p.told = []Evidence{t.scriptEvidence(folder, "start")}
+			return p, true
+		}
+		for _, name := range servers[kind] {
+			if file := path.Join(folder, name); t.has(file) &&
+				(t.has(path.Join(folder, manifest[kind])) || kind == "python") {
+				p.shape, p.entry = shape{Name: "a server in " + kind, Kind: kind}, file
+				p.told = []Evidence{{File: file, Says: "is there"}}
+				return p, true
+			}
+		}
+	}
+	return p, false
+}
+
+// strangers says that a folder holds several people's projects, or returns "".
+func (d *draft) strangers() string {
+	if len(d.in(".")) > 0 {
+		return ""
+	}
+	own := 0
+	for _, f := range d.folders {
+		if path.Base(f) == ".git" && path.Dir(f) != "." {
+			own++
+		}
+	}
+	if own > 1 {
+		return "it holds several repositories side by side; propose looks at one of them"
+	}
+	return ""
+}
+
+// write writes the proposal's tables.
+func (d *draft) write() {
+	d.table("").add("name", hostName(filepath.Base(d.dir)), Likely, Evidence{Says: "the folder's name"})
+	d.writeRequires()
+	d.all = d.claims(d.programs, d.code)
+	for i := range d.programs {
+		d.writePart(&d.programs[i])
+	}
+	d.writeWeb()
+	d.writeStores(d.all)
+	d.writeWorkers()
+	for _, p := range d.programs {
+		d.writeTasks(p)
+	}
+	d.writeSites()
+	d.writeVariables()
+	var names []string
+	for _, p := range d.programs {
+		names = append(names, p.shape.Name)
+	}
+	if d.Shape == "" {
+		d.Shape = strings.Join(names, " and ")
+	}
+	if d.cut || d.code.cut {
+		d.note("the folder is large: not all of it was read")
+	}
+}
+
+// hostName makes a name of a stack or a site from any text.
+func hostName(text string) string {
+	name := strings.Trim(pattern.Of(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(text), "-"), "-")
+	name = strings.TrimRight(name[:min(len(name), 40)], "-")
+	if name == "" {
+		return "site"
+	}
+	return name
+}
+
+// reserved are names of parts that the proposal gives itself.
+var reserved = []string{"app", "web", "db", "cache", "memcached", "queue", "mail", "site"}
+
+// partName returns the name of a program's part: app, or after its folder if there are several.
+func (d *draft) partName(p *program) string {
+	if len(d.programs) == 1 {
+		return "app"
+	}
+	name := hostName(path.Base(p.folder))
+	if slices.Contains(reserved, name) || slices.ContainsFunc(d.programs, func(q program) bool {
+		return q.folder != p.folder && path.Base(q.folder) == path.Base(p.folder)
+	}) {
+		name = hostName(p.folder + "-program")
+	}
+	return name
+}
+
+// writePart writes the part of a program.
+func (d *draft) writePart(p *program) {
+	t := d.table("part." + d.partName(p))
+	t.Notes = append(t.Notes, p.shape.Name)
+	if p.shape.Note != "" {
+		t.Notes = append(t.Notes, p.shape.Note)
+	}
+	t.add("kind", p.shape.Kind, Certain, p.told...)
+	if p.shape.Kind == "php" {
+		d.writeExtensions(t)
+	} else if command, from, sure := d.command(p); command != "" {
+		if p.folder != "." {
+			command = "cd " + shell.Quote(p.folder) + " && " + command
+		}
+		t.add("command", command, sure, from...)
+	}
+	if len(p.shape.Writable) > 0 {
+		var all []string
+		for _, folder := range p.shape.Writable {
+			all = append(all, path.Join(p.folder, folder))
+		}
+		t.add("writable", all, Likely, Evidence{Says: "usual for " + p.shape.Name})
+	}
+}

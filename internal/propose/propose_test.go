@@ -1,0 +1,293 @@
+package propose
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/kind/all"
+	"dravit/internal/stackfile"
+)
+
+// folder makes a folder of that name with files in it. A name that ends with / is a folder.
+func folder(t *testing.T, name string, files map[string]string) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	for file, text := range files {
+		full := filepath.Join(dir, file)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		if strings.HasSuffix(file, "/") {
+			require.NoError(t, os.MkdirAll(full, 0o755))
+			continue
+		}
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+	}
+	return dir
+}
+
+// machine has what Debian's PHP brings, and the names that two databases export.
+var machine = Machine{
+	Extensions: []string{"mysqli", "pdo_mysql", "mbstring", "redis", "intl"},
+	Exports:    map[string][]string{"mariadb": {"DB_HOST", "DATABASE_URL"}, "redis": {"REDIS_URL"}},
+	Home:       "/home/ada",
+}
+
+// proposed returns the proposal for a folder and the stack file that it reads as: whatever is in the folder, the text
+// is a faultless stack file.
+func proposed(t *testing.T, dir string) (*Proposal, *stackfile.File) {
+	t.Helper()
+	p, err := Look(t.Context(), dir, machine)
+	require.NoError(t, err)
+	into := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(into, stackfile.Name), []byte(p.Text()), 0o644))
+	f, err := stackfile.Read(into, all.Kinds().Vocabulary())
+	require.NoError(t, err, p.Text())
+	return p, f
+}
+
+// exampleOf makes the smallest folder of a shape: its files, and a manifest that names its first package.
+func exampleOf(s shape) map[string]string {
+	files := map[string]string{}
+	for _, f := range s.Files {
+		f, _, _ = strings.Cut(f, "|")
+		files[f] = "\n"
+	}
+	if len(s.Needs) == 0 {
+		return files
+	}
+	ecosystem, name, _ := strings.Cut(s.Needs[0], ":")
+	manifest := map[string][2]string{
+		"composer": {"composer.json", `{"require": {"NAME": "*"}}`},
+		"npm":      {"package.json", `{"dependencies": {"NAME": "*"}, "scripts": {"start": "node server.js"}}`},
+		"python":   {"requirements.txt", "NAME>=1\n"},
+		"gem":      {"Gemfile", "gem 'NAME'\n"},
+		"maven":    {"pom.xml", "<artifactId>NAME</artifactId>"},
+		"nuget":    {"office.csproj", `<Project Sdk="NAME">`},
+	}[ecosystem]
+	if strings.HasPrefix(s.Files0(), "build.gradle") {
+		manifest = [2]string{"build.gradle", `plugins { id 'NAME' }`}
+	}
+	files[manifest[0]] = strings.ReplaceAll(manifest[1], "NAME", name)
+	return files
+}
+
+// Files0 is the first pattern of the shape's files, or "".
+func (s shape) Files0() string {
+	if len(s.Files) == 0 {
+		return ""
+	}
+	return s.Files[0]
+}
+
+// Every row of the table tells the folder that it describes, and not one that comes before it.
+func TestShapes(t *testing.T) {
+	assert.GreaterOrEqual(t, len(shapes()), 35)
+	for _, s := range shapes() {
+		t.Run(s.Name, func(t *testing.T) {
+			p, f := proposed(t, folder(t, "office", exampleOf(s)))
+			assert.Equal(t, s.Name, p.Shape)
+			app := f.Parts["app"]
+			require.Equal(t, stackfile.Texts{s.Kind}, app.Kind)
+			assert.Equal(t, s.Kind == "php", app.Command == "", "a server of its own has a command")
+			assert.NotContains(t, app.Command, "{module}")
+			assert.Equal(t, s.Writable, app.Writable)
+			require.Len(t, f.Sites, 1)
+			assert.Equal(t, "office", f.Sites[0].Name)
+			if s.Tables != "" {
+				assert.Equal(t, s.Tables, f.Tasks[len(f.Tasks)-1].Command)
+			}
+			if s.Database != "" {
+				assert.Equal(t, stackfile.Texts{s.Database}, f.Parts["db"].Kind)
+			}
+		})
+	}
+}
+
+func TestDrivers(t *testing.T) {
+	kinds := slices.Sorted(
+		maps.Keys(map[string]bool{"mariadb": true, "postgres": true, "sqlite": true, "redis": true,
+			"memcached": true, "nats": true, "dravit-mail": true}),
+	)
+	assert.Subset(t, kinds, slices.Collect(maps.Values(drivers())))
+	for name := range drivers() {
+		assert.Contains(
+			t,
+			[]string{"composer", "npm", "python", "gem", "go", "maven", "nuget"},
+			strings.Split(name, ":")[0],
+		)
+	}
+}
+
+// Code and manifests go before configuration, and that before what is usual; what loses is named.
+func TestDatabaseByEvidence(t *testing.T) {
+	for name, c := range map[string]struct {
+		files      map[string]string
+		kind, note string
+		certainty  Certainty
+	}{
+		"driver before configuration": {map[string]string{"requirements.txt": "psycopg2-binary\n", "app.py": "",
+			"compose.yaml": "services:\n  db:\n    image: mysql:8\n"}, "postgres",
+			"the database may be mariadb, too: compose.yaml:3 runs mysql", Certain},
+		"configuration": {map[string]string{"package.json": `{"scripts": {"start": "node x"}}`,
+			".env.example": "DATABASE_URL=postgresql://ada:tern@db/x\n"}, "postgres", "", Likely},
+		"commented out": {map[string]string{"package.json": `{"scripts": {"start": "node x"}}`,
+			"compose.yaml": "#   image: mysql:8\n    image: postgres:16\n"}, "postgres", "", Likely},
+		"two drivers": {map[string]string{"requirements.txt": "psycopg2\nmysqlclient\n", "app.py": ""}, "mariadb",
+			"the database may be postgres, too: requirements.txt:1 requires psycopg2", Unsure},
+		"for development only": {map[string]string{"package.json": `{"scripts": {"start": "node x"},
+			"dependencies": {"pg": "8"}, "devDependencies": {"sqlite3": "5"}}`}, "postgres", "", Certain},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, f := proposed(t, folder(t, "office", c.files))
+			assert.Equal(t, stackfile.Texts{c.kind}, f.Parts["db"].Kind)
+			assert.Equal(t, c.certainty, p.table("part.db").Lines[0].Certainty)
+			if c.note != "" {
+				assert.Contains(t, p.Notes, c.note)
+			}
+			assert.NotContains(t, p.Text(), "tern", "no password of a file")
+		})
+	}
+}
+
+// Extensions that the code calls are needed; those that it checks for are wishes, and alternatives are one need.
+func TestExtensionsOfCode(t *testing.T) {
+	p, f := proposed(t, folder(t, "office", map[string]string{
+		"index.php":      "<?php mb_strlen('x'); gmp_add(1, 2); bcadd(1, 2); strlen('x'); helper();",
+		"lib/a.php":      "<?php if (function_exists('intl_get_error_code')) { idn_to_ascii('x'); } gmp_add(1, 2);",
+		"lib/b.php":      "<?php function curl_init() {} curl_init(); class Redis {} new Redis;",
+		"vendor/x/y.php": "<?php ldap_connect();",
+		"tests/z.php":    "<?php imap_open();",
+		"composer.json":  `{"require": {"ext-zip": "*", "php": ">=8.1"}}`,
+		"lib/db.php": "<?php $db = new mysqli(getenv('TIDE_DB_HOST'), getenv('TIDE_DB_PASS'), " +
+			"getenv('DB_HOST'));",
+		"public/robots.txt": "",
+	}))
+	assert.Equal(t, []string{"gmp", "intl", "mbstring", "mysqli", "zip"}, f.Parts["app"].Extensions)
+	assert.Equal(t, stackfile.Texts{"mariadb"}, f.Parts["db"].Kind)
+	assert.NotContains(t, f.Parts, "cache", "the class is the project's own")
+	assert.Contains(t, p.Text(), "lib/a.php:1 intl: calls idn_to_ascii(), if it is there")
+	assert.Contains(t, p.Text(), "composer.json:1 zip: requires ext-zip")
+	assert.Contains(t, p.Text(), "would also use these extensions, which this machine lacks: bcmath")
+	assert.Equal(t, map[string]stackfile.Text{"TIDE_DB_HOST": "{db.host}", "TIDE_DB_PASS": "{db.password}"}, f.Env)
+}
+
+// Rules that only Apache knows speak for Apache; a front controller does not.
+func TestWebServerByRules(t *testing.T) {
+	front := "<IfModule mod_rewrite.c>\nRewriteEngine On\nRewriteRule ^index\\.php$ - [L]\n" +
+		"RewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule . /index.php [L]\n</IfModule>\n"
+	_, f := proposed(t, folder(t, "office", map[string]string{"index.php": "<?php", ".htaccess": front}))
+	assert.NotContains(t, f.Parts, "web")
+	p, f := proposed(t, folder(t, "office", map[string]string{"index.php": "<?php",
+		".htaccess": front + "RewriteRule ^tides/(.*) tides.php?day=$1 [L]\n"}))
+	assert.Equal(t, stackfile.Texts{"apache"}, f.Parts["web"].Kind)
+	assert.Contains(t, p.Text(), ".htaccess:7 has RewriteRule, which only Apache knows")
+}
+
+// Several programs of one repository become parts and sites of one stack.
+func TestSeveralPrograms(t *testing.T) {
+	_, f := proposed(t, folder(t, "harbour", map[string]string{
+		"README.md":             "Harbour",
+		"api/requirements.txt":  "fastapi\npsycopg\nredis\n",
+		"api/app/main.py":       "import os; os.environ['API_DATABASE_URL']",
+		"front/package.json":    `{"dependencies": {"vite": "6"}}`,
+		"front/pnpm-lock.yaml":  "",
+		"front/node_modules/x/": "",
+		"Procfile":              "web: x\nmailer: python3 api/mailer.py\n",
+	}))
+	assert.Equal(t, []string{"api", "cache", "db", "front", "mailer"}, f.PartNames())
+	assert.Equal(t, "cd api && uvicorn app.main:app --host 127.0.0.1 --port {port}", f.Parts["api"].Command)
+	assert.Equal(t, "api.harbour", f.Sites[0].Name)
+	assert.Equal(t, "front", f.Sites[1].App)
+	require.Len(t, f.Tasks, 1, "front has its packages")
+	assert.Equal(t, "api", f.Tasks[0].Folder)
+	assert.True(t, f.Parts["mailer"].Worker())
+	assert.Equal(t, stackfile.Text("{db.url}"), f.Env["API_DATABASE_URL"])
+}
+
+func TestPlainShapes(t *testing.T) {
+	p, f := proposed(t, folder(t, "Quay & Co", map[string]string{"htdocs/index.html": "<h1>Quay</h1>"}))
+	assert.Equal(t, "plain files", p.Shape)
+	assert.Equal(t, "quay-co", f.Name)
+	assert.Equal(t, "htdocs", f.Sites[0].Root)
+	p, f = proposed(
+		t,
+		folder(t, "sites", map[string]string{"north/index.php": "<?php", "south/public/index.html": ""}),
+	)
+	assert.Equal(t, "several sites", p.Shape)
+	assert.Equal(t, "*", f.Sites[0].Each)
+	assert.Equal(t, "app", f.Sites[0].App)
+	_, f = proposed(t, folder(t, "old", map[string]string{"index.php": "notice", "public/index.php": "<?php",
+		"db/ferry.sql": "CREATE TABLE boats (id int);", "inc/db.inc": "<?php mysqli_connect();"}))
+	assert.Equal(t, "public", f.Sites[0].Root)
+	assert.Equal(t, "db/ferry.sql", f.Parts["db"].Seed)
+}
+
+// What is no project gets a sentence.
+func TestNoProject(t *testing.T) {
+	for because, dir := range map[string]string{
+		"empty":         folder(t, "empty", nil),
+		"home folder":   "/home/ada",
+		"of the system": "/usr",
+		"several repositories": folder(t, "all", map[string]string{"a/.git/HEAD": "", "b/.git/HEAD": "",
+			"b/index.php": ""}),
+		"no program, page or database": folder(t, "papers", map[string]string{"tides.pdf": "", "notes.txt": ""}),
+	} {
+		_, err := Look(t.Context(), dir, machine)
+		var none *NoProject
+		require.ErrorAs(t, err, &none, because)
+		assert.Contains(t, none.Because, because)
+	}
+}
+
+// Texts of the folder stay texts: none leaves its quotes or its comment.
+func TestHostileTexts(t *testing.T) {
+	evil := "x\"]\nname = 'evil'\n# \x1b[31m"
+	dir := folder(t, `a"]b`, map[string]string{
+		"composer.json": `{"require": {"ext-` + "x\\\"]\\nevil = 1 #" + `": "*"}}`,
+		"package.json":  `{"scripts": {"start": "node \"\n\u001b[31m"}, "dependencies": {"pg\"\n[evil]": "1"}}`,
+		"index.php":     "<?php getenv(\"A\\\"\n[evil]\"); // " + evil,
+		"Procfile":      "worker: echo \"'''\n[evil] # \x1b[31m\nevil\"x: y\n",
+		`db/"x".sql`:    "CREATE TABLE",
+		".htaccess":     "Header set \"\n",
+	})
+	p, f := proposed(t, dir)
+	assert.NotContains(t, p.Text(), "\x1b")
+	assert.NotContains(t, strings.Split(p.Text(), "\n"), "[evil]")
+	assert.Empty(t, f.Parts["app"].Extensions)
+	assert.Equal(t, "a-b", f.Name)
+}
+
+// Programs and workers whose names are taken get others.
+func TestNamesThatAreTaken(t *testing.T) {
+	node := `{"dependencies": {"express": "4", "pg": "8"}, "scripts": {"start": "node x"}}`
+	_, f := proposed(t, folder(t, "harbour", map[string]string{"db/package.json": node, "a/api/package.json": node,
+		"b/api/package.json": node, "Procfile": "db: x\nweb: y\na-api-program: z\nurgent: echo {x.y}\n"}))
+	assert.Equal(t, []string{"a-api-program", "b-api-program", "db", "db-program"}, f.PartNames())
+	assert.Equal(t, stackfile.Texts{"postgres"}, f.Parts["db"].Kind)
+}
+
+// Nothing is followed out of the folder, and nothing is waited for.
+func TestHostileFiles(t *testing.T) {
+	outside := folder(t, "outside", map[string]string{"composer.json": `{"require": {"ext-ldap": "*"}}`})
+	dir := folder(t, "office", map[string]string{"index.php": "<?php"})
+	require.NoError(t, os.Symlink(filepath.Join(outside, "composer.json"), filepath.Join(dir, "composer.json")))
+	require.NoError(t, os.Symlink(".", filepath.Join(dir, "loop")))
+	require.NoError(t, os.Symlink("/dev/zero", filepath.Join(dir, ".env")))
+	require.NoError(t, mkfifo(filepath.Join(dir, "package.json")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "big.php"), make([]byte, 10<<20), 0o644))
+	_, f := proposed(t, dir)
+	assert.Empty(t, f.Parts["app"].Extensions)
+
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := Look(ctx, dir, machine)
+	assert.ErrorIs(t, err, context.Canceled)
+}

@@ -1,0 +1,97 @@
+package propose
+
+import (
+	"dravit/internal/project"
+	"path"
+	"slices"
+	"strings"
+)
+
+// writeSites writes a site for each program that has pages, or for the folder's own files.
+func (d *draft) writeSites() {
+	for i := range d.programs {
+		p := &d.programs[i]
+		t := d.append("site")
+		name := hostName(path.Base(d.dir))
+		if len(d.programs) > 1 {
+			name = d.partName(p) + "." + name
+		}
+		t.add("name", name, Likely)
+		t.add("app", d.partName(p), Certain)
+		if p.shape.Kind == "php" {
+			root, from := d.root(p)
+			t.add("root", root, Likely, from)
+		}
+	}
+	if len(d.programs) > 0 {
+		return
+	}
+	if d.several() {
+		return
+	}
+	for _, root := range append(slices.Clone(project.Roots), "www", "html", "dist", "build", "docs", "_site") {
+		if index := path.Join(root, "index.html"); d.has(index) {
+			d.Shape = "plain files"
+			t := d.append("site")
+			t.add("name", hostName(path.Base(d.dir)), Likely)
+			t.add("root", root, Likely, Evidence{index, 0, "is there"})
+			return
+		}
+	}
+}
+
+// root returns the document root of a program.
+func (d *draft) root(p *program) (string, Evidence) {
+	roots := append(slices.Clone(project.Roots), "www", "html", "docroot", "src/public")
+	if p.shape.Root != "" {
+		roots = append([]string{p.shape.Root}, roots...)
+	}
+	for _, root := range roots {
+		full := path.Join(p.folder, root)
+		if index := path.Join(full, "index.php"); d.has(index) {
+			if full != "." && d.has("index.php") {
+				d.note("index.php at the top is not in the document root: it may be an old layout or a notice")
+			}
+			return full, Evidence{index, 0, "is there"}
+		}
+	}
+	if p.shape.Root != "" {
+		return path.Join(p.folder, p.shape.Root), Evidence{Says: "usual for " + p.shape.Name}
+	}
+	return p.folder, Evidence{Says: "there is no index.php in the usual places"}
+}
+
+// several writes the sites of a folder that holds a site in each of its folders.
+func (d *draft) several() bool {
+	sites, php := 0, false
+	var first Evidence
+	for _, folder := range d.folders {
+		if strings.Contains(folder, "/") || strings.HasPrefix(folder, ".") {
+			continue
+		}
+		for _, root := range project.Roots {
+			for _, index := range project.Indexes {
+				if file := path.Join(folder, root, index); d.has(file) {
+					sites++
+					php = php || index == "index.php"
+					first = Evidence{file, 0, "is there"}
+				}
+			}
+		}
+	}
+	if sites < 2 || len(d.in(".")) > 0 && d.has("index.html") {
+		return false
+	}
+	d.Shape = "several sites"
+	if php {
+		t := d.table("part.app")
+		t.add("kind", "php", Certain, first)
+		d.writeExtensions(t)
+	}
+	t := d.append("site")
+	t.add("each", "*", Likely, first)
+	if php {
+		t.add("app", "app", Certain)
+	}
+	return true
+}

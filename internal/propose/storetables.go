@@ -1,0 +1,104 @@
+package propose
+
+import (
+	"dravit/internal/dump"
+	"dravit/internal/pattern"
+	"path"
+	"slices"
+	"strings"
+)
+
+// writeStores writes the database, the cache, the queue and the mail catcher.
+func (d *draft) writeStores(claims []claim) {
+	if kind, weight, from, also := database(claims); kind != "" {
+		sure := map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]
+		for _, other := range also {
+			w, lost := best(claims, other)
+			if w == weight {
+				sure = Unsure
+			}
+			d.note("the database may be %s, too: %s", other, lost[0])
+		}
+		t := d.store("db", kind)
+		t.add("kind", kind, sure, from...)
+		d.writeSeed(t)
+	}
+	for _, s := range []struct{ name, kind string }{{"cache", "redis"}, {"memcached", "memcached"}, {"queue", "nats"},
+		{"mail", "dravit-mail"}} {
+		weight, from := best(claims, s.kind)
+		if d.optional(claims, s.kind) {
+			d.note("the code can use %s, too: %s", s.kind, from[0])
+			continue
+		}
+		if weight < ofConfig && (s.kind != "dravit-mail" || weight == 0) {
+			continue
+		}
+		sure := Certain
+		if weight < ofCode {
+			sure = Likely
+		}
+		var kind any = s.kind
+		if s.kind == "redis" {
+			kind = []string{"redis", "dravit-cache"}
+		}
+		d.store(s.name, s.kind).add("kind", kind, sure, from...)
+	}
+}
+
+// optional reports whether a cache is one of several that PHP code knows and no manifest or configuration names.
+func (d *draft) optional(claims []claim, kind string) bool {
+	named := slices.ContainsFunc(claims, func(c claim) bool {
+		return c.kind == kind && path.Ext(c.from.File) != ".php" && path.Ext(c.from.File) != ".inc"
+	})
+	known := 0
+	for _, name := range []string{"redis", "memcached", "memcache", "apcu"} {
+		_, needs := d.code.needs[name]
+		_, wishes := d.code.wishes[name]
+		if needs || wishes {
+			known++
+		}
+	}
+	weight, _ := best(claims, kind)
+	return !named && weight > 0 && known > 1 && (kind == "redis" || kind == "memcached")
+}
+
+// store adds a store, and returns its table.
+func (d *draft) store(name, kind string) *Table {
+	d.stores = append(d.stores, store{name, kind})
+	return d.table("part." + name)
+}
+
+// dumpFolders are where dumps lie.
+var dumpFolders = []string{".", "db", "database", "data", "sql", "dump", "dumps", "schema", "install"}
+
+// writeSeed writes the only dump that lies around, or names several.
+func (d *draft) writeSeed(t *Table) {
+	for _, p := range d.programs {
+		if p.shape.Tables != "" {
+			return // its own command makes the tables
+		}
+	}
+	var found []string
+	for _, file := range d.files {
+		if slices.Contains(dumpFolders, path.Dir(file)) &&
+			pattern.Of(`\.sql(\.(gz|bz2|xz|zst))?$`).MatchString(file) {
+			found = append(found, file)
+		}
+	}
+	switch {
+	case len(found) == 1 && (path.Ext(found[0]) != ".sql" || lineOf(d.read(found[0]), "CREATE TABLE") > 0):
+		x, err := dump.Open(d.dir, found[0])
+		if err != nil {
+			return
+		}
+		defer x.Close()
+		if from := x.Kind(); from == "" || from == d.stores[len(d.stores)-1].kind {
+			t.add("seed", found[0], Likely, Evidence{found[0], 0, "is a dump"})
+		}
+	case len(found) > 1:
+		t.Notes = append(
+			t.Notes,
+			"there are several dumps; one can be its seed: "+strings.Join(found[:min(3, len(found))], ", "),
+		)
+	}
+}

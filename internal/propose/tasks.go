@@ -1,0 +1,101 @@
+package propose
+
+import (
+	"path"
+	"slices"
+	"strings"
+)
+
+// writeRequires writes the programs that the tasks call.
+func (d *draft) writeRequires() {
+	for _, p := range d.programs {
+		for file, program := range map[string]string{"composer.json": "composer", "go.mod": "go", "pom.xml": "mvn"} {
+			if file == "composer.json" && (!needsInstall(p) || d.hasFolder(path.Join(p.folder, "vendor"))) {
+				continue
+			}
+			if full := path.Join(p.folder, file); d.has(full) {
+				d.table("requires").add(program, "", Certain, Evidence{full, 0, "is there"})
+			}
+		}
+		if slices.ContainsFunc(
+			p.packages,
+			func(x dependency) bool { return x.name == "nuget:microsoft.net.sdk.web" },
+		) {
+			d.table("requires").add("dotnet", "", Certain, p.told...)
+		}
+	}
+}
+
+// needsInstall reports whether a manifest of Composer's names packages, not only PHP and its extensions.
+func needsInstall(p program) bool {
+	return slices.ContainsFunc(p.packages, func(x dependency) bool {
+		return strings.HasPrefix(x.name, "composer:") && strings.Contains(x.name, "/")
+	})
+}
+
+// writeTasks writes what has to be done before a program can run.
+func (d *draft) writeTasks(p program) {
+	folder := func(t *Table) {
+		if p.folder != "." {
+			t.add("folder", p.folder, Certain)
+		}
+	}
+	task := func(name, command string, changed []string, sure Certainty, from ...Evidence) {
+		if len(d.programs) > 1 {
+			name = d.partName(&p) + "-" + name
+		}
+		t := d.append("task")
+		t.add("name", name, Certain, from...)
+		t.add("part", d.partName(&p), Certain)
+		t.add("command", command, sure)
+		t.add("when", "first-start", Certain)
+		folder(t)
+		if len(changed) > 0 {
+			t.add("if_changed", changed, Certain)
+		}
+	}
+	if len(p.shape.Copy) == 2 && d.has(path.Join(p.folder, p.shape.Copy[0])) &&
+		!d.has(path.Join(p.folder, p.shape.Copy[1])) {
+		task("configuration", "cp -n "+p.shape.Copy[0]+" "+p.shape.Copy[1], nil, Likely,
+			Evidence{path.Join(p.folder, p.shape.Copy[0]), 0, "has to be copied"})
+	}
+	for _, x := range installers {
+		manifest := path.Join(p.folder, x.manifest)
+		if !d.has(manifest) || d.hasFolder(path.Join(p.folder, x.there)) ||
+			x.ecosystem == "composer" && !needsInstall(p) ||
+			!slices.ContainsFunc(p.packages, func(q dependency) bool {
+				return strings.HasPrefix(q.name, x.ecosystem+":")
+			}) {
+			continue
+		}
+		from := manifest
+		if x.lock != "" {
+			if !d.has(path.Join(p.folder, x.lock)) {
+				continue
+			}
+			from = path.Join(p.folder, x.lock)
+		}
+		task("packages", x.command, []string{from}, Certain, Evidence{from, 0, "names packages"})
+		break
+	}
+	if p.shape.Tables != "" {
+		task("tables", p.shape.Tables, nil, Likely, Evidence{Says: "usual for " + p.shape.Name})
+	}
+}
+
+// installers install the packages of a manifest, unless their folder is there. The first row that fits counts.
+var installers = []struct{ ecosystem, manifest, lock, there, command string }{
+	{"composer", "composer.json", "", "vendor", "composer install --no-interaction"},
+	{"npm", "package.json", "package-lock.json", "node_modules", "npm ci"},
+	{"npm", "package.json", "pnpm-lock.yaml", "node_modules", "pnpm install --frozen-lockfile"},
+	{"npm", "package.json", "yarn.lock", "node_modules", "yarn install --frozen-lockfile"},
+	{"npm", "package.json", "", "node_modules", "npm install"},
+	{
+		"python",
+		"requirements.txt",
+		"",
+		".venv",
+		"python3 -m venv .venv && .venv/bin/pip install -r requirements.txt",
+	},
+	{"gem", "Gemfile", "", "vendor/bundle", "bundle install"},
+}

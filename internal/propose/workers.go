@@ -1,0 +1,36 @@
+package propose
+
+import (
+	"dravit/internal/pattern"
+	"slices"
+	"strings"
+)
+
+// writeWorkers writes the workers that a Procfile or a package names.
+func (d *draft) writeWorkers() {
+	number := 0
+	for line := range strings.Lines(string(d.read("Procfile"))) {
+		number++
+		name, command, ok := strings.Cut(strings.TrimSpace(line), ":")
+		command = strings.TrimSpace(command)
+		name = strings.ReplaceAll(name, "_", "-")
+		taken := slices.ContainsFunc(d.Tables, func(t Table) bool { return t.Path == "part."+name })
+		if !ok || command == "" || name == "release" || slices.Contains(reserved, name) || taken ||
+			strings.ContainsAny(command, "{}") || !pattern.Of(`^[a-z][a-z0-9-]{0,20}$`).MatchString(name) ||
+			len(d.programs) == 0 {
+			continue
+		}
+		t := d.table("part." + name)
+		t.add("kind", d.programs[0].workerKind(), Likely, Evidence{"Procfile", number, "names it"})
+		t.add("command", command, Likely)
+		t.add("listens", false, Likely)
+	}
+}
+
+// workerKind returns the kind of a part for a command of the program's: a worker of PHP's is a command like any other.
+func (p program) workerKind() string {
+	if p.shape.Kind == "php" {
+		return "custom"
+	}
+	return p.shape.Kind
+}
