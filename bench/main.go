@@ -35,7 +35,8 @@ func main() {
 	dravit := flag.String("dravit", "", "the dravit `program`")
 	hello := flag.String("hello", "", "a `program` that prints one line")
 	rounds := flag.Int("rounds", 15, "how often each thing is measured")
-	only := flag.String("only", "", "one measure: start, status, first, size, survey, planner, gateway, check or tasks")
+	only := flag.String("only", "",
+		"one measure: start, status, first, size, survey, planner, gateway, check, tasks or propose")
 	flag.Parse()
 	if err := run(*dravit, *hello, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -76,7 +77,7 @@ func run(dravit, hello string, rounds int, only string) error {
 		{"planner", b.planner},
 		{"gateway", b.gateway},
 		{"check", b.check},
-		{"tasks", b.tasks}} {
+		{"tasks", b.tasks}, {"propose", b.propose}} {
 		if only == "" || only == m.name {
 			if err := m.do(); err != nil {
 				return fmt.Errorf("%s: %w", m.name, err)

@@ -13,8 +13,8 @@ import (
 // asks reports whether there is a user at a terminal to be asked.
 func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
 
-// agrees asks the user, unless --yes was given. Without a user to ask, the answer is no. The error is the context's:
-// Ctrl-C at a question is no answer.
+// agrees shows a text, which may be "", and asks the user, unless --yes was given. Without a user to ask, the answer is
+// no. The error is the context's: Ctrl-C at a question is no answer.
 func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 	if a.yes {
 		return true, nil
@@ -22,7 +22,10 @@ func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 	if !a.asks() {
 		return false, nil
 	}
-	fmt.Fprintf(a.ui.Err, "%s\n%s [y/N] ", text, question)
+	if text != "" {
+		text += "\n"
+	}
+	fmt.Fprintf(a.ui.Err, "%s%s [y/N] ", text, question)
 	answers := make(chan string, 1)
 	go func() { // a read cannot be interrupted: after Ctrl-C it ends with the program
 		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')

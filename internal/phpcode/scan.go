@@ -71,8 +71,8 @@ var checkers = []string{
 // keywords are what looks like a call and is none.
 var keywords = strings.Fields(
 	"if elseif while for foreach switch match catch array list isset unset empty exit die echo " +
-		"print include include_once require require_once return and or xor function fn declare static self parent use " +
-		"use new",
+		"print include include_once require require_once return and or xor function fn declare static self " +
+		"parent use new",
 )
 
 func (s *scanner) step() {

@@ -97,7 +97,7 @@ func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 			c.files[u.extension]++
 		}
 		// an application that checks for an extension can do without, unless that is how it speaks to its database
-		u.guarded = checked[u.extension] && !slices.Contains(databases, spoken[u.extension])
+		u.guarded = u.guarded || checked[u.extension] && !slices.Contains(databases, spoken[u.extension])
 		c.take(u, defined)
 	}
 	maps.DeleteFunc(c.wishes, func(name string, _ Evidence) bool { _, needed := c.needs[name]; return needed })
@@ -131,8 +131,10 @@ func (c *code) readPHP(file string, source phpcode.Source) []use {
 			c.pdo = Evidence{file, s.Line, "uses the class PDO"}
 		}
 	}
-	for _, s := range source.Constants {
-		note(phpcode.OfConstant(s.Name), s, "uses "+s.Name)
+	for _, s := range source.Constants { // a constant alone proves no use
+		if extension := phpcode.OfConstant(s.Name); extension != "" {
+			all = append(all, use{extension, s.Name, true, Evidence{file, s.Line, "uses " + s.Name}})
+		}
 	}
 	for _, s := range source.Databases {
 		from := Evidence{file, s.Line, "connects to " + s.Name}

@@ -125,6 +125,11 @@ func (t *tree) plain(folder string) (program, bool) {
 			return p, true
 		}
 	}
+	if pages := pagesOf(t.in(folder)); len(pages) > 0 && !t.has(path.Join(folder, "package.json")) {
+		p.shape, p.entry = shape{Name: "pages of PHP", Kind: "php"}, pages[0]
+		p.told = []Evidence{{File: pages[0], Says: "is there"}}
+		return p, true
+	}
 	manifest := map[string]string{"node": "package.json", "python": "requirements.txt", "ruby": "Gemfile"}
 	for _, kind := range []string{"node", "python", "ruby"} {
 		if kind == "node" && t.script(folder, "start") != "" {
@@ -184,6 +189,8 @@ func (d *draft) write() {
 	if d.Shape == "" {
 		d.Shape = strings.Join(names, " and ")
 	}
+	slices.Sort(d.faults)
+	d.Notes = append(d.Notes, d.faults...)
 	if d.cut || d.code.cut {
 		d.note("the folder is large: not all of it was read")
 	}
@@ -239,4 +246,12 @@ func (d *draft) writePart(p *program) {
 		}
 		t.add("writable", all, Likely, Evidence{Says: "usual for " + p.shape.Name})
 	}
+}
+
+// pagesOf returns the files that are pages of PHP.
+func pagesOf(files []string) []string {
+	return slices.DeleteFunc(files, func(f string) bool {
+		name := path.Base(f)
+		return path.Ext(name) != ".php" || strings.Contains(name, "config") || strings.Contains(name, ".inc.")
+	})
 }

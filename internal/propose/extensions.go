@@ -28,6 +28,13 @@ func (d *draft) writeExtensions(t *Table) {
 			}
 		}
 	}
+	chosen, _, _, _ := database(d.all)
+	for name, e := range needs { // the clients of other databases that the code knows
+		if kind := spoken[name]; slices.Contains(databases, kind) && kind != chosen {
+			wishes[name] = e
+			delete(needs, name)
+		}
+	}
 	for name := range cacheOf {
 		if e, ok := needs[name]; ok && d.optional(d.all, cacheOf[name]) {
 			wishes[name] = e
@@ -35,7 +42,7 @@ func (d *draft) writeExtensions(t *Table) {
 		}
 	}
 	driver := map[string]string{"mariadb": "pdo_mysql", "postgres": "pdo_pgsql", "sqlite": "pdo_sqlite"}
-	if kind, _, _, _ := database(d.all); d.code.pdo.File != "" && kind != "" {
+	if kind := chosen; d.code.pdo.File != "" && kind != "" {
 		into := needs
 		native := map[string]string{"mariadb": "mysqli", "postgres": "pgsql", "sqlite": "sqlite3"}
 		if _, other := needs[native[kind]]; other {

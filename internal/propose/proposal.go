@@ -4,6 +4,8 @@ package propose
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -173,6 +175,12 @@ func literal(value any) string {
 			all = append(all, quote(s))
 		}
 		return "[" + strings.Join(all, ", ") + "]"
+	case map[string]string:
+		var all []string
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			all = append(all, key+" = "+quote(v[key]))
+		}
+		return "{ " + strings.Join(all, ", ") + " }"
 	case string:
 		return quote(v)
 	}

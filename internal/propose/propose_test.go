@@ -283,8 +283,10 @@ func TestHostileFiles(t *testing.T) {
 	require.NoError(t, os.Symlink("/dev/zero", filepath.Join(dir, ".env")))
 	require.NoError(t, mkfifo(filepath.Join(dir, "package.json")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "big.php"), make([]byte, 10<<20), 0o644))
-	_, f := proposed(t, dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "Gemfile"), make([]byte, 10<<20), 0o644))
+	p, f := proposed(t, dir)
 	assert.Empty(t, f.Parts["app"].Extensions)
+	assert.Equal(t, []string{"Gemfile was not read: Gemfile is larger than 1024 kB"}, p.Notes)
 
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

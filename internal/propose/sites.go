@@ -21,6 +21,11 @@ func (d *draft) writeSites() {
 		if p.shape.Kind == "php" {
 			root, from := d.root(p)
 			t.add("root", root, Likely, from)
+			if path.Ext(p.entry) == ".php" && path.Dir(p.entry) == root && path.Base(p.entry) != "index.php" {
+				page := "/" + path.Base(p.entry)
+				t.add("expect", map[string]string{"path": page}, Likely,
+					Evidence{p.entry, 0, "is there, and no index.php"})
+			}
 		}
 	}
 	if len(d.programs) > 0 {
@@ -79,7 +84,10 @@ func (d *draft) several() bool {
 			}
 		}
 	}
-	if sites < 2 || len(d.in(".")) > 0 && d.has("index.html") {
+	pages := slices.ContainsFunc(d.in("."), func(f string) bool {
+		return path.Ext(f) == ".php" || path.Ext(f) == ".html"
+	})
+	if sites < 2 || pages {
 		return false
 	}
 	d.Shape = "several sites"

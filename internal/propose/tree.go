@@ -58,7 +58,8 @@ type tree struct {
 	dir     string
 	files   []string // sorted, with slashes
 	folders []string
-	cut     bool // there is more than was read
+	cut     bool     // there is more than was read
+	faults  []string // files that could not be read, with the reason
 	text    map[string][]byte
 }
 
@@ -134,6 +135,9 @@ func (t *tree) read(file string) []byte {
 		return text
 	}
 	text, err := confined.ReadFile(t.dir, file, maxManifest)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		t.faults = append(t.faults, file+" was not read: "+err.Error())
+	}
 	if err != nil {
 		text = nil
 	}
