@@ -160,6 +160,7 @@ func TestStartFromAProposal(t *testing.T) {
 		assert.Equal(t, 2, r.code, "nobody can be asked")
 		assert.Contains(t, r.stderr, "dravit propose")
 		shown, _ := w.atTerminal("n", "start")
+		assert.Contains(t, shown, "Several databases fit. Which one should it be? mariadb, sqlite [mariadb]")
 		assert.Contains(t, shown, "Write this to")
 		assert.NoFileExists(t, filepath.Join(w.dir, "dravit.toml"))
 		w.must("propose", "--yes")
@@ -185,7 +186,16 @@ func TestProposeBeside(t *testing.T) {
 	var p proposal
 	w.json(&p, "propose")
 	assert.True(t, p.Exists)
-	assert.Equal(t, []string{"dravit extensions on mbstring (part app)",
-		`[part.cache] kind = "redis" or "dravit-cache"`}, p.New)
-	assert.Contains(t, w.must("propose").stdout, "it lacks  dravit extensions on mbstring")
+	assert.Equal(t, []string{"extension mbstring of part app", `[part.cache] kind = "redis" or "dravit-cache"`}, p.New)
+	assert.Contains(t, w.must("propose").stdout, "it lacks  extension mbstring")
+
+	// On consent it is added, and comments and order stay.
+	w.write("dravit.toml", "# the quay\nname = \"quay\"\n[part.app]\nkind = \"php\" # ours\nextensions = [\"redis\"]\n")
+	w.must("propose", "--yes")
+	assert.Equal(t, "# the quay\nname = \"quay\"\n[part.app]\nkind = \"php\" # ours\n"+
+		"extensions = [\"redis\", \"mbstring\"]\n\n"+
+		"[part.cache]\nkind = [\"redis\", \"dravit-cache\"]        # index.php:1 uses the class redis\n",
+		content(t, filepath.Join(w.dir, "dravit.toml")))
+	w.must("start")
+	assert.Contains(t, w.must("propose", "--yes").stdout, "it has every part and extension")
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -119,7 +120,10 @@ func TestLogsAreFollowed(t *testing.T) {
 	assert.Equal(t, "answers", w.status().State, "who looks at logs stops nothing")
 }
 
-// atTerminal runs dravit at a terminal, types answer when it asks, and returns what the terminal showed.
+// question is how a question of dravit's ends.
+var question = regexp.MustCompile(`(\[[^\]\n]+\]|\):) $`)
+
+// atTerminal runs dravit at a terminal, types answer whenever it asks, and returns what the terminal showed.
 func (w *world) atTerminal(answer string, args ...string) (shown string, code int) {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
@@ -138,8 +142,7 @@ func (w *world) atTerminal(answer string, args ...string) (shown string, code in
 	for asked := false; ; {
 		n, err := out.Read(buffer)
 		all.Write(buffer[:n])
-		if !asked && (strings.Contains(all.String(), "[y/N] ") || strings.Contains(all.String(), "> ") ||
-			strings.Contains(all.String(), "): ")) {
+		if !asked && strings.Contains(all.String(), "> ") || n > 0 && question.MatchString(all.String()) {
 			asked = true
 			_, _ = io.WriteString(in, answer+"\n")
 		}

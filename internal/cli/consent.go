@@ -26,16 +26,25 @@ func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 		text += "\n"
 	}
 	fmt.Fprintf(a.ui.Err, "%s%s [y/N] ", text, question)
+	answer := a.answer(ctx)
+	return answer == "y" || answer == "yes", ctx.Err()
+}
+
+// answer returns what the user types, in lower case; "" after Ctrl-C.
+func (a *app) answer(ctx context.Context) string {
+	if a.stdin == nil {
+		a.stdin = bufio.NewReader(os.Stdin)
+	}
 	answers := make(chan string, 1)
 	go func() { // a read cannot be interrupted: after Ctrl-C it ends with the program
-		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+		line, _ := a.stdin.ReadString('\n')
 		answers <- strings.ToLower(strings.TrimSpace(line))
 	}()
 	select {
 	case answer := <-answers:
-		return answer == "y" || answer == "yes", nil
+		return answer
 	case <-ctx.Done():
 		fmt.Fprintln(a.ui.Err)
-		return false, ctx.Err()
+		return ""
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"dravit/internal/stack"
@@ -50,12 +51,16 @@ func (a *app) password(ctx context.Context, x stack.OutsideServer) (password str
 		fmt.Fprintf(a.ui.Err, "The server of part %s refuses the log-in: %s\n", x.Part, x.Refusal)
 		enter = "unchanged"
 	}
-	fmt.Fprintf(a.ui.Err, "%s (Enter: %s): ", question, enter)
 	stdin := int(os.Stdin.Fd())
 	before, err := term.GetState(stdin)
 	if err != nil {
 		return "", false, err
 	}
+	if err := hideTyping(stdin); err != nil { // before the question: somebody may type at once
+		return "", false, err
+	}
+	defer func() { _ = term.Restore(stdin, before) }()
+	fmt.Fprintf(a.ui.Err, "%s (Enter: %s): ", question, enter)
 	type answer struct {
 		text []byte
 		err  error
@@ -71,7 +76,16 @@ func (a *app) password(ctx context.Context, x stack.OutsideServer) (password str
 		text := string(read.text)
 		return text, x.Refusal == "" || text != "", read.err
 	case <-ctx.Done():
-		_ = term.Restore(stdin, before) // show what is typed again
 		return "", false, ctx.Err()
 	}
+}
+
+// hideTyping makes a terminal no longer show what is typed.
+func hideTyping(terminal int) error {
+	state, err := unix.IoctlGetTermios(terminal, getTermios)
+	if err != nil {
+		return err
+	}
+	state.Lflag &^= unix.ECHO
+	return unix.IoctlSetTermios(terminal, setTermios, state)
 }

@@ -3,8 +3,11 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -40,7 +43,7 @@ line says what it follows from. Propose also shows what this machine lacks for i
 
 It runs nothing of the project. At a terminal it asks before it writes dravit.toml; with --yes it
 writes without asking, and elsewhere it only shows. It overwrites a file only with --force. If there
-is a stack file, it shows what the proposal has that the file lacks.`,
+is a stack file, it shows what the proposal has that the file lacks, and adds it if you agree.`,
 		Example: `  dravit propose
   dravit propose -C ~/projects/ferry --yes
   dravit propose --json | jq '.tables[].lines[] | select(.certainty == "unsure")'`,
@@ -50,12 +53,12 @@ is a stack file, it shows what the proposal has that the file lacks.`,
 			if err != nil {
 				return err
 			}
-			p, err := m.Propose(cmd.Context(), a.dir)
+			p, err := m.Propose(cmd.Context(), a.dir, a.chooser(cmd.Context()))
 			if err != nil {
 				return err
 			}
 			if p.Exists && !force {
-				return a.proposedBeside(p)
+				return a.proposedBeside(cmd.Context(), p)
 			}
 			if !a.json {
 				a.ui.Proposal(p)
@@ -75,13 +78,44 @@ is a stack file, it shows what the proposal has that the file lacks.`,
 	return c
 }
 
-// proposedBeside shows what a proposal has that the stack file lacks.
-func (a *app) proposedBeside(p stack.Proposed) error {
-	if a.json {
-		return a.printProposal(p, false)
+// proposedBeside shows what a proposal has that the stack file lacks, and adds it if the user agrees.
+func (a *app) proposedBeside(ctx context.Context, p stack.Proposed) error {
+	if !a.json {
+		a.ui.ProposalBeside(p)
 	}
-	a.ui.ProposalBeside(p)
+	added := false
+	if p.Merged != "" {
+		agreed, err := a.agrees(ctx, "", "Add this to "+filepath.Join(p.Dir, stackfile.Name)+"?")
+		if err != nil {
+			return err
+		}
+		if agreed {
+			if err := p.WriteMerged(); err != nil {
+				return err
+			}
+			added = true
+		}
+	}
+	if a.json {
+		return a.printProposal(p, added)
+	}
+	a.ui.ProposalAdded(p, added)
 	return nil
+}
+
+// chooser returns a function that asks the user to choose one of several options, or nil if there is nobody to be
+// asked.
+func (a *app) chooser(ctx context.Context) func(question string, options []string) string {
+	if !a.asks() || a.yes {
+		return nil
+	}
+	return func(question string, options []string) string {
+		fmt.Fprintf(a.ui.Err, "%s %s [%s] ", question, strings.Join(options, ", "), options[0])
+		if answer := a.answer(ctx); slices.Contains(options, answer) {
+			return answer
+		}
+		return options[0]
+	}
 }
 
 func (a *app) printProposal(p stack.Proposed, written bool) error {
@@ -121,7 +155,7 @@ func (a *app) proposed(ctx context.Context, none error) (*stack.Stack, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := m.Propose(ctx, a.dir)
+	p, err := m.Propose(ctx, a.dir, a.chooser(ctx))
 	if err != nil {
 		return nil, err
 	}

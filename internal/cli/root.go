@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -44,7 +45,8 @@ type app struct {
 	account string // the account to switch to if root runs Dravit
 	yes     bool   // the user agreed beforehand
 
-	ui *ui.UI
+	ui    *ui.UI
+	stdin *bufio.Reader // where answers come from, once there was a question
 }
 
 // Main runs the command line and returns the exit code.

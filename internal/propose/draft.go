@@ -2,6 +2,7 @@ package propose
 
 import (
 	"context"
+	"fmt"
 	"path"
 	"path/filepath"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/project"
 	"dravit/internal/shell"
+	"dravit/internal/stackfile"
 )
 
 // Machine is what the proposal has to know about the machine.
@@ -20,6 +22,8 @@ type Machine struct {
 	Exports map[string][]string
 	// Home is the user's home folder.
 	Home string
+	// Choose asks the user which of several options it should be; the first one is the default. nil: that one counts.
+	Choose func(question string, options []string) string
 }
 
 // NoProject says why a folder gets no proposal.
@@ -78,6 +82,7 @@ type draft struct {
 	programs []program
 	stores   []store
 	all      []claim // about stores
+	database choice
 }
 
 // store is a store of the proposal.
@@ -171,11 +176,12 @@ func (d *draft) write() {
 	d.table("").add("name", hostName(filepath.Base(d.dir)), Likely, Evidence{Says: "the folder's name"})
 	d.writeRequires()
 	d.all = d.claims(d.programs, d.code)
+	d.decideDatabase()
 	for i := range d.programs {
 		d.writePart(&d.programs[i])
 	}
 	d.writeWeb()
-	d.writeStores(d.all)
+	d.writeStores()
 	d.writeWorkers()
 	for _, p := range d.programs {
 		d.writeTasks(p)
@@ -230,6 +236,7 @@ func (d *draft) writePart(p *program) {
 	if p.shape.Note != "" {
 		t.Notes = append(t.Notes, p.shape.Note)
 	}
+	t.Notes = append(t.Notes, d.demands(p)...)
 	t.add("kind", p.shape.Kind, Certain, p.told...)
 	if p.shape.Kind == "php" {
 		d.writeExtensions(t)
@@ -254,4 +261,16 @@ func pagesOf(files []string) []string {
 		name := path.Base(f)
 		return path.Ext(name) != ".php" || strings.Contains(name, "config") || strings.Contains(name, ".inc.")
 	})
+}
+
+// demands says which of the program's own files demand a version of its runtime. A plan reads them again.
+func (d *draft) demands(p *program) []string {
+	facts := project.Look(d.dir, []stackfile.SiteConfig{{Root: p.folder}}, nil, nil)
+	var all []string
+	for _, x := range facts.Manifests[p.folder].Demands {
+		if x.Program == p.shape.Kind || p.shape.Kind == "custom" {
+			all = append(all, fmt.Sprintf("%s demands %s %s, which plan reads there", x.File, x.Program, x.Text))
+		}
+	}
+	return all
 }

@@ -28,7 +28,7 @@ func (d *draft) writeExtensions(t *Table) {
 			}
 		}
 	}
-	chosen, _, _, _ := database(d.all)
+	chosen := d.database.kind
 	for name, e := range needs { // the clients of other databases that the code knows
 		if kind := spoken[name]; slices.Contains(databases, kind) && kind != chosen {
 			wishes[name] = e
@@ -67,6 +67,7 @@ func (d *draft) writeExtensions(t *Table) {
 		case slices.Contains(names, name):
 		case slices.Contains(d.machine.Extensions, name):
 			names = append(names, name)
+			d.Wishes = append(d.Wishes, name)
 		default:
 			missing = append(missing, name)
 		}

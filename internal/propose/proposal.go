@@ -62,6 +62,8 @@ type Proposal struct {
 	// Shape is what the folder looks like: Django, plain files.
 	Shape  string  `json:"shape"`
 	Tables []Table `json:"tables"`
+	// Wishes are the extensions that the code would use, and can do without.
+	Wishes []string `json:"-"`
 	// Notes are what a reader should know: evidence that lost, what is not sure, what has to be done by hand.
 	Notes []string `json:"notes"`
 }
@@ -96,20 +98,26 @@ func (p *Proposal) Text() string {
 		comment(&b, n)
 	}
 	for _, t := range p.Tables {
-		b.WriteByte('\n')
-		for _, n := range t.Notes {
-			comment(&b, n)
-		}
-		switch t.Path {
-		case "":
-		case "site", "task":
-			b.WriteString("[[" + t.Path + "]]\n")
-		default:
-			b.WriteString("[" + t.Path + "]\n")
-		}
-		for _, l := range t.Lines {
-			writeLine(&b, l)
-		}
+		b.WriteString("\n" + t.Text())
+	}
+	return b.String()
+}
+
+// Text returns the table as it stands in the file.
+func (t Table) Text() string {
+	var b strings.Builder
+	for _, n := range t.Notes {
+		comment(&b, n)
+	}
+	switch t.Path {
+	case "":
+	case "site", "task":
+		b.WriteString("[[" + t.Path + "]]\n")
+	default:
+		b.WriteString("[" + t.Path + "]\n")
+	}
+	for _, l := range t.Lines {
+		writeLine(&b, l)
 	}
 	return b.String()
 }

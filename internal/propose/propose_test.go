@@ -157,6 +157,26 @@ func TestDatabaseByEvidence(t *testing.T) {
 	}
 }
 
+// The user is asked what the folder leaves open, and nothing else.
+func TestQuestion(t *testing.T) {
+	two := folder(t, "office", map[string]string{"requirements.txt": "psycopg2\nmysqlclient\n", "app.py": "",
+		".python-version": "3.11\n"})
+	asked := machine
+	asked.Choose = func(_ string, options []string) string {
+		assert.Equal(t, []string{"mariadb", "postgres"}, options)
+		return "postgres"
+	}
+	p, err := Look(t.Context(), two, asked)
+	require.NoError(t, err)
+	assert.Contains(t, p.Text(), "kind = \"postgres\"")
+	assert.Contains(t, p.Text(), "# requirements.txt:1 requires psycopg2; your choice\n")
+	assert.Contains(t, p.Text(), "# .python-version demands python 3.11, which plan reads there")
+	asked.Choose = func(string, []string) string { t.Error("nothing is open"); return "" }
+	one := folder(t, "office", map[string]string{"requirements.txt": "psycopg2\n", "app.py": ""})
+	_, err = Look(t.Context(), one, asked)
+	require.NoError(t, err)
+}
+
 // Extensions that the code calls are needed; those that it checks for are wishes, and alternatives are one need.
 func TestExtensionsOfCode(t *testing.T) {
 	p, f := proposed(t, folder(t, "office", map[string]string{
@@ -286,7 +306,8 @@ func TestHostileFiles(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "Gemfile"), make([]byte, 10<<20), 0o644))
 	p, f := proposed(t, dir)
 	assert.Empty(t, f.Parts["app"].Extensions)
-	assert.Equal(t, []string{"Gemfile was not read: Gemfile is larger than 1024 kB"}, p.Notes)
+	assert.Equal(t, []string{"Gemfile was not read: Gemfile is larger than 1024 kB",
+		"package.json was not read: open package.json: it is not a regular file"}, p.Notes)
 
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

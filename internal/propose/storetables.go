@@ -8,19 +8,41 @@ import (
 	"strings"
 )
 
-// writeStores writes the database, the cache, the queue and the mail catcher.
-func (d *draft) writeStores(claims []claim) {
-	if kind, weight, from, also := database(claims); kind != "" {
-		sure := map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]
-		for _, other := range also {
-			w, lost := best(claims, other)
-			if w == weight {
-				sure = Unsure
-			}
-			d.note("the database may be %s, too: %s", other, lost[0])
+// choice is the database that the proposal has; its kind is "" for none.
+type choice struct {
+	kind string
+	from []Evidence
+	sure Certainty
+}
+
+// decideDatabase chooses the database. If the evidence for several is as strong, it asks the user, and names the others
+// in any case.
+func (d *draft) decideDatabase() {
+	kind, weight, from, also := database(d.all)
+	c := choice{kind, from, map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]}
+	equal := []string{kind}
+	for _, other := range also {
+		w, lost := best(d.all, other)
+		if w == weight {
+			c.sure = Unsure
+			equal = append(equal, other)
 		}
-		t := d.store("db", kind)
-		t.add("kind", kind, sure, from...)
+		d.note("the database may be %s, too: %s", other, lost[0])
+	}
+	if len(equal) > 1 && d.machine.Choose != nil {
+		c.kind, c.sure = d.machine.Choose("Several databases fit. Which one should it be?", equal), Certain
+		_, c.from = best(d.all, c.kind)
+		c.from = append(c.from[:1:1], Evidence{Says: "your choice"})
+	}
+	d.database = c
+}
+
+// writeStores writes the database, the cache, the queue and the mail catcher.
+func (d *draft) writeStores() {
+	claims := d.all
+	if c := d.database; c.kind != "" {
+		t := d.store("db", c.kind)
+		t.add("kind", c.kind, c.sure, c.from...)
 		d.writeSeed(t)
 	}
 	for _, s := range []struct{ name, kind string }{{"cache", "redis"}, {"memcached", "memcached"}, {"queue", "nats"},

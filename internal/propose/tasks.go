@@ -78,6 +78,13 @@ func (d *draft) writeTasks(p program) {
 		task("packages", x.command, []string{from}, Certain, Evidence{from, 0, "names packages"})
 		break
 	}
+	if manifest := path.Join(p.folder, "package.json"); p.shape.Kind == "php" && d.script(p.folder, "build") != "" {
+		install := "npm install"
+		if d.has(path.Join(p.folder, "package-lock.json")) {
+			install = "npm ci"
+		}
+		task("assets", install+" && npm run build", []string{manifest}, Likely, d.scriptEvidence(p.folder, "build"))
+	}
 	if p.shape.Tables != "" {
 		task("tables", p.shape.Tables, nil, Likely, Evidence{Says: "usual for " + p.shape.Name})
 	}

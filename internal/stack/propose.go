@@ -25,13 +25,17 @@ type Proposed struct {
 	Dir  string    // the folder, a real path
 	Text string    // the proposed file
 	Plan plan.Plan // the plan of it
-	// Exists: the folder has a stack file, and New is what the proposal has that the file lacks.
+	// Exists: the folder has a stack file, and New is what the proposal has that the file lacks. Merged is the file
+	// with that, or "" if it cannot be added.
 	Exists bool
 	New    []string
+	Merged string
 }
 
-// Propose proposes the stack file of a folder. It reads the folder, and runs and writes nothing.
-func (m *Machine) Propose(ctx context.Context, dir string) (Proposed, error) {
+// Propose proposes the stack file of a folder. It reads the folder, and runs and writes nothing. choose asks the user
+// what the folder leaves open (propose.Machine); nil: nobody is asked.
+func (m *Machine) Propose(ctx context.Context, dir string,
+	choose func(question string, options []string) string) (Proposed, error) {
 	var out Proposed
 	real, err := ledger.RealDir(dir)
 	if err != nil {
@@ -43,6 +47,7 @@ func (m *Machine) Propose(ctx context.Context, dir string) (Proposed, error) {
 	if err != nil {
 		return out, err
 	}
+	known.Choose = choose
 	var none *propose.NoProject
 	if out.Proposal, err = propose.Look(ctx, real, known); errors.As(err, &none) {
 		return out, &trouble.Trouble{
@@ -69,8 +74,7 @@ func (m *Machine) Propose(ctx context.Context, dir string) (Proposed, error) {
 	if err != nil {
 		return out, err
 	}
-	out.New = added(s.read, file)
-	return out, nil
+	return out, m.beside(&out, s.read, file)
 }
 
 // proposeMachine returns what a proposal has to know about the machine.
@@ -115,37 +119,65 @@ func (m *Machine) readProposed(text string) (*stackfile.File, error) {
 	return stackfile.Read(temp, m.Kinds.Vocabulary())
 }
 
-// added says what a proposal has that a stack file lacks: parts of a kind, and extensions.
-func added(proposed, file *stackfile.File) []string {
-	var out []string
-	of := func(f *stackfile.File, kindName string) (string, bool) {
-		for _, name := range f.PartNames() {
-			if slices.Contains(f.Parts[name].Kind, kindName) {
-				return name, true
-			}
-		}
-		return "", false
+// beside compares a proposal with the stack file that is there. It sets New, and Merged if that can be added to the
+// file.
+func (m *Machine) beside(out *Proposed, proposed, file *stackfile.File) error {
+	text, err := os.ReadFile(filepath.Join(out.Dir, stackfile.Name))
+	if err != nil {
+		return err
 	}
+	merged, complete := string(text), true
 	for _, name := range proposed.PartNames() {
 		p := proposed.Parts[name]
-		own, there := "", false
-		for _, k := range p.Kind {
-			if own, there = of(file, k); there {
-				break
-			}
-		}
-		if !there {
-			out = append(out, "[part."+name+"] kind = \""+strings.Join(p.Kind, "\" or \"")+"\"")
+		own := partOf(file, p.Kind)
+		if own == "" {
+			out.New = append(out.New, "[part."+name+"] kind = \""+strings.Join(p.Kind, "\" or \"")+"\"")
+			i := slices.IndexFunc(out.Tables, func(t propose.Table) bool { return t.Path == "part."+name })
+			_, taken := file.Parts[name]
+			complete = complete && !taken
+			merged = strings.TrimRight(merged, "\n") + "\n\n" + out.Tables[i].Text()
 			continue
 		}
 		listed := file.Parts[own].For(p.Kind[0]).Extensions
-		for _, e := range p.Extensions {
-			if listed != nil && !slices.Contains(listed, e) {
-				out = append(out, "dravit extensions on "+e+" (part "+own+")")
-			}
+		missing := slices.DeleteFunc(slices.Clone(p.Extensions), func(e string) bool {
+			return slices.Contains(listed, e) || slices.Contains(out.Wishes, e)
+		})
+		if listed == nil || len(missing) == 0 {
+			continue
+		}
+		for _, e := range missing {
+			out.New = append(out.New, "extension "+e+" of part "+own)
+		}
+		edit, err := stackfile.EditExtensions(out.Dir, own, p.Kind[0], append(slices.Clone(listed), missing...),
+			m.Kinds.Vocabulary())
+		if err != nil || edit.File != stackfile.Name {
+			complete = false
+			continue
+		}
+		merged = string(edit.Text) + strings.TrimPrefix(merged, string(text))
+	}
+	if len(out.New) == 0 || !complete {
+		return nil
+	}
+	if _, err := m.readProposed(merged); err == nil { // else it is written in a way that somebody must change by hand
+		out.Merged = merged
+	}
+	return nil
+}
+
+// partOf returns the name of the first part of a stack file that is of one of the kinds, or "".
+func partOf(f *stackfile.File, kinds []string) string {
+	for _, name := range f.PartNames() {
+		if slices.ContainsFunc(kinds, func(k string) bool { return slices.Contains(f.Parts[name].Kind, k) }) {
+			return name
 		}
 	}
-	return out
+	return ""
+}
+
+// WriteMerged adds what is new to the stack file that is there. Comments and order stay.
+func (p Proposed) WriteMerged() error {
+	return home.ReplaceFile(filepath.Join(p.Dir, stackfile.Name), []byte(p.Merged))
 }
 
 // WriteProposal writes the proposed file into its folder. Without force, it overwrites nothing: the error is then an

@@ -56,5 +56,16 @@ func (u *UI) ProposalBeside(p stack.Proposed) {
 	if len(p.New) == 0 {
 		u.say("  it has every part and extension that propose finds")
 	}
-	u.Next("dravit propose --json shows the whole proposal; --force overwrites the file")
+}
+
+// ProposalAdded says what became of what a stack file lacks.
+func (u *UI) ProposalAdded(p stack.Proposed, added bool) {
+	switch {
+	case added:
+		u.Next("dravit start")
+	case p.Merged != "":
+		u.Next("dravit propose --yes adds it; --json shows the whole proposal; --force overwrites the file")
+	default:
+		u.Next("dravit propose --json shows the whole proposal; --force overwrites the file")
+	}
 }
