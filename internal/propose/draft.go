@@ -88,6 +88,9 @@ type draft struct {
 // store is a store of the proposal.
 type store struct{ name, kind string }
 
+// manyPrograms is how many programs side by side, with no file beside them, are several projects rather than one.
+const manyPrograms = 3
+
 // maxPrograms is how many programs of one folder are proposed.
 const maxPrograms = 8
 
@@ -165,8 +168,11 @@ func (d *draft) strangers() string {
 			own++
 		}
 	}
-	if own > 1 {
+	switch {
+	case own > 1:
 		return "it holds several repositories side by side; propose looks at one of them"
+	case len(d.programs) >= manyPrograms && !d.hasFolder(".git"):
+		return "it holds several projects side by side; propose looks at one of them"
 	}
 	return ""
 }

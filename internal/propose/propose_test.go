@@ -258,6 +258,8 @@ func TestNoProject(t *testing.T) {
 		"of the system": "/usr",
 		"several repositories": folder(t, "all", map[string]string{"a/.git/HEAD": "", "b/.git/HEAD": "",
 			"b/index.php": ""}),
+		"several projects": folder(t, "work", map[string]string{"a/manage.py": "", "b/bin/cake": "",
+			"c/go.mod": "", "c/main.go": ""}),
 		"no program, page or database": folder(t, "papers", map[string]string{"tides.pdf": "", "notes.txt": ""}),
 	} {
 		_, err := Look(t.Context(), dir, machine)

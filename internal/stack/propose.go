@@ -42,7 +42,11 @@ func (m *Machine) Propose(ctx context.Context, dir string,
 		return out, noFolder(dir, err)
 	}
 	out.Dir = real
-	s := &Stack{Machine: m, Dir: real}
+	book, err := ledger.Read(m.Home)
+	if err != nil {
+		return out, err
+	}
+	s := &Stack{Machine: m, Dir: real, ID: book.ByDir(real)}
 	known, err := s.proposeMachine(ctx)
 	if err != nil {
 		return out, err
