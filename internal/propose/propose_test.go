@@ -92,7 +92,9 @@ func TestShapes(t *testing.T) {
 	assert.GreaterOrEqual(t, len(shapes()), 35)
 	for _, s := range shapes() {
 		t.Run(s.Name, func(t *testing.T) {
-			p, f := proposed(t, folder(t, "office", exampleOf(s)))
+			dir := folder(t, "office", exampleOf(s))
+			p, f := proposed(t, dir)
+			assert.Equal(t, s.Tables, Suggest(t.Context(), dir).Tables)
 			assert.Equal(t, s.Name, p.Shape)
 			app := f.Parts["app"]
 			require.Equal(t, stackfile.Texts{s.Kind}, app.Kind)

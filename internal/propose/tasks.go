@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"context"
 	"path"
 	"slices"
 	"strings"
@@ -59,24 +60,8 @@ func (d *draft) writeTasks(p program) {
 		task("configuration", "cp -n "+p.shape.Copy[0]+" "+p.shape.Copy[1], nil, Likely,
 			Evidence{path.Join(p.folder, p.shape.Copy[0]), 0, "has to be copied"})
 	}
-	for _, x := range installers {
-		manifest := path.Join(p.folder, x.manifest)
-		if !d.has(manifest) || d.hasFolder(path.Join(p.folder, x.there)) ||
-			x.ecosystem == "composer" && !needsInstall(p) ||
-			!slices.ContainsFunc(p.packages, func(q dependency) bool {
-				return strings.HasPrefix(q.name, x.ecosystem+":")
-			}) {
-			continue
-		}
-		from := manifest
-		if x.lock != "" {
-			if !d.has(path.Join(p.folder, x.lock)) {
-				continue
-			}
-			from = path.Join(p.folder, x.lock)
-		}
-		task("packages", x.command, []string{from}, Certain, Evidence{from, 0, "names packages"})
-		break
+	if command, from := d.installs(p); command != "" {
+		task("packages", command, []string{from}, Certain, Evidence{from, 0, "names packages"})
 	}
 	if manifest := path.Join(p.folder, "package.json"); p.shape.Kind == "php" && d.script(p.folder, "build") != "" {
 		install := "npm install"
@@ -88,6 +73,46 @@ func (d *draft) writeTasks(p program) {
 	if p.shape.Tables != "" {
 		task("tables", p.shape.Tables, nil, Likely, Evidence{Says: "usual for " + p.shape.Name})
 	}
+}
+
+// Commands are the commands that the files of a folder suggest; "": none.
+type Commands struct {
+	Packages string // installs the packages that are missing
+	Tables   string // creates the tables of the database
+}
+
+// Suggest returns the commands that a folder suggests, as a proposal for it would have them.
+func Suggest(ctx context.Context, dir string) Commands {
+	t, err := look(ctx, dir)
+	if err != nil {
+		return Commands{}
+	}
+	p, _ := t.tell(".")
+	command, _ := t.installs(p)
+	return Commands{command, p.shape.Tables}
+}
+
+// installs returns the command that installs the packages of a program, and the file that names them; "": there are
+// none, or they are there.
+func (t *tree) installs(p program) (command, from string) {
+	for _, x := range installers {
+		manifest := path.Join(p.folder, x.manifest)
+		if !t.has(manifest) || t.hasFolder(path.Join(p.folder, x.there)) ||
+			x.ecosystem == "composer" && !needsInstall(p) ||
+			!slices.ContainsFunc(p.packages, func(q dependency) bool {
+				return strings.HasPrefix(q.name, x.ecosystem+":")
+			}) {
+			continue
+		}
+		from := manifest
+		if x.lock != "" {
+			from = path.Join(p.folder, x.lock)
+		}
+		if t.has(from) {
+			return x.command, from
+		}
+	}
+	return "", ""
 }
 
 // installers install the packages of a manifest, unless their folder is there. The first row that fits counts.

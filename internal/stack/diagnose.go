@@ -91,7 +91,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		facts.Sites[i].NowLogs, facts.Sites[i].SinceLogs = siteLogs(spec, site, checked)
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
-	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(s.Dir)
+	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(ctx, s.Dir)
 	tasks, err := s.Tasks()
 	if err != nil {
 		return out, err
