@@ -97,6 +97,9 @@ const maxPrograms = 8
 // programs returns the programs of the folder: the folder itself, or those of its folders that have a shape.
 func (t *tree) programs() []program {
 	if p, ok := t.tell("."); ok {
+		if pages, ok := t.plain("."); ok && p.shape.Kind == "node" && pages.shape.Kind == "php" {
+			return []program{pages} // the packages of Node.js are there for tools
+		}
 		return []program{p}
 	}
 	if p, ok := t.plain("."); ok {

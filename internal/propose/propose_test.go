@@ -239,6 +239,13 @@ func TestPlainShapes(t *testing.T) {
 	assert.Equal(t, "plain files", p.Shape)
 	assert.Equal(t, "quay-co", f.Name)
 	assert.Equal(t, "htdocs", f.Sites[0].Root)
+	_, f = proposed(t, folder(t, "built", map[string]string{"dist/index.html": "<h1>Quay</h1>", "notes.txt": ""}))
+	assert.Equal(t, "dist", f.Sites[0].Root)
+	_, f = proposed(t, folder(t, "tools", map[string]string{"public/index.php": "<?php",
+		"package.json": `{"devDependencies": {"vite": "6"}, "scripts": {"build": "vite build"}}`}))
+	assert.Equal(t, stackfile.Texts{"php"}, f.Parts["app"].Kind, "the package is for tools alone")
+	require.Len(t, f.Tasks, 1)
+	assert.Equal(t, "npm install && npm run build", f.Tasks[0].Command)
 	p, f = proposed(
 		t,
 		folder(t, "sites", map[string]string{"north/index.php": "<?php", "south/public/index.html": ""}),

@@ -35,7 +35,7 @@ func (d *draft) writeSites() {
 		return
 	}
 	for _, root := range append(slices.Clone(project.Roots), "www", "html", "dist", "build", "docs", "_site") {
-		if index := path.Join(root, "index.html"); d.has(index) {
+		if index := path.Join(root, "index.html"); d.has(index) || d.read(index) != nil { // dist is passed over
 			d.Shape = "plain files"
 			t := d.append("site")
 			t.add("name", hostName(path.Base(d.dir)), Likely)

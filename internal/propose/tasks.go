@@ -98,7 +98,7 @@ func (t *tree) installs(p program) (command, from string) {
 	for _, x := range installers {
 		manifest := path.Join(p.folder, x.manifest)
 		if !t.has(manifest) || t.hasFolder(path.Join(p.folder, x.there)) ||
-			x.ecosystem == "composer" && !needsInstall(p) ||
+			x.ecosystem == "composer" && !needsInstall(p) || x.ecosystem != "composer" && p.shape.Kind == "php" ||
 			!slices.ContainsFunc(p.packages, func(q dependency) bool {
 				return strings.HasPrefix(q.name, x.ecosystem+":")
 			}) {
