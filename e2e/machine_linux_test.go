@@ -37,7 +37,7 @@ func TestBareMachine(t *testing.T) {
 	for _, p := range w.status().Parts {
 		kinds = append(kinds, p.Kind)
 	}
-	assert.ElementsMatch(t, []string{"custom", "sqlite", "dravit-mail", "dravit-cache", "dravit-web"}, kinds)
+	assert.ElementsMatch(t, []string{"custom", "custom", "sqlite", "dravit-mail", "dravit-cache", "dravit-web"}, kinds)
 	_, page, _ := get(t, "GET", w.status().Sites[0].URL, nil)
 	assert.Contains(t, page, "Served by Dravit itself from SQLite")
 	assert.Equal(t, 0, bare("check").code)

@@ -33,7 +33,7 @@ func TestWordsOfOthers(t *testing.T) {
 		assert.Contains(t, flat(r.stderr), says, text)
 	}
 	for word, says := range map[string]string{"up": "dravit start", "down": "dravit stop", "list": "dravit status",
-		"init": "dravit demo", "strat": "dravit start"} {
+		"init": "dravit propose", "strat": "dravit start"} {
 		r := w.dravit(word)
 		assert.Equal(t, 2, r.code, word)
 		assert.Contains(t, r.stderr, says, word)
