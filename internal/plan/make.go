@@ -316,6 +316,8 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
 		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind",
 			written.Kind, stackfile.Name, name)
+	} else if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NoExtension }) {
+		next = "install what it lacks, or remove that from the extensions of part " + name + " in " + stackfile.Name
 	} else if by := m.demandedBy(file.Kind); by != "" && len(missing) == 0 && file.For(file.Kind[0]).Version == "" {
 		next = "install a version that " + by + " accepts, or change " + by
 	} else if len(missing) > 0 {

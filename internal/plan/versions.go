@@ -158,7 +158,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 		}
 		if why == "" && extends {
 			c.extended = runtime.Extend(want, *c.program, m.modules())
-			if why = missing(c.extended.Missing, by); why == "" {
+			if why = missing(c.extended.Missing, by); why != "" {
+				code = trouble.NoExtension
+			} else {
 				why = m.reach(&c, k, want)
 			}
 		}

@@ -28,6 +28,7 @@ const (
 // Why there is no plan:
 const (
 	NoProgram     Code = "no-program"     // no program of this machine fits the part
+	NoExtension   Code = "no-extension"   // a program lacks an extension that the part needs
 	NeedsConsent  Code = "needs-consent"  // it would convert data for good, and the user has not agreed
 	NotOnPath     Code = "not-on-path"    // the program is there, and PATH does not find it
 	NoPort        Code = "no-port"        // every port that could be given is taken
