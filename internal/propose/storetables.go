@@ -13,13 +13,16 @@ type choice struct {
 	kind string
 	from []Evidence
 	sure Certainty
+	// own: it is a file of the project's own, which needs no part.
+	own bool
 }
 
 // decideDatabase chooses the database. If the evidence for several is as strong, it asks the user, and names the others
 // in any case.
 func (d *draft) decideDatabase() {
 	kind, weight, from, also := database(d.all)
-	c := choice{kind, from, map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]}
+	sure := map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]
+	c := choice{kind: kind, from: from, sure: sure}
 	equal := []string{kind}
 	for _, other := range also {
 		w, lost := best(d.all, other)
@@ -34,13 +37,28 @@ func (d *draft) decideDatabase() {
 		_, c.from = best(d.all, c.kind)
 		c.from = append(c.from[:1:1], Evidence{Says: "your choice"})
 	}
+	if c.own = c.kind == "sqlite" && !d.readsDatabase(); c.own {
+		d.note("its SQLite database is a file of its own, which needs no part: %s", c.from[0])
+	}
 	d.database = c
+}
+
+// readsDatabase reports whether the code reads a variable that says where its database is.
+func (d *draft) readsDatabase() bool {
+	for name := range d.code.variables {
+		for w := range strings.SplitSeq(name, "_") {
+			if meant[w] == "db" || w == "SQLITE" {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // writeStores writes the database, the cache, the queue and the mail catcher.
 func (d *draft) writeStores() {
 	claims := d.all
-	if c := d.database; c.kind != "" {
+	if c := d.database; c.kind != "" && !c.own {
 		t := d.store("db", c.kind)
 		t.add("kind", c.kind, c.sure, c.from...)
 		d.writeSeed(t)
