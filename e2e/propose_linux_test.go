@@ -121,8 +121,6 @@ func TestStartFromAProposal(t *testing.T) {
 	t.Run("Django", func(t *testing.T) {
 		w := newWorld(t)
 		w.startProject()
-		settings := filepath.Join(w.dir, "harbour", "settings.py")
-		w.write("harbour/settings.py", content(t, settings)+"ALLOWED_HOSTS = ['.localhost', '127.0.0.1']\n")
 		w.must("start", "--yes")
 		page := w.visitor().get("/admin/login/")
 		assert.Contains(t, page, "Django administration", "the tables of sessions are there")
