@@ -20,6 +20,12 @@ func (w *world) neighbour(file string) map[string]string {
 	require.NoError(w.t, os.WriteFile(filepath.Join(dir, "dravit.toml"), []byte(file), 0o644))
 	w.own(dir)
 	w.dravit("start", "-C", dir, "--timeout", "6s")
+	return w.environment(dir)
+}
+
+// environment returns the variables that the stack of a folder gives to a command.
+func (w *world) environment(dir string) map[string]string {
+	w.t.Helper()
 	env := map[string]string{}
 	for line := range strings.Lines(w.must("run", "-C", dir, "--", "env").stdout) {
 		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")

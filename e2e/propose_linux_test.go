@@ -118,6 +118,20 @@ func TestStartFromAProposal(t *testing.T) {
 			"continent": {"Europe"}, "city": {"London"}, "title": {"Links of the pier"}, "language": {"en"}})
 		assert.Contains(t, v.get("/"), "Links of the pier")
 	})
+	t.Run("WordPress", func(t *testing.T) {
+		w := newWorld(t)
+		w.unpack("wordpress", ".")
+		w.must("start", "--yes")
+		env := w.environment(w.dir)
+		v := w.visitor() // as the comment in the proposal says
+		v.do("POST", "/wp-admin/setup-config.php?step=2", url.Values{"dbname": {env["DB_DATABASE"]},
+			"uname": {env["DB_USER"]}, "pwd": {env["DB_PASSWORD"]}, "dbhost": {env["DB_HOST"] + ":" + env["DB_PORT"]},
+			"prefix": {"wp_"}, "language": {""}})
+		v.do("POST", "/wp-admin/install.php?step=2", url.Values{"weblog_title": {"Gazette of the pier"},
+			"user_name": {"clerk"}, "admin_password": {"low-tide-42"}, "admin_password2": {"low-tide-42"},
+			"pw_weak": {"1"}, "admin_email": {"clerk@ferry.test"}, "blog_public": {"0"}, "language": {""}})
+		assert.Contains(t, v.get("/"), "Gazette of the pier")
+	})
 	t.Run("Django", func(t *testing.T) {
 		w := newWorld(t)
 		w.startProject()
@@ -149,28 +163,31 @@ func TestStartFromAProposal(t *testing.T) {
 		assert.Contains(t, w.must("status").stdout, "http://north.localhost:")
 		w.dir = filepath.Dir(w.dir)
 	})
-	t.Run("the demo", func(t *testing.T) {
-		w := newWorld(t)
-		w.must("demo", filepath.Join(w.dir, "demo"))
-		w.must("stop", "-C", filepath.Join(w.dir, "demo"))
-		w.dir = filepath.Join(w.dir, "demo")
-		text := content(t, filepath.Join(w.dir, "dravit.toml"))
-		require.NoError(t, os.Remove(filepath.Join(w.dir, "dravit.toml")))
-		r := w.dravit("start")
-		assert.Equal(t, 2, r.code, "nobody can be asked")
-		assert.Contains(t, r.stderr, "dravit propose")
-		shown, _ := w.atTerminal("n", "start")
-		assert.Contains(t, shown, "Several databases fit. Which one should it be? mariadb, sqlite [mariadb]")
-		assert.Contains(t, shown, "Write this to")
-		assert.NoFileExists(t, filepath.Join(w.dir, "dravit.toml"))
-		w.must("propose", "--yes")
-		assert.Contains(t, content(t, filepath.Join(w.dir, "dravit.toml")), `seed = "data/timetable.sql"`)
-		w.write("dravit.toml", text)
-		assert.Equal(t, 0, w.dravit("propose", "--yes").code)
-		assert.Equal(t, text, content(t, filepath.Join(w.dir, "dravit.toml")), "nothing is overwritten")
-		w.must("propose", "--yes", "--force")
-		assert.NotEqual(t, text, content(t, filepath.Join(w.dir, "dravit.toml")))
-	})
+}
+
+// In a folder without a stack file, start asks before it writes one, and propose overwrites nothing.
+func TestStartWithoutAStackFile(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must("demo", filepath.Join(w.dir, "demo"))
+	w.must("stop", "-C", filepath.Join(w.dir, "demo"))
+	w.dir = filepath.Join(w.dir, "demo")
+	text := content(t, filepath.Join(w.dir, "dravit.toml"))
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "dravit.toml")))
+	r := w.dravit("start")
+	assert.Equal(t, 2, r.code, "nobody can be asked")
+	assert.Contains(t, r.stderr, "dravit propose")
+	shown, _ := w.atTerminal("n", "start")
+	assert.Contains(t, shown, "Several databases fit. Which one should it be? mariadb, sqlite [mariadb]")
+	assert.Contains(t, shown, "Write this to")
+	assert.NoFileExists(t, filepath.Join(w.dir, "dravit.toml"))
+	w.must("propose", "--yes")
+	assert.Contains(t, content(t, filepath.Join(w.dir, "dravit.toml")), `seed = "data/timetable.sql"`)
+	w.write("dravit.toml", text)
+	assert.Equal(t, 0, w.dravit("propose", "--yes").code)
+	assert.Equal(t, text, content(t, filepath.Join(w.dir, "dravit.toml")), "nothing is overwritten")
+	w.must("propose", "--yes", "--force")
+	assert.NotEqual(t, text, content(t, filepath.Join(w.dir, "dravit.toml")))
 }
 
 // What a stack file lacks is named, and a folder that is no project gets a sentence and no file.
