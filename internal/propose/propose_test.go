@@ -2,6 +2,7 @@ package propose
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -324,4 +325,19 @@ func TestHostileFiles(t *testing.T) {
 	cancel()
 	_, err := Look(ctx, dir, machine)
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// A folder with very many files is read in part, and the proposal says so.
+func TestManyFiles(t *testing.T) {
+	dir := folder(t, "archive", map[string]string{"index.php": "<?php mb_strlen('x');"})
+	for i := range 31_000 {
+		if i%1000 == 0 {
+			require.NoError(t, os.Mkdir(filepath.Join(dir, fmt.Sprint(i/1000)), 0o755))
+		}
+		name := filepath.Join(dir, fmt.Sprint(i/1000), fmt.Sprint(i)+".php")
+		require.NoError(t, os.WriteFile(name, nil, 0o600))
+	}
+	p, f := proposed(t, dir)
+	assert.Contains(t, p.Notes, "the folder is large: not all of it was read")
+	assert.Equal(t, "app", f.Sites[0].App)
 }
