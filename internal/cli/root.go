@@ -112,6 +112,7 @@ Words that you will meet:
   gateway   the reverse proxy that all sites of this machine are reached through
   ledger    which port and which host name belongs to which stack`,
 		Example: `  dravit demo          a made-up ferry office, running, on any machine
+  dravit propose       the stack file that this folder needs
   dravit plan          what would run here, and why
   dravit start         run it
   dravit check         prove that every part answers
