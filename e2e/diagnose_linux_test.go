@@ -57,7 +57,7 @@ type fault struct {
 	stack   string
 	files   map[string]string
 	prepare func(t *testing.T, w *world) // before anything else
-	break_  func(t *testing.T, w *world) // after a first start; nil: there is no first start
+	breaks  func(t *testing.T, w *world) // after a first start; nil: there is no first start
 	env     []string                     // environment of the command
 	cause   string
 	subject string
@@ -222,7 +222,7 @@ func closedFolder(server string) fault {
 	return fault{name: "folder closed to " + server,
 		stack: "[part.web]\nkind = \"" + server + "\"\n[[site]]\nname = \"day\"\nexpect = { path = \"/quay/\" }\n",
 		files: map[string]string{"public/index.html": hello, "public/quay/index.html": hello},
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public/quay"), 0))
 		}, cause: "folder-unreadable", subject: "site.day", says: "public/quay"}
 }
@@ -419,14 +419,14 @@ func diagnoseEach(t *testing.T, documented string, proves func(cause string)) {
 					return nil
 				})
 			})
-			if c.break_ == nil {
+			if c.breaks == nil {
 				r := w.dravit("start", "--timeout", "12s")
 				require.NotEqual(t, 0, r.code, r.all())
 			} else {
 				if c.cause != "port-fixed" && c.cause != "folder-unwritable" {
 					w.must("start")
 				}
-				c.break_(t, w)
+				c.breaks(t, w)
 			}
 			cmd := w.command(t.Context(), "diagnose")
 			cmd.Env = append(cmd.Env, c.env...)

@@ -21,28 +21,28 @@ var faults = slices.Concat(dataFaults, connectionFaults, settingFaults, portFaul
 
 // dataFaults spoil the data of a store.
 var dataFaults = []fault{
-	{name: "data folder of somebody else's", stack: maria, break_: restart(func(t *testing.T, w *world) {
+	{name: "data folder of somebody else's", stack: maria, breaks: restart(func(t *testing.T, w *world) {
 		require.NoError(t, os.Chown(w.stackPath("data", "db", "ibdata1"), 0, 0))
 	}), cause: "data-owner", subject: "part.db", says: "belongs to root", root: true},
-	{name: "closed data folder of MariaDB", stack: maria, break_: restart(chmod(0, "data", "db", "mysql")),
+	{name: "closed data folder of MariaDB", stack: maria, breaks: restart(chmod(0, "data", "db", "mysql")),
 		cause: "data-mode", subject: "part.db", says: "chmod -R u+rwX", fixes: true},
-	{name: "closed data file of Redis", stack: "[part.seats]\nkind = \"redis\"\n", break_: restart(chmod(0, "data",
+	{name: "closed data file of Redis", stack: "[part.seats]\nkind = \"redis\"\n", breaks: restart(chmod(0, "data",
 		"seats", "appendonlydir")), cause: "data-mode", subject: "part.seats", fixes: true},
-	{name: "closed data folder of PostgreSQL", stack: post, break_: restart(chmod(0, "data", "db", "base")),
+	{name: "closed data folder of PostgreSQL", stack: post, breaks: restart(chmod(0, "data", "db", "base")),
 		cause: "data-mode", subject: "part.db", fixes: true},
-	{name: "open data folder of PostgreSQL", stack: post, break_: restart(chmod(0o777, "data", "db")),
+	{name: "open data folder of PostgreSQL", stack: post, breaks: restart(chmod(0o777, "data", "db")),
 		cause: "data-mode", subject: "part.db", says: "only its account may read"},
-	{name: "damaged data of MariaDB", stack: maria, break_: restart(func(t *testing.T, w *world) {
+	{name: "damaged data of MariaDB", stack: maria, breaks: restart(func(t *testing.T, w *world) {
 		for _, f := range []string{"ib_logfile0", "ibdata1"} {
 			require.NoError(t,
 				os.WriteFile(w.stackPath("data", "db", f), []byte(strings.Repeat("wreck", 4000)), 0o600))
 		}
 	}), cause: "data-damaged", subject: "part.db"},
-	{name: "damaged data of PostgreSQL", stack: post, break_: restart(func(t *testing.T, w *world) {
+	{name: "damaged data of PostgreSQL", stack: post, breaks: restart(func(t *testing.T, w *world) {
 		require.NoError(t, os.Remove(w.stackPath("data", "db", "global", "pg_control")))
 	}), cause: "data-damaged", subject: "part.db"},
 	{name: "damaged data of Redis", stack: "[part.seats]\nkind = \"redis\"\n",
-		break_: restart(func(t *testing.T, w *world) {
+		breaks: restart(func(t *testing.T, w *world) {
 			files, _ := filepath.Glob(w.stackPath("data", "seats", "appendonlydir", "*.incr.aof"))
 			require.Len(t, files, 1)
 			require.NoError(t, os.WriteFile(files[0], []byte("wreck wreck wreck\n"), 0o600))
@@ -51,9 +51,9 @@ var dataFaults = []fault{
 
 // connectionFaults use up what a store can serve.
 var connectionFaults = []fault{
-	{name: "connections of MariaDB", stack: maria, files: map[string]string{"hold.php": holdMaria}, break_: hold,
+	{name: "connections of MariaDB", stack: maria, files: map[string]string{"hold.php": holdMaria}, breaks: hold,
 		cause: "connections-used-up", subject: "part.db", says: "151 of php (pid "},
-	{name: "connections of PostgreSQL", stack: post, files: map[string]string{"hold.php": holdPost}, break_: hold,
+	{name: "connections of PostgreSQL", stack: post, files: map[string]string{"hold.php": holdPost}, breaks: hold,
 		cause: "connections-used-up", subject: "part.db", says: "settings = { max_connections = "},
 }
 
@@ -65,10 +65,10 @@ var settingFaults = []fault{
 	{name: "setting of MariaDB", stack: maria + "settings = { low_tide = 3 }\n", cause: "setting-refused",
 		subject: "part.db", says: "low-tide"},
 	{name: "setting of PostgreSQL", stack: post,
-		break_: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { low_tide = 3 }\n")),
+		breaks: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { low_tide = 3 }\n")),
 		cause:  "setting-refused", subject: "part.db", says: "low_tide"},
 	{name: "value of PostgreSQL", stack: post,
-		break_: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { max_connections = \"many\" }\n")),
+		breaks: restart(edit("\"postgres\"\n", "\"postgres\"\nsettings = { max_connections = \"many\" }\n")),
 		cause:  "setting-refused", subject: "part.db", says: "max_connections"},
 	{name: "setting of Redis", stack: "[part.seats]\nkind = \"redis\"\nsettings = { low-tide = 3 }\n",
 		cause: "setting-refused", subject: "part.seats", says: "low-tide"},
@@ -85,7 +85,7 @@ var settingFaults = []fault{
 
 // portFaults take what a part listens on.
 var portFaults = []fault{
-	{name: "stolen port", stack: "[part.seats]\nkind = \"redis\"\n", break_: func(t *testing.T, w *world) {
+	{name: "stolen port", stack: "[part.seats]\nkind = \"redis\"\n", breaks: func(t *testing.T, w *world) {
 		p := w.status().part(t, "seats")
 		kill(t, w.keeperPID())
 		kill(t, p.PID)
@@ -104,7 +104,7 @@ var portFaults = []fault{
 		})
 	}, cause: "port-taken", subject: "part.seats", says: "was taken by"},
 	{name: "stolen port of the gateway", stack: "[[site]]\nname = \"day\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+		files: map[string]string{"public/index.html": hello}, breaks: func(t *testing.T, w *world) {
 			port := w.book().HTTPPort
 			pids := w.gatewayPIDs()
 			require.Len(t, pids, 1)
@@ -121,18 +121,18 @@ var portFaults = []fault{
 			}()
 		}, cause: "gateway-port-taken", subject: "gateway", says: "is held by"},
 	{name: "pinned port taken", stack: "[part.seats]\nkind = \"redis\"\nport = 28713\n",
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			w.must("stop")
 			l, err := net.Listen("tcp", "127.0.0.1:28713")
 			require.NoError(t, err)
 			t.Cleanup(func() { l.Close() })
 		}, cause: "no-plan", subject: "part.seats.port", says: "28713"},
 	{name: "port written into the program", stack: nodeSite,
-		files: node(`require("http").createServer((q, r) => r.end("x")).listen(28714, "127.0.0.1")`), break_: nil,
+		files: node(`require("http").createServer((q, r) => r.end("x")).listen(28714, "127.0.0.1")`), breaks: nil,
 		cause: "listens-elsewhere", subject: "part.app", says: "28714"},
 	{name: "fixed port that is taken", stack: nodeSite,
 		files: node(`require("http").createServer((q, r) => r.end("x")).listen(28715, "127.0.0.1")`),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			l, err := net.Listen("tcp", "127.0.0.1:28715")
 			require.NoError(t, err)
 			t.Cleanup(func() { l.Close() })
@@ -236,12 +236,12 @@ var pageFaults = []fault{
 		"[[site]]\nname = \"day\"\napp = \"app\"\n", files: page(`<?php new PDO("mysql:host=x");`),
 		cause: "extension-not-loaded", subject: "site.day", says: "pdo_mysql"},
 	{name: "extension's file gone", stack: ownExtension, prepare: ownRedis, files: page(hello),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Remove(filepath.Join(w.dir, "own", "redis.so")))
 			w.crash("app")
 		}, cause: "extension-file-missing", subject: "part.app", says: "own/redis.so"},
 	{name: "extension's file of another PHP", stack: ownExtension, prepare: ownRedis, files: page(hello),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			copyFile(t, filepath.Join(beside(t), "7.4/tree/usr/lib/php/20190902/redis.so"),
 				filepath.Join(w.dir, "own", "redis.so"))
 			w.crash("app")
@@ -262,7 +262,7 @@ var pageFaults = []fault{
 		subject: "site.day", says: "index.php"},
 	{name: "folder that PHP may not write", stack: phpSite,
 		files: map[string]string{"public/index.php": `<?php if (!file_put_contents(__DIR__."/../cache/x", "x")) ` +
-			`throw new Exception("no cache");`, "cache/.keep": ""}, break_: func(t *testing.T, w *world) {
+			`throw new Exception("no cache");`, "cache/.keep": ""}, breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "cache"), 0o500))
 			w.dravit("start", "--timeout", "5s")
 		}, cause: "folder-unwritable", subject: "site.day", says: "cache/x"},
@@ -271,12 +271,12 @@ var pageFaults = []fault{
 		cause: "folder-missing", subject: "site.day", says: "writable = ["},
 	{name: "file that PHP may not read", stack: phpSite,
 		files: map[string]string{"public/index.php": `<?php require __DIR__."/../lib.php";`, "lib.php": "<?php"},
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "lib.php"), 0))
 			w.dravit("restart", "app") // its cache of compiled files may have it
 		}, cause: "file-unreadable", subject: "site.day", says: "lib.php"},
 	{name: "socket taken", stack: "[part.web]\nkind = \"nginx\"\n[[site]]\nname = \"day\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+		files: map[string]string{"public/index.html": hello}, breaks: func(t *testing.T, w *world) {
 			socket := w.status().part(t, "web").Socket
 			w.must("stop")
 			require.NoError(t, os.MkdirAll(filepath.Dir(socket), 0o700))
@@ -286,7 +286,7 @@ var pageFaults = []fault{
 			t.Cleanup(func() { l.Close() })
 			w.dravit("start", "--timeout", "5s")
 		}, cause: "socket-taken", subject: "part.web", says: "web.sock"},
-	{name: "another server on the data", stack: post, break_: restart(func(t *testing.T, w *world) {
+	{name: "another server on the data", stack: post, breaks: restart(func(t *testing.T, w *world) {
 		other := w.command(t.Context())
 		other.Path = "/usr/lib/postgresql/15/bin/postgres"
 		other.Args = []string{"postgres", "-D", w.stackPath("data", "db"), "-k", filepath.Dir(w.home), "-h", ""}
@@ -295,9 +295,9 @@ var pageFaults = []fault{
 		w.eventually("it runs", func() bool { return fileExists(w.stackPath("data", "db", "postmaster.pid")) })
 	}), cause: "data-locked", subject: "part.db", says: "another PostgreSQL"},
 	{name: "certificate that the page does not trust", stack: phpSite, files: page(hello),
-		break_: askOverHTTPS(`"cafile" => "/etc/ssl/certs/ca-certificates.crt", "peer_name" => "day.localhost"`),
+		breaks: askOverHTTPS(`"cafile" => "/etc/ssl/certs/ca-certificates.crt", "peer_name" => "day.localhost"`),
 		cause:  "certificate-untrusted", subject: "site.day", says: "names certificate on"},
-	{name: "certificate for another name", stack: phpSite, files: page(hello), break_: askOverHTTPS(`"cafile" => ` +
+	{name: "certificate for another name", stack: phpSite, files: page(hello), breaks: askOverHTTPS(`"cafile" => ` +
 		`getenv("AUTHORITY"), "peer_name" => "night.localhost", "SNI_enabled" => false`),
 		cause: "certificate-other-name", subject: "site.day", says: "night.localhost"},
 	{name: "certificate that Node.js does not trust", stack: nodeSite + "[env]\nNODE_EXTRA_CA_CERTS = \"\"\n",
@@ -305,7 +305,7 @@ var pageFaults = []fault{
 const serve = () => http.createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1");
 const port = fs.existsSync("https") && fs.readFileSync("https", "utf8");
 port ? https.get({host: "127.0.0.1", port, servername: "day.localhost"}, serve) : serve()`),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			w.write("https", fmt.Sprint(w.book().HTTPSPort))
 			w.dravit("restart", "--timeout", "6s")
 		}, cause: "certificate-untrusted", subject: "part.app", says: "NODE_EXTRA_CA_CERTS"},
@@ -330,19 +330,19 @@ var siteFileFaults = []fault{
 	{name: "PHP site without an app",
 		stack: "[part.app]\nkind = \"php\"\n[[site]]\nname = \"day\"\n", files: page(hello),
 		cause: "site-without-app", subject: "site.day", says: "app = "},
-	{name: "document root gone", stack: phpSite, files: page(hello), break_: func(t *testing.T, w *world) {
+	{name: "document root gone", stack: phpSite, files: page(hello), breaks: func(t *testing.T, w *world) {
 		require.NoError(t, os.Rename(filepath.Join(w.dir, "public"), filepath.Join(w.dir, "moved")))
 	}, cause: "root-gone", subject: "site.day", says: "public does not exist"},
 	{name: "document root closed", stack: "[part.web]\nkind = \"nginx\"\n" + phpSite, files: page(hello),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public"), 0))
 		}, cause: "root-closed", subject: "site.day", fixes: true},
 	{name: "index closed", stack: "[[site]]\nname = \"day\"\nroot = \"public\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+		files: map[string]string{"public/index.html": hello}, breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Chmod(filepath.Join(w.dir, "public/index.html"), 0))
 		}, cause: "root-closed", subject: "site.day", fixes: true},
 	{name: "index gone", stack: "[[site]]\nname = \"day\"\nroot = \"public\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+		files: map[string]string{"public/index.html": hello}, breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Remove(filepath.Join(w.dir, "public/index.html")))
 		}, cause: "index-missing", subject: "site.day"},
 }
@@ -369,15 +369,15 @@ var machineFaults = []fault{
 		files: map[string]string{"public/index.html": hello}, cause: "name-unknown",
 		subject: "site.day", says: "names hosts on"},
 	{name: "proxy in the environment", stack: "[[site]]\nname = \"day\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(*testing.T, *world) {},
+		files: map[string]string{"public/index.html": hello}, breaks: func(*testing.T, *world) {},
 		env: []string{"http_proxy=http://10.0.0.1:3128", "no_proxy=example.org"}, cause: "proxy-catches",
 		subject: "machine", says: "NO_PROXY"},
 	{name: "part stopped", stack: "[part.seats]\nkind = \"dravit-cache\"\n[part.more]\nkind = \"dravit-cache\"\n",
-		break_: func(_ *testing.T, w *world) {
+		breaks: func(_ *testing.T, w *world) {
 			w.must("stop", "seats")
 		}, cause: "stopped", subject: "part.seats", fixes: true},
 	{name: "killed again and again", stack: "[part.seats]\nkind = \"memcached\"\n",
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			w.eventually("it is killed until it gives up", func() bool {
 				p := w.status().part(t, "seats")
 				if p.PID > 0 && p.State != "failed" {
@@ -387,14 +387,14 @@ var machineFaults = []fault{
 			})
 		}, cause: "killed", subject: "part.seats"},
 	{name: "disk in memory full", stack: "[part.seats]\nkind = \"redis\"\n", prepare: small("size=60m"),
-		break_: restart(func(t *testing.T, w *world) {
+		breaks: restart(func(t *testing.T, w *world) {
 			f, err := os.Create(filepath.Join(filepath.Dir(w.home), "ballast"))
 			require.NoError(t, err)
 			_, _ = f.Write(make([]byte, 60<<20)) // as much as fits
 			f.Close()
 		}), cause: "memory-disk-full", subject: "machine", says: "are free", root: true},
 	{name: "no more files", stack: "[part.seats]\nkind = \"redis\"\n", prepare: small("size=200m,nr_inodes=200"),
-		break_: restart(func(t *testing.T, w *world) {
+		breaks: restart(func(t *testing.T, w *world) {
 			for i := range 200 {
 				if os.WriteFile(filepath.Join(filepath.Dir(w.home), fmt.Sprint("ballast", i)), nil, 0o644) != nil {
 					break
@@ -402,18 +402,18 @@ var machineFaults = []fault{
 			}
 		}), cause: "inodes-full", subject: "machine", says: "200 of 200", root: true},
 	{name: "disk full", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20),
-		break_: restart(func(t *testing.T, w *world) {
+		breaks: restart(func(t *testing.T, w *world) {
 			require.ErrorIs(t, w.fill(), syscall.ENOSPC)
 		}), cause: "disk-full", subject: "machine", says: "df -h", root: true},
 	{name: "file system that is read-only", stack: "[part.seats]\nkind = \"redis\"\n", prepare: disk(80 << 20),
-		break_: restart(func(t *testing.T, w *world) {
+		breaks: restart(func(t *testing.T, w *world) {
 			w.eventually("nobody writes there any more", func() bool {
 				return exec.Command("mount", "-o", "remount,ro", filepath.Dir(w.home)).Run() == nil
 			})
 			t.Cleanup(func() { asRunner(t, "mount", "-o", "remount,rw", filepath.Dir(w.home)) })
 		}), cause: "read-only", subject: "machine", says: "for writing", root: true},
 	{name: "library gone", stack: "[part.app]\nkind = \"custom\"\ncommand = \"./tide && exec python3 -m " +
-		"http.server --bind 127.0.0.1 {port}\"\n", prepare: tideLibrary, break_: func(t *testing.T, w *world) {
+		"http.server --bind 127.0.0.1 {port}\"\n", prepare: tideLibrary, breaks: func(t *testing.T, w *world) {
 		require.NoError(t, os.Remove(filepath.Join(w.dir, "libtide.so")))
 		w.dravit("restart", "--timeout", "6s")
 	}, cause: "library-missing", subject: "part.app", says: "libtide.so"},
@@ -426,17 +426,17 @@ var machineFaults = []fault{
 		}, cause: "module-other-runtime", subject: "part.app", says: "undefined symbol: PyTide_Turn"},
 	closedFolder("nginx"), closedFolder("apache"),
 	{name: "gateway that hangs", stack: "[[site]]\nname = \"day\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: func(t *testing.T, w *world) {
+		files: map[string]string{"public/index.html": hello}, breaks: func(t *testing.T, w *world) {
 			for _, pid := range w.gatewayPIDs() {
 				require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
 				t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) })
 			}
 		}, cause: "gateway-down", subject: "gateway", says: "dravit start"},
 	{name: "clock set back", stack: "[[site]]\nname = \"day\"\n",
-		files: map[string]string{"public/index.html": hello}, break_: inTheFuture, cause: "clock-back",
+		files: map[string]string{"public/index.html": hello}, breaks: inTheFuture, cause: "clock-back",
 		subject: "machine", says: "authority"},
 	{name: "quota used up", stack: "[part.seats]\nkind = \"redis\"\n", prepare: quota(60),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			require.NoError(t, os.Remove(filepath.Join(w.home, "survey.json"))) // which nobody can write again
 			require.ErrorIs(t, w.fill(), syscall.EDQUOT)
 			w.dravit("restart")
@@ -445,7 +445,7 @@ var machineFaults = []fault{
 		files: node(`const hungry = require("fs").existsSync("hungry");
 if (hungry) for (const all = [];;) all.push(Buffer.alloc(1 << 20, 1))
 require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")`),
-		break_: func(t *testing.T, w *world) {
+		breaks: func(t *testing.T, w *world) {
 			w.confine(128 << 20)
 			w.write("hungry", "")
 			w.kill("app")
@@ -453,7 +453,7 @@ require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PO
 				return strings.Contains(w.status().part(t, "app").Because, "no memory left")
 			})
 		}, cause: "out-of-memory", subject: "part.app", says: "dravit status"},
-	{name: "a server that hangs", stack: "[part.seats]\nkind = \"redis\"\n", break_: func(t *testing.T, w *world) {
+	{name: "a server that hangs", stack: "[part.seats]\nkind = \"redis\"\n", breaks: func(t *testing.T, w *world) {
 		pid := w.status().part(t, "seats").PID
 		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
 		t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) })

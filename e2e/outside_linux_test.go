@@ -167,8 +167,8 @@ var outsideFaults = []fault{
 	{name: "no server outside the stack", stack: "[part.db]\nkind = \"mariadb\"\noutside = \"127.0.0.1:1\"\n",
 		cause: "outside-gone", subject: "part.db", says: "127.0.0.1:1"},
 	{name: "server outside the stack without a password", stack: "[part.mail]\nkind = \"dravit-mail\"\n",
-		break_: toNeighbour("", true), cause: "outside-refused", subject: "part.seats", says: "DRAVIT_PASSWORD_SEATS"},
+		breaks: toNeighbour("", true), cause: "outside-refused", subject: "part.seats", says: "DRAVIT_PASSWORD_SEATS"},
 	{name: "server outside the stack that is a copy", stack: "[part.mail]\nkind = \"dravit-mail\"\n",
-		break_: toNeighbour("settings = { replicaof = \"127.0.0.1 1\" }\n", false), cause: "outside-unwell",
+		breaks: toNeighbour("settings = { replicaof = \"127.0.0.1 1\" }\n", false), cause: "outside-unwell",
 		subject: "part.seats", says: "READONLY"},
 }

@@ -51,7 +51,7 @@ type NetworkListener struct {
 // Table is what the gateway serves.
 type Table struct {
 	Routes  []Route           `json:"routes"`
-	Doors   []NetworkListener `json:"doors,omitempty"`
+	Network []NetworkListener `json:"doors,omitempty"`
 	DNSPort int               `json:"resolver,omitempty"` // the port on which it answers DNS; 0: not at all
 }
 
@@ -133,7 +133,7 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 		Lock:    h.Stack(id, "state", "gateway.lock"),
 		Env:     []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")},
 		Hash:    fmt.Sprintf("%s %d %d", self, http, https),
-		Config:  fmt.Sprint(t.DNSPort, t.Doors),
+		Config:  fmt.Sprint(t.DNSPort, t.Network),
 	}
 	spec := materialise.Spec{Format: 1, ID: id, Name: name, HTTPPort: http, HTTPSPort: https, Parts: []kind.Part{p}}
 	return spec, home.WriteState(materialise.File(h, id), spec)

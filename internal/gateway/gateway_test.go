@@ -235,7 +235,7 @@ func TestRequestsWaitForARestart(t *testing.T) {
 
 // Clients on a network port get the one site, whatever name they use. The web server gets the site's name, and the
 // application theirs. The gateway's own pages are not served there.
-func TestDoor(t *testing.T) {
+func TestSiteForOtherMachines(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Location", "http://"+r.Host+"/deep/")
 		_ = json.NewEncoder(w).Encode([]string{r.Host, r.Header.Get(kind.VisitedHeader),
@@ -243,15 +243,15 @@ func TestDoor(t *testing.T) {
 	})
 	table, _ := newTable(t,
 		Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
-	door := table.door(NetworkListener{Port: 8600, Host: "ferry.localhost"})
+	network := table.siteFor(NetworkListener{Port: 8600, Host: "ferry.localhost"})
 	for _, host := range []string{"192.168.7.2:8600", "saltmarsh:8600", "ferry.localhost"} {
-		got := ask(door, "http://"+host+"/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
+		got := ask(network, "http://"+host+"/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
 		var seen []string
 		require.NoError(t, json.Unmarshal(got.Body.Bytes(), &seen))
 		assert.Equal(t, []string{"ferry.localhost", host, "8600", host}, seen)
 		assert.Equal(t, "http://"+host+"/deep/", got.Header().Get("Location"))
-		assert.Equal(t, 404, ask(door, "http://"+host+health.RoutePath).Code)
-		assert.Equal(t, 404, ask(door, "http://"+host+kind.ProbePath).Code)
+		assert.Equal(t, 404, ask(network, "http://"+host+health.RoutePath).Code)
+		assert.Equal(t, 404, ask(network, "http://"+host+kind.ProbePath).Code)
 	}
 	got := ask(table, "http://ferry.localhost/", func(r *http.Request) {
 		r.Header.Set(kind.VisitedHeader, "evil.example")
@@ -373,11 +373,11 @@ func FuzzResponder(f *testing.F) {
 }
 
 // Network listeners open and close with the table, while everything else keeps running.
-func TestDoorsFollowTheTable(t *testing.T) {
+func TestListenersFollowTheTable(t *testing.T) {
 	socket := behind(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ferry") })
 	route := Route{Host: "ferry.localhost", Network: "unix", Address: socket}
 	table, h := newTable(t, route)
-	d := &doors{table: table, book: func() (*ledger.Ledger, error) {
+	d := &openings{table: table, book: func() (*ledger.Ledger, error) {
 		return ledger.Read(h)
 	}, open: map[NetworkListener]*servers{}}
 	defer d.close()
@@ -393,7 +393,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	assert.False(t, reaches())
 	require.NoError(t,
 		WriteTable(h,
-			Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}, DNSPort: names}))
+			Table{Routes: []Route{route}, Network: []NetworkListener{{port, "ferry.localhost"}}, DNSPort: names}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches())
 	assert.NotNil(t, d.resolver)
@@ -403,7 +403,7 @@ func TestDoorsFollowTheTable(t *testing.T) {
 	assert.False(t, reaches())
 	assert.Nil(t, d.resolver)
 	require.NoError(t,
-		WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{port, "ferry.localhost"}}}))
+		WriteTable(h, Table{Routes: []Route{route}, Network: []NetworkListener{{port, "ferry.localhost"}}}))
 	require.NoError(t, d.follow())
 	assert.True(t, reaches(), "what was closed opens again")
 }

@@ -70,10 +70,10 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 			all.also(encrypted, secure)
 		}
 	}
-	doors := &doors{table: t, book: book, addresses: addresses, open: map[NetworkListener]*servers{}}
-	defer doors.close()
+	open := &openings{table: t, book: book, addresses: addresses, open: map[NetworkListener]*servers{}}
+	defer open.close()
 	for {
-		if err := doors.follow(); err != nil {
+		if err := open.follow(); err != nil {
 			slog.Error("the gateway's table cannot be read", "error", err)
 		}
 		select {
@@ -136,8 +136,8 @@ func (s *servers) close() {
 	s.wg.Wait()
 }
 
-// doors are what the gateway opens and closes while it runs: network listeners and the DNS port.
-type doors struct {
+// openings are what the gateway opens and closes while it runs: network listeners and the DNS port.
+type openings struct {
 	table     *table
 	book      func() (*ledger.Ledger, error)
 	open      map[NetworkListener]*servers
@@ -146,33 +146,33 @@ type doors struct {
 }
 
 // follow opens and closes listeners as the table says now.
-func (d *doors) follow() error {
+func (d *openings) follow() error {
 	now, err := readTable(d.table.file)
 	if err != nil {
 		return err
 	}
 	wanted := map[NetworkListener]bool{}
-	for _, door := range now.Doors {
-		wanted[door] = true
+	for _, at := range now.Network {
+		wanted[at] = true
 	}
-	for door, servers := range d.open {
-		if !wanted[door] {
+	for at, servers := range d.open {
+		if !wanted[at] {
 			servers.close()
-			delete(d.open, door)
+			delete(d.open, at)
 		}
 	}
-	for door := range wanted {
-		if d.open[door] != nil {
+	for at := range wanted {
+		if d.open[at] != nil {
 			continue
 		}
-		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", door.Port))
+		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", at.Port))
 		if err != nil {
-			slog.Error("cannot listen for other machines", "host", door.Host, "error", err)
+			slog.Error("cannot listen for other machines", "host", at.Host, "error", err)
 			continue
 		}
 		servers := newServers()
-		servers.serve(d.table.server(d.table.door(door)), listener)
-		d.open[door] = servers
+		servers.serve(d.table.server(d.table.siteFor(at)), listener)
+		d.open[at] = servers
 	}
 	if d.resolver != nil && d.resolver.port != now.DNSPort {
 		d.resolver.close()
@@ -186,7 +186,7 @@ func (d *doors) follow() error {
 	return nil
 }
 
-func (d *doors) close() {
+func (d *openings) close() {
 	for _, servers := range d.open {
 		servers.close()
 	}
@@ -196,7 +196,7 @@ func (d *doors) close() {
 }
 
 // answer returns what the gateway knows about a host name.
-func (d *doors) answer(host string) known {
+func (d *openings) answer(host string) known {
 	if to, err := d.table.find(host); err == nil && to != nil || d.table.stopped(host) != "" {
 		return knownName
 	}

@@ -37,7 +37,7 @@ func TestServe(t *testing.T) {
 	route := Route{Host: "ferry.localhost", Network: "unix", Address: socket}
 	_, h := newTable(t, route)
 	require.NoError(t, os.WriteFile(keyFile(h), []byte("kelp"), 0o600))
-	port, secure, door := freePort(t), freePort(t), freePort(t)
+	port, secure, network := freePort(t), freePort(t), freePort(t)
 	ctx, end := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- Serve(ctx, h, port, secure) }()
@@ -77,14 +77,14 @@ func TestServe(t *testing.T) {
 	text, _ := get(fmt.Sprintf("https://ferry.example:%d/", secure))
 	assert.Contains(t, text, "certificate is valid for", "none is made for names of others")
 
-	text, _ = get(fmt.Sprintf("http://127.0.0.1:%d/", door))
+	text, _ = get(fmt.Sprintf("http://127.0.0.1:%d/", network))
 	assert.Contains(t, text, "refused")
 	require.NoError(t,
-		WriteTable(h, Table{Routes: []Route{route}, Doors: []NetworkListener{{door, "ferry.localhost"}}}))
+		WriteTable(h, Table{Routes: []Route{route}, Network: []NetworkListener{{network, "ferry.localhost"}}}))
 	require.NoError(t, syscall.Kill(os.Getpid(), syscall.SIGHUP))
 	require.Eventually(t, func() bool {
-		text, _ := get(fmt.Sprintf("http://127.0.0.1:%d/", door))
-		return text == fmt.Sprintf("http %d", door)
+		text, _ := get(fmt.Sprintf("http://127.0.0.1:%d/", network))
+		return text == fmt.Sprintf("http %d", network)
 	}, 5*time.Second, 10*time.Millisecond)
 
 	assert.Error(t, Serve(t.Context(), h, port, 0), "its port is taken")
@@ -217,9 +217,9 @@ func TestPrivateSite(t *testing.T) {
 	assert.Equal(t, 403, ask(table, "http://mail.localhost/").Code)
 	table.own = func(*http.Request) bool { return true }
 	assert.Equal(t, 404,
-		ask(table.door(NetworkListener{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
+		ask(table.siteFor(NetworkListener{Port: 8600, Host: "mail.localhost"}), "http://mail.localhost/").Code)
 	assert.Equal(t, 404,
-		ask(table.door(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
+		ask(table.siteFor(NetworkListener{Port: 8600, Host: "gone.localhost"}), "http://gone.localhost/").Code)
 }
 
 // A body is read whole before the request occupies a worker, into memory or into a file without a name.
@@ -436,7 +436,7 @@ func TestWhatIsKnownOfNames(t *testing.T) {
 		return nil
 	}))
 	table.book = book
-	d := &doors{table: table, book: book}
+	d := &openings{table: table, book: book}
 	for host, want := range map[string]known{
 		"ferry.test": knownName, "night.test": knownName, "crew.test": knownSuffix,
 		"test": knownSuffix, "attest": knownNothing,

@@ -108,18 +108,18 @@ func (t *table) of(host string) *target {
 	return nil
 }
 
-// doorKey is the context key of the network listener that a request came in by.
-type doorKey struct{}
+// listenerKey is the context key of the network listener that a request came in by.
+type listenerKey struct{}
 
-// door serves one site to other machines, under whatever name they use. It does not serve the gateway's own pages.
-func (t *table) door(d NetworkListener) http.Handler {
+// siteFor serves one site to other machines, under whatever name they use. It does not serve the gateway's own pages.
+func (t *table) siteFor(d NetworkListener) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
 		if err != nil || to == nil || to.Private || strings.HasPrefix(r.URL.Path, "/.dravit/") {
 			http.NotFound(w, r)
 			return
 		}
-		t.forward(w, r.WithContext(context.WithValue(r.Context(), doorKey{}, d)), to)
+		t.forward(w, r.WithContext(context.WithValue(r.Context(), listenerKey{}, d)), to)
 	})
 }
 
@@ -158,7 +158,7 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	if r.TLS != nil {
 		proto = "https"
 	}
-	if d, ok := r.Context().Value(doorKey{}).(NetworkListener); ok {
+	if d, ok := r.Context().Value(listenerKey{}).(NetworkListener); ok {
 		host, visited, port = d.Host, r.Host, d.Port
 	} else {
 		name, given := hostPort(r.Host)
@@ -187,10 +187,10 @@ func (t *table) mend(h http.Header, r *http.Request) {
 	}
 	host, _ := t.told(r)
 	rest, ok := strings.CutPrefix(location, "http://"+host+"/")
-	_, door := r.Context().Value(doorKey{}).(NetworkListener)
+	_, network := r.Context().Value(listenerKey{}).(NetworkListener)
 	switch {
 	case !ok:
-	case door:
+	case network:
 		h.Set("Location", "http://"+r.Host+"/"+rest)
 	case r.TLS != nil: // no client speaks HTTP on the HTTPS port
 		h.Set("Location", "https://"+host+"/"+rest)

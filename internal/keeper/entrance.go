@@ -70,7 +70,7 @@ func (g *gatewayRunner) writeTable() (gateway.Table, error) {
 		}
 		s.mu.Unlock()
 	}
-	slices.SortFunc(t.Doors, func(a, b gateway.NetworkListener) int { return a.Port - b.Port })
+	slices.SortFunc(t.Network, func(a, b gateway.NetworkListener) int { return a.Port - b.Port })
 	err := gateway.WriteTable(g.keeper.home, t)
 	g.stamp = gateway.TableStamp(g.keeper.home)
 	return t, err
@@ -179,6 +179,6 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 		})
 	}
 	if site.NetworkPort != 0 {
-		t.Doors = append(t.Doors, gateway.NetworkListener{Port: site.NetworkPort, Host: site.Host})
+		t.Network = append(t.Network, gateway.NetworkListener{Port: site.NetworkPort, Host: site.Host})
 	}
 }

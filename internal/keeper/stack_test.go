@@ -364,7 +364,7 @@ func TestRoutes(t *testing.T) {
 		AppNetwork: "tcp", AppAddress: "127.0.0.1:18000",
 	}, table.Routes[0])
 	assert.Equal(t, "*.pier.localhost", table.Routes[1].Host)
-	assert.Equal(t, []gateway.NetworkListener{{Port: 8600, Host: "pier.localhost"}}, table.Doors)
+	assert.Equal(t, []gateway.NetworkListener{{Port: 8600, Host: "pier.localhost"}}, table.Network)
 
 	h.s.mu.Lock()
 	app := h.s.parts["app"]
