@@ -245,7 +245,9 @@ func TestSiteForOtherMachines(t *testing.T) {
 		Route{Host: "ferry.localhost", StackID: "abc", Site: "ferry", Network: "unix", Address: socket})
 	network := table.siteFor(NetworkListener{Port: 8600, Host: "ferry.localhost"})
 	for _, host := range []string{"192.168.7.2:8600", "saltmarsh:8600", "ferry.localhost"} {
-		got := ask(network, "http://"+host+"/", func(r *http.Request) { r.Header.Set(kind.VisitedHeader, "evil.example") })
+		got := ask(network, "http://"+host+"/", func(r *http.Request) {
+			r.Header.Set(kind.VisitedHeader, "evil.example")
+		})
 		var seen []string
 		require.NoError(t, json.Unmarshal(got.Body.Bytes(), &seen))
 		assert.Equal(t, []string{"ferry.localhost", host, "8600", host}, seen)

@@ -60,7 +60,7 @@ func (d *draft) writeTasks(p program) {
 		task("configuration", "cp -n "+p.shape.Copy[0]+" "+p.shape.Copy[1], nil, Likely,
 			Evidence{path.Join(p.folder, p.shape.Copy[0]), 0, "has to be copied"})
 	}
-	if command, from := d.installs(p); command != "" {
+	if command, from := d.installs(p, false); command != "" {
 		task("packages", command, []string{from}, Certain, Evidence{from, 0, "names packages"})
 	}
 	if manifest := path.Join(p.folder, "package.json"); p.shape.Kind == "php" && d.script(p.folder, "build") != "" {
@@ -88,20 +88,25 @@ func Suggest(ctx context.Context, dir string) Commands {
 		return Commands{}
 	}
 	p, _ := t.tell(".")
-	command, _ := t.installs(p)
+	command, _ := t.installs(p, true)
 	return Commands{command, p.shape.Tables}
 }
 
 // installs returns the command that installs the packages of a program, and the file that names them; "": there are
-// none, or they are there.
-func (t *tree) installs(p program) (command, from string) {
+// none, or they are there. If packages are known to be missing, an empty manifest counts, too.
+func (t *tree) installs(p program, missing bool) (command, from string) {
+	names := func(ecosystem string) bool {
+		return slices.ContainsFunc(p.packages, func(q dependency) bool {
+			return strings.HasPrefix(q.name, ecosystem+":")
+		})
+	}
 	for _, x := range installers {
 		manifest := path.Join(p.folder, x.manifest)
 		if !t.has(manifest) || t.hasFolder(path.Join(p.folder, x.there)) ||
-			x.ecosystem == "composer" && !needsInstall(p) || x.ecosystem != "composer" && p.shape.Kind == "php" ||
-			!slices.ContainsFunc(p.packages, func(q dependency) bool {
-				return strings.HasPrefix(q.name, x.ecosystem+":")
-			}) {
+			x.ecosystem != "composer" && p.shape.Kind == "php" {
+			continue
+		}
+		if !missing && (!names(x.ecosystem) || x.ecosystem == "composer" && !needsInstall(p)) {
 			continue
 		}
 		from := manifest
