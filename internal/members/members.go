@@ -120,8 +120,10 @@ func PIDs(ids []proc.Identity) []int {
 }
 
 // End sends SIGTERM to every process of the part, and SIGKILL to those that are alive after grace. also are processes
-// that were known to belong to the part and may have lost every mark. It returns nil when none is left.
-func End(ctx context.Context, lock string, also []proc.Identity, grace time.Duration) error {
+// that were known to belong to the part and may have lost every mark. spared are processes that do not belong to it
+// though they may have a mark for a moment. It returns nil when none is left.
+func End(ctx context.Context, lock string, also []proc.Identity, grace time.Duration,
+	spared ...proc.Identity) error {
 	signal, deadline := syscall.SIGTERM, time.Now().Add(grace)
 	sent := map[proc.Identity]syscall.Signal{}
 	known := slices.Clone(also)
@@ -133,6 +135,7 @@ func End(ctx context.Context, lock string, also []proc.Identity, grace time.Dura
 		if err != nil {
 			return err
 		}
+		all = slices.DeleteFunc(all, func(p proc.Process) bool { return slices.Contains(spared, p.Identity) })
 		known = among(all, lock, Leader(lock), known)
 		if len(known) == 0 {
 			return nil

@@ -201,3 +201,18 @@ print("ready", flush=True); sys.stdin.read()' "` + path + `.sock" < /dev/zero`
 	assert.True(t, Include(path+"2.lock", Leader(path+"2.lock").PID))
 	assert.False(t, Include(path+"2.lock", os.Getpid()))
 }
+
+// The process that started a supervisor holds its lock for a moment: it is spared, and everything else is ended.
+func TestEndSparesTheStarter(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "task.lock")
+	start(t, path, "echo ready; sleep 60")
+	starter := exec.Command("/bin/sleep", "60")
+	starter.Env = []string{Mark + "=" + path}
+	require.NoError(t, starter.Start())
+	t.Cleanup(func() { _ = starter.Process.Kill(); _ = starter.Wait() })
+	id, err := proc.Identify(starter.Process.Pid)
+	require.NoError(t, err)
+	require.NoError(t, End(t.Context(), path, nil, 100*time.Millisecond, id))
+	assert.True(t, id.Alive())
+	assert.False(t, Leader(path).Alive())
+}

@@ -41,21 +41,21 @@ func Repeat(lock string, tied bool, interval time.Duration, record string, comma
 		case <-timer.C:
 			began = time.Now()
 			if err := s.start(command); err != nil {
-				return errors.Join(err, endRest(lock, false))
+				return errors.Join(err, s.endRest(false))
 			}
 		case <-s.alone:
-			return endRest(lock, false)
+			return s.endRest(false)
 		case sig := <-s.signals:
 			s.pass(sig)
 			ends = ends || sig == syscall.SIGTERM || sig == syscall.SIGINT || sig == syscall.SIGQUIT
 			if ends && len(s.commands) == 0 {
-				return endRest(lock, false)
+				return s.endRest(false)
 			}
 		case <-s.died:
 			reap(s.commands)
 		case err := <-s.ended:
 			clear(s.commands)
-			err = errors.Join(endRest(lock, false), noteRun(record, began, interval, err, timer))
+			err = errors.Join(s.endRest(false), noteRun(record, began, interval, err, timer))
 			if err != nil || ends {
 				return err
 			}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"slices"
 	"syscall"
 	"time"
 
@@ -40,6 +41,8 @@ const Background = "dravit: the command went on in the background"
 type supervisor struct {
 	lock     string
 	lockFile *os.File
+	// starter is the process that started the supervisor. It holds the lock, too, until it has closed its descriptor.
+	starter  proc.Identity
 	signals  chan os.Signal      // to pass on
 	died     chan os.Signal      // a child has died
 	alone    chan struct{}       // closed when the process that started the supervisor has died, if they are tied
@@ -61,6 +64,7 @@ func begin(lock string, tied bool) (*supervisor, error) {
 		ended:    make(chan error),
 		commands: map[int]*os.Process{},
 	}
+	s.starter, _ = proc.Identify(os.Getppid()) // if it is gone, it needs no protection
 	self, err := proc.Identify(os.Getpid())
 	if err == nil { // the keeper notes the same, but a command may exit before it does
 		err = members.NoteLeader(s.lockFile, self)
@@ -112,19 +116,19 @@ func Run(lock string, tied bool, processes int, command []string) error {
 	}
 	for range processes {
 		if err := s.start(command); err != nil {
-			return errors.Join(err, endRest(lock, false))
+			return errors.Join(err, s.endRest(false))
 		}
 	}
 	for {
 		select {
 		case <-s.alone:
-			return endRest(lock, false)
+			return s.endRest(false)
 		case sig := <-s.signals:
 			s.pass(sig)
 		case <-s.died:
 			reap(s.commands)
 		case err := <-s.ended:
-			return errors.Join(endRest(lock, err == nil && processes == 1), err)
+			return errors.Join(s.endRest(err == nil && processes == 1), err)
 		}
 	}
 }
@@ -138,9 +142,11 @@ func reap(commands map[int]*os.Process) {
 	}
 }
 
-// endRest stops what the command left behind.
-func endRest(lock string, well bool) error {
-	left, err := members.Of(lock)
+// endRest stops what the command left behind. A command may end before the supervisor's starter has closed the lock:
+// the starter is not one of its processes.
+func (s *supervisor) endRest(well bool) error {
+	left, err := members.Of(s.lock)
+	left = slices.DeleteFunc(left, func(id proc.Identity) bool { return id == s.starter })
 	if err != nil || len(left) == 0 {
 		return err
 	}
@@ -149,7 +155,7 @@ func endRest(lock string, well bool) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	return members.End(ctx, lock, left, grace)
+	return members.End(ctx, s.lock, left, grace, s.starter)
 }
 
 // Exit exits as the command did: with its code, or with 128 and the number of the signal that killed it, as a shell
