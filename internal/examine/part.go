@@ -4,6 +4,14 @@ package examine
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+
 	"dravit/internal/account"
 	"dravit/internal/diagnose"
 	"dravit/internal/gateway"
@@ -15,13 +23,6 @@ import (
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/proc"
-	"errors"
-	"io/fs"
-	"maps"
-	"os"
-	"path/filepath"
-	"slices"
-	"syscall"
 )
 
 // maxLogRead is how much of the end of a log is searched for causes, in bytes.

@@ -10,10 +10,10 @@ import (
 	"net/url"
 	"time"
 
+	"github.com/alicebob/miniredis/v2/proto"
+
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
-
-	"github.com/alicebob/miniredis/v2/proto"
 )
 
 // session is a connection to a server that speaks Redis' protocol (RESP), after the log-in.

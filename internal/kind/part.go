@@ -2,7 +2,6 @@ package kind
 
 import (
 	"cmp"
-	"dravit/internal/stackfile"
 	"io/fs"
 	"net"
 	"slices"
@@ -10,6 +9,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"dravit/internal/stackfile"
 )
 
 // Program is an installed program, or one that is built into Dravit (then Path is "").

@@ -1,11 +1,12 @@
 package propose
 
 import (
-	"dravit/internal/pattern"
 	"encoding/json"
 	"path"
 	"strconv"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // servers are the files that are the entry of a program without a framework.

@@ -1,10 +1,11 @@
 package propose
 
 import (
-	"dravit/internal/pattern"
 	"maps"
 	"slices"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // demanded reports whether a manifest demands an extension of PHP.

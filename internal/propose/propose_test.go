@@ -306,6 +306,19 @@ func TestNamesThatAreTaken(t *testing.T) {
 	assert.Equal(t, stackfile.Texts{"postgres"}, f.Parts["db"].Kind)
 }
 
+// Two programs of one language need its program once, and a proposal is the same each time.
+func TestSameEachTime(t *testing.T) {
+	dir := folder(t, "harbour", map[string]string{"README": "", "a/go.mod": "module a\n", "a/main.go": "package main",
+		"b/go.mod": "module b\n", "b/main.go": "package main", "b/composer.json": `{"require": {"x/y": "1"}}`})
+	first, f := proposed(t, dir)
+	assert.Len(t, f.Requires, 2)
+	for range 20 {
+		again, err := Look(t.Context(), dir, machine)
+		require.NoError(t, err)
+		assert.Equal(t, first.Text(), again.Text())
+	}
+}
+
 // Nothing is followed out of the folder, and nothing is waited for.
 func TestHostileFiles(t *testing.T) {
 	outside := folder(t, "outside", map[string]string{"composer.json": `{"require": {"ext-ldap": "*"}}`})

@@ -1,10 +1,11 @@
 package propose
 
 import (
-	"dravit/internal/project"
 	"path"
 	"slices"
 	"strings"
+
+	"dravit/internal/project"
 )
 
 // writeSites writes a site for each program that has pages, or for the folder's own files.

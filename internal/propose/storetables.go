@@ -1,11 +1,12 @@
 package propose
 
 import (
-	"dravit/internal/dump"
-	"dravit/internal/pattern"
 	"path"
 	"slices"
 	"strings"
+
+	"dravit/internal/dump"
+	"dravit/internal/pattern"
 )
 
 // choice is the database that the proposal has; its kind is "" for none.

@@ -7,22 +7,27 @@ import (
 	"strings"
 )
 
-// writeRequires writes the programs that the tasks call.
+// callers are the programs that a manifest's commands call.
+var callers = [][2]string{{"composer.json", "composer"}, {"go.mod", "go"}, {"pom.xml", "mvn"}}
+
+// writeRequires writes the programs that the tasks and commands call.
 func (d *draft) writeRequires() {
+	needs := func(program string, from ...Evidence) {
+		t := d.table("requires")
+		if !slices.ContainsFunc(t.Lines, func(l Line) bool { return l.Key == program }) {
+			t.add(program, "", Certain, from...)
+		}
+	}
 	for _, p := range d.programs {
-		for file, program := range map[string]string{"composer.json": "composer", "go.mod": "go", "pom.xml": "mvn"} {
-			if file == "composer.json" && (!needsInstall(p) || d.hasFolder(path.Join(p.folder, "vendor"))) {
-				continue
-			}
-			if full := path.Join(p.folder, file); d.has(full) {
-				d.table("requires").add(program, "", Certain, Evidence{full, 0, "is there"})
+		for _, x := range callers {
+			full := path.Join(p.folder, x[0])
+			installed := x[1] == "composer" && (!needsInstall(p) || d.hasFolder(path.Join(p.folder, "vendor")))
+			if d.has(full) && !installed {
+				needs(x[1], Evidence{full, 0, "is there"})
 			}
 		}
-		if slices.ContainsFunc(
-			p.packages,
-			func(x dependency) bool { return x.name == "nuget:microsoft.net.sdk.web" },
-		) {
-			d.table("requires").add("dotnet", "", Certain, p.told...)
+		if _, ok := find(p.packages, "nuget:microsoft.net.sdk.web"); ok {
+			needs("dotnet", p.told...)
 		}
 	}
 }

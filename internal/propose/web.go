@@ -1,10 +1,11 @@
 package propose
 
 import (
-	"dravit/internal/pattern"
 	"path"
 	"slices"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // apacheOnly are directives that another web server cannot replace. A front controller is none: every web server of

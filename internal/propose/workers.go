@@ -1,9 +1,10 @@
 package propose
 
 import (
-	"dravit/internal/pattern"
 	"slices"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // writeWorkers writes the workers that a Procfile or a package names.

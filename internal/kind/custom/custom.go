@@ -2,9 +2,10 @@
 package custom
 
 import (
+	"sync"
+
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
-	"sync"
 )
 
 // New returns the kind.
