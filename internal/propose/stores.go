@@ -76,7 +76,7 @@ var configurations = []struct {
 	files string // the names, as a regular expression
 	read  func(file, text string) []claim
 }{
-	{`^(docker-)?compose[\w.-]*\.ya?ml$`, matching(ofConfig, "runs",
+	{`^([a-z]+-)?compose[\w.-]*\.ya?ml$`, matching(ofConfig, "runs",
 		`^\s*image:\s*["']?(?:[\w.-]+/)*(mysql|mariadb|postgres|postgis|redis|valkey|memcached|nats)\b`)},
 	{`^\.env(\.(example|dist|sample|local|dev|development)(\..*)?)?$`, matching(
 		ofConfig,
