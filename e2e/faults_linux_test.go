@@ -360,7 +360,7 @@ var taskFaults = []fault{
 	{name: "packages missing, with a manifest", stack: phpSite,
 		files: map[string]string{"public/index.php": `<?php require __DIR__."/../vendor/autoload.php";`,
 			"composer.json": "{}"},
-		cause: "packages-missing", subject: "site.day", says: `command = "composer install"`},
+		cause: "packages-missing", subject: "site.day", says: `command = "composer install --no-interaction"`},
 }
 
 // machineFaults are in the machine, or in the stack itself.
