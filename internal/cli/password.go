@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"dravit/internal/stack"
+	"dravit/internal/stackfile"
 	"dravit/internal/ui"
 )
 
@@ -22,7 +23,7 @@ func (a *app) askForPasswords(ctx context.Context, s *stack.Stack, o *stack.Star
 	}
 	o.Passwords = map[string]string{}
 	for _, x := range servers {
-		password, given := os.LookupEnv(x.PasswordVariable())
+		password, given := os.LookupEnv(stackfile.PasswordVariable(x.Part))
 		if !given && a.asks() && (!x.Known || x.Refusal != "") {
 			if password, given, err = a.password(ctx, x); err != nil {
 				return err
@@ -36,7 +37,7 @@ func (a *app) askForPasswords(ctx context.Context, s *stack.Stack, o *stack.Star
 				Exit:    exitUsage,
 				What:    "this cannot be the password of part " + x.Part,
 				Because: "it has a control character in it, such as a line end",
-				Next:    "give it again: " + x.PasswordVariable() + "=... dravit start",
+				Next:    "give it again: " + stackfile.PasswordVariable(x.Part) + "=... dravit start",
 			}
 		}
 		o.Passwords[x.Part] = password

@@ -22,7 +22,7 @@ func (d *doctor) outside(p PartFacts, said string) {
 		d.add(seen, "outside-gone", subject, "no server answers at "+at+", where part "+name+" should be",
 			"start that server, or correct part."+name+".outside in "+stackfile.Name, said)
 	case misses(kind.Greets):
-		remedy := "dravit start asks for its password, or takes it from DRAVIT_PASSWORD_" + stackfile.EnvPrefix(name)
+		remedy := "dravit start asks for its password, or takes it from " + stackfile.PasswordVariable(name)
 		if p.Traits.Databases {
 			remedy += "; or correct user and database of part " + name + " in " + stackfile.Name
 		}

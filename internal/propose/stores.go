@@ -1,176 +1,145 @@
 package propose
 
 import (
-	_ "embed"
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
-	"github.com/pelletier/go-toml/v2"
-
+	"dravit/internal/dump"
 	"dravit/internal/pattern"
 )
 
-//go:embed drivers.toml
-var driversText []byte
-
-// drivers are the packages of drivers.toml with the kind that answers each.
-var drivers = sync.OnceValue(func() map[string]string {
-	var table map[string][]string
-	if err := toml.Unmarshal(driversText, &table); err != nil {
-		panic(err) // it is embedded, and a test reads it
-	}
-	all := map[string]string{}
-	for kind, names := range table {
-		for _, name := range names {
-			all[name] = kind
-		}
-	}
-	return all
-})
-
-// Weights of evidence: code and manifests go before configuration, and that before what is usual for a shape.
-const (
-	ofCode   = 3
-	ofConfig = 2
-	ofShape  = 1
-)
-
-// claim says that something of the folder needs a store of a kind.
-type claim struct {
-	kind   string
-	weight int
-	from   Evidence
+// choice is the database that the proposal has; its kind is "" for none.
+type choice struct {
+	kind string
+	from []Evidence
+	sure Certainty
+	// own: it is a file of the project's own, which needs no part.
+	own bool
 }
 
-// databases exclude each other: an application that knows several of them uses one.
-var databases = []string{"mariadb", "postgres", "sqlite"}
-
-// claims returns what the folder says about stores.
-func (t *tree) claims(programs []program, code *code) []claim {
-	all := slices.Clone(code.claims)
-	for _, p := range programs {
-		for _, d := range p.packages {
-			if kind := drivers()[d.name]; kind != "" && !d.dev {
-				all = append(all, claim{kind, ofCode, d.from})
-			}
+// decideDatabase chooses the database. If the evidence for several is as strong, it asks the user, and names the others
+// in any case.
+func (d *draft) decideDatabase() {
+	kind, weight, from, also := database(d.all)
+	sure := map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]
+	c := choice{kind: kind, from: from, sure: sure}
+	equal := []string{kind}
+	for _, other := range also {
+		w, lost := best(d.all, other)
+		if w == weight {
+			c.sure = Unsure
+			equal = append(equal, other)
 		}
-		if p.shape.Database != "" {
-			all = append(all, claim{p.shape.Database, ofShape, Evidence{Says: "usual for " + p.shape.Name}})
-		}
+		d.note("the database may be %s, too: %s", other, lost[0])
 	}
-	for _, file := range t.files {
-		name := path.Base(file)
-		for _, c := range configurations {
-			if strings.Count(file, "/") < 5 && pattern.Of(c.files).MatchString(name) {
-				all = append(all, c.read(file, string(t.read(file)))...)
+	if len(equal) > 1 && d.machine.Choose != nil {
+		c.kind, c.sure = d.machine.Choose("Several databases fit. Which one should it be?", equal), Certain
+		_, c.from = best(d.all, c.kind)
+		c.from = append(c.from[:1:1], Evidence{Says: "your choice"})
+	}
+	if c.own = c.kind == "sqlite" && !d.readsDatabase(); c.own {
+		d.note("its SQLite database is a file of its own, which needs no part: %s", c.from[0])
+	}
+	d.database = c
+}
+
+// readsDatabase reports whether the code reads a variable that says where its database is.
+func (d *draft) readsDatabase() bool {
+	for name := range d.code.variables {
+		for w := range strings.SplitSeq(name, "_") {
+			if meant[w] == "db" || w == "SQLITE" {
+				return true
 			}
 		}
 	}
-	return all
+	return false
 }
 
-// configurations are files that name stores, and how they do.
-var configurations = []struct {
-	files string // the names, as a regular expression
-	read  func(file, text string) []claim
-}{
-	{`^([a-z]+-)?compose[\w.-]*\.ya?ml$`, matching(ofConfig, "runs",
-		`^\s*image:\s*["']?(?:[\w.-]+/)*(mysql|mariadb|postgres|postgis|redis|valkey|memcached|nats)\b`)},
-	{`^\.env(\.(example|dist|sample|local|dev|development)(\..*)?)?$`, matching(
-		ofConfig,
-		"names",
-		`^\s*(?:export\s+)?\w*(?:URL|DSN|URI|CONNECTION|DRIVER|STORE)=["']?`+
-			`(mysql|mariadb|postgres|postgresql|pgsql|sqlite|`+
-			`redis|memcached|nats|smtp)\b`,
-	)},
-	{`^\.env(\.(example|dist|sample)(\..*)?)?$`, matching(ofShape, "names a host for",
-		`^\s*(?:export\s+)?(REDIS|MEMCACHED|MAIL|SMTP)_HOST=`)},
-	{
-		`^database\.ya?ml(\.\w+)?$`,
-		matching(ofConfig, "names", `^\s*adapter:\s*["']?(postgresql|mysql2|trilogy|sqlite3)\b`),
-	},
-	{`^schema\.prisma$`, matching(ofCode, "names", `^\s*provider\s*=\s*"(postgresql|mysql|sqlite)"`)},
-	{
-		`^application[\w-]*\.(properties|ya?ml)$`,
-		matching(ofConfig, "names", `jdbc:(postgresql|mysql|mariadb|sqlite)\b`),
-	},
-	{`\.py$`, matching(ofCode, "names", `django\.db\.backends\.(postgresql|mysql|sqlite3)\b`)},
-}
-
-// storeWords are the kinds that words in configuration mean.
-var storeWords = map[string]string{
-	"mysql":      "mariadb",
-	"mysql2":     "mariadb",
-	"trilogy":    "mariadb",
-	"postgresql": "postgres",
-	"pgsql":      "postgres",
-	"postgis":    "postgres",
-	"sqlite3":    "sqlite",
-	"valkey":     "redis",
-	"mail":       "dravit-mail",
-	"smtp":       "dravit-mail",
-}
-
-// matching returns a reader of lines that name a store in the first group. Lines that are commented out are no
-// evidence.
-func matching(weight int, says, expression string) func(file, text string) []claim {
-	return func(file, text string) []claim {
-		var all []claim
-		number := 0
-		for line := range strings.Lines(text) {
-			number++
-			if trimmed := strings.TrimSpace(line); strings.HasPrefix(trimmed, "#") ||
-				strings.HasPrefix(trimmed, "//") {
-				continue
-			}
-			m := pattern.Of(expression).FindStringSubmatch(line)
-			if m == nil {
-				continue
-			}
-			kind := strings.ToLower(m[1])
-			if other := storeWords[kind]; other != "" {
-				kind = other
-			}
-			all = append(all, claim{kind, weight, Evidence{file, number, says + " " + m[1]}})
+// writeStores writes the database, the cache, the queue and the mail catcher.
+func (d *draft) writeStores() {
+	claims := d.all
+	if c := d.database; c.kind != "" && !c.own {
+		t := d.store("db", c.kind)
+		t.add("kind", c.kind, c.sure, c.from...)
+		d.writeSeed(t)
+	}
+	for _, s := range []struct{ name, kind string }{{"cache", "redis"}, {"memcached", "memcached"}, {"queue", "nats"},
+		{"mail", "dravit-mail"}} {
+		weight, from := best(claims, s.kind)
+		if d.optional(claims, s.kind) {
+			d.note("the code can use %s, too: %s", s.kind, from[0])
+			continue
 		}
-		return all
+		if weight < ofConfig && (s.kind != "dravit-mail" || weight == 0) {
+			continue
+		}
+		sure := Certain
+		if weight < ofCode {
+			sure = Likely
+		}
+		var kind any = s.kind
+		if s.kind == "redis" {
+			kind = []string{"redis", "dravit-cache"}
+		}
+		d.store(s.name, s.kind).add("kind", kind, sure, from...)
 	}
 }
 
-// best returns the strongest claims for one kind.
-func best(claims []claim, kind string) (weight int, from []Evidence) {
-	for _, c := range claims {
-		switch {
-		case c.kind != kind || c.weight < weight:
-		case c.weight > weight:
-			weight, from = c.weight, []Evidence{c.from}
-		case len(from) < 2:
-			from = append(from, c.from)
-		}
-	}
-	return weight, from
-}
-
-// database returns the kind of database that the claims speak for, "" for none. also are the other kinds that have
-// claims, the strongest first.
-func database(claims []claim) (kind string, weight int, from []Evidence, also []string) {
-	kinds := slices.Clone(databases)
-	slices.SortStableFunc(kinds, func(a, b string) int {
-		wa, _ := best(claims, a)
-		wb, _ := best(claims, b)
-		return wb - wa
+// optional reports whether a cache is one of several that PHP code knows and no manifest or configuration names.
+func (d *draft) optional(claims []claim, kind string) bool {
+	named := slices.ContainsFunc(claims, func(c claim) bool {
+		return c.kind == kind && path.Ext(c.from.File) != ".php" && path.Ext(c.from.File) != ".inc"
 	})
-	for _, k := range kinds {
-		w, f := best(claims, k)
-		switch {
-		case w == 0:
-		case kind == "":
-			kind, weight, from = k, w, f
-		default:
-			also = append(also, k)
+	known := 0
+	for _, name := range []string{"redis", "memcached", "memcache", "apcu"} {
+		_, needs := d.code.needs[name]
+		_, wishes := d.code.wishes[name]
+		if needs || wishes {
+			known++
 		}
 	}
-	return kind, weight, from, also
+	weight, _ := best(claims, kind)
+	return !named && weight > 0 && known > 1 && (kind == "redis" || kind == "memcached")
+}
+
+// store adds a store, and returns its table.
+func (d *draft) store(name, kind string) *Table {
+	d.stores = append(d.stores, store{name, kind})
+	return d.table("part." + name)
+}
+
+// dumpFolders are where dumps lie.
+var dumpFolders = []string{".", "db", "database", "data", "sql", "dump", "dumps", "schema", "install"}
+
+// writeSeed writes the only dump that lies around, or names several.
+func (d *draft) writeSeed(t *Table) {
+	for _, p := range d.programs {
+		if p.shape.Tables != "" {
+			return // its own command makes the tables
+		}
+	}
+	var found []string
+	for _, file := range d.files {
+		if slices.Contains(dumpFolders, path.Dir(file)) &&
+			pattern.Of(`\.sql(\.(gz|bz2|xz|zst))?$`).MatchString(file) {
+			found = append(found, file)
+		}
+	}
+	switch {
+	case len(found) == 1 && (path.Ext(found[0]) != ".sql" || lineOf(d.read(found[0]), "CREATE TABLE") > 0):
+		x, err := dump.Open(d.dir, found[0])
+		if err != nil {
+			return
+		}
+		defer x.Close()
+		if from := x.Kind(); from == "" || from == d.stores[len(d.stores)-1].kind {
+			t.add("seed", found[0], Likely, Evidence{found[0], 0, "is a dump"})
+		}
+	case len(found) > 1:
+		t.Notes = append(
+			t.Notes,
+			"there are several dumps; one can be its seed: "+strings.Join(found[:min(3, len(found))], ", "),
+		)
+	}
 }

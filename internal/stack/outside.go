@@ -20,11 +20,6 @@ type OutsideServer struct {
 	Refusal string
 }
 
-// PasswordVariable returns the name of the variable of the user's environment that has the password of the server.
-func (o OutsideServer) PasswordVariable() string {
-	return "DRAVIT_PASSWORD_" + stackfile.EnvPrefix(o.Part)
-}
-
 // OutsideServers returns the servers of the stack file that need a password. It asks those whose password is known
 // whether they still accept it.
 func (s *Stack) OutsideServers(ctx context.Context) ([]OutsideServer, error) {

@@ -35,6 +35,10 @@ func (p PartConfig) OutsideServer() Server {
 	return s
 }
 
+// PasswordVariable returns the name of the variable of the user's environment that has the password of a part's outside
+// server.
+func PasswordVariable(part string) string { return "DRAVIT_PASSWORD_" + EnvPrefix(part) }
+
 // ParseServer reads the value of the key outside: host:port, or a URL with host and port. It accepts no password.
 func ParseServer(text string) (Server, error) {
 	var s Server
