@@ -215,4 +215,9 @@ func TestProposeBeside(t *testing.T) {
 		content(t, filepath.Join(w.dir, "dravit.toml")))
 	w.must("start")
 	assert.Contains(t, w.must("propose", "--yes").stdout, "it has every part and extension")
+
+	w.write("dravit.toml", "[part.app]\nkind = \"tide\"\n")
+	assert.Equal(t, 2, w.dravit("propose", "--yes").code, "the file is faulty")
+	w.must("propose", "--yes", "--force")
+	w.must("plan")
 }

@@ -54,7 +54,8 @@ is a stack file, it shows what the proposal has that the file lacks, and adds it
 				return err
 			}
 			p, err := m.Propose(cmd.Context(), a.dir, a.chooser(cmd.Context()))
-			if err != nil {
+			var faulty stackfile.Faults // a file that is overwritten may be faulty
+			if err != nil && !(force && p.Exists && errors.As(err, &faulty)) {
 				return err
 			}
 			if p.Exists && !force {
