@@ -40,7 +40,7 @@ var readers = map[string]string{
 // tested are folders with code that does not serve the application.
 var tested = []string{"test", "tests", "Test", "Tests", "spec", "specs", "e2e", "docs", "doc", "tools"}
 
-// readCode reads the code of the folder.
+// readAllCode reads the code of the folder, within limits.
 func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 	c := &code{needs: map[string]Evidence{}, wishes: map[string]Evidence{}, variables: map[string]Evidence{},
 		files: map[string]int{}}
@@ -56,10 +56,7 @@ func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 		if isPHP {
 			c.php++
 		}
-		if slices.ContainsFunc(
-			strings.Split(path.Dir(file), "/"),
-			func(f string) bool { return slices.Contains(tested, f) },
-		) {
+		if inTests(file) {
 			continue
 		}
 		if read >= maxCodes || size >= maxAllCode {
@@ -102,6 +99,13 @@ func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 	}
 	maps.DeleteFunc(c.wishes, func(name string, _ Evidence) bool { _, needed := c.needs[name]; return needed })
 	return c, nil
+}
+
+// inTests reports whether a file is in a folder with code that does not serve the application.
+func inTests(file string) bool {
+	return slices.ContainsFunc(strings.Split(path.Dir(file), "/"), func(f string) bool {
+		return slices.Contains(tested, f)
+	})
 }
 
 // use is a name of an extension in a file of PHP.

@@ -11,16 +11,8 @@ import (
 
 // servers are the files that are the entry of a program without a framework.
 var servers = map[string][]string{
-	"node": {
-		"server.js",
-		"app.js",
-		"index.js",
-		"server.mjs",
-		"index.mjs",
-		"src/server.js",
-		"src/index.js",
-		"src/app.js",
-	},
+	"node": {"server.js", "app.js", "index.js", "server.mjs", "index.mjs",
+		"src/server.js", "src/index.js", "src/app.js"},
 	"python": {"app.py", "server.py", "main.py", "wsgi.py"},
 	"ruby":   {"app.rb", "server.rb", "main.rb"},
 }

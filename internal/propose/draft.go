@@ -108,11 +108,9 @@ func (t *tree) programs() []program {
 	var all []program
 	for _, folder := range t.folders {
 		name := path.Base(folder)
-		if strings.Count(folder, "/") > 1 || strings.HasPrefix(name, ".") || slices.Contains(passed, name) ||
-			slices.Contains(
-				tested,
-				name,
-			) || slices.ContainsFunc(all, func(p program) bool { return below(folder, p.folder) }) {
+		other := strings.HasPrefix(name, ".") || slices.Contains(passed, name) || slices.Contains(tested, name)
+		inside := slices.ContainsFunc(all, func(p program) bool { return below(folder, p.folder) })
+		if strings.Count(folder, "/") > 1 || other || inside {
 			continue
 		}
 		p, ok := t.tell(folder)
@@ -129,7 +127,7 @@ func (t *tree) programs() []program {
 // plain tells a program without a framework: pages of PHP, or a server of the project's own.
 func (t *tree) plain(folder string) (program, bool) {
 	p := program{folder: folder, packages: t.dependencies(folder)}
-	for _, root := range append(slices.Clone(project.Roots), "www", "html", "docroot", "src/public") {
+	for _, root := range roots {
 		if index := path.Join(folder, root, "index.php"); t.has(index) {
 			p.shape = shape{Name: "pages of PHP", Kind: "php"}
 			p.told = []Evidence{{File: index, Says: "is there"}}

@@ -36,21 +36,21 @@ func (d *draft) writeExtensions(t *Table) {
 			delete(needs, name)
 		}
 	}
-	for name := range cacheOf {
-		if e, ok := needs[name]; ok && d.optional(d.all, cacheOf[name]) {
+	for name, cache := range cacheOf {
+		if e, ok := needs[name]; ok && d.optional(d.all, cache) {
 			wishes[name] = e
 			delete(needs, name)
 		}
 	}
 	driver := map[string]string{"mariadb": "pdo_mysql", "postgres": "pdo_pgsql", "sqlite": "pdo_sqlite"}
-	if kind := chosen; d.code.pdo.File != "" && kind != "" {
+	if d.code.pdo.File != "" && chosen != "" {
 		into := needs
 		native := map[string]string{"mariadb": "mysqli", "postgres": "pgsql", "sqlite": "sqlite3"}
-		if _, other := needs[native[kind]]; other {
+		if _, other := needs[native[chosen]]; other {
 			into = wishes
 		}
-		if _, known := needs[driver[kind]]; !known {
-			into[driver[kind]] = d.code.pdo
+		if _, known := needs[driver[chosen]]; !known {
+			into[driver[chosen]] = d.code.pdo
 		}
 	}
 	for name, e := range needs {
@@ -74,10 +74,8 @@ func (d *draft) writeExtensions(t *Table) {
 		}
 	}
 	if len(missing) > 0 {
-		t.Notes = append(
-			t.Notes,
-			"it would also use these extensions, which this machine lacks: "+strings.Join(missing, ", "),
-		)
+		t.Notes = append(t.Notes,
+			"it would also use these extensions, which this machine lacks: "+strings.Join(missing, ", "))
 	}
 	if len(names) == 0 {
 		return

@@ -240,6 +240,9 @@ func TestPlainShapes(t *testing.T) {
 	assert.Equal(t, "plain files", p.Shape)
 	assert.Equal(t, "quay-co", f.Name)
 	assert.Equal(t, "htdocs", f.Sites[0].Root)
+	one := folder(t, "one", map[string]string{"pier/index.html": "", "pier/index.php": ""})
+	_, err := Look(t.Context(), one, machine)
+	require.Error(t, err, "one folder with two indexes is not several sites")
 	_, f = proposed(t, folder(t, "built", map[string]string{"dist/index.html": "<h1>Quay</h1>", "notes.txt": ""}))
 	assert.Equal(t, "dist", f.Sites[0].Root)
 	_, f = proposed(t, folder(t, "tools", map[string]string{"public/index.php": "<?php",

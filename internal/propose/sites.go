@@ -8,6 +8,9 @@ import (
 	"dravit/internal/project"
 )
 
+// roots are the folders that may be a document root, most likely first.
+var roots = append(slices.Clone(project.Roots), "www", "html", "docroot", "src/public")
+
 // writeSites writes a site for each program that has pages, or for the folder's own files.
 func (d *draft) writeSites() {
 	for i := range d.programs {
@@ -35,7 +38,7 @@ func (d *draft) writeSites() {
 	if d.several() {
 		return
 	}
-	for _, root := range append(slices.Clone(project.Roots), "www", "html", "dist", "build", "docs", "_site") {
+	for _, root := range append(slices.Clone(roots), "dist", "build", "docs", "_site") {
 		if index := path.Join(root, "index.html"); d.has(index) || d.read(index) != nil { // dist is passed over
 			d.Shape = "plain files"
 			t := d.append("site")
@@ -48,11 +51,11 @@ func (d *draft) writeSites() {
 
 // root returns the document root of a program.
 func (d *draft) root(p *program) (string, Evidence) {
-	roots := append(slices.Clone(project.Roots), "www", "html", "docroot", "src/public")
+	all := roots
 	if p.shape.Root != "" {
-		roots = append([]string{p.shape.Root}, roots...)
+		all = append([]string{p.shape.Root}, roots...)
 	}
-	for _, root := range roots {
+	for _, root := range all {
 		full := path.Join(p.folder, root)
 		if index := path.Join(full, "index.php"); d.has(index) {
 			if full != "." && d.has("index.php") {
@@ -75,14 +78,10 @@ func (d *draft) several() bool {
 		if strings.Contains(folder, "/") || strings.HasPrefix(folder, ".") {
 			continue
 		}
-		for _, root := range project.Roots {
-			for _, index := range project.Indexes {
-				if file := path.Join(folder, root, index); d.has(file) {
-					sites++
-					php = php || index == "index.php"
-					first = Evidence{file, 0, "is there"}
-				}
-			}
+		if index := d.index(folder); index != "" {
+			sites++
+			php = php || path.Base(index) == "index.php"
+			first = Evidence{index, 0, "is there"}
 		}
 	}
 	pages := slices.ContainsFunc(d.in("."), func(f string) bool {
@@ -103,4 +102,16 @@ func (d *draft) several() bool {
 		t.add("app", "app", Certain)
 	}
 	return true
+}
+
+// index returns the index file of a folder that is a site, or "".
+func (t *tree) index(folder string) string {
+	for _, root := range project.Roots {
+		for _, name := range project.Indexes {
+			if file := path.Join(folder, root, name); t.has(file) {
+				return file
+			}
+		}
+	}
+	return ""
 }
