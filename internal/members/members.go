@@ -124,6 +124,18 @@ func PIDs(ids []proc.Identity) []int {
 // though they may have a mark for a moment. It returns nil when none is left.
 func End(ctx context.Context, lock string, also []proc.Identity, grace time.Duration,
 	spared ...proc.Identity) error {
+	machine := table{list: proc.Processes, signal: proc.Identity.Signal}
+	return machine.end(ctx, lock, also, grace, spared)
+}
+
+// table is a machine's processes.
+type table struct {
+	list   func(mark string) ([]proc.Process, error) // see proc.Processes
+	signal func(proc.Identity, syscall.Signal) error // see proc.Identity.Signal
+}
+
+func (t table) end(ctx context.Context, lock string, also []proc.Identity, grace time.Duration,
+	spared []proc.Identity) error {
 	signal, deadline := syscall.SIGTERM, time.Now().Add(grace)
 	sent := map[proc.Identity]syscall.Signal{}
 	known := slices.Clone(also)
@@ -131,7 +143,7 @@ func End(ctx context.Context, lock string, also []proc.Identity, grace time.Dura
 		if time.Now().After(deadline) {
 			signal = syscall.SIGKILL
 		}
-		all, err := proc.Processes(Mark)
+		all, err := t.list(Mark)
 		if err != nil {
 			return err
 		}
@@ -145,7 +157,7 @@ func End(ctx context.Context, lock string, also []proc.Identity, grace time.Dura
 				continue
 			}
 			sent[id] = signal
-			if err := id.Signal(signal); err != nil && !errors.Is(err, os.ErrProcessDone) {
+			if err := t.signal(id, signal); err != nil && !errors.Is(err, os.ErrProcessDone) {
 				return err
 			}
 		}

@@ -3,6 +3,7 @@ package members
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -75,7 +76,12 @@ func TestMembersThatLoseMarks(t *testing.T) {
 				assert.True(t, Alive(path))
 				if killed {
 					require.NoError(t, cmd.Process.Kill())
-					require.Eventually(t, func() bool { return !Leader(path).Alive() }, 5*time.Second, time.Millisecond)
+					require.Eventually(
+						t,
+						func() bool { return !Leader(path).Alive() },
+						5*time.Second,
+						time.Millisecond,
+					)
 					assert.True(t, Alive(path), "the orphan lives")
 				}
 				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
@@ -93,7 +99,16 @@ func TestMembersThatLoseMarks(t *testing.T) {
 // One listing answers for parts whose lock files are gone, for those that run and for those that do not.
 func TestOneListingForSeveralParts(t *testing.T) {
 	dir := t.TempDir()
-	alive, gone, never := filepath.Join(dir, "db.lock"), filepath.Join(dir, "web.lock"), filepath.Join(dir, "mail.lock")
+	alive, gone, never := filepath.Join(
+		dir,
+		"db.lock",
+	), filepath.Join(
+		dir,
+		"web.lock",
+	), filepath.Join(
+		dir,
+		"mail.lock",
+	)
 	start(t, alive, "echo ready; sleep 60")
 	web := start(t, gone, "echo ready; exec sleep 60")
 	require.NoError(t, os.Remove(alive))
@@ -167,8 +182,12 @@ func TestAmong(t *testing.T) {
 	}
 	pids := func(leader proc.Identity, known ...proc.Identity) []int { return PIDs(among(all, path, leader, known)) }
 
-	assert.Equal(t, []int{10, 11, 13}, pids(proc.Identity{}),
-		"marks and what descends from them, without this process, a keeper that came from there, and what they started")
+	assert.Equal(
+		t,
+		[]int{10, 11, 13},
+		pids(proc.Identity{}),
+		"marks and what descends from them, without this process, a keeper that came from there, and what they started",
+	)
 	assert.Equal(
 		t,
 		[]int{10, 11, 13, 30},
@@ -215,4 +234,41 @@ func TestEndSparesTheStarter(t *testing.T) {
 	require.NoError(t, End(t.Context(), path, nil, 100*time.Millisecond, id))
 	assert.True(t, id.Alive())
 	assert.False(t, Leader(path).Alive())
+}
+
+// Where the system tells only which lock files a process has open (macOS), what holds a part is ended all the same:
+// also its children, which have closed the file, one that does not obey, and one that comes while the others end.
+func TestEndOnAFakeMachine(t *testing.T) {
+	const lock = "/no/such/place/db.lock"
+	at := func(pid, parent int, locks ...string) proc.Process {
+		return proc.Process{
+			Identity: proc.Identity{Boot: "b", PID: pid, Start: uint64(pid)},
+			Parent:   parent,
+			Locks:    locks,
+		}
+	}
+	running := []proc.Process{
+		at(101, 1, lock), at(102, 101), at(103, 1, "/no/such/place/web.lock"), at(104, 1, lock), at(105, 1, lock),
+	}
+	var log []string
+	machine := table{
+		list: func(string) ([]proc.Process, error) { return slices.Clone(running), nil },
+		signal: func(id proc.Identity, sig syscall.Signal) error {
+			log = append(log, fmt.Sprint(id.PID, sig))
+			if id.PID == 104 && sig == syscall.SIGTERM {
+				return nil // it does not obey
+			}
+			running = slices.DeleteFunc(running, func(p proc.Process) bool { return p.Identity == id })
+			if id.PID == 101 {
+				running = append(running, at(106, 1, lock))
+			}
+			return nil
+		},
+	}
+	spared := at(105, 1).Identity
+	require.NoError(t, machine.end(t.Context(), lock, nil, 50*time.Millisecond, []proc.Identity{spared}))
+	assert.ElementsMatch(t, []string{
+		"101 terminated", "102 terminated", "104 terminated", "106 terminated", "104 killed",
+	}, log)
+	assert.Len(t, running, 2)
 }

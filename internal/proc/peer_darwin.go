@@ -2,31 +2,14 @@ package proc
 
 import (
 	"net/netip"
-
-	"github.com/shirou/gopsutil/v4/net"
-	"github.com/shirou/gopsutil/v4/process"
+	"os"
 )
 
-// ownerOf returns the user id of the process whose socket has local as its own address and remote as its peer's.
+// ownerOf returns the user id of the process whose socket has local as its own address and remote as its peer's. macOS
+// shows the sockets of this user's processes only.
 func ownerOf(local, remote netip.AddrPort) (int, error) {
-	conns, err := net.Connections("tcp")
-	if err != nil {
-		return 0, err
-	}
-	for _, c := range conns {
-		if c.Laddr.Port != uint32(local.Port()) || c.Raddr.Port != uint32(remote.Port()) ||
-			c.Laddr.IP != local.Addr().String() {
-			continue
-		}
-		p, err := process.NewProcess(c.Pid)
-		if err != nil {
-			return 0, err
-		}
-		uids, err := p.Uids()
-		if err != nil || len(uids) == 0 {
-			return 0, ErrPeerUnknown
-		}
-		return int(uids[0]), nil
+	if thisMac.connected(local, remote) {
+		return os.Geteuid(), nil
 	}
 	return 0, ErrPeerUnknown
 }

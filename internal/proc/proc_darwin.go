@@ -3,24 +3,21 @@ package proc
 import (
 	"net/netip"
 	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
-	"github.com/shirou/gopsutil/v4/net"
 	"github.com/shirou/gopsutil/v4/process"
 	"golang.org/x/sys/unix"
 )
 
-// BootID returns a text that changes with every boot.
+// ListsEverybody says whether Listeners has the sockets of other users, too.
+const ListsEverybody = false
+
+// BootID returns a text that changes with every boot, and does not when the clock is set.
 var BootID = sync.OnceValue(func() string {
-	at, err := unix.SysctlTimeval("kern.boottime")
-	if err != nil {
-		return ""
-	}
-	return strconv.FormatInt(at.Sec, 10)
+	session, _ := unix.Sysctl("kern.bootsessionuuid") // every macOS since 10.7 has it
+	return session
 })
 
 func startOf(pid int) (uint64, error) {
@@ -34,112 +31,51 @@ func startOf(pid int) (uint64, error) {
 	return started(info), nil
 }
 
-// LockHolders returns the processes that have a file open, as far as this user may see.
+// LockHolders returns the processes of this user that have a file open: macOS does not tell which of them holds its
+// lock.
 func LockHolders(path string) ([]int, error) {
-	all, err := process.Processes()
-	if err != nil {
-		return nil, err
-	}
-	real, err := filepath.EvalSymlinks(path)
-	if os.IsNotExist(err) {
+	var info unix.Stat_t
+	err := unix.Stat(path, &info)
+	if err == unix.ENOENT {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, &os.PathError{Op: "stat", Path: path, Err: err}
 	}
-	var pids []int
-	for _, p := range all {
-		if holds(p, path, real) {
-			pids = append(pids, int(p.Pid))
-		}
-	}
-	return pids, nil
-}
-
-func holds(p *process.Process, path, real string) bool {
-	files, err := p.OpenFiles()
-	return err == nil && slices.ContainsFunc(files, func(f process.OpenFilesStat) bool {
-		return f.Path == real || f.Path == path
-	})
+	return thisMac.holders(uint32(info.Dev), info.Ino), nil
 }
 
 // Owns reports whether one of the processes holds the listening socket. network is "tcp", with host:port as address, or
 // "unix", with a path.
 func Owns(pids []int, network, address string) (bool, error) {
-	if network == "tcp" {
-		want, err := netip.ParseAddrPort(address)
-		if err != nil {
-			return false, err
-		}
-		listeners, err := Listeners()
-		if err != nil {
-			return false, err
-		}
-		return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool {
-			return slices.Contains(pids, int(l.socketKey))
-		}), nil
+	if network == "unix" {
+		return thisMac.ownsUnix(pids, address), nil
 	}
-	for _, pid := range pids {
-		all, err := net.ConnectionsPid("all", int32(pid))
-		if err == nil && slices.ContainsFunc(all, func(c net.ConnectionStat) bool { return c.Laddr.IP == address }) {
-			return true, nil
-		}
+	want, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return false, err
 	}
-	return false, nil
+	listeners, err := Listeners()
+	return slices.ContainsFunc(taking(listeners, want), func(l Listener) bool {
+		return slices.Contains(pids, int(l.socketKey))
+	}), err
 }
 
-// Listeners returns every TCP socket that listens on this machine.
-func Listeners() ([]Listener, error) {
-	conns, err := net.Connections("tcp")
-	if err != nil {
-		return nil, err
-	}
-	var all []Listener
-	for _, c := range conns {
-		if c.Status != "LISTEN" {
-			continue
-		}
-		l := Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), socketKey: uint64(c.Pid), UID: -1}
-		if len(c.Uids) > 0 {
-			l.UID = int(c.Uids[0])
-		}
-		all = append(all, l)
-	}
-	return all, nil
-}
+// Listeners returns the TCP sockets on which this user's processes listen. macOS shows those of others to root only.
+func Listeners() ([]Listener, error) { return thisMac.tcpListeners(os.Geteuid()), nil }
 
 // Clients returns the processes that are connected to a TCP port of this machine, by the clients' own ports, as far as
 // this user may see.
 func Clients(port int) (map[int]Holder, error) {
-	conns, err := net.Connections("tcp")
-	if err != nil {
-		return nil, err
-	}
 	out := map[int]Holder{}
-	for _, c := range conns {
-		if c.Status != "ESTABLISHED" || int(c.Raddr.Port) != port || c.Pid == 0 {
-			continue
-		}
-		h := Holder{PID: int(c.Pid)}
-		if p, err := process.NewProcess(c.Pid); err == nil {
-			h.Program, _ = p.Name()
-		}
-		out[int(c.Laddr.Port)] = h
+	for client, pid := range thisMac.clients(port) {
+		out[client] = Holder{PID: pid, Program: nameOf(pid)}
 	}
 	return out, nil
 }
 
-// UDPListeners returns every UDP socket that accepts packets from any sender.
-func UDPListeners() ([]Listener, error) {
-	conns, err := net.Connections("udp")
-	var all []Listener
-	for _, c := range conns {
-		if c.Raddr.Port == 0 && c.Laddr.Port != 0 {
-			all = append(all, Listener{Address: c.Laddr.IP, Port: int(c.Laddr.Port), socketKey: uint64(c.Pid), UID: -1})
-		}
-	}
-	return all, err
-}
+// UDPListeners returns the UDP sockets of this user's processes that accept packets from any sender.
+func UDPListeners() ([]Listener, error) { return thisMac.udpListeners(os.Geteuid()), nil }
 
 // NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with its
 // process.
@@ -148,8 +84,7 @@ func NetworkListeners() (map[Listener]int, error) {
 	out := map[Listener]int{}
 	for _, l := range all {
 		addr, bad := netip.ParseAddr(l.Address)
-		// "*" is every address
-		if own := l.UID == os.Geteuid() || l.UID < 0; own && (bad != nil || !addr.IsLoopback()) {
+		if bad == nil && !addr.IsLoopback() {
 			out[l] = int(l.socketKey)
 		}
 	}

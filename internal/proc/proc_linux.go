@@ -19,6 +19,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// ListsEverybody says whether Listeners has the sockets of other users, too.
+const ListsEverybody = true
+
 // BootID returns a text that changes with every boot.
 var BootID = sync.OnceValue(func() string {
 	text, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
@@ -60,8 +63,8 @@ func holds(pid int, path string, want os.FileInfo) bool {
 	return found
 }
 
-// listings lets ladders that are climbed at once share one listing of the sockets.
-var looks singleflight.Group
+// socketListings lets ladders that are climbed at once share one listing of the sockets.
+var socketListings singleflight.Group
 
 // Owns reports whether one of the processes holds the listening socket. network is "tcp", with host:port as address, or
 // "unix", with a path.
@@ -84,7 +87,7 @@ func Owns(pids []int, network, address string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		listeners, err, _ := looks.Do("", func() (any, error) { return Listeners() })
+		listeners, err, _ := socketListings.Do("", func() (any, error) { return Listeners() })
 		if err != nil {
 			return false, err
 		}

@@ -3,7 +3,6 @@ package proc
 import (
 	"encoding/binary"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/shirou/gopsutil/v4/process"
@@ -29,7 +28,7 @@ func Processes(mark string) ([]Process, error) {
 			Identity: Identity{Boot: BootID(), PID: pid, Start: started(&info)},
 			Parent:   int(info.Eproc.Ppid),
 			Mark:     variable(environment(pid), mark),
-			Locks:    locksOf(pid),
+			Locks:    thisMac.locks(pid),
 		}
 		p.Session, _ = unix.Getsid(pid) // it ended meanwhile: no session
 		all = append(all, p)
@@ -83,20 +82,4 @@ func environment(pid int) string {
 		_, rest, _ = strings.Cut(rest, "\x00")
 	}
 	return rest
-}
-
-// locksOf returns the lock files that a process has open: macOS does not tell which process holds a lock.
-func locksOf(pid int) []string {
-	p, err := process.NewProcess(int32(pid))
-	if err != nil {
-		return nil
-	}
-	files, _ := p.OpenFiles()
-	var locks []string
-	for _, f := range files {
-		if filepath.Ext(f.Path) == ".lock" {
-			locks = append(locks, f.Path)
-		}
-	}
-	return locks
 }

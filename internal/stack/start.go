@@ -162,7 +162,7 @@ func (s *Stack) failedForPort(out Started) bool {
 	if len(held) == 0 {
 		return false
 	}
-	ports, err := survey.Ports(nil, map[int]bool{})
+	ports, err := survey.Ports(nil, held)
 	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool {
 		return p.Protocol == "tcp" && held[p.Port]
 	})

@@ -1,0 +1,70 @@
+package survey
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/proc"
+)
+
+// Port is a port on which a process listens.
+type Port struct {
+	Protocol string `json:"protocol"` // tcp or udp
+	Address  string `json:"address"`
+	Port     int    `json:"port"`
+	PID      int    `json:"pid,omitempty"`
+	Program  string `json:"program,omitempty"`
+	User     string `json:"user,omitempty"`
+	Stack    string `json:"stack,omitempty"` // the id of the stack whose live part holds it
+
+	Since   time.Time `json:"since,omitzero"`    // when the program started
+	Service string    `json:"service,omitempty"` // the system's unit that runs it
+}
+
+// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. The
+// holders are looked up for the ports in named only, as that examines every process; nil stands for all ports. Where
+// the system hides the sockets of other users, only those on the named ports are found, and nothing is known of them.
+func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
+	listeners, err := proc.Listeners()
+	if err != nil {
+		return nil, err
+	}
+	datagrams, _ := proc.UDPListeners() // few systems refuse to list UDP sockets, and their ports rarely matter
+	all := []Port{}
+	add := func(protocol string, l proc.Listener) {
+		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
+		if named == nil || p.Stack == "" && named[l.Port] {
+			h := proc.ListenerHolder(l)
+			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
+		}
+		all = append(all, p)
+	}
+	for _, l := range listeners {
+		add("tcp", l)
+	}
+	for _, l := range datagrams {
+		add("udp", l)
+	}
+	if !proc.ListsEverybody {
+		all = append(all, hidden(all, named, proc.Taken)...)
+	}
+	slices.SortFunc(all, func(a, b Port) int {
+		return cmp.Or(a.Port-b.Port, strings.Compare(a.Protocol+a.Address, b.Protocol+b.Address))
+	})
+	return all, nil
+}
+
+// hidden returns those of the named TCP ports that are taken though nobody is listed who has them.
+func hidden(listed []Port, named map[int]bool, taken func(port int) bool) []Port {
+	var all []Port
+	for _, port := range slices.Sorted(maps.Keys(named)) {
+		seen := slices.ContainsFunc(listed, func(p Port) bool { return p.Protocol == "tcp" && p.Port == port })
+		if port > 0 && !seen && taken(port) {
+			all = append(all, Port{Protocol: "tcp", Address: "*", Port: port})
+		}
+	}
+	return all
+}
