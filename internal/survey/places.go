@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"bytes"
 	"hash/fnv"
 	"os"
 	"path"
@@ -30,6 +31,7 @@ var usual = []struct{ pattern, origin string }{
 	{"/usr/sbin", System}, {"/usr/bin", System}, {"/sbin", System}, {"/bin", System},
 	// database servers, a folder a version
 	{"/usr/lib/*/[0-9]*/bin", System}, {"/usr/libexec/*/[0-9]*/bin", System}, {"/usr/*-[0-9]*/bin", System},
+	{"/usr/libexec/*[0-9]", System}, {"/usr/lib/*[0-9]/bin", System}, {"/usr/lib64/*[0-9]/bin", System},
 	{"/usr/libexec", System},
 	// collections, each with a tree of its own
 	{"/opt/*/*/usr/bin", System}, {"/opt/*/*/*/usr/bin", System}, {"/opt/*/*/*/usr/sbin", System},
@@ -187,7 +189,7 @@ func (l *looker) find(patterns []string) []place {
 		for _, name := range l.folders.names(in.dir, patterns) {
 			file := filepath.Join(in.dir, name)
 			real := l.real(file)
-			if seen[real] || !executable(l.Root+real) || l.ofProject(real) {
+			if seen[real] || !l.runnable(real) || l.ofProject(real) {
 				continue
 			}
 			seen[real] = true
@@ -203,9 +205,51 @@ func (l *looker) find(patterns []string) []place {
 	return found
 }
 
+// runnable reports whether a file may be asked what it is: it is executable, and no stand-in.
+func (l *looker) runnable(file string) bool {
+	return executable(l.Root+file) && !l.standIn(file)
+}
+
 func executable(file string) bool {
 	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o111 != 0
+}
+
+// standIns are programs in macOS' /usr/bin that run another program once it is installed, and else open a dialog that
+// asks to install it. They are known by the library that does so.
+var standIns = []struct {
+	library string
+	serves  []string // folders, as patterns: if one is there, the program that it stands for is installed
+}{
+	{"libxcselect.dylib", []string{"/Library/Developer/CommandLineTools/usr/bin", "/var/db/xcode_select_link",
+		"/Applications/Xcode*.app/Contents/Developer"}},
+	{
+		"JavaLaunching.framework",
+		[]string{"/Library/Java/JavaVirtualMachines/*", "~/Library/Java/JavaVirtualMachines/*"},
+	},
+}
+
+// standIn reports whether a program would only open a dialog.
+func (l *looker) standIn(file string) bool {
+	if !l.StandIns || filepath.Dir(file) != "/usr/bin" {
+		return false
+	}
+	const largest = 1 << 20 // they are small
+	if info, err := os.Stat(l.Root + file); err != nil || info.Size() > largest {
+		return false
+	}
+	program, err := os.ReadFile(l.Root + file)
+	if err != nil {
+		return false
+	}
+	for _, s := range standIns {
+		if bytes.Contains(program, []byte(s.library)) {
+			return !slices.ContainsFunc(s.serves, func(dir string) bool {
+				return len(l.folders.expand(l.inHome(dir))) > 0
+			})
+		}
+	}
+	return false
 }
 
 // names returns the names in a folder that match one of the patterns.

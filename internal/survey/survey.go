@@ -61,12 +61,14 @@ type Machine struct {
 	Home     string // the user's home, below Root
 	Path     string // PATH
 	Project  string // the project's folder, as a real path: its programs are not run; "": none
+	StandIns bool   // the system has programs that only ask to install something (macOS)
 }
 
 // Here returns this machine as this user sees it.
 func Here(kinds []kind.Kind, set settings.Settings, cache string) Machine {
 	base, _ := os.UserHomeDir() // without a home, its folders are not searched
-	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH")}
+	return Machine{Kinds: kinds, Settings: set, Cache: cache, Home: base, Path: os.Getenv("PATH"),
+		StandIns: runtime.GOOS == "darwin"}
 }
 
 // HostNow describes this machine and its user.
@@ -86,9 +88,9 @@ func HostNow() Host {
 type entry struct {
 	Size    int64         `json:"size"`
 	ModTime time.Time     `json:"mod_time"`
-	Program *kind.Program `json:"program"` // nil: the file is no such program
-	// Until is when the program is asked again even if its file is the same: it did not finish its answer, or something
-	// beside it was missing.
+	Program *kind.Program `json:"program"` // nil: the file is no such program, or could not run
+	// Until is when the program is asked again even if its file is the same: it did not answer as its kind does (a
+	// library may have been missing), or something beside it was missing.
 	Until time.Time `json:"until,omitzero"`
 }
 
@@ -221,6 +223,9 @@ func (l *looker) ask(ctx context.Context, wg *sync.WaitGroup, k kind.Kind, found
 				}
 			}
 		}
+		if e.Program == nil {
+			e.Until = time.Now().Add(patience)
+		}
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.changed = true
@@ -347,49 +352,6 @@ func stampOf(dir string) string {
 		}
 	}
 	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
-}
-
-// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. The
-// holders are looked up for the ports in named only, as that examines every process; nil stands for all ports.
-func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
-	listeners, err := proc.Listeners()
-	if err != nil {
-		return nil, err
-	}
-	datagrams, _ := proc.UDPListeners() // few systems refuse to list UDP sockets, and their ports rarely matter
-	all := []Port{}
-	add := func(protocol string, l proc.Listener) {
-		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
-		if named == nil || p.Stack == "" && named[l.Port] {
-			h := proc.ListenerHolder(l)
-			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
-		}
-		all = append(all, p)
-	}
-	for _, l := range listeners {
-		add("tcp", l)
-	}
-	for _, l := range datagrams {
-		add("udp", l)
-	}
-	slices.SortFunc(all, func(a, b Port) int {
-		return cmp.Or(a.Port-b.Port, strings.Compare(a.Protocol+a.Address, b.Protocol+b.Address))
-	})
-	return all, nil
-}
-
-// Port is a port on which a process listens.
-type Port struct {
-	Protocol string `json:"protocol"` // tcp or udp
-	Address  string `json:"address"`
-	Port     int    `json:"port"`
-	PID      int    `json:"pid,omitempty"`
-	Program  string `json:"program,omitempty"`
-	User     string `json:"user,omitempty"`
-	Stack    string `json:"stack,omitempty"` // the id of the stack whose live part holds it
-
-	Since   time.Time `json:"since,omitzero"`    // when the program started
-	Service string    `json:"service,omitempty"` // the system's unit that runs it
 }
 
 func userName() string {

@@ -144,7 +144,11 @@ func TestProbeDeadline(t *testing.T) {
 
 // What this machine really has: the servers that the suite needs must be found.
 func TestRealPrograms(t *testing.T) {
-	s, err := Here(all.Kinds(), settings.Settings{}, filepath.Join(t.TempDir(), "survey.json")).Look(t.Context(), nil)
+	s, err := Here(
+		all.Kinds(),
+		settings.Settings{},
+		filepath.Join(t.TempDir(), "survey.json"),
+	).Look(t.Context(), nil)
 	require.NoError(t, err)
 	for _, want := range []string{"apache", "mariadb", "memcached", "nginx", "node", "php",
 		"postgres", "python", "redis", "ruby"} {
@@ -180,6 +184,18 @@ func TestPorts(t *testing.T) {
 	assert.Zero(t, find(nil, map[int]bool{}).PID, "who holds a port is looked up on request")
 	assert.Equal(t, os.Getpid(), find(nil, nil).PID, "or for every port")
 	assert.Equal(t, "abc", find(map[int]string{port: "abc"}, map[int]bool{port: true}).Stack)
+}
+
+// Where the system hides the sockets of others, those on the ports that matter are found by trying.
+func TestPortsThatTheSystemHides(t *testing.T) {
+	listed := []Port{{Protocol: "tcp", Port: 80}, {Protocol: "udp", Port: 3306}}
+	var asked []int
+	got := hidden(listed, map[int]bool{0: true, 80: true, 3306: true, 5432: true}, func(port int) bool {
+		asked = append(asked, port)
+		return port == 3306
+	})
+	assert.Equal(t, []Port{{Protocol: "tcp", Address: "*", Port: 3306}}, got)
+	assert.Equal(t, []int{3306, 5432}, asked)
 }
 
 // tree makes a recorded file system: every program of it is a script that tells its version as its kind expects.
@@ -250,10 +266,20 @@ func TestMacLayout(t *testing.T) {
 // A small script that chooses a version leads to a program of the list: it is the same, listed once, under its own
 // path.
 func TestScriptBeforeAProgram(t *testing.T) {
-	root := tree(t,
-		map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0", "/home/ada/.fleet/shims/boat": "3.1.0"})
-	m := Machine{Kinds: kind.List{fleet{}}, Cache: filepath.Join(t.TempDir(), "c.json"), Root: root, Home: "/home/ada",
-		Path: "/home/ada/.fleet/shims"}
+	root := tree(
+		t,
+		map[string]string{
+			"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0",
+			"/home/ada/.fleet/shims/boat":            "3.1.0",
+		},
+	)
+	m := Machine{
+		Kinds: kind.List{fleet{}},
+		Cache: filepath.Join(t.TempDir(), "c.json"),
+		Root:  root,
+		Home:  "/home/ada",
+		Path:  "/home/ada/.fleet/shims",
+	}
 	s, err := m.Look(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"/home/ada/.fleet/versions/3.1/bin/boat": "3.1.0 versions"}, origins(s))
@@ -291,7 +317,10 @@ func TestTools(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []Tool{
 			{"absent", []Found{}},
-			{"git", []Found{{"/usr/bin/git", "2.30.2", System, true}, {"/opt/new/bin/git", "2.45.0", Local, false}}},
+			{
+				"git",
+				[]Found{{"/usr/bin/git", "2.30.2", System, true}, {"/opt/new/bin/git", "2.45.0", Local, false}},
+			},
 			{"java", []Found{{"/home/ada/bin/java", "17.0.15", User, false}}},
 			{"less", []Found{{"/usr/bin/less", "590", System, true}}},
 			{"loadmaster", []Found{{"/usr/bin/loadmaster", "3.2.1", System, true}}},
@@ -364,6 +393,71 @@ func TestMissingCompanion(t *testing.T) {
 	_, err := m.Look(t.Context(), nil)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, asked.Load())
+}
+
+// A program that could not run is asked again after a while: what it lacked may be there.
+func TestAFailedProbeExpires(t *testing.T) {
+	dir := t.TempDir()
+	script(t, dir, "boat", "test -e "+dir+"/library && echo boat 1.0")
+	m := Machine{Kinds: kind.List{boat{asked: new(atomic.Int64)}}, Cache: filepath.Join(dir, "c.json"), Path: dir}
+	look := func() (Survey, memory) {
+		s, err := m.Look(t.Context(), map[string]stackfile.Require{"boat": {}})
+		require.NoError(t, err)
+		var known memory
+		require.NoError(t, home.ReadJSON(m.Cache, &known))
+		return s, known
+	}
+	s, _ := look()
+	require.Empty(t, s.Programs)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "library"), nil, 0o600))
+	s, known := look()
+	require.Empty(t, s.Programs, "not at once")
+	for key, e := range known.Programs {
+		e.Until = time.Now().Add(-time.Second)
+		known.Programs[key] = e
+	}
+	for key, a := range known.Tools {
+		a.Until = time.Now().Add(-time.Second)
+		known.Tools[key] = a
+	}
+	require.NoError(t, home.WriteState(m.Cache, known))
+	s, known = look()
+	assert.Len(t, s.Programs, 1)
+	assert.Equal(t, "1.0", s.Tools[0].Found[0].Version)
+	for _, e := range known.Programs {
+		assert.Zero(t, e.Until, "what answered is not asked again")
+	}
+	for _, a := range known.Tools {
+		assert.Zero(t, a.Until)
+	}
+}
+
+// On a Mac without developer tools, what stands in for them would open a dialog: it is not run.
+func TestStandInsAreNotRun(t *testing.T) {
+	root := t.TempDir()
+	for name, links := range map[string]string{
+		"boat1": "/usr/lib/libxcselect.dylib", "boat2": "JavaLaunching.framework", "boat3": "libSystem.B.dylib",
+	} {
+		script(t, filepath.Join(root, "usr/bin"), name, "echo boat 1."+name[4:]+" # "+links)
+	}
+	script(t, filepath.Join(root, "opt/homebrew/bin"), "boat4", "echo boat 1.4 # libxcselect.dylib")
+	look := func(standIns bool) (versions []string) {
+		m := Machine{Kinds: kind.List{boat{asked: new(atomic.Int64)}}, Cache: filepath.Join(t.TempDir(), "c.json"),
+			Root: root, Home: "/Users/ada", Path: "/usr/bin", StandIns: standIns}
+		s, err := m.Look(t.Context(), nil)
+		require.NoError(t, err)
+		for _, p := range s.Programs {
+			versions = append(versions, p.Version)
+		}
+		slices.Sort(versions)
+		return versions
+	}
+	assert.Equal(t, []string{"1.3", "1.4"}, look(true))
+	assert.Equal(t, []string{"1.1", "1.2", "1.3", "1.4"}, look(false), "other systems have no such programs")
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "Library/Developer/CommandLineTools/usr/bin"), 0o755))
+	assert.Equal(t, []string{"1.1", "1.3", "1.4"}, look(true))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "Users/ada/Library/Java/JavaVirtualMachines/17"), 0o755))
+	assert.Equal(t, []string{"1.1", "1.2", "1.3", "1.4"}, look(true))
 }
 
 // alone is a boat whose oars are missing.

@@ -44,6 +44,7 @@ type told struct {
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
 	Version string    `json:"version"`
+	Until   time.Time `json:"until,omitzero"` // when to ask again: it told no version, perhaps as a library is missing
 }
 
 // manner is how a program prints its version: its arguments, and a pattern whose first group is the version.
@@ -182,7 +183,7 @@ func (l *looker) named(name string) []Found {
 			continue
 		}
 		real := l.real(file)
-		if seen[real] || !executable(l.Root+real) || l.ofProject(real) {
+		if seen[real] || !l.runnable(real) || l.ofProject(real) {
 			continue
 		}
 		seen[real] = true
@@ -206,7 +207,8 @@ func (l *looker) askTool(ctx context.Context, wg *sync.WaitGroup, f *Found, m ma
 		return
 	}
 	key := strings.Join([]string{f.Path, m.args, m.pattern}, " ")
-	if was, ok := l.known.Tools[key]; ok && was.Size == info.Size() && was.ModTime.Equal(info.ModTime()) {
+	if was, ok := l.known.Tools[key]; ok && was.Size == info.Size() && was.ModTime.Equal(info.ModTime()) &&
+		(was.Until.IsZero() || time.Now().Before(was.Until)) {
 		f.Version = was.Version
 		l.mu.Lock()
 		l.fresh.Tools[key] = was
@@ -222,7 +224,11 @@ func (l *looker) askTool(ctx context.Context, wg *sync.WaitGroup, f *Found, m ma
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.changed = true
-		l.fresh.Tools[key] = told{info.Size(), info.ModTime(), f.Version}
+		answer := told{Size: info.Size(), ModTime: info.ModTime(), Version: f.Version}
+		if f.Version == "" {
+			answer.Until = time.Now().Add(patience)
+		}
+		l.fresh.Tools[key] = answer
 	})
 }
 
