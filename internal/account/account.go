@@ -1,5 +1,5 @@
-// Package account finds the ordinary account that Dravit becomes when root runs it: Dravit and its parts are never
-// root.
+// Package account tells whose account this process runs under, and finds the ordinary one that Dravit becomes when root
+// runs it: Dravit and its parts are never root.
 package account
 
 import (
@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -16,8 +17,20 @@ import (
 // Own is the account that Dravit creates, after consent, if no other account is suitable.
 const Own = "dravit"
 
-// MakeCommand creates the account Own.
-var MakeCommand = []string{"useradd", "--create-home", "--shell", "/bin/sh", Own}
+// MakeCommand returns the command that creates the account Own, or nil if this system has none that Dravit knows.
+func MakeCommand() []string { return makeCommand(exec.LookPath) }
+
+func makeCommand(find func(program string) (string, error)) []string {
+	for _, command := range [][]string{
+		{"useradd", "--create-home", "--shell", "/bin/sh", Own},
+		{"adduser", "-D", "-s", "/bin/sh", Own}, // BusyBox
+	} {
+		if _, err := find(command[0]); err == nil {
+			return command
+		}
+	}
+	return nil
+}
 
 // ErrNone says that no ordinary account is suitable.
 var ErrNone = errors.New("no ordinary account is suitable")
@@ -26,23 +39,23 @@ var ErrNone = errors.New("no ordinary account is suitable")
 // the one that Dravit created before.
 func For(name, dir string) (*user.User, error) {
 	if name != "" {
-		u, err := user.Lookup(name)
+		u, err := Lookup(name)
 		if err == nil && u.Uid == "0" {
 			err = fmt.Errorf("%s is root", name)
 		}
 		return u, err
 	}
 	if uid := os.Getenv("SUDO_UID"); uid != "" && uid != "0" {
-		return user.LookupId(uid)
+		return LookupID(uid)
 	}
 	if info, err := os.Stat(dir); err == nil {
 		if stat, ok := info.Sys().(*syscall.Stat_t); ok && stat.Uid != 0 {
-			if u, err := user.LookupId(fmt.Sprint(stat.Uid)); err == nil {
+			if u, err := LookupID(fmt.Sprint(stat.Uid)); err == nil {
 				return u, nil
 			}
 		}
 	}
-	if u, err := user.Lookup(Own); err == nil {
+	if u, err := Lookup(Own); err == nil {
 		return u, nil
 	}
 	return nil, ErrNone
@@ -50,7 +63,7 @@ func For(name, dir string) (*user.User, error) {
 
 // NameOf returns the name of the account with that user id, or the number if no account has it.
 func NameOf(uid int) string {
-	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+	if u, err := LookupID(strconv.Itoa(uid)); err == nil {
 		return u.Username
 	}
 	return strconv.Itoa(uid)
@@ -58,11 +71,15 @@ func NameOf(uid int) string {
 
 // Make creates the account. The caller has asked for consent.
 func Make() (*user.User, error) {
-	out, err := exec.Command(MakeCommand[0], MakeCommand[1:]...).CombinedOutput()
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %s", strings.Join(MakeCommand, " "), err, strings.TrimSpace(string(out)))
+	command := MakeCommand()
+	if command == nil {
+		return nil, ErrNone
 	}
-	return user.Lookup(Own)
+	out, err := exec.Command(command[0], command[1:]...).CombinedOutput()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", strings.Join(command, " "), err, strings.TrimSpace(string(out)))
+	}
+	return Lookup(Own)
 }
 
 // Become runs this same command again as the account, in this process. It returns only if that fails.
@@ -105,14 +122,22 @@ func Become(u *user.User) error {
 	return nil
 }
 
+// groups returns the account's groups for setgroups(2), its own first and never root's, as many as the system takes.
 func groups(u *user.User, gid int) []int {
-	all := []int{gid}
-	ids, err := u.GroupIds()
-	if err != nil {
-		return all
+	ids, err := u.GroupIds() // those of /etc/group; id(1) knows those of other databases, too
+	if out, askErr := exec.Command("id", "-G", u.Username).Output(); askErr == nil {
+		ids, err = strings.Fields(string(out)), nil
 	}
+	if err != nil {
+		return []int{gid}
+	}
+	return pickGroups(ids, gid, maxGroups)
+}
+
+func pickGroups(ids []string, gid, limit int) []int {
+	all := []int{gid}
 	for _, id := range ids {
-		if n, err := strconv.Atoi(id); err == nil && n != 0 && n != gid {
+		if n, err := strconv.Atoi(id); err == nil && n != 0 && !slices.Contains(all, n) && len(all) < limit {
 			all = append(all, n)
 		}
 	}

@@ -7,6 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// maxGroups is how many groups setgroups(2) takes (NGROUPS_MAX).
+const maxGroups = 65536
+
 // program opens the running program. The account can then run it even if it is in a folder that only root may enter.
 func program() (string, func(), error) {
 	f, err := os.Open("/proc/self/exe")

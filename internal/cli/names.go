@@ -166,10 +166,7 @@ func (a *app) setUpCommand(name, short, long string,
 			if err != nil {
 				return err
 			}
-			place, err := m.Place()
-			if err != nil {
-				return err
-			}
+			place := m.Place()
 			todo, note, err := steps(m, place, args[0] == "on")
 			if err == nil {
 				err = a.carryOut(cmd, todo, note)

@@ -13,6 +13,10 @@ import (
 	"dravit/internal/ui"
 )
 
+// noAccount is why root needs an account to be named or made.
+const noAccount = "a server that runs as root may do anything on this machine, and databases refuse to; " +
+	"neither sudo nor this folder's owner names an ordinary account"
+
 // ordinary switches to an ordinary account if root runs a command that works on stacks. It runs the command again as
 // that account, and does not return then.
 func (a *app) ordinary(cmd *cobra.Command) error {
@@ -32,14 +36,19 @@ func (a *app) ordinary(cmd *cobra.Command) error {
 	}
 	u, err := account.For(a.account, a.dir)
 	if errors.Is(err, account.ErrNone) {
-		text := "Dravit would run as its own account, created with\n    " + strings.Join(account.MakeCommand, " ")
+		command := account.MakeCommand()
+		if command == nil {
+			return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root",
+				Because: noAccount,
+				Next:    "make an ordinary account, and name it with --account"}
+		}
+		text := "Dravit would run as its own account, created with\n    " + strings.Join(command, " ")
 		if agreed, err := a.agrees(cmd.Context(), text, "Make it?"); err != nil {
 			return err
 		} else if !agreed {
 			return &ui.Failure{Exit: exitForbidden, What: "Dravit does not run as root",
-				Because: "a server that runs as root may do anything on this machine, and databases refuse to; " +
-					"neither sudo nor this folder's owner names an ordinary account",
-				Next: "the same command with --yes creates an account (" + strings.Join(account.MakeCommand, " ") +
+				Because: noAccount,
+				Next: "the same command with --yes creates an account (" + strings.Join(command, " ") +
 					"); or name one with --account"}
 		}
 		u, err = account.Make()

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"os/user"
 
+	"dravit/internal/account"
 	"dravit/internal/proc"
 )
 
@@ -24,10 +24,7 @@ func (t *table) private(r *http.Request) bool {
 
 // refuse answers another user of this machine that the page is not for them.
 func refuse(w http.ResponseWriter, status int) {
-	name := "the user who started Dravit"
-	if me, err := user.Current(); err == nil {
-		name = me.Username
-	}
+	name := account.Current().Username
 	http.Error(
 		w,
 		fmt.Sprintf("%d: this page is for %s only, and this request comes from another user's process", status, name),

@@ -4,13 +4,13 @@ package home
 
 import (
 	"bytes"
+	"dravit/internal/account"
 	"dravit/internal/trouble"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -33,11 +33,9 @@ func Locate() (string, error) {
 	}
 	base := os.Getenv("HOME")
 	if base == "" {
-		me, err := user.Current()
-		if err != nil {
-			return "", fmt.Errorf("this account's home folder is unknown: %w", err)
+		if base = account.Current().HomeDir; base == "" {
+			return "", errors.New("this account's home folder is unknown: set HOME or DRAVIT_HOME")
 		}
-		base = me.HomeDir
 	}
 	return filepath.Join(base, ".local", "share", "dravit"), nil
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -62,7 +61,7 @@ func (p Place) resolver(suffixes []string, port int) (resolver, error) {
 		}
 	}
 	switch {
-	case runtime.GOOS == "darwin": // resolver(5): a file for each suffix
+	case p.Mac: // resolver(5): a file for each suffix
 		way := resolver{files: map[string]string{}}
 		for _, s := range suffixes {
 			way.files[p.path("etc/resolver", s)] = resolverHead +

@@ -93,6 +93,7 @@ type Place struct {
 	Home *home.Home
 	Root string // "/", except in tests
 	User string // the user whose names and certificates they are
+	Mac  bool   // the system is macOS
 }
 
 func (p Place) path(parts ...string) string {
@@ -108,20 +109,27 @@ func (p Place) write(file, text string) ([]Step, error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	staged := p.Home.Path("setup", filepath.Base(file))
-	if err := os.MkdirAll(filepath.Dir(staged), 0o700); err != nil {
-		return nil, err
-	}
-	if err := home.WriteFile(staged, []byte(text), 0o644); err != nil {
+	staged, err := p.stage(filepath.Base(file), text)
+	if err != nil {
 		return nil, err
 	}
 	root := !writable(file)
+	if exists(file) { // write into the existing file: its owner, mode and mounts stay
+		return []Step{{[]string{"cp", staged, file}, root}}, nil
+	}
+	// Every program has to read it, whatever the umask of root's or of this user.
 	var steps []Step
 	if dir := filepath.Dir(file); !exists(dir) {
-		steps = append(steps, Step{[]string{"mkdir", "-p", dir}, root})
+		steps = append(steps, Step{[]string{"install", "-d", "-m", "0755", dir}, root})
 	}
-	// write into the existing file: its owner, mode and mounts stay
-	return append(steps, Step{[]string{"cp", staged, file}, root}), nil
+	return append(steps, Step{[]string{"install", "-m", "0644", staged, file}, root}), nil
+}
+
+// stage writes a text to a file from which a step copies it. It is in the run folder: root may not read a home on
+// another machine (NFS).
+func (p Place) stage(name, text string) (string, error) {
+	staged := filepath.Join(p.Home.Run, "setup-"+name)
+	return staged, home.WriteFile(staged, []byte(text), 0o644)
 }
 
 // remove returns the step that removes a file, or nil if it does not exist.

@@ -4,11 +4,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/certificates"
 	"dravit/internal/home"
 	"dravit/internal/trouble"
 )
@@ -107,6 +109,58 @@ func TestResolver(t *testing.T) {
 	steps, err = p.Resolver(nil, 0)
 	require.NoError(t, err)
 	assert.Empty(t, steps, "nothing is left to take back")
+}
+
+// What is written for every program is readable by every program, whatever the umask.
+func TestWrittenFilesAreReadable(t *testing.T) {
+	old := syscall.Umask(0o077)
+	defer syscall.Umask(old)
+	p := place(t)
+	steps, err := p.write(p.path("etc/systemd/dravit.conf"), "text")
+	assert.Equal(t, p.Home.Run, filepath.Dir(steps[len(steps)-1].Argv[3]), "root may read it there")
+	require.NoError(t, os.MkdirAll(p.path("etc"), 0o755))
+	run(t, steps, err)
+	for path, want := range map[string]os.FileMode{"etc/systemd/dravit.conf": 0o644, "etc/systemd": 0o755} {
+		info, err := os.Stat(p.path(path))
+		require.NoError(t, err)
+		assert.Equal(t, want, info.Mode().Perm(), path)
+	}
+	require.NoError(t, os.Chmod(p.path("etc/systemd/dravit.conf"), 0o640))
+	steps, err = p.write(p.path("etc/systemd/dravit.conf"), "other")
+	run(t, steps, err)
+	info, err := os.Stat(p.path("etc/systemd/dravit.conf"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm(), "what is there keeps its mode")
+}
+
+// macOS reads a file for each suffix, and keeps trusted certificates in a keychain, from which off removes both the
+// trust and the certificate.
+func TestMac(t *testing.T) {
+	p := place(t)
+	p.Mac = true
+	steps, err := p.Resolver([]string{"quay.test", "test"}, 5380)
+	run(t, steps, err)
+	text, err := os.ReadFile(p.path("etc/resolver/quay.test"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "nameserver 127.0.0.1\nport 5380\n")
+	require.NoError(t, os.WriteFile(p.path("etc/resolver/vpn"), []byte("nameserver 10.0.0.1\n"), 0o644))
+	steps, err = p.Resolver([]string{"test"}, 5380)
+	run(t, steps, err)
+	assert.NoFileExists(t, p.path("etc/resolver/quay.test"))
+	steps, err = p.Resolver(nil, 0)
+	run(t, steps, err)
+	assert.FileExists(t, p.path("etc/resolver/vpn"), "somebody else's")
+
+	authority, err := certificates.Open(p.Home, []string{"test"})
+	require.NoError(t, err)
+	require.NotNil(t, authority)
+	steps, err = p.Trust(certificates.File(p.Home))
+	require.NoError(t, err)
+	assert.Contains(t, steps[0].String(), "sudo security add-trusted-cert -d -r trustRoot -k "+keychain)
+	off := p.Distrust(certificates.File(p.Home))
+	require.GreaterOrEqual(t, len(off), 2)
+	assert.Contains(t, off[0].String(), "remove-trusted-cert")
+	assert.Regexp(t, `^sudo security delete-certificate -Z [0-9A-F]{40} `+keychain+`$`, off[1].String())
 }
 
 func TestStepsArePastable(t *testing.T) {

@@ -1,12 +1,13 @@
 package setup
 
 import (
+	"crypto/sha1"
+	"encoding/pem"
 	"fmt"
 	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 
 	"dravit/internal/pattern"
@@ -16,6 +17,7 @@ import (
 var anchors = []struct{ folder, name, refresh string }{
 	{"usr/local/share/ca-certificates", "dravit-%s.crt", "update-ca-certificates"},   // Debian and its kin
 	{"etc/pki/ca-trust/source/anchors", "dravit-%s.pem", "update-ca-trust"},          // Fedora and its kin
+	{"etc/pki/trust/anchors", "dravit-%s.pem", "update-ca-certificates"},             // openSUSE
 	{"etc/ca-certificates/trust-source/anchors", "dravit-%s.crt", "update-ca-trust"}, // Arch and its kin
 }
 
@@ -30,9 +32,13 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 		return nil, err
 	}
 	var steps []Step
-	if runtime.GOOS == "darwin" {
+	if p.Mac {
+		staged, err := p.stage("authority.pem", string(text))
+		if err != nil {
+			return nil, err
+		}
 		steps = append(steps, Step{[]string{"security", "add-trusted-cert", "-d", "-r", "trustRoot", "-k",
-			"/Library/Keychains/System.keychain", certificate}, true})
+			keychain, staged}, true})
 	}
 	if anchor, refresh := p.anchor(); anchor != "" {
 		written, err := p.write(anchor, string(text))
@@ -59,8 +65,8 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 // Distrust returns the steps that undo Trust.
 func (p Place) Distrust(certificate string) []Step {
 	var steps []Step
-	if runtime.GOOS == "darwin" {
-		steps = append(steps, Step{[]string{"security", "remove-trusted-cert", "-d", certificate}, true})
+	if p.Mac {
+		steps = append(steps, p.forgetKeychain(certificate)...)
 	}
 	if anchor, refresh := p.anchor(); anchor != "" && exists(anchor) {
 		steps = append(steps, p.remove(anchor)...)
@@ -70,6 +76,30 @@ func (p Place) Distrust(certificate string) []Step {
 		steps = append(steps, p.forget(db)...)
 	}
 	return steps
+}
+
+// keychain holds the certificates that macOS trusts for every user (security(1)).
+const keychain = "/Library/Keychains/System.keychain"
+
+// forgetKeychain returns the steps that remove an authority from macOS' keychain: its trust, then the certificate
+// itself, which is known by its SHA-1.
+func (p Place) forgetKeychain(certificate string) []Step {
+	text, err := os.ReadFile(certificate)
+	if err != nil {
+		return nil
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil
+	}
+	staged, err := p.stage("authority.pem", string(text))
+	if err != nil {
+		return nil
+	}
+	return []Step{
+		{[]string{"security", "remove-trusted-cert", "-d", staged}, true},
+		{[]string{"security", "delete-certificate", "-Z", fmt.Sprintf("%X", sha1.Sum(block.Bytes)), keychain}, true},
+	}
 }
 
 // Trusted reports, from files alone, whether the system's store has this user's authority.

@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"context"
 	"os"
-	"os/user"
 	"slices"
 	"sync"
 	"time"
 
+	"dravit/internal/account"
 	"dravit/internal/certificates"
 	"dravit/internal/diagnose"
 	"dravit/internal/examine"
@@ -36,14 +36,11 @@ type Diagnosis struct {
 // Diagnose asks everything as Check does, gathers the facts about what does not answer, and finds the causes.
 func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	facts := diagnose.Facts{Now: time.Now()}
-	me, err := user.Current()
-	if err != nil {
-		return Diagnosis{}, err
-	}
-	facts.User = me.Username
+	facts.User = account.Current().Username
 	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")),
 		cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
 	facts.Stopped = !s.Runs()
+	var err error
 	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return Diagnosis{}, err
 	}

@@ -4,11 +4,12 @@ import (
 	"context"
 	"net/netip"
 	"os"
-	"os/user"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 
+	"dravit/internal/account"
 	"dravit/internal/certificates"
 	"dravit/internal/gateway"
 	"dravit/internal/keeper"
@@ -45,12 +46,8 @@ type Names struct {
 }
 
 // Place says where this user's set-up of the system goes.
-func (m *Machine) Place() (setup.Place, error) {
-	me, err := user.Current()
-	if err != nil {
-		return setup.Place{}, err
-	}
-	return setup.Place{Home: m.Home, Root: "/", User: me.Username}, nil
+func (m *Machine) Place() setup.Place {
+	return setup.Place{Home: m.Home, Root: "/", User: account.Current().Username, Mac: runtime.GOOS == "darwin"}
 }
 
 // Hosts returns the sorted host names of every stack, running or not, with their suffixes other than localhost and the
@@ -78,10 +75,7 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 	}
 	opened := members.Alive(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
 	out.HTTP, out.HTTPS, out.DNSPort = book.HTTPPort, book.HTTPSPort, book.DNSPort
-	place, err := m.Place()
-	if err != nil {
-		return out, err
-	}
+	place := m.Place()
 	out.InHosts, out.InSystem = len(place.HostsNames()), place.ResolverSet()
 	for id := range book.Stacks {
 		spec, err := materialise.Read(m.Home, id)

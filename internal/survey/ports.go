@@ -21,7 +21,9 @@ type Port struct {
 	Stack    string `json:"stack,omitempty"` // the id of the stack whose live part holds it
 
 	Since   time.Time `json:"since,omitzero"`    // when the program started
-	Service string    `json:"service,omitempty"` // the system's unit that runs it
+	Service string    `json:"service,omitempty"` // the service manager's unit that runs it
+	// UserService says that it is a unit of the user's own manager (systemctl --user).
+	UserService bool `json:"user_service,omitempty"`
 }
 
 // Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. The
@@ -38,7 +40,8 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
 		if named == nil || p.Stack == "" && named[l.Port] {
 			h := proc.ListenerHolder(l)
-			p.PID, p.Program, p.User, p.Since, p.Service = h.PID, h.Program, h.User, h.Since, h.Service
+			p.PID, p.Program, p.User, p.Since = h.PID, h.Program, h.User, h.Since
+			p.Service, p.UserService = h.Service, h.UserService
 		}
 		all = append(all, p)
 	}

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"dravit/internal/account"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/proc"
@@ -77,7 +78,7 @@ func HostNow() Host {
 	return Host{
 		OS:            runtime.GOOS,
 		Arch:          runtime.GOARCH,
-		User:          userName(),
+		User:          account.Current().Username,
 		EphemeralLow:  low,
 		EphemeralHigh: high,
 		LowestPort:    lowestPort(),
@@ -352,13 +353,4 @@ func stampOf(dir string) string {
 		}
 	}
 	return fmt.Sprintf("%d files %d bytes %d %x", len(entries), size, newest.UnixNano(), hash(names.String()))
-}
-
-func userName() string {
-	for _, name := range []string{"USER", "LOGNAME"} {
-		if u := os.Getenv(name); u != "" {
-			return u
-		}
-	}
-	return fmt.Sprintf("uid %d", os.Geteuid())
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/account"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
@@ -99,7 +100,8 @@ func (m Machine) loginPath(ctx context.Context) string {
 	if m.Root != "" || !filepath.IsAbs(shell) {
 		return ""
 	}
-	env := []string{"HOME=" + m.Home, "USER=" + userName(), "LOGNAME=" + userName(), "SHELL=" + shell, "TERM=dumb"}
+	me := account.Current().Username
+	env := []string{"HOME=" + m.Home, "USER=" + me, "LOGNAME=" + me, "SHELL=" + shell, "TERM=dumb"}
 	out, err := ask(ctx, env, shell, "-l", "-c", `echo "dravit-path=$PATH="`)
 	if found := pattern.Of(`(?m)^dravit-path=(.*)=$`).FindStringSubmatch(out); err == nil && found != nil {
 		return found[1]

@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,11 +21,13 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"dravit/internal/account"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/proc"
 	"dravit/internal/stackfile"
+	"dravit/internal/version"
 )
 
 // New returns the kind.
@@ -41,7 +42,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Name:      "mariadb",
 		Role:      kind.RoleDatabase,
 		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
-		Programs:  []string{"mariadbd"},
+		Programs:  []string{"mariadbd", "mysqld"},
 		Databases: true,
 		Accounts:  true,
 		HeadStart: true,
@@ -82,6 +83,13 @@ func (mariadb) Inspect(_ context.Context, path string,
 			break
 		}
 	}
+	if facts[factShare] == "" { // ask the server itself
+		said, _ := run(path, "--no-defaults", "--verbose", "--help")
+		dir := pattern.Of(`(?m)^lc-messages-dir\s+(/\S.*?)/?\s*$`).FindStringSubmatch(said)
+		if dir != nil && systemTables(dir[1]) != nil {
+			facts[factShare] = dir[1]
+		}
+	}
 	for _, name := range []string{"mariadb-upgrade", "mysql_upgrade"} {
 		if tool := filepath.Join(base, "bin", name); facts[factUpgrade] == "" {
 			if _, err := os.Stat(tool); err == nil {
@@ -116,12 +124,18 @@ var (
 	ownUsers     = []string{"root", "mysql", "mariadb.sys"}
 )
 
+// oldest is the first release whose accounts are in mysql.global_priv.
+const oldest = "10.4"
+
 func (mariadb) Fit(want stackfile.PartConfig, p kind.Program) string {
 	if slices.Contains(ownDatabases, strings.ToLower(want.Database)) {
 		return "the database " + want.Database + " is the server's own"
 	}
 	if slices.Contains(ownUsers, strings.ToLower(want.User)) {
 		return "the user " + want.User + " is the server's own"
+	}
+	if version.Compare(p.Version, oldest) < 0 {
+		return "it is older than " + oldest + ", and keeps its accounts in another way"
 	}
 	if p.Facts[factShare] == "" {
 		return "the statements that fill its data folder are not beside it"
@@ -190,13 +204,7 @@ func (mariadb) Command(p kind.Part) kind.Command {
 }
 
 // admin is the database's administrator: the operating-system user, over the socket, without a password.
-func admin() (string, error) {
-	me, err := user.Current()
-	if err != nil {
-		return "", err
-	}
-	return me.Username, nil
-}
+func admin() (string, error) { return account.Name() }
 
 func (mariadb) Template(kind.Part) string {
 	name, _ := admin()
@@ -428,9 +436,9 @@ func symptoms() []kind.Symptom {
 		kind.When("port-taken", pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("too-many-open-files",
-			pattern.New(`(Errcode: 24|[Tt]oo many open files|Could not increase number of max_open_files)`),
+			pattern.New(`(Errcode: 24|`+kind.TooManyFiles+`|Could not increase number of max_open_files)`),
 			"the process has reached its limit of open files",
-			"ulimit -n 4096 in this shell, then dravit restart"),
+			kind.MoreFiles),
 		kind.When("memory-limit",
 			pattern.New(`(Cannot allocate memory for the buffer pool|mmap\(\d+ bytes\) failed|Out of memory)`),
 			"it got no memory: $1",

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -55,6 +56,39 @@ func TestSystemTables(t *testing.T) {
 		require.Len(t, files, 3)
 		assert.Equal(t, filepath.Join(dir, prefix+"_system_tables.sql"), files[0])
 	}
-	assert.NotEmpty(t, New().Fit(stackfile.PartConfig{}, kind.Program{}))
-	assert.Empty(t, New().Fit(stackfile.PartConfig{}, kind.Program{Facts: map[string]string{factShare: dir}}))
+	beside := map[string]string{factShare: dir}
+	assert.Contains(t, New().Fit(stackfile.PartConfig{}, kind.Program{Version: "10.11.19"}), "statements")
+	assert.Contains(
+		t,
+		New().Fit(stackfile.PartConfig{}, kind.Program{Version: "10.3.39", Facts: beside}),
+		"older than 10.4",
+	)
+	assert.Empty(t, New().Fit(stackfile.PartConfig{}, kind.Program{Version: "10.4.1", Facts: beside}))
+}
+
+// A mysqld may be a MariaDB or not; one whose statements are not where packages put them says where they are.
+func TestInspectOtherLayouts(t *testing.T) {
+	share := filepath.Join(t.TempDir(), "messages")
+	require.NoError(t, os.Mkdir(share, 0o755))
+	for _, name := range []string{"system_tables", "performance_tables", "system_tables_data"} {
+		require.NoError(t, os.WriteFile(filepath.Join(share, "mariadb_"+name+".sql"), nil, 0o644))
+	}
+	program := filepath.Join(t.TempDir(), "libexec", "mysqld")
+	require.NoError(t, os.MkdirAll(filepath.Dir(program), 0o755))
+	require.NoError(t, os.WriteFile(program, nil, 0o755))
+	says := func(version string) func(string, ...string) (string, error) {
+		return func(_ string, args ...string) (string, error) {
+			if slices.Contains(args, "--version") {
+				return version, nil
+			}
+			return "lc-messages                                en_US\n" +
+				"lc-messages-dir                            " + share + "/\nlicense  GPL\n", nil
+		}
+	}
+	v, facts, err := New().Inspect(t.Context(), program, says("mysqld  Ver 10.6.21-MariaDB for Linux on x86_64\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "10.6.21", v)
+	assert.Equal(t, share, facts[factShare])
+	_, _, err = New().Inspect(t.Context(), program, says("mysqld  Ver 8.0.41 for Linux on x86_64 (Community Server)"))
+	assert.Error(t, err)
 }
