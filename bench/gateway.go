@@ -57,7 +57,8 @@ func (b *bench) gateway() error {
 	if err != nil {
 		return err
 	}
-	spec, err := materialise.Read(h, book.ByDir(real))
+	id, _ := book.ByDir(real)
+	spec, err := materialise.Read(h, id)
 	if err != nil {
 		return err
 	}

@@ -165,7 +165,8 @@ func (b *bench) byHand(project string) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	spec, err := materialise.Read(h, book.ByDir(real))
+	id, _ := book.ByDir(real)
+	spec, err := materialise.Read(h, id)
 	if err != nil {
 		return 0, err
 	}

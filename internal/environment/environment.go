@@ -18,6 +18,7 @@ type Machine struct {
 	Path string // PATH of the command that started the stack
 	Home string // the user's home folder
 	User string
+	Lang string // the locale of its programs
 	// Authority is the file with the certificate of the sites' authority. Bundle is a file that also has the
 	// certificates that the system trusts. "": there is none.
 	Authority, Bundle string
@@ -141,7 +142,7 @@ func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []
 			"HOME=" + m.Home,
 			"USER=" + m.User,
 			"LOGNAME=" + m.User,
-			"LANG=C.UTF-8",
+			"LANG=" + m.Lang,
 			// If two parts run different versions of one runtime, each finds its own first.
 			"PATH=" + joined(slices.Concat(p.Path, others, []string{m.Path})),
 		}

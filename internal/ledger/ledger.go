@@ -133,14 +133,29 @@ func rebuild(h *home.Home) (l *Ledger, ok bool) {
 // ErrUnchanged is returned by a change that has nothing to write.
 var ErrUnchanged = errors.New("unchanged")
 
-// ByDir returns the id of a folder's stack, or "" if it has none. dir is a real path.
-func (l *Ledger) ByDir(dir string) string {
+// ByDir returns the id of a folder's stack, or "" if it has none, and the path under which the stack knows the folder,
+// else dir. dir is a real path. A folder may have several: it is mounted twice (mount(8), --bind), or its disk takes
+// two spellings for one name.
+func (l *Ledger) ByDir(dir string) (id, path string) {
 	for id, s := range l.Stacks {
 		if s.Dir == dir {
-			return id
+			return id, dir
 		}
 	}
-	return ""
+	here, err := os.Stat(dir)
+	if err != nil {
+		return "", dir
+	}
+	mark := inodeOf(dir)
+	for id, s := range l.Stacks {
+		if mark != s.Mark.Inode { // the other folder's disk may be slow, or gone
+			continue
+		}
+		if there, err := os.Stat(s.Dir); err == nil && os.SameFile(here, there) {
+			return id, s.Dir
+		}
+	}
+	return "", dir
 }
 
 // ByName returns the id of the stack of that name, or "" if there is none.

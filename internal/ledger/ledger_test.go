@@ -38,10 +38,31 @@ func TestChange(t *testing.T) {
 	l, err := Read(h)
 	require.NoError(t, err)
 	assert.Len(t, l.Stacks, 40)
-	assert.NotEmpty(t, l.ByDir("/p/7"))
-	assert.Equal(t, l.ByDir("/p/7"), l.ByName("n7"))
+	id, _ := l.ByDir("/p/7")
+	assert.NotEmpty(t, id)
+	assert.Equal(t, id, l.ByName("n7"))
 	assert.Empty(t, l.ByName("none"))
-	assert.Empty(t, l.ByDir("/none"))
+	id, dir := l.ByDir("/none")
+	assert.Empty(t, id)
+	assert.Equal(t, "/none", dir)
+}
+
+// A folder has one stack, whichever of its paths is used: a link stands here for what a second mount or another
+// spelling is elsewhere.
+func TestOneFolderByTwoWays(t *testing.T) {
+	base := t.TempDir()
+	dir, other := filepath.Join(base, "ferry"), filepath.Join(base, "Ferry")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, os.Symlink(dir, other))
+	require.NoError(t, os.Mkdir(filepath.Join(base, "quay"), 0o755))
+	l := &Ledger{Stacks: map[string]Stack{"f1": {Dir: dir, Mark: MarkOf(dir, "")}, "q1": {Dir: "/gone"}}}
+	for _, way := range []string{dir, other} {
+		id, path := l.ByDir(way)
+		assert.Equal(t, "f1", id)
+		assert.Equal(t, dir, path)
+	}
+	id, _ := l.ByDir(filepath.Join(base, "quay"))
+	assert.Empty(t, id)
 }
 
 func TestChangeThatFailsWritesNothing(t *testing.T) {

@@ -46,7 +46,8 @@ func (m *Machine) Propose(ctx context.Context, dir string,
 	if err != nil {
 		return out, err
 	}
-	s := &Stack{Machine: m, Dir: real, ID: book.ByDir(real)}
+	s := &Stack{Machine: m}
+	s.ID, s.Dir = book.ByDir(real)
 	known, err := s.proposeMachine(ctx)
 	if err != nil {
 		return out, err

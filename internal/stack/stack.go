@@ -104,7 +104,7 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 	if real, err = stackfile.Find(real); err != nil {
 		return nil, err
 	}
-	id := book.ByDir(real)
+	id, real := book.ByDir(real)
 	s := &Stack{Machine: m, ID: id, Dir: real, Name: book.Stacks[id].Name}
 	if id == "" {
 		s.recogniseMove(book)

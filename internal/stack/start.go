@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"os/user"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"time"
 
+	"dravit/internal/account"
 	"dravit/internal/certificates"
 	"dravit/internal/examine"
 	"dravit/internal/gateway"
@@ -22,6 +22,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/lifecycle"
+	"dravit/internal/locale"
 	"dravit/internal/materialise"
 	"dravit/internal/members"
 	"dravit/internal/plan"
@@ -284,7 +285,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	}
 	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
 		if s.ID == "" {
-			if s.ID = book.ByDir(s.Dir); s.ID == "" {
+			if s.ID, s.Dir = book.ByDir(s.Dir); s.ID == "" {
 				s.ID = book.NewID()
 			}
 		}
@@ -333,10 +334,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 // hostOf returns what the machine provides to a stack's parts. If the plan has sites, it creates the certificate
 // authority if that is missing: the parts must trust it from their start on.
 func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (host materialise.Host, err error) {
-	me, err := user.Current()
-	if err != nil {
-		return host, err
-	}
+	me := account.Current()
 	if len(p.Sites) > 0 && p.HTTPSPort != 0 {
 		suffixes := book.Suffixes()
 		for _, site := range p.Sites {
@@ -355,5 +353,6 @@ func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (
 		path = "/usr/local/bin:/usr/bin:/bin"
 	}
 	host.Path, host.Home, host.User, host.Self, host.Link = path, me.HomeDir, me.Username, program.Path, program.Link
+	host.Lang = locale.UTF8()
 	return host, nil
 }

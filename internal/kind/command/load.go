@@ -14,6 +14,7 @@ import (
 	"syscall"
 
 	"dravit/internal/kind"
+	"dravit/internal/locale"
 )
 
 // Load gives a dump to a client of the part's store, which is one of the programs that Clients returned. failure
@@ -29,7 +30,7 @@ func Load(ctx context.Context, p kind.Part, dump io.Reader, failure *regexp.Rege
 	var said bytes.Buffer
 	cmd := exec.CommandContext(ctx, program, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = source, io.Discard, &said
-	cmd.Dir, cmd.Env = p.Temp, append(append([]string{}, p.Env...), "LC_ALL=C.UTF-8")
+	cmd.Dir, cmd.Env = p.Temp, append(append([]string{}, p.Env...), "LC_ALL="+locale.UTF8())
 	err := cmd.Run()
 	switch {
 	case source.err != nil && !errors.Is(source.err, syscall.EPIPE):

@@ -11,7 +11,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -21,10 +20,13 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"dravit/internal/account"
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/locale"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/version"
 )
 
 // New returns the kind.
@@ -133,6 +135,11 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 		"log_destination": "stderr", "logging_collector": "off", "log_line_prefix": "",
 		"password_encryption": "scram-sha-256",
 	}
+	if runtime.GOOS == "linux" {
+		// What is in /dev/shm is removed with the user's last log-out, unless the system is told otherwise
+		// (logind.conf(5), RemoveIPC), and a server lives on without what its processes share.
+		set["dynamic_shared_memory_type"] = "mmap"
+	}
 	for name, value := range p.Want.Settings {
 		set[name] = string(value)
 	}
@@ -168,25 +175,11 @@ func (postgres) Command(p kind.Part) kind.Command {
 }
 
 // admin is the database's administrator: the operating-system user, over the socket, without a password.
-func admin() (string, error) {
-	me, err := user.Current()
-	if err != nil {
-		return "", err
-	}
-	return me.Username, nil
-}
-
-// locale sorts by code points and knows the letters of every language.
-func locale() string {
-	if runtime.GOOS == "darwin" {
-		return "en_US.UTF-8"
-	}
-	return "C.UTF-8"
-}
+func admin() (string, error) { return account.Name() }
 
 func (postgres) Template(kind.Part) string {
 	name, _ := admin()
-	return "admin=" + name + " wal-segsize=1 locale=" + locale()
+	return "admin=" + name + " wal-segsize=1 locale=" + locale.UTF8()
 }
 
 // Fill creates an empty cluster. Nothing is synced here: a template is synced as a whole.
@@ -196,9 +189,12 @@ func (postgres) Fill(ctx context.Context, p kind.Part, dir string) error {
 		return err
 	}
 	cmd := exec.CommandContext(ctx, p.Facts[factInit], "-D", dir, "-U", name, "--auth-local=peer",
-		"--auth-host=scram-sha-256", "-E", "UTF8", "--locale="+locale(),
-		"--wal-segsize=1", "--no-sync", "--no-instructions")
-	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=" + locale(), "PATH=/usr/bin:/bin"}
+		"--auth-host=scram-sha-256", "-E", "UTF8", "--locale="+locale.UTF8(),
+		"--wal-segsize=1", "--no-sync")
+	if version.Compare(p.Version, "14") >= 0 {
+		cmd.Args = append(cmd.Args, "--no-instructions")
+	}
+	cmd.Dir, cmd.Env = dir, []string{"LC_ALL=" + locale.UTF8(), "PATH=/usr/bin:/bin"}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		because := postgres{}.LastWords(string(out))
 		return fmt.Errorf("filling the data folder: %w: %s", err, because)
@@ -339,7 +335,7 @@ func symptoms() []kind.Symptom {
 		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no free space for the data",
 			"free some space (df -h, df -i)"),
 		kind.When("port-taken",
-			pattern.New(`(could not bind[^\n]*: Address already in use|could not create any TCP/IP sockets)`),
+			pattern.New(`(could not bind[^\n]*: `+kind.AddressInUse+`|could not create any TCP/IP sockets)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("memory-limit",
 			pattern.New(`(?:out of memory|could not map anonymous shared memory: Cannot allocate memory)`),
