@@ -17,6 +17,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/version"
 	"dravit/internal/webrules"
 )
 
@@ -31,7 +32,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "apache",
 		Role:     kind.RoleWeb,
-		Programs: []string{"apache2", "httpd"},
+		Programs: []string{"apache2", "httpd", "httpd-event", "httpd-worker"},
 		Includes: true,
 		Reload:   syscall.SIGUSR1, // a graceful restart, in which requests finish as they began
 		Symptoms: symptoms(),
@@ -46,6 +47,7 @@ func (apache) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: t
 const (
 	factModules = "modules" // the folder of the module files
 	factBuiltin = "built_in"
+	factMPM     = "mpm" // the processing module that is built in: event, worker or prefork
 )
 
 // modules are loaded in this order, those that the program has not built in.
@@ -76,15 +78,39 @@ func (apache) Inspect(_ context.Context, path string,
 		}
 		facts[factBuiltin] = strings.Join(names, " ")
 	}
-	base := filepath.Dir(filepath.Dir(real))
-	for _, dir := range []string{"lib/apache2/modules", "lib64/httpd/modules", "lib/httpd/modules",
-		"libexec/apache2", "modules"} {
-		if _, err := os.Stat(filepath.Join(base, dir, "mod_proxy_fcgi.so")); err == nil {
-			facts[factModules] = filepath.Join(base, dir)
-			break
+	// The answer ends with an error where the module would be loaded by a configuration.
+	settings, _ := run(path, "-V", "-f", os.DevNull)
+	if m := pattern.Of(`(?m)^Server MPM:[ \t]+(event|worker|prefork)\b`).FindStringSubmatch(settings); m != nil {
+		facts[factMPM] = m[1]
+	}
+	facts[factModules] = moduleFolder(real)
+	return m[1], facts, nil
+}
+
+// moduleFolder returns the folder with the module files of a program, or "". Systems disagree about its name: it is
+// found by its shape and by what is in it.
+func moduleFolder(program string) string {
+	base := pattern.Literal(filepath.Dir(filepath.Dir(program)))
+	var found []string
+	for _, shape := range []string{"lib*/apache2*/modules", "lib*/httpd*/modules", "modules", "lib*/apache2*",
+		"lib*/httpd*"} {
+		files, _ := filepath.Glob(filepath.Join(base, shape, "mod_proxy_fcgi.so"))
+		for _, file := range files {
+			found = append(found, filepath.Dir(file))
 		}
 	}
-	return m[1], facts, nil
+	// A system with a folder for each processing module has a program for each, too: httpd-event and apache2-event.
+	if _, of, ok := strings.Cut(filepath.Base(program), "-"); ok {
+		for _, dir := range found {
+			if strings.HasSuffix(dir, "-"+of) {
+				return dir
+			}
+		}
+	}
+	if found == nil {
+		return ""
+	}
+	return found[0]
 }
 
 func (apache) Fit(_ stackfile.PartConfig, p kind.Program) string {
@@ -104,7 +130,8 @@ func (apache) Files(p kind.Part) ([]kind.File, error) {
 		quote("file:"+p.Temp), kind.Host, p.Port)
 	for _, name := range modules {
 		file := filepath.Join(p.Facts[factModules], "mod_"+name+".so")
-		if slices.Contains(strings.Fields(p.Facts[factBuiltin]), name) {
+		if slices.Contains(strings.Fields(p.Facts[factBuiltin]), name) ||
+			name == "mpm_event" && p.Facts[factMPM] != "" {
 			continue
 		}
 		if _, err := os.Stat(file); err != nil && slices.Contains(optional, name) {
@@ -117,12 +144,9 @@ LogLevel warn
 ServerTokens Prod
 ServerSignature Off
 TraceEnable Off
-StartServers 1
-MinSpareThreads 1
-MaxSpareThreads 50
-ThreadsPerChild 25
-MaxRequestWorkers 100
-KeepAlive On
+`)
+	b.WriteString(workers(p))
+	b.WriteString(`KeepAlive On
 EnableSendfile On
 LimitRequestBody 2147483647
 AllowEncodedSlashes NoDecode
@@ -149,10 +173,18 @@ RequestHeader unset Dravit-Visited
 </VirtualHost>
 `)
 	for _, s := range hosts(p.Sites) {
-		site(&b, s)
+		site(&b, p, s)
 	}
 	text := strings.Replace(b.String(), "ErrorLog /dev/null", "ErrorLog "+quote(p.Log), 1)
 	return []kind.File{{Name: "httpd.conf", Text: text, Mode: 0o600}}, nil
+}
+
+// workers bounds the processes and threads, in the words of the processing module.
+func workers(p kind.Part) string {
+	if p.Facts[factMPM] == "prefork" {
+		return "StartServers 1\nMinSpareServers 1\nMaxSpareServers 10\nMaxRequestWorkers 100\n"
+	}
+	return "StartServers 1\nMinSpareThreads 1\nMaxSpareThreads 50\nThreadsPerChild 25\nMaxRequestWorkers 100\n"
 }
 
 // hosts returns the sites in the order in which Apache has to see them, as it takes the first that matches: first those
@@ -179,7 +211,7 @@ func hosts(sites []kind.VirtualHost) []kind.VirtualHost {
 	return append(whole, wild...)
 }
 
-func site(b *strings.Builder, s kind.VirtualHost) {
+func site(b *strings.Builder, p kind.Part, s kind.VirtualHost) {
 	fmt.Fprintf(b, "<VirtualHost *>\n  ServerName %s\n", s.Host)
 	for _, alias := range s.Aliases {
 		fmt.Fprintf(b, "  ServerAlias %s\n", alias)
@@ -189,8 +221,12 @@ func site(b *strings.Builder, s kind.VirtualHost) {
 		defer fmt.Fprintf(b, "  Include %s\n", quote(pattern.Literal(s.Include)))
 	}
 	if s.Proxy != "" {
+		upgrade := " upgrade=websocket"
+		if version.Compare(p.Version, "2.4.47") < 0 { // it does not know the word, and passes no web sockets on
+			upgrade = ""
+		}
 		fmt.Fprintf(b, "  ProxyPreserveHost On\n  ProxyAddHeaders Off\n"+
-			"  ProxyPass / http://%s/ nocanon upgrade=websocket flushpackets=on\n", s.Proxy)
+			"  ProxyPass / http://%s/ nocanon%s flushpackets=on\n", s.Proxy, upgrade)
 		b.WriteString("  RequestHeader unset X-Forwarded-Port\n")
 		return
 	}
@@ -315,7 +351,7 @@ func symptoms() []kind.Symptom {
 			"the web server may not read $1", "chmod u+rX it and the folders above, or chown them to your account"),
 		kind.When("port-taken", pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1",
 			"dravit start, which uses another port unless it is pinned"),
-		kind.When("too-many-open-files", pattern.New(`(\(24\)Too many open files)`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
+		kind.When("too-many-open-files", pattern.New(`(\(24\)`+kind.TooManyFiles+`)`), "the process has as many files "+
+			"open as it may", kind.MoreFiles),
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/version"
 	"dravit/internal/webrules"
 )
 
@@ -68,7 +69,6 @@ http {
   uwsgi_temp_path %s;
   scgi_temp_path %s;
   client_max_body_size %s;
-  geo $dollar { default "$"; }
   map $http_x_forwarded_proto $visitor_https { default ""; https on; }
   map $http_dravit_visited $visitor_host { default $http_dravit_visited; "" $http_host; }
   map $http_upgrade $connection_upgrade { default upgrade; "" ""; }
@@ -81,6 +81,9 @@ http {
 	fmt.Fprintf(&b, "  server {\n    listen %s default_server;\n    return 404;\n  }\n", quote("unix:"+p.Socket))
 	for _, s := range p.Sites {
 		site(&b, p, s)
+	}
+	if strings.Contains(b.String(), dollar) { // some builds lack the module of geo
+		b.WriteString("  geo $dollar { default \"$\"; }\n")
 	}
 	b.WriteString("}\n")
 	return []kind.File{{Name: "nginx.conf", Text: b.String(), Mode: 0o600}}, nil
@@ -190,13 +193,24 @@ const params = `      fastcgi_param GATEWAY_INTERFACE CGI/1.1;
 // quote quotes a text for nginx. A dollar begins a variable and cannot be escaped, so a variable that holds a dollar
 // replaces it.
 func quote(text string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `${dollar}`).Replace(text) + `"`
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, dollar).Replace(text) + `"`
 }
 
+const dollar = "${dollar}"
+
 func (nginx) Command(p kind.Part) kind.Command {
-	return kind.Command{Path: p.Program,
-		Args: []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf"), "-e", "stderr"},
-		Dir:  p.Project, Env: p.Env, Stop: syscall.SIGTERM, Finish: syscall.SIGQUIT}
+	args := []string{"-p", p.Temp + "/", "-c", filepath.Join(p.Conf, "nginx.conf")}
+	if version.Compare(p.Version, "1.19.5") >= 0 { // an older one warns that it may not open the system's log
+		args = append(args, "-e", "stderr")
+	}
+	return kind.Command{
+		Path:   p.Program,
+		Args:   args,
+		Dir:    p.Project,
+		Env:    p.Env,
+		Stop:   syscall.SIGTERM,
+		Finish: syscall.SIGQUIT,
+	}
 }
 
 func (n nginx) Test(p kind.Part) kind.Command {
@@ -232,8 +246,8 @@ func symptoms() []kind.Symptom {
 		kind.When("upload-limit", pattern.New(`client intended to send too large body: (\d+) bytes`),
 			"an upload is larger than nginx accepts ($1 bytes)",
 			"client_max_body_size in a file that the site includes"),
-		kind.When("too-many-open-files", pattern.New(`(24: Too many open files)`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
+		kind.When("too-many-open-files", pattern.New(`(24: `+kind.TooManyFiles+`)`), "the process has as many files "+
+			"open as it may", kind.MoreFiles),
 		kind.When("disk-full", pattern.New(`(28: No space left on device)`),
 			"there is no free space for its temporary files",
 			"free some space (df -h, df -i)"),

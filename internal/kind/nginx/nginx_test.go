@@ -1,6 +1,8 @@
 package nginx
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -22,7 +24,12 @@ func TestQuote(t *testing.T) {
 
 func TestFiles(t *testing.T) {
 	files, err := New().Files(kind.Part{Socket: "/tmp/d/web.sock", Temp: "/t", Sites: []kind.VirtualHost{
-		{Host: "ferry.localhost", Root: "/projects/ferry/public", FPM: "/tmp/d/app.sock", Probe: "/c/probe.php"},
+		{
+			Host:  "ferry.localhost",
+			Root:  "/projects/ferry/public",
+			FPM:   "/tmp/d/app.sock",
+			Probe: "/c/probe.php",
+		},
 		{Host: "files.localhost", Root: "/projects/files"},
 		{Host: "api.localhost", Proxy: "127.0.0.1:18000"},
 	}})
@@ -46,4 +53,19 @@ func TestLastWords(t *testing.T) {
 	assert.Equal(t, "bind() to 0.0.0.0:80 failed (98: Address already in use)", because)
 	because = nginx{}.LastWords("nothing")
 	assert.Empty(t, because)
+}
+
+// nginx before 1.19.5 does not know -e, and some builds have no geo: it is written only where a path holds a dollar.
+func TestOtherBuilds(t *testing.T) {
+	for version, want := range map[string]bool{"1.18.0": false, "1.19.4": false, "1.19.5": true, "1.28.0": true} {
+		p := kind.Part{Version: version}
+		for _, c := range []kind.Command{New().Command(p), New().Test(p)} {
+			assert.Equal(t, want, slices.Contains(c.Args, "-e"), version)
+		}
+	}
+	for root, want := range map[string]bool{"/projects/ferry": false, "/projects/fe$rry": true} {
+		files, err := New().Files(kind.Part{Sites: []kind.VirtualHost{{Host: "ferry.localhost", Root: root}}})
+		require.NoError(t, err)
+		assert.Equal(t, want, strings.Contains(files[0].Text, "geo $dollar"), root)
+	}
 }

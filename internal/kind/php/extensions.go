@@ -70,6 +70,9 @@ var (
 	engineText = pattern.New(`API[0-9]{9}(?:,(?:N?TS|debug))+`) // zend_extensions.h: ZEND_EXTENSION_BUILD_ID
 )
 
+// extensionLine matches a line of an ini file that loads an extension by its path.
+var extensionLine = pattern.New(`(?m)^[ \t]*(?:zend_)?extension[ \t]*=[ \t]*"?(/[^"\s;]+\.so)`)
+
 // readModule reads what an extension file was built for. Every module carries a text for that (zend_modules.h). One
 // that hooks into the engine carries a second one (zend_extensions.h), whose number has one more digit before the date.
 func readModule(file string) (kind.Module, objfile.File) {
@@ -95,18 +98,44 @@ func readModule(file string) (kind.Module, objfile.File) {
 	return m, f
 }
 
-// ModuleFolders returns the extension folder of a PHP, and those beside it, which belong to other builds.
+// ModuleFolders returns the extension folder of a PHP, those beside it, which belong to other builds, and those of the
+// files that the system's ini files name by their paths.
 func (php) ModuleFolders(p kind.Program) []string {
 	own := p.Facts[factFolder]
 	if !filepath.IsAbs(own) {
 		return nil
 	}
-	folders := []string{own}
+	folders := append([]string{own}, namedFolders(p)...)
 	entries, _ := os.ReadDir(filepath.Dir(own))
 	for _, e := range entries {
 		if dir := filepath.Join(filepath.Dir(own), e.Name()); dir != own &&
 			pattern.Of(`^(no-debug-(non-)?zts-|debug-(non-)?zts-)?\d{8}`).MatchString(e.Name()) {
 			folders = append(folders, dir)
+		}
+	}
+	return folders
+}
+
+// namedFolders returns the folders of extension files that the system's ini files name by their paths: some systems
+// keep an extension in a folder of its own.
+func namedFolders(p kind.Program) []string {
+	var files, folders []string
+	if ini := p.Facts[factIni]; filepath.IsAbs(ini) {
+		files = append(files, ini)
+	}
+	if scan := p.Facts[factScan]; filepath.IsAbs(scan) {
+		more, _ := filepath.Glob(filepath.Join(pattern.Literal(scan), "*.ini"))
+		files = append(files, more...)
+	}
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		for _, m := range extensionLine().FindAllSubmatch(text, -1) {
+			if dir := filepath.Dir(string(m[1])); dir != p.Facts[factFolder] && !slices.Contains(folders, dir) {
+				folders = append(folders, dir)
+			}
 		}
 	}
 	return folders

@@ -41,7 +41,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Name:        "php",
 		Role:        kind.RoleRuntime,
 		Keys:        []string{"extensions", "without", "settings", "debugger", "writable", "requires"},
-		Programs:    []string{"php-fpm", "php-fpm[0-9]*"},
+		Programs:    []string{"php-fpm", "php-fpm[0-9]*", "php-fpm-[a-z]*"},
 		Interpreter: "php",
 		Extensions:  true,
 		Debugger:    debugger,
@@ -64,8 +64,9 @@ const (
 	factEngine  = "engine_api"    // the same of those that hook into the engine: API420220829,NTS
 	factThreads = "thread_safety"
 	factDebug   = "debug_build"
-	factIni     = "ini_file" // of the system's, which Dravit neither reads nor touches
+	factIni     = "ini_file" // of the system's, which Dravit never changes and whose settings it does not use
 	factScan    = "ini_folder"
+	factSystemd = "systemd" // FPM was built with systemd, and knows systemd_interval
 )
 
 var (
@@ -97,6 +98,9 @@ func (php) Inspect(ctx context.Context, path string,
 	if f, err := objfile.Open(path); err == nil && len(f.Arch) == 1 { // not a script that starts the program
 		facts[kind.FactArch] = f.Arch[0]
 	}
+	if knowsSystemd(path, run) {
+		facts[factSystemd] = "yes"
+	}
 	modules, err := run(path, "-n", "-m")
 	if err != nil {
 		return "", nil, err
@@ -108,6 +112,23 @@ func (php) Inspect(ctx context.Context, path string,
 	facts[factBuiltin] = strings.Join(names, " ")
 	facts[factCLI] = cli(path, v[1], run)
 	return v[1], facts, nil
+}
+
+// knowsSystemd reports whether an FPM knows systemd_interval, by letting it test a configuration with that word: no
+// option prints what it was built with.
+func knowsSystemd(path string, run func(string, ...string) (string, error)) bool {
+	f, err := os.CreateTemp("", "dravit-fpm-*.conf")
+	if err != nil {
+		return false
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString("[global]\nerror_log = /dev/null\nsystemd_interval = 0\n" +
+		"[www]\nlisten = dravit.sock\npm = ondemand\npm.max_children = 1\n")
+	if err != nil || f.Close() != nil {
+		return false
+	}
+	_, err = run(path, "-n", "-t", "-p", filepath.Dir(f.Name()), "-y", f.Name())
+	return err == nil
 }
 
 // cli finds the command-line program of the same version: for php-fpm8.2 in sbin, php8.2 or php in the bin folder
@@ -230,8 +251,7 @@ func pool(p kind.Part) string {
 daemonize = no
 pid = "%s"
 error_log = "%s"
-systemd_interval = 0
-process_control_timeout = %d
+%sprocess_control_timeout = %d
 [www]
 listen = "%s"
 listen.mode = 0600
@@ -242,7 +262,17 @@ ping.path = %s
 clear_env = no
 catch_workers_output = yes
 decorate_workers_output = no
-%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, int(lifecycle.Grace.Seconds()), p.Socket, pingPath, pagesLog(p))
+%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, asleep(p), int(lifecycle.Grace.Seconds()), p.Socket, pingPath,
+		pagesLog(p))
+}
+
+// asleep keeps FPM from waking every ten seconds to tell systemd that it lives. An FPM that was built without systemd
+// refuses the line.
+func asleep(p kind.Part) string {
+	if p.Facts[factSystemd] == "" {
+		return ""
+	}
+	return "systemd_interval = 0\n"
 }
 
 // pagesLog sends what pages log to the web server and FPM's log, as PHP does by default; startLog sends it elsewhere.

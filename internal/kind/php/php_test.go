@@ -321,3 +321,61 @@ func TestStoreThatWasNotAsked(t *testing.T) {
 	assert.NoError(t, php{}.Judge(p, 200, answer("ok")))
 	assert.ErrorContains(t, php{}.Judge(p, 200, answer("")), "PHP reaching mail", "an empty answer is one")
 }
+
+// FPM knows systemd_interval only where it was built with systemd: not on Alpine, with Homebrew, or compiled by hand.
+func TestSystemdIsNamedWhereFPMKnowsIt(t *testing.T) {
+	for _, knows := range []bool{true, false} {
+		_, facts, err := New().Inspect(t.Context(), "/no/such/php-fpm", func(_ string, args ...string) (string, error) {
+			switch {
+			case args[0] == "-i":
+				return "PHP Version => 8.4.1\n", nil
+			case slices.Contains(args, "-t"):
+				text, err := os.ReadFile(args[len(args)-1])
+				require.NoError(t, err)
+				assert.Contains(t, string(text), "systemd_interval")
+				if !knows {
+					return "ERROR: unknown entry 'systemd_interval'", errors.New("exit status 78")
+				}
+			}
+			return "", nil
+		})
+		require.NoError(t, err)
+		text := pool(kind.Part{Facts: facts})
+		assert.Equal(t, knows, strings.Contains(text, "systemd_interval"))
+		assert.Contains(t, text, "\nprocess_control_timeout")
+	}
+}
+
+// Homebrew keeps OPcache in the program's own folder, and names it in an ini file by its path.
+func TestFoldersThatIniFilesName(t *testing.T) {
+	dir := t.TempDir()
+	own, scan := filepath.Join(dir, "pecl", "20240924"), filepath.Join(dir, "conf.d")
+	require.NoError(t, os.MkdirAll(own, 0o755))
+	require.NoError(t, os.MkdirAll(scan, 0o755))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "php.ini"), []byte("; extension=/commented/out.so\nextension=curl\n"+
+			"extension=/opt/boats/boat.so\n"), 0o644),
+	)
+	require.NoError(t, os.WriteFile(filepath.Join(scan, "ext-opcache.ini"),
+		[]byte("[opcache]\n zend_extension = \"/opt/homebrew/opt/php/lib/php/20240924/opcache.so\"\n"+
+			"extension="+own+"/redis.so\n"), 0o644))
+	assert.Equal(t, []string{own, "/opt/boats", "/opt/homebrew/opt/php/lib/php/20240924"},
+		php{}.ModuleFolders(kind.Program{Facts: map[string]string{factFolder: own, factScan: scan,
+			factIni: filepath.Join(dir, "php.ini")}}))
+	assert.Equal(t, "php-legacy", filepath.Base(cliOf(t, "php-fpm-legacy", "php-legacy")), "Arch")
+	assert.Equal(t, "php82", filepath.Base(cliOf(t, "php-fpm82", "php82")), "Alpine")
+}
+
+// cliOf returns the command-line program that is found for an FPM in sbin, if a program of that name is in bin.
+func cliOf(t *testing.T, fpm, name string) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "bin"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bin", name), nil, 0o755))
+	return cli(
+		filepath.Join(dir, "sbin", fpm),
+		"8.2.1",
+		func(string, ...string) (string, error) { return "8.2.1", nil },
+	)
+}

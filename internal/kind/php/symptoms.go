@@ -80,8 +80,8 @@ func symptoms() []kind.Symptom {
 			"PHP may not read $1", "give your account access: chmod u+r, or chown"),
 		kind.When("script-syntax", pattern.New(`(?:PHP )?Parse error:\s+([^\n<]+? in [^\n<]+? on line \d+)`),
 			"a script has a syntax error: $1", "correct it; php -l checks a file: dravit run -- php -l FILE"),
-		kind.When("too-many-open-files", pattern.New(`[Tt]oo many open files`), "the process has as many files "+
-			"open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
+		kind.When("too-many-open-files", pattern.New(kind.TooManyFiles), "the process has as many files "+
+			"open as it may", kind.MoreFiles),
 		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`),
 			"the application exited with an error: $1", "correct it; dravit logs {part} has the rest"),
 	}...)
