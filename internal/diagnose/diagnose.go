@@ -47,6 +47,14 @@ type PartFacts struct {
 	Requires []kind.Requirement // of its application
 	Included []string           // files with directives that its sites include
 	Clients  *Clients           // nil: it has no limit of connections, or did not say who is connected
+	Confined Confinement        // what the system's security module lets its program do
+}
+
+// Confinement is a rule of a security module that limits a program beyond the modes of files. The zero value is none.
+type Confinement struct {
+	Module  string // AppArmor or SELinux
+	Profile string // AppArmor's profile, SELinux' type; "" if it is not known
+	File    string // the file with AppArmor's profile, or ""
 }
 
 // Tree is a folder with the files in it that its owner cannot use.

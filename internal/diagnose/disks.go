@@ -2,7 +2,9 @@ package diagnose
 
 import (
 	"fmt"
+	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/pattern"
 	"dravit/internal/trouble"
@@ -10,11 +12,14 @@ import (
 
 // disks checks the free space. It reports a full disk even if everything still answers: the next write fails.
 func (d *doctor) disks() {
-	short, over, wrong := false, false, d.f.Stopped
+	short, over, wrong, refused := false, false, d.f.Stopped, ""
 	for _, p := range d.f.Parts {
 		wrong = wrong || p.Status.State != lifecycle.Answers
 		short = short || p.Status.Code == trouble.NoSpace || noSpace().MatchString(p.Log)
 		over = over || p.Status.Code == trouble.QuotaUsedUp || overQuota().MatchString(p.Log)
+		if line := readOnlyLine().FindString(p.Log); line != "" && p.Status.State != lifecycle.Answers {
+			refused = p.LogFile + ": " + strings.TrimSpace(line)
+		}
 	}
 	r := seen
 	if !wrong {
@@ -46,16 +51,21 @@ func (d *doctor) disks() {
 				fmt.Sprintf("%d MB are free now", disk.Free>>20))
 		}
 	}
+	if refused != "" && len(d.of("machine")) == 0 {
+		d.add(written, "read-only", "machine", "a part writes to a file system that is read-only",
+			"mount it for writing (findmnt -T PATH shows it), or give the part another folder", refused)
+	}
 	if wrong && over { // if it writes itself, or before something was removed
 		d.add(written, "quota-full", "machine", "on some disk, what "+d.f.User+" may store is used up, or was",
 			"delete files of yours, or have the quota raised", "a log says: disk quota exceeded")
 	}
 }
 
-// What servers write when the system gives them ENOSPC or EDQUOT (errno(3)).
+// What servers write when the system gives them ENOSPC, EDQUOT or EROFS (errno(3)).
 var (
-	noSpace   = pattern.New(`[Nn]o space left|Errcode: 28|Disk is full`)
-	overQuota = pattern.New(`(?i)disk quota exceeded`)
+	noSpace      = pattern.New(kind.NoSpace + `|Errcode: 28|Disk is full`)
+	overQuota    = pattern.New(kind.QuotaExceeded)
+	readOnlyLine = pattern.New(`[^\n]*` + kind.ReadOnly + `[^\n]*`)
 )
 
 // minRoom is free space with which no server runs; tightRoom is enough to explain that a server found none.

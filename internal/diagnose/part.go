@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -82,8 +83,10 @@ func (d *doctor) ownPart(p PartFacts) {
 	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) {
 		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
 	}
+	d.confined(p)
 	if m := loader().FindStringSubmatch(p.Log); m != nil {
-		d.add(written, "library-missing", subject, "a library that the program needs is missing: "+m[1],
+		library := cmp.Or(m[1], m[2], m[3])
+		d.add(written, "library-missing", subject, "a library that the program needs is missing: "+library,
 			"install it; an upgrade of the system may have removed it", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
@@ -182,7 +185,9 @@ func (d *doctor) worker(p PartFacts, said string) {
 		"dravit logs "+name+" may say why; dravit restart "+name, evidence...).Fix = []string{"dravit", "restart", name}
 }
 
-var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*`)
+// loader matches what the dynamic loaders of glibc, musl and macOS write when a library is missing.
+var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]*|` +
+	`Error loading shared library ([^:\n]+): [^\n]*|dyld(?:\[\d+\])?: Library not loaded: ([^\n]+)`)
 
 // machine examines what a part needs of the machine: free space, and access to its files.
 func (d *doctor) machine(p PartFacts) {

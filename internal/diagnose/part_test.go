@@ -11,6 +11,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
@@ -48,6 +49,9 @@ func exited(code int) func(p *PartFacts) {
 func listens(at ...string) func(p *PartFacts) { return func(p *PartFacts) { p.Listens = at } }
 
 func code(c trouble.Code) func(p *PartFacts) { return func(p *PartFacts) { p.Status.Code = c } }
+
+var unreadable = []kind.Symptom{kind.When("data-unreadable", pattern.New(`may not write (\w+)`), "it may not write $1",
+	"chown")}
 
 const unwell, failed = lifecycle.Unwell, lifecycle.Failed
 
@@ -95,6 +99,21 @@ var partCauses = []struct {
 	{name: "library missing", state: failed, edit: func(p *PartFacts) {
 		p.Log = "boat: error while loading shared libraries: libkelp.so.2: cannot open shared object file\n"
 	}, cause: "library-missing", remedy: "install it", evidence: "libkelp.so.2"},
+	{name: "library missing, says musl's loader", state: failed, edit: func(p *PartFacts) {
+		p.Log = "Error loading shared library libkelp.so.2: No such file or directory (needed by /usr/bin/boat)\n"
+	}, cause: "library-missing", evidence: "libkelp.so.2"},
+	{name: "library missing, says macOS' loader", state: failed, edit: func(p *PartFacts) {
+		p.Log = "dyld[812]: Library not loaded: /opt/homebrew/opt/kelp/lib/libkelp.2.dylib\n  Referenced from: boat\n"
+	}, cause: "library-missing", evidence: "libkelp.2.dylib"},
+	{name: "denied by AppArmor", state: failed, edit: func(p *PartFacts) {
+		p.Log, p.Traits.Symptoms = "may not write boats\n", unreadable
+		p.Confined = Confinement{Module: "AppArmor", Profile: "boat", File: "/etc/apparmor.d/boat"}
+	}, cause: "data-unreadable", remedy: "allow it in /etc/apparmor.d/boat, or sudo aa-complain boat",
+		evidence: "AppArmor's profile boat"},
+	{name: "denied by SELinux", state: failed, edit: func(p *PartFacts) {
+		p.Log, p.Traits.Symptoms = "may not write boats\n", unreadable
+		p.Confined = Confinement{Module: "SELinux", Profile: "boat_t"}
+	}, cause: "data-unreadable", remedy: "sudo ausearch -m avc", evidence: "the program runs as boat_t"},
 	{name: "listens on another port", state: unwell, edit: listens("127.0.0.1:3001"), cause: "listens-elsewhere",
 		evidence: "it listens on 127.0.0.1:3001"},
 	{name: "listens on its port, too", state: unwell, edit: listens("127.0.0.1:3000", "[::1]:3001"),
@@ -263,4 +282,29 @@ func TestLineAt(t *testing.T) {
 	assert.Nil(t, last("\n \n", 3))
 	assert.Equal(t, []string{"b", "c"}, last("a\nb\nc\n", 2))
 	assert.Equal(t, []string{"a"}, last("a", 2))
+}
+
+// What no program may write to is a matter of the machine, in the words of each system's library.
+func TestMachineInTheWordsOfOtherSystems(t *testing.T) {
+	for words, want := range map[string]string{
+		"boat: mkdir: /mnt/boats: Read-only file system\n": "read-only",
+		"boat: write: Disc quota exceeded\n":               "quota-full", // macOS
+		"boat: write: Quota exceeded\n":                    "quota-full", // musl
+	} {
+		causes := Causes(boat(failed, func(p *PartFacts) { p.Log = words }))
+		assert.Equal(t, want, causes[0].Cause, words)
+		assert.Equal(t, "machine", causes[0].Subject)
+	}
+}
+
+// A security module is not blamed where the modes are wrong.
+func TestModesBeforeConfinement(t *testing.T) {
+	causes := Causes(boat(failed, func(p *PartFacts) {
+		p.Log, p.Traits.Symptoms = "may not write boats\n", unreadable
+		p.Confined, p.Data = Confinement{Module: "SELinux"}, &Tree{Path: "/data", Locked: "/data/boats"}
+	}))
+	require.Equal(t, "data-mode", causes[0].Cause)
+	for _, c := range causes {
+		assert.NotContains(t, c.What, "SELinux")
+	}
 }

@@ -46,6 +46,7 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 	if status.State == lifecycle.Answers {
 		return out
 	}
+	out.Confined = Confinement("", status.PID, p.Program)
 	if p.Data != "" {
 		out.Data = examineTree(p.Data)
 	}

@@ -28,6 +28,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 			f.Close()
 		}
 	}()
+	freshened := time.Now()
 	for proc.Sleep(ctx, guardEvery) == nil {
 		if _, err := os.Stat(k.home.Dir); errors.Is(err, fs.ErrNotExist) {
 			k.log.Error("the home folder was deleted: everything is stopped", "folder", k.home.Dir)
@@ -50,7 +51,26 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 		k.holdStacks(ctx)
 		k.gateway.checkTable()
 		k.shortenLogs()
+		if time.Since(freshened) > freshenEvery {
+			freshen(k.home.Run)
+			freshened = time.Now()
+		}
 	}
+}
+
+// freshenEvery is less than any cleaner of /tmp waits: they remove what nobody has touched for some days, and a socket
+// is touched by nothing.
+const freshenEvery = 6 * time.Hour
+
+// freshen makes the files of a folder look just written.
+func freshen(folder string) {
+	now := time.Now()
+	_ = filepath.WalkDir(folder, func(path string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type()&fs.ModeSymlink == 0 {
+			_ = os.Chtimes(path, now, now) // one that is gone needs it no more
+		}
+		return nil
+	})
 }
 
 // holdLock takes the lock again if its file was deleted. It returns nil if the file is still the locked one.

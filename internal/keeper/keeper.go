@@ -62,6 +62,7 @@ func Run(ctx context.Context, h *home.Home, kinds kind.List, self, build string)
 	if err := noteKeeper(lock); err != nil {
 		return err
 	}
+	raiseFileLimit()
 	if run, err := os.Open(h.Run); err == nil { // cleaners of /tmp spare a folder that a process has locked
 		defer run.Close()
 		_ = home.Share(run)

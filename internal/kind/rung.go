@@ -32,7 +32,10 @@ type Rung struct {
 }
 
 // Miss is the error of a rung that does not hold.
-type Miss struct{ Expected, Got string }
+type Miss struct {
+	Expected, Got string
+	Untold        bool // the system does not tell: the rung is advisory this time
+}
 
 func (m *Miss) Error() string { return "expected " + m.Expected + ", got " + m.Got }
 

@@ -17,6 +17,21 @@ type Symptom struct {
 	Means, Remedy string
 }
 
+// What the C libraries write for an error number (errno(3)): glibc and macOS' mostly alike, and musl's. They are parts
+// of regular expressions.
+const (
+	AddressInUse  = `(?:Address already in use|Address in use)`
+	TooManyFiles  = `(?:[Tt]oo many open files|No file descriptors available)`
+	NoSpace       = `(?:[Nn]o space left on device)`
+	QuotaExceeded = `(?i:(?:dis[ck] )?quota exceeded)`
+	ReadOnly      = `(?i:read-only file system)`
+)
+
+// MoreFiles is the remedy for a process that has as many files open as it may. Dravit raises a part's limit to the
+// hard one, so that a shell's ulimit changes nothing.
+const MoreFiles = "raise your account's hard limit (ulimit -Hn shows it), log in again, stop every stack, then " +
+	"dravit start"
+
 // When returns a symptom.
 func When(cause string, words func() *regexp.Regexp, means, remedy string) Symptom {
 	return Symptom{Cause: cause, Words: words, Means: means, Remedy: remedy}

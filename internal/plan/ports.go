@@ -50,11 +50,13 @@ func (m *maker) ports() {
 			}
 			pinned[p.Port] = p.Name
 			if low := lowest(m.in.Survey.Host); p.Port < low {
+				next := fmt.Sprintf("pin a port from %d upwards in %s", low, stackfile.Name)
+				if m.in.Survey.Host.OS == "linux" { // macOS has no such setting
+					next = fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or %s", p.Port, next)
+				}
 				m.fault(trouble.PortForbidden, subject,
 					fmt.Sprintf("part %s pins port %d, which you may not open", p.Name, p.Port),
-					fmt.Sprintf("ports below %d are privileged", low),
-					fmt.Sprintf("sudo sysctl net.ipv4.ip_unprivileged_port_start=%d, or pin a port from %d "+
-						"upwards in %s", p.Port, low, stackfile.Name))
+					fmt.Sprintf("ports below %d are privileged", low), next)
 				continue
 			}
 			if holder, held := m.holder(p.Port); held {
@@ -217,7 +219,13 @@ func (m *maker) freeing(port int) string {
 			return "dravit stop --stack " + name + ", or pin another port in " + stackfile.Name
 		}
 		if x.Service != "" {
-			return fmt.Sprintf("stop it (sudo systemctl stop %s), or pin another port in %s", x.Service, stackfile.Name)
+			stop := "sudo systemctl stop "
+			if x.UserService && x.User == m.in.Survey.Host.User {
+				stop = "systemctl --user stop "
+			} else if x.UserService {
+				stop = "sudo systemctl --user --machine=" + x.User + "@ stop "
+			}
+			return fmt.Sprintf("stop it (%s%s), or pin another port in %s", stop, x.Service, stackfile.Name)
 		}
 		if x.PID != 0 {
 			return fmt.Sprintf("stop it (kill %d), or pin another port in %s", x.PID, stackfile.Name)

@@ -15,14 +15,17 @@ const refused = `connection to server (?:at|` +
 	`Can't connect to (?:local )?(?:MySQL )?server (?:on|through socket) ('[^']+')|` +
 	`(?:Error 111 connecting to |Connection refused - connect\(2\) for )"?([\w.:]+(?:" port \d+)?)`
 
+// taken matches an error for a port that is in use, in the words of runtimes and of C libraries.
+const taken = `(?:EADDRINUSE|[Aa]ddress already in use|` + kind.AddressInUse + `)`
+
 // Symptoms match what servers of a project's own write when something is wrong, in any language.
 func Symptoms() []kind.Symptom {
 	return append(Certificates(), []kind.Symptom{
-		kind.When("port-fixed", pattern.New(`(?:EADDRINUSE|`+
-			`[Aa]ddress already in use)[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`),
+		kind.When("port-fixed", pattern.New(taken+
+			`[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`),
 			"the server wants to listen on $1, which another program uses",
 			"make it listen on the port in PORT: command = \"... --port {port}\""),
-		kind.When("port-fixed", pattern.New(`EADDRINUSE|[Aa]ddress already in use`), "the server wants to listen on "+
+		kind.When("port-fixed", pattern.New(taken), "the server wants to listen on "+
 			"a port that another program uses", "make it listen on the port in PORT: command = \"... --port {port}\""),
 		kind.When("ends-at-once", pattern.New(supervise.Background),
 			"the command goes into the background, where Dravit cannot watch it",
@@ -33,8 +36,8 @@ func Symptoms() []kind.Symptom {
 		kind.When("command-forbidden",
 			pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): Permission denied$`),
 			"the command $1 is not executable", "chmod u+x it"),
-		kind.When("too-many-open-files", pattern.New(`(EMFILE|[Tt]oo many open files)`), "the process has as many "+
-			"files open as it may", "ulimit -n 4096 in this shell, then dravit restart"),
+		kind.When("too-many-open-files", pattern.New(`(EMFILE|`+kind.TooManyFiles+`)`), "the process has as many "+
+			"files open as it may", kind.MoreFiles),
 		kind.When("watch-limit", pattern.New(`(ENOSPC: System limit for number of file watchers reached|`+
 			`inotify[^\n]*No space left on device|inotify watch limit reached)`),
 			"the disk is not full: your programs watch as many files as the system allows",

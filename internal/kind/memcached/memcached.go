@@ -116,7 +116,7 @@ func (memcached) LastWords(log string) string {
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
 		kind.When("port-taken",
-			pattern.New(`(failed to listen on TCP port \d+: Address already in use|bind\(\): Address already in use)`),
+			pattern.New(`((?:failed to listen on TCP port \d+|bind\(\)): `+kind.AddressInUse+`)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`),
 			"it got no memory", "stop other programs"),
