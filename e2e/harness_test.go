@@ -23,6 +23,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/account"
 	"dravit/internal/home"
 	"dravit/internal/ledger"
 	"dravit/internal/members"
@@ -39,6 +40,11 @@ var (
 
 // testAccount is created if root runs the suite.
 const testAccount = "dravit-tester"
+
+// under is a condition that the suite runs under, beside the usual ones (e2e/conditions): "umask" (077 for every
+// command), "link" (each world is reached through a link), "directory" (the account is the one that
+// $DRAVIT_TEST_ACCOUNT names, and /etc/passwd does not have it).
+var under = os.Getenv("DRAVIT_TEST_UNDER")
 
 func TestMain(m *testing.M) {
 	code, err := run(m)
@@ -69,7 +75,15 @@ func run(m *testing.M) (int, error) {
 	if tester, err = user.Current(); err != nil {
 		return 0, err
 	}
-	if asRoot {
+	switch {
+	case under == "directory":
+		if tester, err = account.Lookup(os.Getenv("DRAVIT_TEST_ACCOUNT")); err != nil {
+			return 0, err
+		}
+		if _, err := user.Lookup(tester.Username); err == nil {
+			return 0, fmt.Errorf("%s is in /etc/passwd", tester.Username)
+		}
+	case asRoot:
 		if tester, err = user.Lookup(testAccount); err != nil {
 			if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh",
 				testAccount).CombinedOutput(); err != nil {
@@ -95,9 +109,14 @@ func newWorld(t *testing.T) *world {
 	t.Helper()
 	base, err := os.MkdirTemp("", "dravit-world-")
 	require.NoError(t, err)
+	real := base
+	if under == "link" {
+		base += "-link"
+		require.NoError(t, os.Symlink(real, base))
+	}
 	w := &world{t: t, home: filepath.Join(base, "home"), dir: filepath.Join(base, "ferry office")}
 	require.NoError(t, os.Mkdir(w.dir, 0o755))
-	w.own(base, w.dir)
+	w.own(real, w.dir)
 	w.settings("http = 8080\nhttps = 8443\n") // also where this user may listen on 80
 	t.Cleanup(func() {
 		w.stopAll()
@@ -105,6 +124,7 @@ func newWorld(t *testing.T) *world {
 			w.showLogs()
 		}
 		require.NoError(t, os.RemoveAll(base))
+		require.NoError(t, os.RemoveAll(real))
 	})
 	return w
 }
@@ -163,6 +183,10 @@ func (r result) all() string { return r.stdout + r.stderr }
 // command prepares dravit as the tester, in the project's folder.
 func (w *world) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, program, args...)
+	if under == "umask" {
+		shell := []string{"-c", `umask 077; exec "$0" "$@"`, program}
+		cmd = exec.CommandContext(ctx, "/bin/sh", append(shell, args...)...)
+	}
 	cmd.Dir = w.dir
 	cmd.Env = []string{"HOME=" + tester.HomeDir, "USER=" + tester.Username,
 		"PATH=/usr/local/bin:/usr/bin:/bin", "DRAVIT_HOME=" + w.home}

@@ -25,7 +25,7 @@ const Deadline = 5 * time.Second
 type Result struct {
 	Rung     kind.RungName `json:"rung"`
 	Holds    *bool         `json:"holds"`
-	Advisory bool          `json:"advisory"`
+	Advisory bool          `json:"advisory"` // by its nature, or as the system does not tell this time
 	MS       float64       `json:"ms"`
 	Expected string        `json:"expected,omitempty"`
 	Got      string        `json:"got,omitempty"`
@@ -83,10 +83,11 @@ func climb(ctx context.Context, ladder []kind.Rung, deadline time.Duration) []Re
 		var miss *kind.Miss
 		if errors.As(err, &miss) {
 			r.Expected, r.Got = miss.Expected, miss.Got
+			r.Advisory = r.Advisory || miss.Untold
 		} else {
 			r.Expected, r.Got = expected[rung.Name], err.Error()
 		}
-		fell = !rung.Advisory
+		fell = !r.Advisory
 	}
 	return results
 }
@@ -181,6 +182,10 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
 			owns, err := members.Own(p.Lock, network, address)
+			if errors.Is(err, proc.ErrHidden) {
+				return &kind.Miss{Expected: "the socket of this part's process at " + address, Untold: true,
+					Got: "no word: " + err.Error()}
+			}
 			if err == nil && !owns {
 				got := "another process's, whose answers do not count"
 				if network == "tcp" {

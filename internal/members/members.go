@@ -96,10 +96,12 @@ func Include(lock string, pid int) bool {
 }
 
 // Own reports whether a process of the part holds the listening socket. network is "tcp", with host:port as address, or
-// "unix", with a path. It checks the leading process first, which nearly always holds it.
+// "unix", with a path. It checks the leading process first, which nearly always holds it. The error is proc.ErrHidden
+// if the system does not tell.
 func Own(lock, network, address string) (bool, error) {
 	if leader := Leader(lock); leader.Alive() {
-		if owns, err := proc.Owns([]int{leader.PID}, network, address); err != nil || owns {
+		if owns, err := proc.Owns([]int{leader.PID}, network, address); owns || err != nil &&
+			!errors.Is(err, proc.ErrHidden) {
 			return owns, err
 		}
 	}

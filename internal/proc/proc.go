@@ -4,6 +4,7 @@ package proc
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -31,15 +32,20 @@ type Listener struct {
 	peer      int // of a connected socket: the other end's port
 }
 
+// ErrHidden says that the system hides from this user which sockets one of this user's processes has. Linux does so for
+// a program with file capabilities (capabilities(7)): it may do what its user may not.
+var ErrHidden = errors.New("the system hides the sockets of a program with file capabilities")
+
 // Holder is the process that listens on a port. PID is 0 if the system does not tell this user.
 type Holder struct {
 	PID     int    `json:"pid,omitempty"`
 	Program string `json:"program,omitempty"`
 	User    string `json:"user,omitempty"`
 	// Since is when the process started, or zero if the system does not tell. Service is the service manager's unit
-	// that runs it, or "".
-	Since   time.Time `json:"since,omitzero"`
-	Service string    `json:"service,omitempty"`
+	// that runs it, or "". UserService says that it is a unit of the user's own manager.
+	Since       time.Time `json:"since,omitzero"`
+	Service     string    `json:"service,omitempty"`
+	UserService bool      `json:"user_service,omitempty"`
 }
 
 // Identify returns the identity of a running process. A zombie (dead, but not yet waited for) is not running.

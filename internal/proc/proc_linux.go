@@ -2,12 +2,14 @@ package proc
 
 import (
 	"bytes"
+	"dravit/internal/account"
 	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -56,18 +58,42 @@ func holds(pid int, path string, want os.FileInfo) bool {
 		if got, err := os.Stat(link); err != nil || !os.SameFile(got, want) {
 			return true
 		}
-		info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1))
-		found = err == nil && bytes.Contains(info, []byte("FLOCK  ADVISORY  WRITE"))
+		found = locked(link)
 		return !found
 	})
 	return found
 }
 
+// locked reports whether the lock of an open file (flock) is held through this descriptor, a link of /proc/PID/fd.
+// Where the kernel does not tell (WSL 1, some sandboxes), every open file counts.
+func locked(link string) bool {
+	info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1))
+	return !showsLocks() || err == nil && bytes.Contains(info, lockLine)
+}
+
+// lockLine is what a descriptor's information has for such a lock (proc(5), /proc/PID/fdinfo).
+var lockLine = []byte("FLOCK  ADVISORY  WRITE")
+
+// showsLocks reports whether the kernel shows locks in a descriptor's information, by taking one.
+var showsLocks = sync.OnceValue(func() bool {
+	f, err := os.CreateTemp("", "dravit-lock-")
+	if err != nil {
+		return true
+	}
+	defer f.Close()
+	os.Remove(f.Name())
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		return true
+	}
+	info, err := os.ReadFile(fmt.Sprintf("/proc/self/fdinfo/%d", f.Fd()))
+	return err != nil || bytes.Contains(info, lockLine)
+})
+
 // socketListings lets ladders that are climbed at once share one listing of the sockets.
 var socketListings singleflight.Group
 
 // Owns reports whether one of the processes holds the listening socket. network is "tcp", with host:port as address, or
-// "unix", with a path.
+// "unix", with a path. The error is ErrHidden if none of them is seen to have it, and the system hides what one has.
 func Owns(pids []int, network, address string) (bool, error) {
 	inodes := map[string]bool{}
 	if network == "unix" {
@@ -95,17 +121,68 @@ func Owns(pids []int, network, address string) (bool, error) {
 			inodes[fmt.Sprintf("socket:[%d]", l.socketKey)] = true
 		}
 	}
-	found := false
 	for _, pid := range pids {
+		found := false
 		eachDescriptor(pid, func(_, target string) bool {
 			found = found || inodes[target]
 			return !found
 		})
 		if found {
-			break
+			return true, nil
 		}
 	}
-	return found, nil
+	if len(inodes) == 0 || !slices.ContainsFunc(pids, hidden) {
+		return false, nil
+	}
+	if network == "unix" {
+		if pid := listenerOf(address); pid != 0 {
+			return slices.Contains(pids, pid), nil
+		}
+	} else if knownHolder(address) {
+		return false, nil
+	}
+	return false, ErrHidden
+}
+
+// knownHolder reports whether a listening TCP socket is another user's, or one of a process that this user sees.
+func knownHolder(address string) bool {
+	want, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return false
+	}
+	all, _ := Listeners()
+	return slices.ContainsFunc(taking(all, want), func(l Listener) bool {
+		return l.UID != os.Geteuid() || ListenerHolder(l).PID != 0
+	})
+}
+
+// hidden reports whether a running process's descriptors are closed to this user.
+func hidden(pid int) bool {
+	dir, err := os.Open(fmt.Sprintf("/proc/%d/fd", pid))
+	if err == nil {
+		dir.Close()
+	}
+	return errors.Is(err, os.ErrPermission)
+}
+
+// listenerOf returns the process that made a Unix socket listen, by connecting to it (unix(7), SO_PEERCRED), or 0.
+func listenerOf(path string) int {
+	conn, err := net.DialTimeout("unix", path, time.Second)
+	if err != nil {
+		return 0
+	}
+	defer conn.Close()
+	raw, err := conn.(*net.UnixConn).SyscallConn()
+	if err != nil {
+		return 0
+	}
+	var peer *unix.Ucred
+	if err := raw.Control(func(fd uintptr) {
+		peer, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	}); err != nil || peer == nil {
+		return 0
+	}
+	return int(peer.Pid)
 }
 
 // Listeners returns every TCP socket that listens on this machine.
@@ -228,9 +305,7 @@ func hexAddress(text string) string {
 // ListenerHolder returns the process that listens on a TCP port.
 func ListenerHolder(l Listener) Holder {
 	h := Holder{}
-	if u, err := user.LookupId(strconv.Itoa(l.UID)); err == nil {
-		h.User = u.Username
-	}
+	h.User = account.NameOf(l.UID)
 	want := fmt.Sprintf("socket:[%d]", l.socketKey)
 	_ = eachProcess(func(pid int) {
 		if h.PID != 0 {
@@ -246,7 +321,9 @@ func ListenerHolder(l Listener) Holder {
 	if h.PID != 0 {
 		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", h.PID))
 		h.Program = strings.TrimSpace(string(name))
-		h.Since, h.Service = startTime(h.PID), serviceOf(h.PID)
+		text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", h.PID))
+		h.Since = startTime(h.PID)
+		h.Service, h.UserService = serviceIn(string(text))
 	}
 	return h
 }
@@ -265,17 +342,21 @@ func startTime(pid int) time.Time {
 	return time.Unix(boot+int64(ticks/perSecond), 0).UTC()
 }
 
-// serviceOf returns the service manager's unit that a process belongs to (cgroups(7)), or "".
-func serviceOf(pid int) string {
-	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid))
-	for line := range strings.Lines(string(text)) {
+// serviceIn returns the service manager's unit in the control groups of a process (cgroups(7)), or "", and whether a
+// user's own manager runs it (user@UID.service).
+func serviceIn(cgroups string) (unit string, ofUser bool) {
+	for line := range strings.Lines(cgroups) {
 		for _, name := range strings.Split(strings.TrimSpace(line), "/") {
-			if strings.HasSuffix(name, ".service") && !strings.HasPrefix(name, "user@") {
-				return name
+			switch {
+			case strings.HasPrefix(name, "user@"):
+				ofUser = true
+			case strings.HasSuffix(name, ".service"):
+				return name, ofUser
 			}
 		}
+		ofUser = false
 	}
-	return ""
+	return "", false
 }
 
 // OutOfMemory returns how many processes the kernel has killed since boot because the machine, or a control group with

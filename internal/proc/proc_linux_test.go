@@ -58,3 +58,20 @@ func TestDatagramsAndOutside(t *testing.T) {
 	assert.Equal(t, os.Getpid(), ports[world.Addr().(*net.TCPAddr).Port])
 	assert.NotContains(t, ports, inside.Addr().(*net.TCPAddr).Port)
 }
+
+func TestServiceIn(t *testing.T) {
+	for cgroups, want := range map[string]struct {
+		unit string
+		user bool
+	}{
+		"0::/system.slice/redis-server.service\n":                                    {"redis-server.service", false},
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/redis.service\n": {"redis.service", true},
+		"0::/user.slice/user-1000.slice/session-3.scope\n":                           {"", false},
+		"12:pids:/user.slice/user@1000.service\n0::/system.slice/db.service\n":       {"db.service", false},
+		"": {"", false},
+	} {
+		unit, user := serviceIn(cgroups)
+		assert.Equal(t, want.unit, unit, cgroups)
+		assert.Equal(t, want.user, user, cgroups)
+	}
+}

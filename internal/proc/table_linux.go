@@ -19,7 +19,12 @@ func Processes(mark string) ([]Process, error) {
 	uid := uint32(os.Geteuid())
 	err := eachProcess(func(pid int) {
 		var info unix.Stat_t
-		if unix.Stat(fmt.Sprintf("/proc/%d", pid), &info) != nil || info.Uid != uid {
+		if unix.Stat(fmt.Sprintf("/proc/%d", pid), &info) != nil {
+			return
+		}
+		// The entry of a program with file capabilities is root's, though the process is its user's (proc(5)). What
+		// this user may signal is this user's process (kill(2)).
+		if info.Uid != uid && unix.Kill(pid, 0) != nil {
 			return
 		}
 		s, err := statOf(pid)
@@ -69,8 +74,7 @@ func locksOf(pid int) []string {
 		if filepath.Ext(target) != ".lock" {
 			return true
 		}
-		info, err := os.ReadFile(strings.Replace(link, "/fd/", "/fdinfo/", 1))
-		if err == nil && bytes.Contains(info, []byte("FLOCK  ADVISORY  WRITE")) {
+		if locked(link) && !slices.Contains(locks, target) {
 			locks = append(locks, target)
 		}
 		return true

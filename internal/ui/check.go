@@ -45,6 +45,17 @@ func misses(results []health.Result) []string {
 	return out
 }
 
+// untold explains what the system does not tell about a part.
+func untold(results []health.Result) []string {
+	var out []string
+	for _, r := range results {
+		if r.Rung == kind.Ours && r.Advisory && r.Holds != nil && !*r.Holds {
+			out = append(out, "- "+r.Miss())
+		}
+	}
+	return out
+}
+
 // unresolved reports whether the system's resolver does not find a site.
 func unresolved(results []health.Result) bool {
 	return slices.ContainsFunc(results, func(r health.Result) bool { return r.Advisory && r.Holds != nil && !*r.Holds })
@@ -85,7 +96,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 		}
 		var n []string
 		if s != lifecycle.Stopped {
-			n = misses(r)
+			n = append(misses(r), untold(r)...)
 		}
 		if because != "" {
 			n = []string{"because " + because + " does not answer"}
