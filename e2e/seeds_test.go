@@ -100,7 +100,7 @@ func TestBadSeeds(t *testing.T) {
 					pack(t, "b.sql.gz", strings.Repeat("-- tide\n", 9000)+boats)[:60], "breaks off"},
 				{"another server's", "c.sql", map[string]string{"postgres": "-- PostgreSQL database dump\n",
 					"mariadb": "-- MariaDB dump 10.19\n"}[other] + boats, "it is a dump of " + other},
-				{"an archive", "d.dump", "PGDMP\x01\x0e\x00", "an archive of pg_dump"},
+				{"an archive", "d.dump", "PGDMP\x01\x0e\x00", map[string]string{"postgres": "pg_restore"}[kind]},
 				{"not there", "e.sql", "", "e.sql"},
 			} {
 				if c.name != "not there" {
@@ -121,14 +121,18 @@ func TestBadSeeds(t *testing.T) {
 	}
 }
 
-// A dump that needs more than the application's user may do is refused as a whole.
+// A dump that needs more than the application's user may do is refused as a whole; what it says about its own database
+// and accounts is left out.
 func TestSeedNeedsRights(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.write("a.sql", boats+"CREATE DATABASE tides;\nUSE tides;\n")
+	w.write("a.sql", "CREATE DATABASE tides;\nUSE tides;\n"+boats+"INSERT INTO mysql.db (Host) VALUES ('x');\n")
 	w.write("dravit.toml", "name = \"quay\"\n[part.db]\nkind = \"mariadb\"\nseed = \"a.sql\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, flat(r.stderr), "a.sql: line 3: Access denied for user 'quay'")
+	assert.Contains(t, flat(r.stderr), "a.sql: line 5: INSERT command denied to user 'quay'")
 	assert.Equal(t, "0", w.output(tables["mariadb"]))
+	w.write("a.sql", "CREATE DATABASE tides;\nUSE tides;\n"+boats)
+	w.must("start")
+	assert.Equal(t, "2", w.output(count["mariadb"]))
 }

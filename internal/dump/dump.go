@@ -1,13 +1,19 @@
-// Package dump reads dumps of SQL databases: plain ones, and those that gzip, bzip2, xz or zstd compressed.
+// Package dump reads and writes dumps of SQL databases: plain ones, and those that gzip, bzip2, xz or zstd compressed
+// or that are in a tar or zip archive.
 package dump
 
 import (
+	"archive/tar"
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/bzip2"
 	"compress/gzip"
+	"errors"
+	"fmt"
 	"io"
 	"os"
+	"slices"
 	"sync/atomic"
 
 	"github.com/klauspost/compress/zstd"
@@ -18,12 +24,15 @@ import (
 
 // Dump is a dump while it is read. Read returns its SQL.
 type Dump struct {
-	Size int64 // of the file, in bytes
+	Size int64 // of the file, in bytes; 0 if it is a pipe
 
 	file  *os.File
 	read  atomic.Int64
 	text  *bufio.Reader
-	close func()
+	close []func()
+	tail  []byte // the end of what Read returned
+	ended bool   // Read has returned everything
+	last  string // what the end contains if it is whole, or "" if that is unknown
 }
 
 // headSize is how much of a dump's beginning tells what it is, in bytes.
@@ -36,27 +45,46 @@ func Open(dir, name string, allowed ...string) (*Dump, error) {
 	if err != nil {
 		return nil, err
 	}
+	return New(file)
+}
+
+// ErrEmpty says that a dump holds nothing.
+var ErrEmpty = errors.New("the dump is empty")
+
+// New returns the dump in a file or a pipe, which it closes if it fails. The caller must close the dump.
+func New(file *os.File) (*Dump, error) {
+	d := &Dump{file: file}
 	info, err := file.Stat()
-	if err != nil {
-		file.Close()
-		return nil, err
+	if err == nil && info.Mode().IsRegular() {
+		d.Size = info.Size()
+	} else if err == nil && info.IsDir() {
+		err = errors.New("it is a folder")
 	}
-	d := &Dump{Size: info.Size(), file: file, close: func() {}}
-	if err := d.unpack(); err != nil {
-		file.Close()
-		return nil, err
+	if err == nil {
+		d.text, err = d.unpack(bufio.NewReaderSize(counter{d}, headSize), 0)
+	}
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = fmt.Errorf("the dump breaks off: %w", err)
+	}
+	if err != nil {
+		return nil, errors.Join(err, d.Close())
 	}
 	return d, nil
 }
 
-// unpack chooses the decompression by the first bytes of the file, whatever the file is called.
-func (d *Dump) unpack() error {
-	in := bufio.NewReaderSize(counter{d}, headSize)
-	head, err := in.Peek(6)
-	if err != nil && err != io.EOF {
-		return err
+// deepest is how many packings may lie within each other: a zip of a gzip file, say.
+const deepest = 4
+
+// unpack chooses how to unpack by the first bytes, whatever the file is called.
+func (d *Dump) unpack(in *bufio.Reader, depth int) (*bufio.Reader, error) {
+	head, err := in.Peek(tarMagicAt + len(tarMagic))
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
 	}
-	var text io.Reader = in
+	if depth == deepest {
+		return nil, errors.New("it is packed too often")
+	}
+	var text io.Reader
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}): // RFC 1952
 		text, err = gzip.NewReader(in)
@@ -67,16 +95,123 @@ func (d *Dump) unpack() error {
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}): // RFC 8878
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(in); err == nil {
-			text, d.close = z, z.Close
+			text = z
+			d.close = append(d.close, z.Close)
 		}
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")): // APPNOTE.TXT of PKWARE
+		text, err = d.unzip(in, depth)
+	case len(head) == tarMagicAt+len(tarMagic) && string(head[tarMagicAt:]) == tarMagic: // pax(1), "ustar"
+		text, err = onlyFile(tar.NewReader(in))
 	default:
-		err = nil
+		return in, nil
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
-	d.text = bufio.NewReaderSize(text, headSize)
-	return nil
+	return d.unpack(bufio.NewReaderSize(text, headSize), depth+1)
+}
+
+const (
+	tarMagicAt = 257
+	tarMagic   = "ustar"
+)
+
+// errSeveral says that an archive holds more than a dump.
+var errSeveral = errors.New("the archive holds several files, and which of them is the dump is not clear")
+
+// onlyFile returns the only file of an archive.
+func onlyFile(archive *tar.Reader) (io.Reader, error) {
+	for {
+		head, err := archive.Next()
+		if errors.Is(err, io.EOF) {
+			return nil, ErrEmpty
+		}
+		if err != nil {
+			return nil, err
+		}
+		if head.Typeflag == tar.TypeReg {
+			return &tarFile{archive}, nil
+		}
+	}
+}
+
+// tarFile is a file of an archive, behind which no other may come.
+type tarFile struct{ archive *tar.Reader }
+
+func (f *tarFile) Read(p []byte) (int, error) {
+	n, err := f.archive.Read(p)
+	if !errors.Is(err, io.EOF) {
+		return n, err
+	}
+	for {
+		head, err := f.archive.Next()
+		if err != nil {
+			return n, err // io.EOF, as a rule
+		}
+		if head.Typeflag == tar.TypeReg {
+			return n, errSeveral
+		}
+	}
+}
+
+// unzip returns the only file of an archive, whose list is at its end: a pipe is copied first.
+func (d *Dump) unzip(in io.Reader, depth int) (io.Reader, error) {
+	file, size := d.file, d.Size
+	if size == 0 || depth > 0 {
+		spool, err := os.CreateTemp("", "dravit-dump-")
+		if err != nil {
+			return nil, err
+		}
+		os.Remove(spool.Name()) // it exists as long as it is open
+		d.close = append(d.close, func() { spool.Close() })
+		if size, err = io.Copy(spool, in); err != nil {
+			return nil, err
+		}
+		file = spool
+	}
+	archive, err := zip.NewReader(file, size)
+	if err != nil {
+		return nil, err
+	}
+	var found *zip.File
+	for _, f := range archive.File {
+		switch {
+		case !f.Mode().IsRegular():
+		case found != nil:
+			return nil, errSeveral
+		default:
+			found = f
+		}
+	}
+	if found == nil {
+		return nil, ErrEmpty
+	}
+	text, err := found.Open()
+	if err != nil {
+		return nil, err
+	}
+	d.close = append(d.close, func() { text.Close() })
+	if d.Size > 0 { // what is read of the file follows what is read of the text
+		return &scaled{text, d, int64(found.UncompressedSize64), 0}, nil
+	}
+	return text, nil
+}
+
+// scaled counts the text of a zip archive as if it were its file.
+type scaled struct {
+	text  io.Reader
+	d     *Dump
+	whole int64
+	done  int64
+}
+
+func (s *scaled) Read(p []byte) (int, error) {
+	n, err := s.text.Read(p)
+	s.done += int64(n)
+	if s.whole > 0 {
+		s.d.read.Store(int64(float64(s.d.Size) * float64(s.done) / float64(s.whole)))
+	}
+	return n, err
 }
 
 // counter reads the file and counts its bytes.
@@ -91,37 +226,60 @@ func (c counter) Read(p []byte) (int, error) {
 // Done returns how many bytes of the file were read. It may be called while another goroutine reads.
 func (d *Dump) Done() int64 { return d.read.Load() }
 
-func (d *Dump) Read(p []byte) (int, error) { return d.text.Read(p) }
+// tailSize is how much of a dump's end tells whether it is whole, in bytes.
+const tailSize = 512
+
+func (d *Dump) Read(p []byte) (int, error) {
+	n, err := d.text.Read(p)
+	d.tail = append(d.tail, p[max(0, n-tailSize):n]...)
+	d.tail = d.tail[max(0, len(d.tail)-tailSize):]
+	d.ended = d.ended || errors.Is(err, io.EOF)
+	return n, err
+}
+
+// Whole returns an error if the dump was read to its end, and the words are missing with which the program that wrote
+// it ends its dumps.
+func (d *Dump) Whole() error {
+	if d.ended && d.last != "" && !bytes.Contains(d.tail, []byte(d.last)) {
+		return errors.New("the dump breaks off: its end is missing (" + d.last + ")")
+	}
+	return nil
+}
+
+// Empty reports whether the dump holds nothing. Call it before Read.
+func (d *Dump) Empty() bool {
+	_, err := d.text.Peek(1)
+	return errors.Is(err, io.EOF)
+}
 
 // Close closes the file.
 func (d *Dump) Close() error {
-	d.close()
+	for _, c := range slices.Backward(d.close) {
+		c()
+	}
 	return d.file.Close()
 }
 
-// writers are how the programs that write dumps introduce themselves, with the name of their server's kind.
-var writers = []struct{ kind, words string }{
-	{"mariadb", "-- MariaDB dump"},
-	{"mariadb", "-- MySQL dump"},
-	{"postgres", "-- PostgreSQL database dump"},
-	{"postgres", "-- PostgreSQL database cluster dump"},
-	{"sqlite", "PRAGMA foreign_keys=OFF;"},
+// writers are how the programs that write dumps introduce themselves, with the name of their server's kind, and the
+// words at the end of what they write.
+var writers = []struct{ kind, words, last string }{
+	{"mariadb", "-- MariaDB dump", "-- Dump completed"},
+	{"mariadb", "-- MySQL dump", "-- Dump completed"},
+	{"postgres", "-- PostgreSQL database dump", "-- PostgreSQL database dump complete"},
+	{"postgres", "-- PostgreSQL database cluster dump", "-- PostgreSQL database cluster dump complete"},
+	{"postgres", "PGDMP", ""}, // an archive: pg_dump -Fc
+	{"sqlite", "PRAGMA foreign_keys=OFF;", "COMMIT;"},
 }
 
 // Kind returns the name of the kind of server whose program wrote the dump, or "" if it does not say. It reads nothing
-// that Read would not return.
+// that Read would not return. Call it before Read.
 func (d *Dump) Kind() string {
 	head, _ := d.text.Peek(headSize) // a shorter dump is whole
 	for _, w := range writers {
 		if bytes.Contains(head, []byte(w.words)) {
+			d.last = w.last
 			return w.kind
 		}
 	}
 	return ""
-}
-
-// Custom reports whether the dump is in PostgreSQL's own archive format, which is no SQL (pg_dump -Fc).
-func (d *Dump) Custom() bool {
-	head, _ := d.text.Peek(5)
-	return string(head) == "PGDMP"
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"io"
 	"os"
 
 	"dravit/internal/stackfile"
@@ -33,9 +32,6 @@ func (StoreDefaults) Template(Part) string                              { return
 func (StoreDefaults) Fill(context.Context, Part, string) error          { return nil }
 func (StoreDefaults) Clean(Part, func(pid int, name string) bool) error { return nil }
 func (StoreDefaults) Prepare(context.Context, Part) error               { return nil }
-
-func (StoreDefaults) Load(context.Context, Part, io.Reader) error { return errors.ErrUnsupported }
-func (StoreDefaults) Reset(context.Context, Part) error           { return errors.ErrUnsupported }
 
 func (StoreDefaults) Sessions(context.Context, Part) ([]Session, int, string, error) {
 	return nil, 0, "", errors.ErrUnsupported

@@ -4,7 +4,6 @@ package kind
 
 import (
 	"context"
-	"io"
 
 	"dravit/internal/leg"
 	"dravit/internal/stackfile"
@@ -57,12 +56,6 @@ type Store interface {
 	// Prepare creates the users and databases that clients need, when the server answers for the first time. It may be
 	// called again. It is called only if Traits.Accounts.
 	Prepare(ctx context.Context, p Part) error
-	// Load runs the SQL of a dump in the part's database, as the application's user. It may have run a part of it when
-	// it fails; the error then names the dump's line and the server's words. It is called only if Traits.Databases.
-	Load(ctx context.Context, p Part, dump io.Reader) error
-
-	// Reset empties the part's database. It is called only if Traits.Databases.
-	Reset(ctx context.Context, p Part) error
 
 	// Sessions returns the connections of the application's users, the limit of connections, and the name of the
 	// setting that raises it. It is called only if Traits.Accounts.

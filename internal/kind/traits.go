@@ -41,6 +41,7 @@ type Traits struct {
 	// Of stores.
 
 	Databases bool // a part has a database and a user, which the stack file may name
+	Replaces  bool // a database can take the place of another, as a whole
 	Accounts  bool // clients log in; Prepare creates accounts, and Sessions lists who is connected
 	HeadStart bool // it is the last to answer in a start, so its process starts first
 	Inbox     bool // it has pages for the developer, which the gateway serves under the part's name

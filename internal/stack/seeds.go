@@ -59,7 +59,7 @@ func (s *Stack) dueSeeds(spec materialise.Spec) ([]seed, error) {
 
 // loadSeed loads the seed of a part, whose server answers. If that fails, the database is empty afterwards.
 func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) error {
-	store, ok := s.Kinds.Of(p.Kind).(kind.Store)
+	store, ok := s.Kinds.Of(p.Kind).(kind.Database)
 	if !ok {
 		return errors.ErrUnsupported
 	}
@@ -95,7 +95,7 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 // progressEvery is how often the progress of a load is reported.
 const progressEvery = 200 * time.Millisecond
 
-func (s *Stack) load(ctx context.Context, store kind.Store, p seed, report func(TaskEvent)) error {
+func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report func(TaskEvent)) error {
 	if p.again {
 		if err := store.Reset(ctx, p.Part); err != nil {
 			return err
@@ -110,22 +110,13 @@ func (s *Stack) load(ctx context.Context, store kind.Store, p seed, report func(
 		return err
 	}
 	defer d.Close()
-	if d.Custom() {
-		return errors.New("it is an archive of pg_dump, not SQL: write it with pg_dump --format=plain")
-	}
 	if from := d.Kind(); from != "" && from != p.Kind {
 		return errors.New("it is a dump of " + from + ", and the part is of kind " + p.Kind)
 	}
-	ticker := time.NewTicker(progressEvery)
-	defer ticker.Stop()
-	done := make(chan error, 1)
-	go func() { done <- store.Load(ctx, p.Part, d) }()
-	for {
-		select {
-		case err := <-done:
-			return err
-		case <-ticker.C:
-			report(TaskEvent{Task: "seed of " + p.Name, Done: d.Done(), Size: d.Size})
-		}
+	left, err := watched(d, func(b Bytes) { report(TaskEvent{Task: "seed of " + p.Name, Done: b.Done, Size: b.Size}) },
+		func() ([]string, error) { return store.Load(ctx, p.Part, d) })
+	for _, thing := range left {
+		report(TaskEvent{Task: "seed of " + p.Name, Line: "left out: " + thing})
 	}
+	return errors.Join(err, d.Whole())
 }

@@ -35,7 +35,7 @@ func New() kind.Kind { return mariadb{} }
 
 type mariadb struct{ kind.StoreDefaults }
 
-var _ kind.Store = mariadb{}
+var _ kind.Database = mariadb{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{

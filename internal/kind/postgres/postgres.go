@@ -34,7 +34,7 @@ func New() kind.Kind { return postgres{} }
 
 type postgres struct{ kind.StoreDefaults }
 
-var _ kind.Store = postgres{}
+var _ kind.Database = postgres{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -43,6 +43,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"postgres"},
 		Databases: true,
+		Replaces:  true,
 		Accounts:  true,
 		HeadStart: true,
 		Clients:   pattern.New(`(?i)postgres|psycopg|pg_connect|PG::|password authentication failed`),

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"sync"
 
-	_ "modernc.org/sqlite" // the driver
 	lib "modernc.org/sqlite/lib"
 
 	"dravit/internal/health"
@@ -23,7 +22,7 @@ func New() kind.Kind { return sqlite{} }
 
 type sqlite struct{ kind.StoreDefaults }
 
-var _ kind.Store = sqlite{}
+var _ kind.Database = sqlite{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -32,6 +31,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Keys:      []string{"main", "database", "seed"},
 		BuiltIn:   lib.SQLITE_VERSION,
 		Databases: true,
+		Replaces:  true,
 	}
 })
 

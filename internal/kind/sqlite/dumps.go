@@ -1,0 +1,227 @@
+package sqlite
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	driver "modernc.org/sqlite"
+
+	"dravit/internal/health"
+	"dravit/internal/kind"
+)
+
+// Replace fills another file, and copies it into the database in one transaction: others may read and write it.
+func (k sqlite) Replace(ctx context.Context, p kind.Part, load func(staged kind.Part) error) error {
+	dir, err := os.MkdirTemp(filepath.Dir(p.Data), filepath.Base(p.Data)+".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	staged := p
+	staged.Data = dir
+	if err := k.Fill(ctx, staged, dir); err != nil {
+		return err
+	}
+	if err := load(staged); err != nil {
+		return err
+	}
+	return k.Restore(ctx, p, dir)
+}
+
+// Copy writes a whole copy of the database, as one reader sees it.
+func (sqlite) Copy(ctx context.Context, p kind.Part, dir string) error {
+	db, err := open(path(p))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, "VACUUM INTO ?", filepath.Join(dir, filepath.Base(path(p))))
+	return err
+}
+
+// Restore copies another database into the part's, in one transaction (sqlite.org, "Online Backup API").
+func (sqlite) Restore(ctx context.Context, p kind.Part, dir string) error {
+	db, err := open(path(p))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Raw(func(raw any) error {
+		backup, err := raw.(interface {
+			NewRestore(from string) (*driver.Backup, error)
+		}).NewRestore(filepath.Join(dir, filepath.Base(path(p))))
+		if err != nil {
+			return err
+		}
+		more, err := backup.Step(-1)
+		if err == nil && more {
+			err = errors.New("the database is in use")
+		}
+		return errors.Join(err, backup.Finish())
+	})
+}
+
+// Dump writes the schema and the rows as sqlite3's .dump does, in one read transaction.
+func (sqlite) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
+	db, err := open(path(p))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // it has read only
+	out := bufio.NewWriterSize(to, 64<<10)
+	if _, err := out.WriteString("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n"); err != nil {
+		return err
+	}
+	if err := dumpTables(ctx, tx, out); err != nil {
+		return err
+	}
+	found, err := tx.QueryContext(
+		ctx,
+		"SELECT sql FROM sqlite_master WHERE type <> 'table' AND sql IS NOT NULL ORDER BY "+
+			"type = 'trigger', type = 'view', rowid",
+	)
+	if err != nil {
+		return err
+	}
+	defer found.Close()
+	for found.Next() {
+		var text string
+		if err := found.Scan(&text); err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "%s;\n", text)
+	}
+	if err := found.Err(); err != nil {
+		return err
+	}
+	if _, err := out.WriteString("COMMIT;\n"); err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// dumpTables writes each table and its rows.
+func dumpTables(ctx context.Context, tx *sql.Tx, out *bufio.Writer) error {
+	found, err := tx.QueryContext(ctx, "SELECT name, sql FROM sqlite_master WHERE type = 'table' AND sql IS NOT NULL "+
+		"AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY rowid")
+	if err != nil {
+		return err
+	}
+	var tables [][2]string
+	for found.Next() {
+		var t [2]string
+		if err := found.Scan(&t[0], &t[1]); err != nil {
+			found.Close()
+			return err
+		}
+		tables = append(tables, t)
+	}
+	if err := errors.Join(found.Close(), found.Err()); err != nil {
+		return err
+	}
+	for _, t := range tables {
+		fmt.Fprintf(out, "%s;\n", t[1])
+		if err := dumpRows(ctx, tx, t[0], out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dumpRows writes the rows of a table as the database itself quotes them.
+func dumpRows(ctx context.Context, tx *sql.Tx, table string, out *bufio.Writer) error {
+	name := `"` + strings.ReplaceAll(table, `"`, `""`) + `"`
+	found, err := tx.QueryContext(ctx, "SELECT name FROM pragma_table_info(?) ORDER BY cid", table)
+	if err != nil {
+		return err
+	}
+	var columns []string
+	for found.Next() {
+		var c string
+		if err := found.Scan(&c); err != nil {
+			found.Close()
+			return err
+		}
+		columns = append(columns, `quote("`+strings.ReplaceAll(c, `"`, `""`)+`")`)
+	}
+	if err := errors.Join(found.Close(), found.Err()); err != nil {
+		return err
+	}
+	rows, err := tx.QueryContext(ctx, "SELECT "+strings.Join(columns, "||','||")+" FROM "+name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var values string
+		if err := rows.Scan(&values); err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(out, "INSERT INTO %s VALUES(%s);\n", name, values); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Query runs one statement after the other.
+func (sqlite) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
+	db, err := open(path(p))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	conn, err := db.Conn(ctx) // of one transaction
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	in := &statements{in: bufio.NewReader(strings.NewReader(text)), line: 1}
+	for {
+		statement, _, err := in.next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		found, err := conn.QueryContext(ctx, statement)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(health.SQLRows(found, rows), found.Close()); err != nil {
+			return err
+		}
+	}
+}
+
+// Tables counts the rows. Sizes are not known.
+func (sqlite) Tables(ctx context.Context, p kind.Part) ([]kind.Table, error) {
+	db, err := open(path(p))
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	return health.SQLTables(ctx, db, `"`, "SELECT name, type = 'view', NULL, NULL FROM sqlite_master "+
+		"WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name")
+}
+
+// Shell returns the client sqlite3.
+func (sqlite) Shell(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin", "sqlite3")} }
