@@ -3,13 +3,11 @@
 package data
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -40,6 +38,14 @@ func Read(dataDir string) (Meta, error) {
 // Ensure creates the part's data folder if it is missing: whole, or not at all. A kind without a template gets an empty
 // folder. If filled, the folder is new and not synced: the caller must call Sync, if only in the background.
 func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled bool, err error) {
+	done, err := Hold(ctx, p.Data)
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	if err := Mend(p.Data); err != nil {
+		return false, err
+	}
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
 			err = putAside(ctx, p)
@@ -139,71 +145,6 @@ func makeTemplate(ctx context.Context, p kind.Part, store kind.Store, template s
 		return errors.Join(err, os.RemoveAll(fresh))
 	}
 	return nil
-}
-
-func copyTree(ctx context.Context, from, to string) error {
-	return filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
-		if err == nil {
-			err = ctx.Err()
-		}
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		info, err := e.Info()
-		if err != nil {
-			return err
-		}
-		target := filepath.Join(to, rel)
-		switch {
-		case e.IsDir():
-			return os.MkdirAll(target, info.Mode().Perm())
-		case info.Mode().IsRegular():
-			return copyFile(path, target, info.Mode().Perm())
-		}
-		return nil // a template holds no sockets or the like
-	})
-}
-
-// copyFile copies a file and leaves holes where it is zero. Most of a new database's files is zero, and a hole reads
-// the same.
-func copyFile(from, to string, mode fs.FileMode) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY|os.O_EXCL, mode)
-	if err != nil {
-		return err
-	}
-	return errors.Join(copySparse(out, in), out.Close())
-}
-
-const block = 64 << 10
-
-var zeros [block]byte
-
-func copySparse(out *os.File, in io.Reader) error {
-	buf := make([]byte, block)
-	for at := int64(0); ; {
-		n, err := io.ReadFull(in, buf)
-		if n > 0 && !bytes.Equal(buf[:n], zeros[:n]) {
-			if _, err := out.WriteAt(buf[:n], at); err != nil {
-				return err
-			}
-		}
-		at += int64(n)
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
-			return out.Truncate(at)
-		}
-		if err != nil {
-			return err
-		}
-	}
 }
 
 // Sync writes the content of a folder to the disk (fsync).

@@ -146,11 +146,11 @@ func TestCopyFile(t *testing.T) {
 	} {
 		from, to := filepath.Join(dir, name), filepath.Join(dir, name+" copy")
 		require.NoError(t, os.WriteFile(from, content, 0o640))
-		require.NoError(t, copyFile(from, to, 0o640))
+		require.NoError(t, copyFile(t.Context(), from, to, 0o640))
 		got, err := os.ReadFile(to)
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(content, got), name)
-		assert.Error(t, copyFile(from, to, 0o640), "nothing is overwritten")
+		assert.Error(t, copyFile(t.Context(), from, to, 0o640), "nothing is overwritten")
 	}
 }
 

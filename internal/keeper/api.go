@@ -24,6 +24,7 @@ type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
 	Stores  bool          `json:"stores,omitempty"`  // of a start: it starts stores only
+	Only    bool          `json:"only,omitempty"`    // of a start: it starts Parts again, and leaves the others alone
 }
 
 // Event is one line of the answer to a start request. An empty one says that the keeper is alive.
@@ -167,7 +168,8 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		}
 		return spec, err
 	}, req)
-	if err == nil && len(spec.Sites) > 0 && !req.Stores {
+	whole := !req.Stores && !req.Only
+	if err == nil && len(spec.Sites) > 0 && whole {
 		err = k.gateway.open(r.Context(), spec.HTTPPort, spec.HTTPSPort)
 	}
 	if err != nil {
@@ -176,7 +178,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		settled := make(chan struct{})
 		var sites []SiteResult
 		var asking sync.WaitGroup
-		if !req.Stores {
+		if whole {
 			asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
 		}
 		k.follow(r.Context(), s, req.Timeout, say)
@@ -191,7 +193,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	alone := s.waiting == 0
 	s.mu.Unlock()
 	// interrupted: stop what this start has started, and nothing else
-	if r.Context().Err() != nil && alone && len(begun) > 0 {
+	if r.Context().Err() != nil && alone && len(begun) > 0 && !req.Only {
 		if _, err := s.stop(context.WithoutCancel(r.Context()), begun); err != nil {
 			k.log.Error("cannot stop an interrupted start", "error", err)
 		}

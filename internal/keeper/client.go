@@ -288,6 +288,13 @@ func (c *Client) StartStores(ctx context.Context, id string, restart []string,
 	return c.start(ctx, id, request{Parts: restart, Timeout: timeout, Stores: true}, report)
 }
 
+// Again stops the named parts and starts them again, and leaves the others alone. The parts come back also if the
+// caller does not wait for that.
+func (c *Client) Again(ctx context.Context, id string, parts []string, timeout time.Duration,
+	report func(Event)) error {
+	return c.start(ctx, id, request{Parts: parts, Timeout: timeout, Only: true}, report)
+}
+
 func (c *Client) start(ctx context.Context, id string, what request, report func(Event)) error {
 	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", what)
 	if err != nil {

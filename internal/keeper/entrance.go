@@ -171,7 +171,7 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 			Network:    network,
 			Address:    address,
 			Halted:     !runs,
-			Held:       s.restarting[site.App],
+			Held:       slices.ContainsFunc(s.behind(site), func(name string) bool { return s.restarting[name] }),
 			AppNetwork: appNetwork,
 			AppAddress: appAddress,
 			Buffered:   app.Role == kind.RoleRuntime,

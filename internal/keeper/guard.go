@@ -11,8 +11,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/logfile"
+	"dravit/internal/materialise"
 	"dravit/internal/proc"
 )
 
@@ -49,6 +51,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 		}
 		k.holdSocket(ctx, server)
 		k.holdStacks(ctx)
+		k.takeBack(ctx)
 		k.gateway.checkTable()
 		k.shortenLogs()
 		if time.Since(freshened) > freshenEvery {
@@ -151,6 +154,29 @@ func (k *Keeper) holdStacks(ctx context.Context) {
 		k.gateway.closeIfIdle(ctx)
 	}
 	k.endIfIdle()
+}
+
+// takeBack starts parts again whose data a command was changing that died: their start takes the change back.
+func (k *Keeper) takeBack(ctx context.Context) {
+	for _, s := range k.everyStack() {
+		s.mu.Lock()
+		var torn []string
+		for name, p := range s.parts {
+			if p.spec.Data != "" && data.Unfinished(p.spec.Data) {
+				torn = append(torn, name)
+			}
+		}
+		s.mu.Unlock()
+		if len(torn) == 0 {
+			continue
+		}
+		k.log.Warn("a change of data died: it is taken back", "stack", s.id, "parts", torn)
+		_, _, err := s.begin(ctx, func() (materialise.Spec, error) { return materialise.Read(k.home, s.id) },
+			request{Parts: torn, Only: true})
+		if err != nil {
+			k.log.Error("cannot take back a change of data", "stack", s.id, "error", err)
+		}
+	}
 }
 
 // stopAll stops every stack and the gateway.

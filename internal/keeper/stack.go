@@ -30,7 +30,7 @@ type stackRunner struct {
 	parts      map[string]*partRunner
 	changed    chan struct{}   // closed and replaced at every change
 	waiting    int             // how many starts wait for this stack
-	restarting map[string]bool // parts that are restarting: requests wait for the sites whose pages they make
+	restarting map[string]bool // parts that are restarting: requests wait for the sites whose pages need them
 
 	watching context.CancelFunc // stops the watch over folders; guarded by apply
 	asking   context.CancelFunc // stops asking the sites; guarded by apply
@@ -148,7 +148,8 @@ func (s *stackRunner) writeSeen() {
 
 // begin brings the stack to the Spec that read returns. It stops parts that are gone from the Spec or have changed,
 // starts missing ones (if what.Stores, only stores), and lets those take a new configuration that can do so while they
-// run. It stops what.Parts in any case. It returns the Spec and the names of the parts that it started.
+// run. It stops what.Parts in any case; if what.Only, it touches no others. It returns the Spec and the names of the
+// parts that it started.
 func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error),
 	what request) (materialise.Spec, []string, error) {
 	s.apply.Lock()
@@ -167,10 +168,12 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.mu.Lock()
 	var end, unwell []*partRunner
 	for name, p := range s.parts {
-		if x, ok := wanted[name]; !ok || x.Hash != p.spec.Hash || slices.Contains(what.Parts, name) ||
-			p.status.State == lifecycle.Failed {
+		x, ok := wanted[name]
+		again := slices.Contains(what.Parts, name)
+		switch {
+		case again || !what.Only && (!ok || x.Hash != p.spec.Hash || p.status.State == lifecycle.Failed):
 			end = append(end, p)
-		} else {
+		case !what.Only:
 			p.setNext(x)
 			if p.status.State == lifecycle.Unwell {
 				unwell = append(unwell, p)
@@ -183,6 +186,11 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	start := spec.Parts
 	if what.Stores {
 		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool { return !p.Role.Store() })
+	}
+	if what.Only {
+		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool {
+			return !slices.Contains(what.Parts, p.Name)
+		})
 	}
 	var begun []string
 	for _, p := range start {
@@ -215,11 +223,24 @@ func (s *stackRunner) ask() {
 	s.keeper.parts.Go(func() { s.askSites(ctx) })
 }
 
+// behind returns the parts that make a site's pages: its application, and the stores that this uses. The caller holds
+// mu.
+func (s *stackRunner) behind(site materialise.Site) []string {
+	names := []string{site.App}
+	if app, ok := s.spec.Part(site.App); ok {
+		for _, use := range app.Uses {
+			if x, ok := s.spec.Part(use); ok && x.Role.Store() {
+				names = append(names, use)
+			}
+		}
+	}
+	return names
+}
+
 // settling is how long a request may take from the gateway through a web server to the runtime.
 const settling = 20 * time.Millisecond
 
-// pauseRequests makes requests wait for sites whose pages are made by parts that are about to restart. The caller holds
-// apply.
+// pauseRequests makes requests wait for sites whose pages need parts that are about to restart. The caller holds apply.
 func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, wanted map[string]kind.Part) {
 	ending := map[string]bool{}
 	for _, p := range end {
@@ -228,9 +249,11 @@ func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, want
 	serving := false // a web server that keeps running may have requests under way
 	s.mu.Lock()
 	for _, site := range s.spec.Sites {
-		if _, comesBack := wanted[site.App]; comesBack && ending[site.App] {
-			s.restarting[site.App] = true
-			serving = serving || !ending[site.Server]
+		for _, name := range s.behind(site) {
+			if _, comesBack := wanted[name]; comesBack && ending[name] {
+				s.restarting[name] = true
+				serving = serving || !ending[site.Server]
+			}
 		}
 	}
 	holds := len(s.restarting) > 0

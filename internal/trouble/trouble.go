@@ -57,6 +57,11 @@ const (
 	NoTask       Code = "no-task"        // the stack has no such task
 	TaskFailed   Code = "task-failed"    // a task of the stack failed
 	SeedFailed   Code = "seed-failed"    // the seed of a database was not loaded
+	Busy         Code = "busy"           // another command changes the same data
+	LoadFailed   Code = "load-failed"    // a dump was not loaded
+	NoMark       Code = "no-mark"        // the database has no such mark
+	BadName      Code = "bad-name"       // nothing can have this name
+	Refused      Code = "refused"        // a database refuses a statement
 	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch
 	NoProject    Code = "no-project"     // a folder holds nothing that could be a stack
 	BadFolder    Code = "bad-folder"     // the folder cannot be a project
