@@ -42,7 +42,7 @@ func exitOf(code trouble.Code) int {
 	switch code {
 	case trouble.BadFolder, trouble.NoProject, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
 		trouble.BadStackFile, trouble.BadSettings, trouble.ForeignFile,
-		trouble.NotEditable, trouble.NoStack, trouble.NoTask:
+		trouble.NotEditable, trouble.NoStack, trouble.NoTask, trouble.NoMark, trouble.BadName, trouble.Undecided:
 		return exitUsage
 	case trouble.Forbidden, trouble.NoWay:
 		return exitForbidden

@@ -163,7 +163,7 @@ Words that you will meet:
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(),
 		a.logsCommand(), a.taskCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
-	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.extensionsCommand())
+	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.dbCommand(), a.extensionsCommand())
 	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
@@ -186,6 +186,8 @@ var commandWords = map[string]string{
 	"example": "demo", "init": "propose", "new": "propose", "detect": "propose", "create": "propose",
 	"php": "run -- php", "mysql": "run -- mysql", "psql": "run -- psql",
 	"environment": "env", "export": "env", "console": "shell",
+	"import": "db load FILE", "backup": "db dump FILE", "snapshot": "db mark", "rollback": "db rewind",
+	"database": "db", "sql": "db query SQL",
 }
 
 // noArgs refuses arguments, and suggests the command that was probably meant.

@@ -44,10 +44,15 @@ command. The shell reads its usual files, and its prompt begins with the stack's
 					return err
 				}
 			}
-			err = syscall.Exec(command[0], command, env)
-			return fmt.Errorf("the shell %s cannot be run: %w", command[0], err)
+			return replaceProcess(command, env)
 		},
 	}
 	c.Flags().StringVar(&part, "part", "", "use the environment of this `part`; its runtime comes first in PATH")
 	return c
+}
+
+// replaceProcess runs a command in this process. It returns only if that fails.
+func replaceProcess(command, env []string) error {
+	err := syscall.Exec(command[0], command, env)
+	return fmt.Errorf("%s cannot be run: %w", command[0], err)
 }

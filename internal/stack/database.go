@@ -1,0 +1,169 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/keeper"
+	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
+	"dravit/internal/members"
+	"dravit/internal/trouble"
+)
+
+// database is a part with an SQL database.
+type database struct {
+	*Stack
+	part kind.Part
+	kind kind.Database
+}
+
+// database returns the named part, or the only one with an SQL database, or the one that is main. "" names none.
+func (s *Stack) database(name string) (database, error) {
+	spec, err := s.spec()
+	if err != nil {
+		return database{}, err
+	}
+	if spec.ID == "" {
+		return database{}, ErrNeverStarted
+	}
+	var all []database
+	var names []string
+	for _, p := range spec.Parts {
+		if k, ok := s.Kinds.For(p).(kind.Database); ok {
+			all, names = append(all, database{s, p, k}), append(names, p.Name)
+		}
+	}
+	for _, d := range all {
+		if d.part.Name == name || name == "" && (len(all) == 1 || d.part.Want.Main) {
+			return d, nil
+		}
+	}
+	t := &trouble.Trouble{Code: trouble.NoPart, What: "the stack has no SQL database",
+		Because: "none of its parts is of a kind that has one", Next: "add a part of kind mariadb, postgres or sqlite"}
+	switch {
+	case name != "" && len(all) > 0:
+		t.What, t.Because = "there is no database part "+name, "the stack's database parts are "+strings.Join(
+			names,
+			", ",
+		)
+		t.Next = "name one with --part"
+	case len(all) > 1:
+		t.Code, t.What = trouble.Undecided, "it is not clear which database is meant"
+		t.Because, t.Next = "the stack has several: "+strings.Join(names, ", "), "name one with --part"
+	}
+	return database{}, t
+}
+
+// answering returns an error if the part's server does not run.
+func (d database) answering() error {
+	if d.part.Outside == "" && d.served() && !members.Alive(d.part.Lock) || d.part.Outside == "" && !d.Runs() {
+		return &trouble.Trouble{Code: trouble.NeverStarted, What: "the database " + d.part.Name + " does not run",
+			Because: "it is stopped, or its server has failed", Next: "dravit start"}
+	}
+	return nil
+}
+
+// served reports whether a process serves the database. Otherwise it is a file.
+func (d database) served() bool { return d.kind.Command(d.part).Path != "" }
+
+// own returns an error if the database is somebody else's: Dravit only asks it.
+func (d database) own(what string) error {
+	if d.part.Outside == "" {
+		return nil
+	}
+	return &trouble.Trouble{Code: trouble.WrongKind, What: what + " is not for the database " + d.part.Name,
+		Because: "its server runs outside of Dravit, at " + d.part.Address(),
+		Next:    "use that server's own tools, or a database of the stack's own"}
+}
+
+// change takes the data for a command that changes them as a whole. The caller must call done.
+func (d database) change(what string) (done func(), err error) {
+	if err := d.own(what); err != nil {
+		return nil, err
+	}
+	done, err = data.Change(d.part.Data)
+	if errors.Is(err, data.ErrBusy) {
+		return nil, &trouble.Trouble{Code: trouble.Busy, What: what + " cannot begin",
+			Because: "another command loads, marks or rewinds the database " + d.part.Name,
+			Next:    "wait until it has ended"}
+	}
+	return done, err
+}
+
+// restPatience is how long a server may take to stop for a mark or a rewind, and to answer afterwards.
+const restPatience = 10 * time.Minute
+
+// atRest stops the database's server, calls do, and starts it again, also if this process dies: the keeper restarts the
+// part, and waits with the start until do has returned. A server that does not run stays so. Requests wait meanwhile.
+func (d database) atRest(ctx context.Context, do func() error) error {
+	release, err := data.Hold(ctx, d.part.Data)
+	if err != nil {
+		return err
+	}
+	if !d.Runs() || !members.Alive(d.part.Lock) {
+		defer release()
+		return do()
+	}
+	program, err := d.install()
+	if err != nil {
+		release()
+		return err
+	}
+	late, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	states, ended := make(chan lifecycle.Status, 100), make(chan error, 1)
+	go func() {
+		ended <- d.withKeeper(late, program, func() error {
+			return d.Keeper.Again(late, d.ID, []string{d.part.Name}, restPatience, func(e keeper.Event) {
+				if e.Part != nil && e.Part.Name == d.part.Name {
+					select {
+					case states <- *e.Part:
+					default: // nobody listens before the server has stopped
+					}
+				}
+			})
+		})
+	}()
+	for members.Alive(d.part.Lock) {
+		select {
+		case err := <-ended:
+			release()
+			return errors.Join(err, errors.New("the database's server was not stopped"))
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+	for len(states) > 0 {
+		<-states // from before
+	}
+	err = do()
+	release()
+	return errors.Join(err, d.comesBack(states, ended))
+}
+
+// comesBack waits until the server answers again.
+func (d database) comesBack(states <-chan lifecycle.Status, ended <-chan error) error {
+	for {
+		select {
+		case s := <-states:
+			switch s.State {
+			case lifecycle.Answers:
+				return nil
+			case lifecycle.Failed:
+				return &trouble.Trouble{
+					Code:    s.Code,
+					What:    "the database's server did not start again",
+					Because: s.Because,
+					Next:    s.Next,
+				}
+			}
+		case err := <-ended:
+			if err != nil || len(states) == 0 {
+				return err
+			}
+		}
+	}
+}

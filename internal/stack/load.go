@@ -1,0 +1,187 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"syscall"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/dump"
+	"dravit/internal/kind"
+	"dravit/internal/trouble"
+)
+
+// Loaded is the result of a load.
+type Loaded struct {
+	Part  string        `json:"part"`
+	Took  time.Duration `json:"-"`
+	Bytes int64         `json:"bytes"`          // of the dump's file
+	Left  []string      `json:"left_out"`       // what reaches beyond the database
+	Mark  string        `json:"mark,omitempty"` // what the database was before, or "": there is no mark of it
+}
+
+// Bytes is the progress of a load or a dump.
+type Bytes struct {
+	Done, Size int64 // Size is 0 if it is unknown
+}
+
+// beforeLoad and beforeRewind are the marks that Dravit makes by itself.
+const (
+	beforeLoad   = "before-load"
+	beforeRewind = "before-rewind"
+)
+
+// Load puts what a dump holds in the place of a database. If that fails, or dies, the database is as it was.
+func (s *Stack) Load(ctx context.Context, part string, from *dump.Dump, report func(Bytes)) (Loaded, error) {
+	d, err := s.database(part)
+	if err != nil {
+		return Loaded{}, err
+	}
+	out := Loaded{Part: d.part.Name, Left: []string{}}
+	if err := d.mayHold(from); err != nil {
+		return out, err
+	}
+	if err := errors.Join(d.own("a load"), d.answering()); err != nil {
+		return out, err
+	}
+	done, err := d.change("a load")
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	began := time.Now()
+	load := func(target kind.Part) error {
+		left, err := watched(from, report, func() ([]string, error) { return d.kind.Load(ctx, target, from) })
+		if torn := from.Whole(); torn != nil && err != nil {
+			err = fmt.Errorf("%w: %w", torn, err)
+		} else if err == nil {
+			err = torn
+		}
+		out.Left = append(out.Left, left...)
+		return err
+	}
+	out.Mark, err = d.replace(ctx, load)
+	out.Took, out.Bytes = time.Since(began), from.Done()
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	if err != nil {
+		return out, &trouble.Trouble{Code: trouble.LoadFailed, Subject: "part." + d.part.Name,
+			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
+			Next: "correct the dump, then load it again"}
+	}
+	return out, nil
+}
+
+// CopyFrom puts a database of another stack in the place of one of this one.
+func (s *Stack) CopyFrom(ctx context.Context, part string, other *Stack, from string,
+	report func(Bytes)) (Loaded, error) {
+	source, err := other.database(from)
+	if err != nil {
+		return Loaded{}, err
+	}
+	if err := source.answering(); err != nil {
+		return Loaded{}, err
+	}
+	read, write, err := os.Pipe()
+	if err != nil {
+		return Loaded{}, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	dumped := make(chan error, 1)
+	go func() { dumped <- errors.Join(source.kind.Dump(ctx, source.part, write), write.Close()) }()
+	d, err := dump.New(read)
+	var out Loaded
+	if err == nil {
+		out, err = s.Load(ctx, part, d, report)
+		d.Close()
+	}
+	cancel() // a dump that nobody reads any more
+	if dumpErr := <-dumped; err != nil && dumpErr != nil && !errors.Is(dumpErr, context.Canceled) &&
+		!errors.Is(dumpErr, syscall.EPIPE) {
+		return out, fmt.Errorf("the dump of %s failed: %w", other.Name, dumpErr)
+	}
+	return out, err
+}
+
+// replace has load fill the database anew. It marks it first, unless it is empty and can be replaced as a whole, and
+// returns the name of the mark, or "".
+func (d database) replace(ctx context.Context, load func(kind.Part) error) (mark string, err error) {
+	whole := d.kind.Traits().Replaces
+	tables, err := d.kind.Tables(ctx, d.part)
+	if err != nil {
+		return "", err
+	}
+	if len(tables) > 0 || !whole {
+		if err := d.mark(ctx, data.Mark{Name: beforeLoad, At: time.Now(), Before: "load"}); err != nil {
+			return "", fmt.Errorf("marking the database before the load: %w", err)
+		}
+		mark = beforeLoad
+	}
+	if whole {
+		return mark, d.kind.Replace(ctx, d.part, load)
+	}
+	return mark, d.loadOver(ctx, load)
+}
+
+// mayHold returns an error if a dump is none for this kind of database.
+func (d database) mayHold(from *dump.Dump) error {
+	if from.Empty() {
+		return &trouble.Trouble{Code: trouble.LoadFailed, What: "the dump was not loaded", Because: "it is empty",
+			Next: "name another file"}
+	}
+	of := from.Kind()
+	if of == "" || of == d.part.Kind {
+		return nil
+	}
+	return &trouble.Trouble{Code: trouble.WrongKind, What: "this dump is not for the database " + d.part.Name,
+		Because: "it is a dump of " + of + ", and the part is of kind " + d.part.Kind,
+		Next:    "name another part with --part, or another dump"}
+}
+
+// watched reports the progress of load.
+func watched(from *dump.Dump, report func(Bytes), load func() ([]string, error)) ([]string, error) {
+	ended, watching := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(watching)
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(progressEvery):
+				report(Bytes{from.Done(), from.Size})
+			}
+		}
+	}()
+	left, err := load()
+	close(ended)
+	<-watching
+	return left, err
+}
+
+// loadOver empties the database and loads the dump. If that fails, the mark before-load is put back; if this process
+// dies, the keeper does so.
+func (d database) loadOver(ctx context.Context, load func(kind.Part) error) error {
+	if err := data.Undoable(d.part.Data, beforeLoad); err != nil {
+		return err
+	}
+	err := d.kind.Reset(ctx, d.part)
+	if err == nil {
+		err = load(d.part)
+	}
+	if err != nil {
+		late := context.WithoutCancel(ctx)
+		if backErr := d.putBack(late, beforeLoad, nil); backErr != nil {
+			return fmt.Errorf(
+				"%w; and the database could not be put back: %w: dravit db rewind %s",
+				err,
+				backErr,
+				beforeLoad,
+			)
+		}
+	}
+	return errors.Join(err, data.Done(d.part.Data))
+}

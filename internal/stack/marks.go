@@ -1,0 +1,193 @@
+package stack
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"dravit/internal/data"
+	"dravit/internal/trouble"
+)
+
+// mark makes a mark. The caller has taken the data for a change.
+func (d database) mark(ctx context.Context, m data.Mark) error {
+	if !d.served() {
+		return data.SaveMark(ctx, d.part.Data, m, func(ctx context.Context, dir string) error {
+			return d.kind.Copy(ctx, d.part, dir)
+		})
+	}
+	return d.atRest(ctx, func() error { return data.SaveMark(ctx, d.part.Data, m, nil) })
+}
+
+// putBack puts a mark in the place of the data. If keep is not nil, the data as they were become that mark.
+func (d database) putBack(ctx context.Context, name string, keep *data.Mark) error {
+	m, err := data.ReadMark(d.part.Data, name)
+	if err != nil {
+		return err
+	}
+	if err := data.PrepareRewind(ctx, d.part.Data, name); err != nil { // keep may replace this very mark
+		return err
+	}
+	if !d.served() {
+		defer data.DropPrepared(d.part.Data)
+		if keep != nil {
+			if err := d.mark(ctx, *keep); err != nil {
+				return err
+			}
+		}
+		return d.kind.Restore(ctx, d.part, data.Prepared(d.part.Data))
+	}
+	meta, err := data.Read(d.part.Data)
+	if err != nil {
+		return err
+	}
+	err = d.atRest(ctx, func() error { return data.Swap(d.part.Data, m) })
+	if err != nil {
+		return err
+	}
+	if keep == nil {
+		return data.DropWas(d.part.Data)
+	}
+	return data.KeepWas(d.part.Data, *keep, meta)
+}
+
+// Mark makes a mark of a database, and returns it. If a mark of that name exists, it fails.
+func (s *Stack) Mark(ctx context.Context, part, name string) (data.Mark, error) {
+	d, err := s.database(part)
+	if err != nil {
+		return data.Mark{}, err
+	}
+	now := time.Now()
+	if name == "" {
+		name = now.Format("20060102-150405")
+	}
+	if err := data.CheckName(name); err != nil {
+		return data.Mark{}, &trouble.Trouble{Code: trouble.BadName, What: "a mark cannot have this name",
+			Because: err.Error(), Next: "use up to 60 letters, digits, spaces and signs"}
+	}
+	done, err := d.change("a mark")
+	if err != nil {
+		return data.Mark{}, err
+	}
+	defer done()
+	if _, err := data.ReadMark(d.part.Data, name); err == nil {
+		return data.Mark{}, &trouble.Trouble{Code: trouble.BadName, What: "there is a mark " + name + " already",
+			Because: "a mark is not replaced", Next: "give another name, or dravit db marks --delete " + name}
+	}
+	if err := d.mark(ctx, data.Mark{Name: name, At: now}); err != nil {
+		return data.Mark{}, err
+	}
+	if err := data.SyncMark(d.part.Data, name); err != nil {
+		return data.Mark{}, err
+	}
+	return data.ReadMark(d.part.Data, name)
+}
+
+// Rewind puts a mark in the place of a database: the named one, or the newest that a user made. Unless forget, the
+// database as it was becomes the mark before-rewind. It returns the mark.
+func (s *Stack) Rewind(ctx context.Context, part, name string, forget bool) (data.Mark, error) {
+	d, err := s.database(part)
+	if err != nil {
+		return data.Mark{}, err
+	}
+	done, err := d.change("a rewind")
+	if err != nil {
+		return data.Mark{}, err
+	}
+	defer done()
+	m, err := d.find(name)
+	if err != nil {
+		return m, err
+	}
+	if m.Version != d.part.Version && m.Kind == d.part.Kind && d.served() {
+		if because := d.otherRelease(m); because != nil {
+			return m, because
+		}
+	}
+	keep := &data.Mark{Name: beforeRewind, At: time.Now(), Before: "rewind"}
+	if forget {
+		keep = nil
+	}
+	return m, d.putBack(ctx, m.Name, keep)
+}
+
+// otherRelease returns an error if the running release does not read a mark's data as they are.
+func (d database) otherRelease(m data.Mark) error {
+	series := d.kind.Needs(d.part.Want).Series
+	if sameSeries(m.Version, d.part.Version, series) {
+		return nil
+	}
+	return &trouble.Trouble{Code: trouble.WrongKind, What: "the mark " + m.Name + " cannot be put back as it is",
+		Because: m.Kind + " " + m.Version + " wrote it, and the part runs " + d.part.Version,
+		Next:    `version = "` + m.Version + `" for the part, dravit start, and again`}
+}
+
+// sameSeries reports whether two versions agree in their leading numbers; see kind.Needs.Series.
+func sameSeries(a, b string, series int) bool {
+	if series == 0 {
+		series = 2
+	}
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	return len(x) >= series && len(y) >= series && slices.Equal(x[:series], y[:series])
+}
+
+// find returns a mark by its name, or the newest that a user made.
+func (d database) find(name string) (data.Mark, error) {
+	all, err := data.Marks(d.part.Data)
+	if err != nil {
+		return data.Mark{}, err
+	}
+	var names []string
+	for _, m := range all {
+		if m.Name == name || name == "" && m.Before == "" {
+			return m, nil
+		}
+		names = append(names, m.Name)
+	}
+	t := &trouble.Trouble{
+		Code: trouble.NoMark,
+		What: "there is no mark " + name,
+		Because: "the database " + d.part.Name +
+			" has none",
+		Next: "dravit db mark makes one",
+	}
+	if name == "" {
+		t.What = "there is no mark to go back to"
+	}
+	if len(names) > 0 {
+		t.Because, t.Next = "its marks are "+strings.Join(names, ", "), "dravit db marks"
+	}
+	return data.Mark{}, t
+}
+
+// Marks returns the marks of a database, the newest first, and the name of its part.
+func (s *Stack) Marks(part string) (name string, marks []data.Mark, err error) {
+	d, err := s.database(part)
+	if err != nil {
+		return "", nil, err
+	}
+	if err := d.own("a mark"); err != nil {
+		return "", nil, err
+	}
+	marks, err = data.Marks(d.part.Data)
+	return d.part.Name, marks, err
+}
+
+// DeleteMark deletes a mark of a database.
+func (s *Stack) DeleteMark(part, name string) error {
+	d, err := s.database(part)
+	if err != nil {
+		return err
+	}
+	done, err := d.change("deleting a mark")
+	if err != nil {
+		return err
+	}
+	defer done()
+	m, err := d.find(name)
+	if err != nil {
+		return err
+	}
+	return data.RemoveMark(d.part.Data, m.Name)
+}

@@ -1,0 +1,106 @@
+package stack
+
+import (
+	"context"
+	"io"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/trouble"
+)
+
+// Dump writes the SQL that creates a database again.
+func (s *Stack) Dump(ctx context.Context, part string, to io.Writer) error {
+	d, err := s.database(part)
+	if err != nil {
+		return err
+	}
+	if err := d.answering(); err != nil {
+		return err
+	}
+	return d.kind.Dump(ctx, d.part, to)
+}
+
+// Query runs SQL in a database as the application's user.
+func (s *Stack) Query(ctx context.Context, part, sql string, rows kind.Rows) error {
+	d, err := s.database(part)
+	if err != nil {
+		return err
+	}
+	if err := d.answering(); err != nil {
+		return err
+	}
+	if err := d.kind.Query(ctx, d.part, sql, rows); err != nil {
+		return &trouble.Trouble{Code: trouble.Refused, Subject: "part." + d.part.Name,
+			What: "the database " + d.part.Name + " refuses the query", Because: err.Error(), Next: "correct it"}
+	}
+	return nil
+}
+
+// Tables describes the tables of a database, and returns the name of its part.
+func (s *Stack) Tables(ctx context.Context, part string) (name string, tables []kind.Table, err error) {
+	d, err := s.database(part)
+	if err != nil {
+		return "", nil, err
+	}
+	if err := d.answering(); err != nil {
+		return "", nil, err
+	}
+	tables, err = d.kind.Tables(ctx, d.part)
+	return d.part.Name, tables, err
+}
+
+// DatabaseShell returns the command of a database's own client, and its environment. user is the user's own
+// environment.
+func (s *Stack) DatabaseShell(part string, user []string) (command, env []string, err error) {
+	d, err := s.database(part)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := d.answering(); err != nil {
+		return nil, nil, err
+	}
+	env, err = s.Environment("", user)
+	return d.kind.Shell(d.part), env, err
+}
+
+// Access is how a client of the user's reaches a database.
+type Access struct {
+	Part     string `json:"part"`
+	Kind     string `json:"kind"`
+	Host     string `json:"host,omitempty"`
+	Port     int    `json:"port,omitempty"`
+	Socket   string `json:"socket,omitempty"`
+	User     string `json:"user,omitempty"`
+	Password string `json:"password,omitempty"` // only if it was asked for
+	Database string `json:"database"`           // a name, or the path of a file
+	URL      string `json:"url"`                // with the password only if it was asked for
+}
+
+// Access returns how to reach a database, with its password only on request.
+func (s *Stack) Access(part string, withPassword bool) (Access, error) {
+	d, err := s.database(part)
+	if err != nil {
+		return Access{}, err
+	}
+	p := d.part
+	if !withPassword {
+		p.Password = ""
+	}
+	exports := d.kind.Exports(p)
+	a := Access{Part: p.Name, Kind: p.Kind, Port: p.Port, Socket: p.Socket, User: p.User, Password: p.Password,
+		Database: p.Database, URL: exports.URL}
+	if exports.Database != "" {
+		a.Database = exports.Database
+	}
+	if exports.NoLogin {
+		a.User, a.Password = "", ""
+	}
+	if p.Port != 0 {
+		a.Host = p.HostName()
+	}
+	if !withPassword {
+		a.URL = strings.Replace(a.URL, ":@", "@", 1)
+	}
+	return a, nil
+}
