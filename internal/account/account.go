@@ -25,8 +25,10 @@ func makeCommand(find func(program string) (string, error)) []string {
 		{"useradd", "--create-home", "--shell", "/bin/sh", Own},
 		{"adduser", "-D", "-s", "/bin/sh", Own}, // BusyBox
 	} {
-		if _, err := find(command[0]); err == nil {
-			return command
+		for _, program := range []string{command[0], "/usr/sbin/" + command[0]} { // PATH may have no sbin
+			if _, err := find(program); err == nil {
+				return append([]string{program}, command[1:]...)
+			}
 		}
 	}
 	return nil

@@ -81,5 +81,6 @@ func TestMakeCommandOfEachSystem(t *testing.T) {
 	}
 	assert.Equal(t, "useradd", makeCommand(has("useradd", "adduser"))[0], "Debian, whose adduser is another program")
 	assert.Equal(t, []string{"adduser", "-D", "-s", "/bin/sh", Own}, makeCommand(has("adduser")), "Alpine")
+	assert.Equal(t, "/usr/sbin/useradd", makeCommand(has("/usr/sbin/useradd"))[0], "a PATH without sbin")
 	assert.Nil(t, makeCommand(has()), "macOS")
 }
