@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"time"
 )
 
 const (
@@ -15,21 +16,26 @@ const (
 	dataBytes = 1 << 30
 )
 
-// data measures the load of a dump against the database's own client fed with it, and a mark and a rewind of a large
-// data folder against cp of it.
-func (b *bench) data() error {
-	dir := filepath.Join(b.dir, "hold")
+// hold starts a stack with a MariaDB, and returns its folder. The caller must call stop.
+func (b *bench) hold(name string) (dir string, stop func(), err error) {
+	dir = filepath.Join(b.dir, name)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
+		return "", nil, err
 	}
-	text := "name = \"hold\"\n[part.db]\nkind = \"mariadb\"\n"
+	text := "name = \"" + name + "\"\n[part.db]\nkind = \"mariadb\"\n"
 	if err := os.WriteFile(filepath.Join(dir, "dravit.toml"), []byte(text), 0o644); err != nil {
+		return "", nil, err
+	}
+	return dir, func() { _ = b.command("stop", "-C", dir) }, b.command("start", "-C", dir)
+}
+
+// load measures the load of a dump against the database's own client fed with it.
+func (b *bench) load() error {
+	dir, stop, err := b.hold("hold")
+	if err != nil {
 		return err
 	}
-	if err := b.command("start", "-C", dir); err != nil {
-		return err
-	}
-	defer func() { _ = b.command("stop", "-C", dir) }()
+	defer stop()
 	dump := filepath.Join(dir, "cargo.sql")
 	if err := cargo(dump); err != nil {
 		return err
@@ -51,10 +57,7 @@ func (b *bench) data() error {
 		fed = append(fed, ms)
 	}
 	reportRatio("db load of 200 MB", ours, fed, "the client fed with it", 1.1)
-	if err := os.Remove(dump); err != nil {
-		return err
-	}
-	return b.marks(dir, rounds)
+	return os.Remove(dump)
 }
 
 // cargo writes a dump of dumpBytes, as the database's own program does: rows in long lines.
@@ -85,8 +88,14 @@ func cargo(file string) error {
 	return w.Flush()
 }
 
-// marks measures marks and rewinds with a file of dataBytes in the data folder, which the server leaves alone.
-func (b *bench) marks(dir string, rounds int) error {
+// marks measures marks and rewinds with a file of dataBytes in the data folder, which the server leaves alone, against
+// cp of the folder.
+func (b *bench) marks() error {
+	dir, stop, err := b.hold("deck")
+	if err != nil {
+		return err
+	}
+	defer stop()
 	folders, err := filepath.Glob(filepath.Join(os.Getenv("DRAVIT_HOME"), "stacks/*/data/db"))
 	if err != nil || len(folders) == 0 {
 		return fmt.Errorf("the data folder is not found: %w", err)
@@ -105,13 +114,19 @@ func (b *bench) marks(dir string, rounds int) error {
 	}
 	copied := filepath.Join(b.dir, "copied")
 	var marks, rewinds, copies []float64
-	for i := range rounds {
+	for i := range max(1, b.rounds/3) {
 		name := fmt.Sprint("m", i)
+		if err := settle(folder); err != nil {
+			return err
+		}
 		ms, err := timed(func() error { return b.command("db", "mark", name, "-C", dir) })
 		if err != nil {
 			return err
 		}
 		marks = append(marks, ms)
+		if err := settle(folder); err != nil {
+			return err
+		}
 		ms, err = timed(func() error {
 			return exec.CommandContext(b.ctx, "sh", "-c", `cp -r "$0" "$1" && sync -f "$1"`, folder, copied).Run()
 		})
@@ -119,6 +134,12 @@ func (b *bench) marks(dir string, rounds int) error {
 			return err
 		}
 		copies = append(copies, ms)
+		if err := os.RemoveAll(copied); err != nil {
+			return err
+		}
+		if err := settle(folder); err != nil {
+			return err
+		}
 		if ms, err = timed(func() error { return b.command("db", "rewind", name, "--forget", "-C", dir) }); err != nil {
 			return err
 		}
@@ -126,13 +147,25 @@ func (b *bench) marks(dir string, rounds int) error {
 		if err := b.command("db", "marks", "--delete", name, "-C", dir); err != nil {
 			return err
 		}
-		if err := os.RemoveAll(copied); err != nil {
-			return err
-		}
 	}
 	reportRatio("db mark of 1 GB", marks, copies, "cp of it, and sync", 1.1)
 	reportRatio("db rewind of 1 GB", rewinds, copies, "cp of it, and sync", 1.1)
 	return nil
+}
+
+// settle waits until nothing that was thrown away is left to be deleted, and the disk has nothing left to write.
+func settle(folder string) error {
+	for range 300 {
+		left, err := filepath.Glob(folder + ".gone-*")
+		if err != nil {
+			return err
+		}
+		if len(left) == 0 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return exec.Command("sync").Run()
 }
 
 // reportRatio prints two series and their ratio.

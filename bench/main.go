@@ -36,7 +36,7 @@ func main() {
 	hello := flag.String("hello", "", "a `program` that prints one line")
 	rounds := flag.Int("rounds", 15, "how often each thing is measured")
 	only := flag.String("only", "",
-		"one measure: start, status, first, size, survey, planner, gateway, check, tasks, propose or data")
+		"one measure: start, status, first, size, survey, planner, gateway, check, tasks, propose, load or marks")
 	flag.Parse()
 	if err := run(*dravit, *hello, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -77,7 +77,7 @@ func run(dravit, hello string, rounds int, only string) error {
 		{"planner", b.planner},
 		{"gateway", b.gateway},
 		{"check", b.check},
-		{"tasks", b.tasks}, {"propose", b.propose}, {"data", b.data}} {
+		{"tasks", b.tasks}, {"propose", b.propose}, {"load", b.load}, {"marks", b.marks}} {
 		if only == "" || only == m.name {
 			if err := m.do(); err != nil {
 				return fmt.Errorf("%s: %w", m.name, err)

@@ -190,3 +190,72 @@ func ownedByTester(t *testing.T, info os.FileInfo) bool {
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	return ok && int(stat.Uid) == uid
 }
+
+// Where the file system shares blocks, a mark takes none of its own at first, and a rewind neither.
+func TestMarksShareBlocks(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root may mount")
+	}
+	w := newWorld(t)
+	dir := onImage(t, w, "btrfs", 1<<30)
+	w.home = filepath.Join(dir, "home")
+	w.settings("http = 8080\nhttps = 8443\n")
+	w.own(dir)
+	w.database("mariadb")
+	data := w.stackPath("data", "db")
+	ballast := bytes.Repeat([]byte("kelp and tar "), 10<<20)
+	require.NoError(t, os.WriteFile(filepath.Join(data, "ballast"), ballast, 0o600))
+	w.own(data)
+	free := func() uint64 {
+		syscall.Sync()
+		var st syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(dir, &st))
+		return st.Bfree * uint64(st.Bsize)
+	}
+	before := free()
+	for i := range 5 {
+		w.must("db", "mark", fmt.Sprint("m", i))
+	}
+	w.must("db", "rewind", "m2")
+	assert.Equal(t, "3", w.count())
+	assert.Less(t, before-min(before, free()), uint64(60<<20), "five marks of 130 MB, and a copy that is used")
+}
+
+// A disk that fills during a mark, a rewind or a load leaves everything as it was.
+func TestFullDiskDuringChanges(t *testing.T) {
+	if !asRoot {
+		t.Skip("only root may mount")
+	}
+	for _, kind := range sqlKinds {
+		t.Run(kind, func(t *testing.T) {
+			w := newWorld(t)
+			dir := onImage(t, w, "ext4", 500<<20)
+			w.home = filepath.Join(dir, "home")
+			w.settings("http = 8080\nhttps = 8443\n")
+			w.own(dir)
+			w.database(kind)
+			w.must("db", "mark", "three")
+			w.write("big.sql", fleet(20000))
+			filler := filepath.Join(dir, "filler")
+			fill := func(left int64) { // bytes that stay free
+				require.NoError(t, os.RemoveAll(filler))
+				var st syscall.Statfs_t
+				require.NoError(t, syscall.Statfs(dir, &st))
+				require.NoError(t, os.WriteFile(filler, make([]byte, int64(st.Bavail)*int64(st.Bsize)-left), 0o644))
+			}
+			for _, args := range [][]string{{"load", "big.sql"}, {"mark", "late"}, {"rewind", "three"}} {
+				fill(1 << 20)
+				r := w.dravit(append([]string{"db"}, args...)...)
+				if kind != "sqlite" || args[0] == "load" { // a small file has room
+					assert.Equal(t, 1, r.code, "%v: %s", args, r.all())
+				}
+				fill(110 << 20) // for the servers themselves
+				w.must("start")
+				assert.Equal(t, "3", w.count(), args)
+			}
+			require.NoError(t, os.Remove(filler))
+			w.must("db", "load", "big.sql")
+			assert.Equal(t, "20000", w.count())
+		})
+	}
+}

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // copyTree copies the folders and files below from into the folder to. Where the file system can, the copies share
@@ -55,8 +58,17 @@ func copyFile(ctx context.Context, from, to string, mode fs.FileMode) error {
 	if clone(out, in) == nil {
 		return out.Close()
 	}
-	return errors.Join(copySparse(ctx, out, in), out.Close())
+	info, err := in.Stat()
+	if err == nil && info.Size() >= large {
+		err = copyLarge(ctx, out, in, info.Size())
+	} else if err == nil {
+		err = copySparse(ctx, out, in)
+	}
+	return errors.Join(err, out.Close())
 }
+
+// large files are copied without looking for zeros: the kernel does it faster than any program.
+const large = 64 << 20
 
 const block = 256 << 10
 
@@ -90,6 +102,42 @@ func copySparse(ctx context.Context, out, in *os.File) error {
 			return err
 		}
 	}
+}
+
+// spare is how much space a copy leaves: a database server that finds less when it starts may not start, in bytes.
+const spare = 96 << 20
+
+// Room returns an error, which is syscall.ENOSPC, if a copy of a folder would leave too little space on the disk.
+func Room(folder string) error {
+	var st unix.Statfs_t
+	if err := unix.Statfs(folder, &st); err != nil {
+		return &os.PathError{Op: "statfs", Path: folder, Err: err}
+	}
+	free, takes := int64(st.Bavail)*int64(st.Bsize), int64(0)
+	if !clones(filepath.Dir(folder)) {
+		takes = used(folder)
+	}
+	if free-takes < spare {
+		return fmt.Errorf("a copy of the data takes %d MB, and %d MB are free, of which %d MB have to stay so: %w",
+			takes>>20, free>>20, spare>>20, syscall.ENOSPC)
+	}
+	return nil
+}
+
+// clones reports whether files of a folder can share blocks, by trying.
+func clones(dir string) bool {
+	var files [2]*os.File
+	for i := range files {
+		f, err := os.CreateTemp(dir, "clone-*")
+		if err != nil {
+			return false
+		}
+		defer f.Close()
+		defer os.Remove(f.Name())
+		files[i] = f
+	}
+	_, err := files[0].Write(zeros[:4096])
+	return err == nil && clone(files[1], files[0]) == nil
 }
 
 // used returns the space that the files of a folder take on the disk, in bytes.

@@ -92,5 +92,5 @@ func Mend(dataDir string) error {
 	if err := PutBack(context.Background(), dataDir, u.Mark); err != nil {
 		return err
 	}
-	return errors.Join(os.RemoveAll(was(dataDir)), Done(dataDir))
+	return errors.Join(DropWas(dataDir), Done(dataDir))
 }

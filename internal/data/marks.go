@@ -2,6 +2,7 @@ package data
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -16,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"dravit/internal/home"
+	"dravit/internal/pattern"
 )
 
 // Mark is a copy of a part's data at one point in time.
@@ -117,11 +119,10 @@ func SaveMark(ctx context.Context, dataDir string, m Mark, copyTo func(ctx conte
 	if err := home.WriteJSON(filepath.Join(fresh, "mark.json"), m); err != nil {
 		return err
 	}
-	target := markDir(dataDir, m.Name)
-	if err := os.RemoveAll(target); err != nil {
+	if err := RemoveMark(dataDir, m.Name); err != nil {
 		return err
 	}
-	return os.Rename(fresh, target)
+	return os.Rename(fresh, markDir(dataDir, m.Name))
 }
 
 // SyncMark writes a mark to the disk (fsync).
@@ -129,17 +130,8 @@ func SyncMark(dataDir, name string) error {
 	return errors.Join(Sync(markDir(dataDir, name)), syncFolder(marksDir(dataDir)))
 }
 
-// RemoveMark deletes a mark.
-func RemoveMark(dataDir, name string) error {
-	gone := filepath.Join(marksDir(dataDir), "gone-"+filepath.Base(markDir(dataDir, name)))
-	if err := os.RemoveAll(gone); err != nil {
-		return err
-	}
-	if err := os.Rename(markDir(dataDir, name), gone); err != nil { // at once, so that half a mark is none
-		return err
-	}
-	return os.RemoveAll(gone)
-}
+// RemoveMark throws a mark away.
+func RemoveMark(dataDir, name string) error { return throwAway(dataDir, markDir(dataDir, name)) }
 
 // was is where a data folder is after another took its place.
 func was(dataDir string) string { return dataDir + ".was" }
@@ -152,6 +144,9 @@ func DropPrepared(dataDir string) { _ = os.RemoveAll(Prepared(dataDir)) } // els
 
 // PrepareRewind copies a mark, so that Swap takes no time. The part may use its data meanwhile.
 func PrepareRewind(ctx context.Context, dataDir, name string) error {
+	if err := Room(dataDir); err != nil {
+		return err
+	}
 	next := Prepared(dataDir)
 	if err := os.RemoveAll(next); err != nil {
 		return err
@@ -159,7 +154,11 @@ func PrepareRewind(ctx context.Context, dataDir, name string) error {
 	if err := os.Mkdir(next, 0o700); err != nil {
 		return err
 	}
-	if err := copyTree(ctx, filepath.Join(markDir(dataDir, name), "data"), next); err != nil {
+	err := copyTree(ctx, filepath.Join(markDir(dataDir, name), "data"), next)
+	if err == nil {
+		err = Sync(next) // else the server waits for it when it syncs its own files as it stops
+	}
+	if err != nil {
 		return errors.Join(err, os.RemoveAll(next))
 	}
 	return nil
@@ -168,7 +167,7 @@ func PrepareRewind(ctx context.Context, dataDir, name string) error {
 // Swap puts what PrepareRewind prepared in the place of the data, which no process uses, and keeps them aside. If it
 // dies, the next start of the part finds the data as they were, or the mark's, as a whole. mark describes the mark.
 func Swap(dataDir string, mark Mark) error {
-	if err := os.RemoveAll(was(dataDir)); err != nil {
+	if err := DropWas(dataDir); err != nil {
 		return err
 	}
 	// A start that finds the older version's note with newer data only refuses to go on; the other way round, a newer
@@ -215,15 +214,34 @@ func KeepWas(dataDir string, m Mark, meta Meta) error {
 	if err := home.WriteJSON(filepath.Join(fresh, "mark.json"), m); err != nil {
 		return err
 	}
-	target := markDir(dataDir, m.Name)
-	if err := os.RemoveAll(target); err != nil {
+	if err := RemoveMark(dataDir, m.Name); err != nil {
 		return err
 	}
-	return os.Rename(fresh, target)
+	return os.Rename(fresh, markDir(dataDir, m.Name))
 }
 
-// DropWas deletes the data that Swap put aside.
-func DropWas(dataDir string) error { return os.RemoveAll(was(dataDir)) }
+// DropWas throws away the data that Swap put aside.
+func DropWas(dataDir string) error { return throwAway(dataDir, was(dataDir)) }
+
+func gonePrefix(dataDir string) string { return dataDir + ".gone-" }
+
+// throwAway moves a folder to where Sweep deletes it: to free a gigabyte may take a file system a second.
+func throwAway(dataDir, folder string) error {
+	err := os.Rename(folder, gonePrefix(dataDir)+rand.Text())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Sweep deletes what was thrown away of a part's data.
+func Sweep(dataDir string) error {
+	gone, err := filepath.Glob(pattern.Literal(gonePrefix(dataDir)) + "*")
+	for _, folder := range gone {
+		err = errors.Join(err, os.RemoveAll(folder))
+	}
+	return err
+}
 
 func syncFolder(dir string) error {
 	f, err := os.Open(dir)

@@ -30,7 +30,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 			f.Close()
 		}
 	}()
-	freshened := time.Now()
+	freshened, swept := time.Now(), time.Now()
 	for proc.Sleep(ctx, guardEvery) == nil {
 		if _, err := os.Stat(k.home.Dir); errors.Is(err, fs.ErrNotExist) {
 			k.log.Error("the home folder was deleted: everything is stopped", "folder", k.home.Dir)
@@ -54,10 +54,30 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 		k.takeBack(ctx)
 		k.gateway.checkTable()
 		k.shortenLogs()
+		if time.Since(swept) > sweepEvery {
+			k.sweep()
+			swept = time.Now()
+		}
 		if time.Since(freshened) > freshenEvery {
 			freshen(k.home.Run)
 			freshened = time.Now()
 		}
+	}
+}
+
+// sweepEvery is how often what was thrown away of data is deleted.
+const sweepEvery = 2 * time.Second
+
+// sweep deletes what was thrown away of the data of all parts.
+func (k *Keeper) sweep() {
+	for _, s := range k.everyStack() {
+		s.mu.Lock()
+		for _, p := range s.parts {
+			if dir := p.spec.Data; dir != "" {
+				k.parts.Go(func() { _ = data.Sweep(dir) }) // what is left is deleted the next time
+			}
+		}
+		s.mu.Unlock()
 	}
 }
 

@@ -85,13 +85,18 @@ func (d database) change(what string) (done func(), err error) {
 	if err := d.own(what); err != nil {
 		return nil, err
 	}
-	done, err = data.Change(d.part.Data)
+	unlock, err := data.Change(d.part.Data)
 	if errors.Is(err, data.ErrBusy) {
 		return nil, &trouble.Trouble{Code: trouble.Busy, What: what + " cannot begin",
 			Because: "another command loads, marks or rewinds the database " + d.part.Name,
 			Next:    "wait until it has ended"}
 	}
-	return done, err
+	return func() {
+		if !d.Runs() { // no keeper does it
+			_ = data.Sweep(d.part.Data) // else the next command does
+		}
+		unlock()
+	}, err
 }
 
 // restPatience is how long a server may take to stop for a mark or a rewind, and to answer afterwards.

@@ -17,6 +17,9 @@ func (d database) mark(ctx context.Context, m data.Mark) error {
 			return d.kind.Copy(ctx, d.part, dir)
 		})
 	}
+	if err := data.Room(d.part.Data); err != nil { // before the server stops
+		return err
+	}
 	return d.atRest(ctx, func() error { return data.SaveMark(ctx, d.part.Data, m, nil) })
 }
 

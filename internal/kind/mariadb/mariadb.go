@@ -424,6 +424,9 @@ func symptoms() []kind.Symptom {
 			`Could not open)[^\n]*(?:Errcode: 13|Permission denied|must be writable))`),
 			"MariaDB may not write to its data folder: $1",
 			"give it back to your account: chown -R and chmod -R u+rwX"),
+		kind.When("disk-full", pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full|`+
+			`aborted with error Out of disk)`),
+			"there is no free space for the data", "free some space (df -h, df -i)"),
 		kind.When("data-damaged", pattern.New(`(Invalid (?:redo )?log header[^\n]*|`+
 			`Unknown/unsupported storage engine: InnoDB|Missing FILE_CHECKPOINT|[Cc]orrupt(?:ion|ed)? [^\n]*|`+
 			`is corrupted|Table 'mysql\.\w+' doesn't exist|Could not open mysql\.\w+ table|`+
@@ -431,8 +434,6 @@ func symptoms() []kind.Symptom {
 			`File \S+ was not found|Operating system error number 2 )`),
 			"the data are damaged or incomplete: $1",
 			"restore a copy; or, to start with an empty database, dravit stop and move the part's data folder away"),
-		kind.When("disk-full", pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full)`),
-			"there is no free space for the data", "free some space (df -h, df -i)"),
 		kind.When("port-taken", pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 		kind.When("too-many-open-files",
