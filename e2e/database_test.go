@@ -480,3 +480,32 @@ func TestQueriesAndTables(t *testing.T) {
 		})
 	}
 }
+
+func TestFlush(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"harbour\"\n[part.seats]\nkind = \"redis\"\nmain = true\n[part.pages]\n"+
+		"kind = \"dravit-cache\"\n[part.tides]\nkind = \"memcached\"\n")
+	w.must("start")
+	keys := func() string {
+		return w.must("run", "--", "sh", "-c", `redis-cli --no-auth-warning -u "$SEATS_URL" dbsize; `+
+			`redis-cli --no-auth-warning -u "$PAGES_URL" dbsize`).stdout
+	}
+	fill := func() {
+		w.must("run", "--", "sh", "-c",
+			`for u in "$SEATS_URL" "$PAGES_URL"; do redis-cli --no-auth-warning -u "$u" set a 1; done`)
+	}
+	fill()
+	require.Equal(t, "1\n1\n", keys())
+	assert.Equal(t, "seats  flushed\n", w.must("flush", "seats").stdout)
+	assert.Equal(t, "0\n1\n", keys())
+	fill()
+	var out struct{ Flushed []string }
+	w.json(&out, "flush")
+	assert.ElementsMatch(t, []string{"seats", "pages", "tides"}, out.Flushed)
+	assert.Equal(t, "0\n0\n", keys())
+	assert.Equal(t, 2, w.dravit("flush", "nobody").code)
+	w.must("stop")
+	r := w.dravit("flush")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "dravit start")
+}

@@ -163,7 +163,8 @@ Words that you will meet:
 	add("run", a.startCommand(), a.stopCommand(), a.restartCommand(), a.statusCommand(),
 		a.logsCommand(), a.taskCommand())
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
-	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.dbCommand(), a.extensionsCommand())
+	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.dbCommand(), a.flushCommand(), a.mailCommand(),
+		a.extensionsCommand())
 	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")

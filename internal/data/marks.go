@@ -96,6 +96,19 @@ func SaveMark(ctx context.Context, dataDir string, m Mark, copyTo func(ctx conte
 	if err != nil {
 		return err
 	}
+	return makeMark(dataDir, m, meta, func(content string) error {
+		if err := os.Mkdir(content, 0o700); err != nil {
+			return err
+		}
+		if copyTo == nil {
+			return copyTree(ctx, dataDir, content)
+		}
+		return copyTo(ctx, content)
+	})
+}
+
+// makeMark makes a mark of what fill puts into the folder content, which fill makes. meta describes those data.
+func makeMark(dataDir string, m Mark, meta Meta, fill func(content string) error) error {
 	m.Kind, m.Version, m.ID = meta.Kind, meta.Version, meta.ID
 	if err := os.MkdirAll(marksDir(dataDir), 0o700); err != nil {
 		return err
@@ -106,13 +119,7 @@ func SaveMark(ctx context.Context, dataDir string, m Mark, copyTo func(ctx conte
 	}
 	defer os.RemoveAll(fresh) // it fails after the rename, as it should
 	content := filepath.Join(fresh, "data")
-	if err := os.Mkdir(content, 0o700); err != nil {
-		return err
-	}
-	if copyTo == nil {
-		copyTo = func(ctx context.Context, dir string) error { return copyTree(ctx, dataDir, dir) }
-	}
-	if err := copyTo(ctx, content); err != nil {
+	if err := fill(content); err != nil {
 		return err
 	}
 	m.Bytes = used(content)
@@ -198,26 +205,7 @@ func PutBack(ctx context.Context, dataDir, name string) error {
 
 // KeepWas makes the data that Swap put aside a mark.
 func KeepWas(dataDir string, m Mark, meta Meta) error {
-	m.Kind, m.Version, m.ID = meta.Kind, meta.Version, meta.ID
-	if err := os.MkdirAll(marksDir(dataDir), 0o700); err != nil {
-		return err
-	}
-	fresh, err := os.MkdirTemp(marksDir(dataDir), "new-*")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(fresh) // it fails after the rename, as it should
-	if err := os.Rename(was(dataDir), filepath.Join(fresh, "data")); err != nil {
-		return err
-	}
-	m.Bytes = used(filepath.Join(fresh, "data"))
-	if err := home.WriteJSON(filepath.Join(fresh, "mark.json"), m); err != nil {
-		return err
-	}
-	if err := RemoveMark(dataDir, m.Name); err != nil {
-		return err
-	}
-	return os.Rename(fresh, markDir(dataDir, m.Name))
+	return makeMark(dataDir, m, meta, func(content string) error { return os.Rename(was(dataDir), content) })
 }
 
 // DropWas throws away the data that Swap put aside.

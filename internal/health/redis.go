@@ -147,3 +147,9 @@ func CacheExports(p kind.Part) kind.Exports {
 
 // RedisClients matches what clients write about a part that speaks Redis' protocol.
 var RedisClients = pattern.New(`(?i)redis|WRONGPASS|NOAUTH`)
+
+// FlushCache empties a part that speaks Redis' protocol.
+func FlushCache(ctx context.Context, p kind.Part) error {
+	_, err := Redis(ctx, Dial("tcp", p.Address()), p.Password, []string{"FLUSHALL"})
+	return err
+}

@@ -60,6 +60,7 @@ const (
 	Busy         Code = "busy"           // another command changes the same data
 	LoadFailed   Code = "load-failed"    // a dump was not loaded
 	NoMark       Code = "no-mark"        // the database has no such mark
+	NoMail       Code = "no-mail"        // no such mail came in time
 	BadName      Code = "bad-name"       // nothing can have this name
 	Refused      Code = "refused"        // a database refuses a statement
 	NoExtensions Code = "no-extensions"  // no part, or not exactly one, has extensions to switch

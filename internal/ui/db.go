@@ -308,3 +308,10 @@ func (g *Grid) End(done bool) {
 		g.u.say(g.u.dim("done; it has no rows"))
 	}
 }
+
+// Flushed writes which caches are empty now.
+func (u *UI) Flushed(parts []string) {
+	for _, p := range parts {
+		u.say(u.bold(p) + "  " + u.paint(green, "flushed"))
+	}
+}

@@ -24,7 +24,7 @@ func New() kind.Kind { return cache{} }
 
 type cache struct{ kind.StoreDefaults }
 
-var _ kind.Store = cache{}
+var _ kind.Cache = cache{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -92,3 +92,6 @@ func serve(ctx context.Context, file string) error {
 }
 
 func (cache) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }
+
+// Flush empties the cache.
+func (cache) Flush(ctx context.Context, p kind.Part) error { return health.FlushCache(ctx, p) }

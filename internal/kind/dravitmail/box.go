@@ -23,6 +23,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"dravit/internal/home"
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 )
 
@@ -33,19 +34,6 @@ type box struct{ folder string }
 
 var idPattern = pattern.New(`^[0-9TZ.]+-[A-Z2-7]{4}$`)
 
-// Message is one message as the inbox shows it.
-type Message struct {
-	ID      string    `json:"id"`
-	At      time.Time `json:"at"`
-	From    string    `json:"from"`
-	To      []string  `json:"to"`
-	Subject string    `json:"subject"`
-	Bytes   int64     `json:"size_bytes"`
-	Text    string    `json:"text,omitempty"`
-	HTML    string    `json:"html,omitempty"`
-	Files   []string  `json:"attachments,omitempty"`
-}
-
 func (b *box) keep(from string, to []string, body []byte) error {
 	id := time.Now().UTC().Format("20060102T150405.000Z") + "-" + rand.Text()[:4]
 	var head bytes.Buffer
@@ -54,12 +42,12 @@ func (b *box) keep(from string, to []string, body []byte) error {
 }
 
 // list returns the messages, the newest first, without their texts.
-func (b *box) list() ([]Message, error) {
+func (b *box) list() ([]kind.Mail, error) {
 	files, err := filepath.Glob(filepath.Join(b.folder, "*.eml"))
 	if err != nil {
 		return nil, err
 	}
-	all := []Message{}
+	all := []kind.Mail{}
 	for _, f := range files {
 		m, err := b.read(strings.TrimSuffix(filepath.Base(f), ".eml"))
 		if err != nil {
@@ -68,26 +56,26 @@ func (b *box) list() ([]Message, error) {
 		m.Text, m.HTML, m.Files = "", "", nil
 		all = append(all, m)
 	}
-	slices.SortFunc(all, func(a, b Message) int { return cmp.Compare(b.ID, a.ID) })
+	slices.SortFunc(all, func(a, b kind.Mail) int { return cmp.Compare(b.ID, a.ID) })
 	return all, nil
 }
 
 var errNoMessage = errors.New("no such message")
 
 // read returns one message with its texts.
-func (b *box) read(id string) (Message, error) {
+func (b *box) read(id string) (kind.Mail, error) {
 	if !idPattern().MatchString(id) {
-		return Message{}, errNoMessage
+		return kind.Mail{}, errNoMessage
 	}
 	raw, err := os.ReadFile(filepath.Join(b.folder, id+".eml"))
 	if errors.Is(err, os.ErrNotExist) {
-		return Message{}, errNoMessage
+		return kind.Mail{}, errNoMessage
 	}
 	if err != nil {
-		return Message{}, err
+		return kind.Mail{}, err
 	}
 	stamp, _, _ := strings.Cut(id, "-")
-	m := Message{ID: id, Bytes: int64(len(raw))}
+	m := kind.Mail{ID: id, Bytes: int64(len(raw))}
 	m.At, _ = time.Parse("20060102T150405.000Z", stamp)
 	parsed, err := mail.ReadMessage(bytes.NewReader(raw))
 	if err != nil {
@@ -107,24 +95,24 @@ func (b *box) read(id string) (Message, error) {
 			m.To = append(m.To, to)
 		}
 	}
-	m.take(textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
+	take(&m, textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
 	return m, nil
 }
 
 // take adds one MIME entity (RFC 2045) to the message. It bounds the depth: an attacker may nest without end.
-func (m *Message) take(head textproto.MIMEHeader, body io.Reader, depth int) {
-	kind, params, err := mime.ParseMediaType(cmp.Or(head.Get("Content-Type"), "text/plain"))
+func take(m *kind.Mail, head textproto.MIMEHeader, body io.Reader, depth int) {
+	media, params, err := mime.ParseMediaType(cmp.Or(head.Get("Content-Type"), "text/plain"))
 	if err != nil {
-		kind = "text/plain"
+		media = "text/plain"
 	}
-	if strings.HasPrefix(kind, "multipart/") && depth < 8 {
+	if strings.HasPrefix(media, "multipart/") && depth < 8 {
 		parts := multipart.NewReader(body, params["boundary"])
 		for {
 			p, err := parts.NextRawPart()
 			if err != nil {
 				return
 			}
-			m.take(p.Header, p, depth+1)
+			take(m, p.Header, p, depth+1)
 		}
 	}
 	switch strings.ToLower(head.Get("Content-Transfer-Encoding")) {
@@ -138,10 +126,10 @@ func (m *Message) take(head textproto.MIMEHeader, body io.Reader, depth int) {
 	text, _ := io.ReadAll(io.LimitReader(body, maxMessage))
 	switch {
 	case disposition == "attachment" || name != "":
-		m.Files = append(m.Files, cmp.Or(name, kind))
-	case kind == "text/html":
+		m.Files = append(m.Files, cmp.Or(name, media))
+	case media == "text/html":
 		m.HTML += string(text)
-	case strings.HasPrefix(kind, "text/"):
+	case strings.HasPrefix(media, "text/"):
 		m.Text += string(text)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/mail"
 	"net/smtp"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -35,7 +36,7 @@ func New() kind.Kind { return catcher{} }
 
 type catcher struct{ kind.StoreDefaults }
 
-var _ kind.Store = catcher{}
+var _ kind.Inbox = catcher{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -108,27 +109,40 @@ func (catcher) Ladder(p kind.Part) []kind.Rung {
 			}); err != nil {
 				return err
 			}
-			_, err := messages(ctx, p)
+			_, err := catcher{}.Mails(ctx, p)
 			return err
 		}})
 }
 
-// messages asks for the messages as a browser does.
-func messages(ctx context.Context, p kind.Part) ([]Message, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+"/messages.json", nil)
+// Mails asks for the messages as a browser does.
+func (catcher) Mails(ctx context.Context, p kind.Part) ([]kind.Mail, error) {
+	var all struct{ Messages []kind.Mail }
+	err := get(ctx, p, "/messages.json", &all)
+	return all.Messages, err
+}
+
+// Mail asks for one message as a browser does.
+func (catcher) Mail(ctx context.Context, p kind.Part, id string) (kind.Mail, error) {
+	var m kind.Mail
+	err := get(ctx, p, "/message/"+url.PathEscape(id)+"/json", &m)
+	return m, err
+}
+
+// get asks the inbox for an object.
+func get(ctx context.Context, p kind.Part, path string, into any) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Sites[0].Host+path, nil)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	resp, err := health.Client(health.Dial("unix", p.Socket)).Do(req)
 	if err != nil {
-		return nil, &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
+		return &kind.Miss{Expected: "the inbox", Got: health.Plain(err)}
 	}
 	defer resp.Body.Close()
-	var all struct{ Messages []Message }
-	if err := json.NewDecoder(resp.Body).Decode(&all); err != nil {
-		return nil, &kind.Miss{Expected: "the inbox", Got: resp.Status}
+	if err := json.NewDecoder(resp.Body).Decode(into); err != nil {
+		return &kind.Miss{Expected: "the inbox", Got: resp.Status}
 	}
-	return all.Messages, nil
+	return nil
 }
 
 func dialogue(ctx context.Context, shared *health.SharedConn, do func(*smtp.Client) error) error {
@@ -222,7 +236,7 @@ func (catcher) DeepChecks(p kind.Part) []kind.DeepCheck {
 			[]byte(text)); err != nil {
 			return err
 		}
-		all, err := messages(ctx, p)
+		all, err := catcher{}.Mails(ctx, p)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package dravitmail
 
 import (
 	"crypto/subtle"
+	"dravit/internal/kind"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -21,7 +22,7 @@ var page = sync.OnceValue(func() *template.Template { return template.Must(templ
 // rebinding). Clearing it needs the token that its own page carries. It shows HTML mail in a sandbox.
 func inbox(c config, b *box) http.Handler {
 	mux := http.NewServeMux()
-	list := func(w http.ResponseWriter, _ *http.Request) ([]Message, bool) {
+	list := func(w http.ResponseWriter, _ *http.Request) ([]kind.Mail, bool) {
 		all, err := b.list()
 		if err != nil {
 			fail(w, err)
@@ -87,8 +88,8 @@ func inbox(c config, b *box) http.Handler {
 
 type pageData struct {
 	Host, SMTP, Token string
-	List              []Message
-	Open              *Message
+	List              []kind.Mail
+	Open              *kind.Mail
 }
 
 func show(w http.ResponseWriter, data pageData) {

@@ -1,6 +1,7 @@
 package dravitmail
 
 import (
+	"dravit/internal/kind"
 	"encoding/json"
 	"net"
 	"net/http"
@@ -114,12 +115,12 @@ func TestInbox(t *testing.T) {
 	}
 	var got struct {
 		Format   int
-		Messages []Message
+		Messages []kind.Mail
 	}
 	require.NoError(t, json.Unmarshal(ask("GET", own, "/messages.json", nil).Body.Bytes(), &got))
 	assert.Equal(t, 1, got.Format)
 	require.Len(t, got.Messages, 1)
-	var one Message
+	var one kind.Mail
 	require.NoError(t, json.Unmarshal(ask("GET", own, "/message/"+list[0].ID+"/json", nil).Body.Bytes(), &one))
 	assert.Contains(t, one.Text, "Grüße")
 

@@ -24,7 +24,7 @@ func New() kind.Kind { return memcached{} }
 
 type memcached struct{ kind.StoreDefaults }
 
-var _ kind.Store = memcached{}
+var _ kind.Cache = memcached{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -121,4 +121,16 @@ func symptoms() []kind.Symptom {
 		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`),
 			"it got no memory", "stop other programs"),
 	}
+}
+
+// Flush empties the cache.
+func (memcached) Flush(ctx context.Context, p kind.Part) error {
+	network, address := p.Entrance()
+	client := memcache.New("/part") // a path is not looked up
+	defer client.Close()
+	client.Timeout = health.Deadline
+	client.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return health.Dial(network, address)(ctx)
+	}
+	return client.FlushAll()
 }

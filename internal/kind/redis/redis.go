@@ -22,7 +22,7 @@ func New() kind.Kind { return redis{} }
 
 type redis struct{ kind.StoreDefaults }
 
-var _ kind.Store = redis{}
+var _ kind.Cache = redis{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
@@ -129,3 +129,6 @@ func symptoms() []kind.Symptom {
 }
 
 func (redis) DeepChecks(p kind.Part) []kind.DeepCheck { return health.CacheDeepChecks(p) }
+
+// Flush empties all databases of the server.
+func (redis) Flush(ctx context.Context, p kind.Part) error { return health.FlushCache(ctx, p) }

@@ -48,28 +48,20 @@ func (sqlite) Copy(ctx context.Context, p kind.Part, dir string) error {
 
 // Restore copies another database into the part's, in one transaction (sqlite.org, "Online Backup API").
 func (sqlite) Restore(ctx context.Context, p kind.Part, dir string) error {
-	db, err := open(path(p))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	return conn.Raw(func(raw any) error {
-		backup, err := raw.(interface {
-			NewRestore(from string) (*driver.Backup, error)
-		}).NewRestore(filepath.Join(dir, filepath.Base(path(p))))
-		if err != nil {
-			return err
-		}
-		more, err := backup.Step(-1)
-		if err == nil && more {
-			err = errors.New("the database is in use")
-		}
-		return errors.Join(err, backup.Finish())
+	return with(ctx, p, func(conn *sql.Conn) error {
+		return conn.Raw(func(raw any) error {
+			backup, err := raw.(interface {
+				NewRestore(from string) (*driver.Backup, error)
+			}).NewRestore(filepath.Join(dir, filepath.Base(path(p))))
+			if err != nil {
+				return err
+			}
+			more, err := backup.Step(-1)
+			if err == nil && more {
+				err = errors.New("the database is in use")
+			}
+			return errors.Join(err, backup.Finish())
+		})
 	})
 }
 
@@ -183,33 +175,25 @@ func dumpRows(ctx context.Context, tx *sql.Tx, table string, out *bufio.Writer) 
 
 // Query runs one statement after the other.
 func (sqlite) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
-	db, err := open(path(p))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	conn, err := db.Conn(ctx) // of one transaction
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	in := &statements{in: bufio.NewReader(strings.NewReader(text)), line: 1}
-	for {
-		statement, _, err := in.next()
-		if errors.Is(err, io.EOF) {
-			return nil
+	return with(ctx, p, func(conn *sql.Conn) error {
+		in := &statements{in: bufio.NewReader(strings.NewReader(text)), line: 1}
+		for {
+			statement, _, err := in.next()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			found, err := conn.QueryContext(ctx, statement)
+			if err != nil {
+				return err
+			}
+			if err := errors.Join(health.SQLRows(found, rows), found.Close()); err != nil {
+				return err
+			}
 		}
-		if err != nil {
-			return err
-		}
-		found, err := conn.QueryContext(ctx, statement)
-		if err != nil {
-			return err
-		}
-		if err := errors.Join(health.SQLRows(found, rows), found.Close()); err != nil {
-			return err
-		}
-	}
+	})
 }
 
 // Tables counts the rows. Sizes are not known.

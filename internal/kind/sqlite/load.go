@@ -3,6 +3,7 @@ package sqlite
 import (
 	"bufio"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -16,29 +17,21 @@ import (
 
 // Load runs the statements of a dump one after the other. The error names the line at which a statement begins.
 func (sqlite) Load(ctx context.Context, p kind.Part, dump io.Reader) (left []string, err error) {
-	db, err := open(path(p))
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	conn, err := db.Conn(ctx) // BEGIN and COMMIT of the dump hold for one connection
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close()
-	in := &statements{in: bufio.NewReader(dump), line: 1}
-	for {
-		text, line, err := in.next()
-		if errors.Is(err, io.EOF) {
-			return nil, nil
+	return nil, with(ctx, p, func(conn *sql.Conn) error {
+		in := &statements{in: bufio.NewReader(dump), line: 1}
+		for {
+			text, line, err := in.next()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			if err != nil {
+				return fmt.Errorf("the dump breaks off: %w", err)
+			}
+			if _, err := conn.ExecContext(ctx, text); err != nil {
+				return fmt.Errorf("line %d: %w", line, err)
+			}
 		}
-		if err != nil {
-			return nil, fmt.Errorf("the dump breaks off: %w", err)
-		}
-		if _, err := conn.ExecContext(ctx, text); err != nil {
-			return nil, fmt.Errorf("line %d: %w", line, err)
-		}
-	}
+	})
 }
 
 // Reset replaces the database by an empty one.

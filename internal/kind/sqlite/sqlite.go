@@ -73,20 +73,22 @@ func (sqlite) Fill(ctx context.Context, p kind.Part, dir string) error {
 	return err
 }
 
-func (sqlite) Ladder(p kind.Part) []kind.Rung {
-	with := func(ctx context.Context, do func(conn *sql.Conn) error) error {
-		db, err := open(path(p))
-		if err != nil {
-			return err
-		}
-		defer db.Close()
-		conn, err := db.Conn(ctx)
-		if err != nil {
-			return err
-		}
-		defer conn.Close()
-		return do(conn)
+// with runs do with one connection to the part's database: a transaction belongs to one.
+func with(ctx context.Context, p kind.Part, do func(conn *sql.Conn) error) error {
+	db, err := open(path(p))
+	if err != nil {
+		return err
 	}
+	defer db.Close()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return do(conn)
+}
+
+func (sqlite) Ladder(p kind.Part) []kind.Rung {
 	return []kind.Rung{
 		{Name: kind.Open, Ask: func(context.Context) error {
 			f, err := os.OpenFile(path(p), os.O_RDWR, 0)
@@ -96,7 +98,7 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 			return f.Close()
 		}},
 		{Name: kind.Greets, Ask: func(ctx context.Context) error {
-			return with(ctx, func(conn *sql.Conn) error {
+			return with(ctx, p, func(conn *sql.Conn) error {
 				var verdict string
 				if err := conn.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&verdict); err != nil {
 					return err
@@ -109,7 +111,7 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 		}},
 		{Name: kind.Works, Ask: func(ctx context.Context) error {
 			// A temporary table exists in this connection only, so the project's file is not written to.
-			return with(ctx, func(conn *sql.Conn) error {
+			return with(ctx, p, func(conn *sql.Conn) error {
 				var sum int
 				if _, err := conn.ExecContext(ctx,
 					"CREATE TEMP TABLE dravit_probe AS SELECT 40 AS n UNION ALL SELECT 2"); err != nil {
