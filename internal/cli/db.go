@@ -1,7 +1,11 @@
 package cli
 
 import (
+	"io"
+	"os"
+
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"dravit/internal/ui"
 )
@@ -37,4 +41,12 @@ func argument(what, next string, optional bool) cobra.PositionalArgs {
 		}
 		return &ui.Failure{Exit: exitUsage, What: cmd.CommandPath() + " takes " + what, Next: next}
 	}
+}
+
+// raw returns where data go as they are. A terminal does not get their control characters.
+func (a *app) raw() io.Writer {
+	if term.IsTerminal(int(os.Stdout.Fd())) {
+		return a.ui.Out
+	}
+	return os.Stdout
 }

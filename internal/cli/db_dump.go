@@ -39,7 +39,7 @@ appears when it is whole, and only you may read it.`,
 				if a.json {
 					return &ui.Failure{Exit: exitUsage, What: "a dump is no JSON", Next: "dravit db dump FILE --json"}
 				}
-				return s.Dump(cmd.Context(), part.name, os.Stdout)
+				return s.Dump(cmd.Context(), part.name, a.raw())
 			}
 			began, meter := time.Now(), a.ui.Meter("dumping", a.json)
 			counted := &counter{meter: meter}

@@ -69,7 +69,7 @@ shown as a dimmed NULL, in CSV as nothing.`,
 				}
 				return a.print(out)
 			case asCSV:
-				w := csv.NewWriter(os.Stdout)
+				w := csv.NewWriter(a.raw())
 				err := s.Query(cmd.Context(), part.name, sql, csvRows(w))
 				w.Flush()
 				if err != nil {

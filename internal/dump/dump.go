@@ -237,6 +237,9 @@ func (d *Dump) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Ended reports whether Read has returned everything.
+func (d *Dump) Ended() bool { return d.ended }
+
 // Whole returns an error if the dump was read to its end, and the words are missing with which the program that wrote
 // it ends its dumps.
 func (d *Dump) Whole() error {

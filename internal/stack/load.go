@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"syscall"
 	"time"
 
 	"dravit/internal/data"
@@ -94,14 +93,15 @@ func (s *Stack) CopyFrom(ctx context.Context, part string, other *Stack, from st
 	dumped := make(chan error, 1)
 	go func() { dumped <- errors.Join(source.kind.Dump(ctx, source.part, write), write.Close()) }()
 	d, err := dump.New(read)
-	var out Loaded
-	if err == nil {
-		out, err = s.Load(ctx, part, d, report)
-		d.Close()
+	if err != nil {
+		cancel()
+		return Loaded{}, errors.Join(err, <-dumped)
 	}
-	cancel() // a dump that nobody reads any more
-	if dumpErr := <-dumped; err != nil && dumpErr != nil && !errors.Is(dumpErr, context.Canceled) &&
-		!errors.Is(dumpErr, syscall.EPIPE) {
+	out, err := s.Load(ctx, part, d, report)
+	ended := d.Ended()
+	d.Close()
+	cancel()                                                        // a dump that nobody reads any more
+	if dumpErr := <-dumped; ended && err != nil && dumpErr != nil { // its end was the reason
 		return out, fmt.Errorf("the dump of %s failed: %w", other.Name, dumpErr)
 	}
 	return out, err
