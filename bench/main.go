@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -66,6 +67,11 @@ func run(dravit, hello string, rounds int, only string) error {
 		return err
 	}
 	defer b.clean()
+	system, err := exec.CommandContext(ctx, "uname", "-srm").Output()
+	if err != nil {
+		return err
+	}
+	fmt.Printf("on %s with %d processors\n", strings.TrimSpace(string(system)), runtime.NumCPU())
 	for _, m := range []struct {
 		name string
 		do   func() error
