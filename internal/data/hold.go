@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	"dravit/internal/home"
@@ -82,15 +83,37 @@ func Mend(dataDir string) error {
 	if !Unfinished(dataDir) {
 		return nil
 	}
+	return TakeBack(dataDir)
+}
+
+// TakeBack puts the mark that Undoable named in the place of the data, which no process uses, and notes that the change
+// is done. The mark is used up: the data are what it was. It takes no time and no space, and may be called again if it
+// died.
+func TakeBack(dataDir string) error {
 	var u undo
 	if err := home.ReadJSON(undoFile(dataDir), &u); err != nil {
 		return err
 	}
-	if _, err := ReadMark(dataDir, u.Mark); errors.Is(err, fs.ErrNotExist) { // it was put back already
+	m, err := ReadMark(dataDir, u.Mark)
+	if errors.Is(err, fs.ErrNotExist) { // it was put back already
 		return Done(dataDir)
 	}
-	if err := PutBack(context.Background(), dataDir, u.Mark); err != nil {
+	if err != nil {
 		return err
 	}
-	return errors.Join(DropWas(dataDir), Done(dataDir))
+	content := filepath.Join(markDir(dataDir, u.Mark), "data")
+	if _, err := os.Lstat(content); err == nil {
+		if err := os.RemoveAll(Prepared(dataDir)); err != nil {
+			return err
+		}
+		if err := os.Rename(content, Prepared(dataDir)); err != nil {
+			return err
+		}
+	}
+	if _, err := os.Lstat(Prepared(dataDir)); err == nil { // else it died after the swap
+		if err := Swap(dataDir, m); err != nil {
+			return err
+		}
+	}
+	return errors.Join(DropWas(dataDir), RemoveMark(dataDir, u.Mark), Done(dataDir))
 }

@@ -191,18 +191,6 @@ func Swap(dataDir string, mark Mark) error {
 	return syncFolder(filepath.Dir(dataDir))
 }
 
-// PutBack is PrepareRewind and Swap.
-func PutBack(ctx context.Context, dataDir, name string) error {
-	m, err := ReadMark(dataDir, name)
-	if err != nil {
-		return err
-	}
-	if err := PrepareRewind(ctx, dataDir, name); err != nil {
-		return err
-	}
-	return Swap(dataDir, m)
-}
-
 // KeepWas makes the data that Swap put aside a mark.
 func KeepWas(dataDir string, m Mark, meta Meta) error {
 	return makeMark(dataDir, m, meta, func(content string) error { return os.Rename(was(dataDir), content) })

@@ -38,6 +38,18 @@ func content(t *testing.T, dir string) string {
 	return string(text)
 }
 
+// putBack rewinds to a mark.
+func putBack(ctx context.Context, dataDir, name string) error {
+	m, err := ReadMark(dataDir, name)
+	if err != nil {
+		return err
+	}
+	if err := PrepareRewind(ctx, dataDir, name); err != nil {
+		return err
+	}
+	return Swap(dataDir, m)
+}
+
 func TestMarks(t *testing.T) {
 	dir := folder(t, "one")
 	began := time.Now()
@@ -53,14 +65,14 @@ func TestMarks(t *testing.T) {
 	assert.Equal(t, "1.2", all[1].Version)
 	assert.Positive(t, all[1].Bytes)
 
-	require.NoError(t, PutBack(t.Context(), dir, "a/../b"))
+	require.NoError(t, putBack(t.Context(), dir, "a/../b"))
 	assert.Equal(t, "one", content(t, dir))
 	assert.Equal(t, "two", content(t, was(dir)))
 	require.NoError(t, KeepWas(dir, Mark{Name: "kept", At: began.Add(time.Minute)}, Meta{Kind: "boat", Version: "1.3"}))
 	m, err := ReadMark(dir, "kept")
 	require.NoError(t, err)
 	assert.Equal(t, "1.3", m.Version)
-	require.NoError(t, PutBack(t.Context(), dir, "kept"))
+	require.NoError(t, putBack(t.Context(), dir, "kept"))
 	assert.Equal(t, "two", content(t, dir))
 	meta, err := Read(dir)
 	require.NoError(t, err)
@@ -69,7 +81,7 @@ func TestMarks(t *testing.T) {
 	require.NoError(t, RemoveMark(dir, "kept"))
 	_, err = ReadMark(dir, "kept")
 	assert.ErrorIs(t, err, fs.ErrNotExist)
-	assert.ErrorIs(t, PutBack(t.Context(), dir, "kept"), fs.ErrNotExist)
+	assert.ErrorIs(t, putBack(t.Context(), dir, "kept"), fs.ErrNotExist)
 
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
@@ -114,6 +126,10 @@ func TestMend(t *testing.T) {
 	assert.Equal(t, "old", content(t, dir))
 	assert.False(t, Unfinished(dir))
 	assert.NoDirExists(t, was(dir))
+	_, err = ReadMark(dir, "before")
+	assert.ErrorIs(t, err, fs.ErrNotExist, "the mark is used up")
+	require.NoError(t, Sweep(dir))
+	require.NoError(t, SaveMark(t.Context(), dir, Mark{Name: "before"}, nil))
 
 	// A swap died between its two steps.
 	require.NoError(t, PrepareRewind(t.Context(), dir, "before"))
@@ -121,12 +137,28 @@ func TestMend(t *testing.T) {
 	require.NoError(t, Mend(dir))
 	assert.Equal(t, "old", content(t, dir))
 
-	// A load died, and so did the swap that took it back.
-	require.NoError(t, Undoable(dir, "before"))
-	put(t, dir, "half")
-	require.NoError(t, os.Rename(dir, was(dir)))
-	require.NoError(t, Mend(dir))
-	assert.Equal(t, "old", content(t, dir))
+	// A load died, and so did what took it back, at each of its steps.
+	half := func(steps ...func()) {
+		require.NoError(t, SaveMark(t.Context(), dir, Mark{Name: "before"}, nil))
+		require.NoError(t, Undoable(dir, "before"))
+		put(t, dir, "half")
+		for _, step := range steps {
+			step()
+		}
+		require.NoError(t, Mend(dir))
+		assert.Equal(t, "old", content(t, dir), len(steps))
+		assert.False(t, Unfinished(dir))
+	}
+	taken := func() {
+		require.NoError(t, os.RemoveAll(Prepared(dir)))
+		require.NoError(t, os.Rename(filepath.Join(markDir(dir, "before"), "data"), Prepared(dir)))
+	}
+	aside := func() { require.NoError(t, os.Rename(dir, was(dir))) }
+	in := func() { require.NoError(t, os.Rename(Prepared(dir), dir)) }
+	half()
+	half(taken)
+	half(taken, aside)
+	half(taken, aside, in)
 
 	// The mark is gone: what is there stays.
 	require.NoError(t, Undoable(dir, "nothing"))

@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/data"
 	"dravit/internal/home"
+	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
@@ -182,7 +183,8 @@ func (k *Keeper) takeBack(ctx context.Context) {
 		s.mu.Lock()
 		var torn []string
 		for name, p := range s.parts {
-			if p.spec.Data != "" && data.Unfinished(p.spec.Data) {
+			tried := p.status.State == lifecycle.Failed // its start says why that is impossible
+			if p.spec.Data != "" && !tried && data.Unfinished(p.spec.Data) {
 				torn = append(torn, name)
 			}
 		}
