@@ -1,11 +1,11 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -31,13 +31,14 @@ func (w *world) damageStack() {
 	)
 }
 
-// servers returns how many processes of a program the tester runs.
-func servers(t *testing.T, program string) int {
-	t.Helper()
+// running returns how many processes of a program run that have the world's folder among their arguments.
+func (w *world) running(program string) int {
+	w.t.Helper()
 	out, _ := exec.Command("pgrep", "-u", tester.Uid, "-x", program).Output() // none: code 1
 	n := 0
 	for _, field := range strings.Fields(string(out)) {
-		if pid, err := strconv.Atoi(field); err == nil && alive(pid) { // zombies have a name, too
+		arguments, _ := os.ReadFile("/proc/" + field + "/cmdline") // a zombie has none
+		if bytes.Contains(arguments, []byte(w.home)) {
 			n++
 		}
 	}
@@ -104,7 +105,7 @@ func TestDamagedState(t *testing.T) {
 		r := w.dravit("stop")
 		assert.Equal(t, 0, r.code, r.all())
 		assert.Contains(t, r.stdout, "db")
-		assert.Zero(t, servers(t, "mariadbd"), damage)
+		assert.Zero(t, w.running("mariadbd"), damage)
 		w.must("start")
 		assert.Equal(t, "Kelp", strings.Fields(w.boats())[0], "the data are there, and the password fits")
 	}
@@ -172,13 +173,13 @@ func TestStateDeletedWhileRunning(t *testing.T) {
 				return r.code == 0
 			})
 			w.eventually("the keeper sees it", func() bool { return w.status().State == "answers" })
-			assert.Equal(t, 1, servers(t, "mariadbd"))
+			assert.Equal(t, 1, w.running("mariadbd"))
 			r := w.must("start")
-			assert.Equal(t, 1, servers(t, "mariadbd"), r.all())
+			assert.Equal(t, 1, w.running("mariadbd"), r.all())
 			assert.Equal(t, "Kelp", w.boats())
 			r = w.must("stop")
 			assert.NotContains(t, r.stdout, "nothing was running")
-			assert.Zero(t, servers(t, "mariadbd"))
+			assert.Zero(t, w.running("mariadbd"))
 			for name, pid := range before {
 				assert.False(t, alive(pid), name)
 			}

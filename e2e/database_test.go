@@ -509,3 +509,37 @@ func TestFlush(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "dravit start")
 }
+
+func TestMoreDatabases(t *testing.T) {
+	for _, kind := range sqlKinds {
+		t.Run(kind, func(t *testing.T) {
+			w := newWorld(t)
+			w.database(kind)
+			w.must("db", "add", "archive")
+			w.write("seven.sql", fleet(7))
+			w.must("db", "load", "seven.sql", "--database", "archive")
+			assert.Equal(t, "3", w.count())
+			r := w.must("db", "query", "--csv", "SELECT COUNT(*) AS n FROM boats", "--database", "archive")
+			assert.Equal(t, "n\n7\n", r.stdout)
+			assert.Contains(t, w.must("db", "access").stdout, "others   archive\n")
+			shell := w.command(t.Context(), "db", "shell", "--database", "archive")
+			shell.Stdin = strings.NewReader("SELECT COUNT(*) + 35 FROM boats;\n")
+			assert.Contains(t, finish(t, shell).stdout, "42")
+			r = w.dravit("db", "load", "old.sql", "--database", "nowhere")
+			assert.Equal(t, 1, r.code)
+
+			for _, bad := range []string{"archive", "harbour", "../x", "a b", "'", "mysql", "postgres"} {
+				if (bad == "mysql") == (kind == "mariadb") && (bad == "postgres") == (kind == "postgres") ||
+					bad != "mysql" && bad != "postgres" {
+					assert.Equal(t, 2, w.dravit("db", "add", bad).code, bad)
+				}
+			}
+			assert.Equal(t, 4, w.dravit("db", "drop", "archive").code, "nobody agreed")
+			assert.Equal(t, 2, w.dravit("db", "drop", "harbour", "--yes").code, "the part's own")
+			w.must("db", "drop", "archive", "--yes")
+			assert.Equal(t, 2, w.dravit("db", "drop", "archive", "--yes").code)
+			assert.NotContains(t, w.must("db", "access").stdout, "archive")
+			assert.Equal(t, "3", w.count())
+		})
+	}
+}

@@ -7,14 +7,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
-// dbPart is the part that a db command means, or "".
-type dbPart struct{ name string }
-
 func (a *app) dbCommand() *cobra.Command {
-	var part dbPart
+	var target stack.Target
 	c := &cobra.Command{
 		Use:   "db",
 		Short: "Load, look at, mark and rewind databases",
@@ -26,10 +24,12 @@ names one; otherwise the one with main = true is meant.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	c.PersistentFlags().StringVar(&part.name, "part", "", "the database `part` that is meant")
-	c.AddCommand(a.dbLoadCommand(&part), a.dbDumpCommand(&part), a.dbCopyCommand(&part), a.dbMarkCommand(&part),
-		a.dbRewindCommand(&part), a.dbMarksCommand(&part), a.dbShellCommand(&part), a.dbQueryCommand(&part),
-		a.dbTablesCommand(&part), a.dbAccessCommand(&part))
+	c.PersistentFlags().StringVar(&target.Part, "part", "", "the database `part` that is meant")
+	c.PersistentFlags().StringVar(&target.Name, "database", "",
+		"another database of the part's server than its own, by `name`")
+	c.AddCommand(a.dbLoadCommand(&target), a.dbDumpCommand(&target), a.dbCopyCommand(&target), a.dbMarkCommand(&target),
+		a.dbRewindCommand(&target), a.dbMarksCommand(&target), a.dbShellCommand(&target), a.dbQueryCommand(&target),
+		a.dbTablesCommand(&target), a.dbAccessCommand(&target), a.dbAddCommand(&target), a.dbDropCommand(&target))
 	return c
 }
 

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/dump"
+	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
@@ -20,7 +21,7 @@ type dumpJSON struct {
 	MS     int64  `json:"ms"`
 }
 
-func (a *app) dbDumpCommand(part *dbPart) *cobra.Command {
+func (a *app) dbDumpCommand(target *stack.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "dump [FILE]",
 		Short: "Write the database as SQL",
@@ -39,13 +40,13 @@ appears when it is whole, and only you may read it.`,
 				if a.json {
 					return &ui.Failure{Exit: exitUsage, What: "a dump is no JSON", Next: "dravit db dump FILE --json"}
 				}
-				return s.Dump(cmd.Context(), part.name, a.raw())
+				return s.Dump(cmd.Context(), *target, a.raw())
 			}
 			began, meter := time.Now(), a.ui.Meter("dumping", a.json)
 			counted := &counter{meter: meter}
 			err = dump.Write(args[0], func(to io.Writer) error {
 				counted.to = to
-				return s.Dump(cmd.Context(), part.name, counted)
+				return s.Dump(cmd.Context(), *target, counted)
 			})
 			meter.End()
 			if cmd.Context().Err() != nil {
@@ -85,7 +86,7 @@ func (c *counter) Write(p []byte) (int, error) {
 	return n, err
 }
 
-func (a *app) dbShellCommand(part *dbPart) *cobra.Command {
+func (a *app) dbShellCommand(target *stack.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "shell",
 		Short: "Open the database's own client",
@@ -99,7 +100,7 @@ asking for a password. It keeps its history as it always does. Input that is no 
 			if err != nil {
 				return err
 			}
-			command, env, err := s.DatabaseShell(part.name, os.Environ())
+			command, env, err := s.DatabaseShell(*target, os.Environ())
 			if err != nil {
 				return err
 			}

@@ -19,7 +19,7 @@ type loadJSON struct {
 	MS int64 `json:"ms"`
 }
 
-func (a *app) dbLoadCommand(part *dbPart) *cobra.Command {
+func (a *app) dbLoadCommand(target *stack.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "load FILE",
 		Short: "Put what a dump holds in the place of the database",
@@ -55,7 +55,7 @@ the output says so: everything belongs to the application's user.`,
 			}
 			defer d.Close()
 			return a.showLoad(s, func(report func(stack.Bytes)) (stack.Loaded, error) {
-				return s.Load(cmd.Context(), part.name, d, report)
+				return s.Load(cmd.Context(), *target, d, report)
 			})
 		},
 	}
@@ -85,8 +85,8 @@ func (a *app) showLoad(s *stack.Stack, load func(report func(stack.Bytes)) (stac
 	return nil
 }
 
-func (a *app) dbCopyCommand(part *dbPart) *cobra.Command {
-	var from string
+func (a *app) dbCopyCommand(target *stack.Target) *cobra.Command {
+	var from stack.Target
 	c := &cobra.Command{
 		Use:   "copy STACK",
 		Short: "Put another stack's database in the place of this one",
@@ -113,10 +113,10 @@ stack's, as dravit db load does. Both must be of one kind.`,
 				return err
 			}
 			return a.showLoad(s, func(report func(stack.Bytes)) (stack.Loaded, error) {
-				return s.CopyFrom(cmd.Context(), part.name, other, from, report)
+				return s.CopyFrom(cmd.Context(), *target, other, from, report)
 			})
 		},
 	}
-	c.Flags().StringVar(&from, "from", "", "the database `part` of the other stack")
+	c.Flags().StringVar(&from.Part, "from", "", "the database `part` of the other stack")
 	return c
 }

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/data"
+	"dravit/internal/stack"
 )
 
 type markJSON struct {
@@ -19,7 +20,7 @@ type marksJSON struct {
 	Marks  []data.Mark `json:"marks"`
 }
 
-func (a *app) dbMarkCommand(part *dbPart) *cobra.Command {
+func (a *app) dbMarkCommand(target *stack.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "mark [NAME]",
 		Short: "Mark the database as it is now, to come back to it",
@@ -36,7 +37,7 @@ A database server is stopped for the moment of the copy, and requests to the sit
 			if err != nil {
 				return err
 			}
-			m, err := s.Mark(cmd.Context(), part.name, append(args, "")[0])
+			m, err := s.Mark(cmd.Context(), *target, append(args, "")[0])
 			if err != nil {
 				return err
 			}
@@ -49,7 +50,7 @@ A database server is stopped for the moment of the copy, and requests to the sit
 	}
 }
 
-func (a *app) dbRewindCommand(part *dbPart) *cobra.Command {
+func (a *app) dbRewindCommand(target *stack.Target) *cobra.Command {
 	var forget bool
 	c := &cobra.Command{
 		Use:   "rewind [NAME]",
@@ -68,7 +69,7 @@ as the mark is, never half of each.`,
 			if err != nil {
 				return err
 			}
-			m, err := s.Rewind(cmd.Context(), part.name, append(args, "")[0], forget)
+			m, err := s.Rewind(cmd.Context(), *target, append(args, "")[0], forget)
 			if err != nil {
 				return err
 			}
@@ -83,7 +84,7 @@ as the mark is, never half of each.`,
 	return c
 }
 
-func (a *app) dbMarksCommand(part *dbPart) *cobra.Command {
+func (a *app) dbMarksCommand(target *stack.Target) *cobra.Command {
 	var gone string
 	c := &cobra.Command{
 		Use:   "marks",
@@ -99,11 +100,11 @@ what made it. Marks that share blocks with the data take less than their size.`,
 				return err
 			}
 			if gone != "" {
-				if err := s.DeleteMark(part.name, gone); err != nil {
+				if err := s.DeleteMark(*target, gone); err != nil {
 					return err
 				}
 			}
-			name, marks, err := s.Marks(part.name)
+			name, marks, err := s.Marks(*target)
 			if err != nil {
 				return err
 			}

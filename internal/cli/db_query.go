@@ -36,7 +36,7 @@ type accessJSON struct {
 	stack.Access
 }
 
-func (a *app) dbQueryCommand(part *dbPart) *cobra.Command {
+func (a *app) dbQueryCommand(target *stack.Target) *cobra.Command {
 	var asCSV bool
 	c := &cobra.Command{
 		Use:   "query SQL",
@@ -64,13 +64,13 @@ shown as a dimmed NULL, in CSV as nothing.`,
 			switch {
 			case a.json:
 				out := queryJSON{1, s.Name, []queryResult{}}
-				if err := s.Query(cmd.Context(), part.name, sql, out.take()); err != nil {
+				if err := s.Query(cmd.Context(), *target, sql, out.take()); err != nil {
 					return err
 				}
 				return a.print(out)
 			case asCSV:
 				w := csv.NewWriter(a.raw())
-				err := s.Query(cmd.Context(), part.name, sql, csvRows(w))
+				err := s.Query(cmd.Context(), *target, sql, csvRows(w))
 				w.Flush()
 				if err != nil {
 					return err
@@ -78,7 +78,7 @@ shown as a dimmed NULL, in CSV as nothing.`,
 				return w.Error()
 			}
 			grid := a.ui.Grid()
-			err = s.Query(cmd.Context(), part.name, sql, kind.Rows{Columns: grid.Columns, Row: grid.Row})
+			err = s.Query(cmd.Context(), *target, sql, kind.Rows{Columns: grid.Columns, Row: grid.Row})
 			grid.End(err == nil)
 			return err
 		},
@@ -118,7 +118,7 @@ func csvRows(w *csv.Writer) kind.Rows {
 	}
 }
 
-func (a *app) dbTablesCommand(part *dbPart) *cobra.Command {
+func (a *app) dbTablesCommand(target *stack.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "tables",
 		Short: "List the tables of the database, with rows and sizes",
@@ -132,7 +132,7 @@ Rows of small tables are counted; for large ones the server's own estimate is sh
 			if err != nil {
 				return err
 			}
-			name, tables, err := s.Tables(cmd.Context(), part.name)
+			name, tables, err := s.Tables(cmd.Context(), *target)
 			if err != nil {
 				return err
 			}
@@ -145,7 +145,7 @@ Rows of small tables are counted; for large ones the server's own estimate is sh
 	}
 }
 
-func (a *app) dbAccessCommand(part *dbPart) *cobra.Command {
+func (a *app) dbAccessCommand(target *stack.Target) *cobra.Command {
 	var url, password bool
 	c := &cobra.Command{
 		Use:   "access",
@@ -156,12 +156,12 @@ Commands of the stack need none of it: dravit run gives them the same as variabl
 		Example: `  dravit db access
   dravit db access --url --password | pbcopy`,
 		Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.stack()
 			if err != nil {
 				return err
 			}
-			access, err := s.Access(part.name, password)
+			access, err := s.Access(cmd.Context(), *target, password)
 			if err != nil {
 				return err
 			}

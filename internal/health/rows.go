@@ -86,3 +86,18 @@ func SQLTables(ctx context.Context, db *sql.DB, quote, query string) ([]kind.Tab
 	}
 	return all, nil
 }
+
+// QueryTexts returns the first column of a query's result. NULL is left out.
+func QueryTexts(ctx context.Context, k kind.Database, p kind.Part, query string) ([]string, error) {
+	texts := []string{}
+	err := k.Query(ctx, p, query, kind.Rows{
+		Columns: func([]string) error { return nil },
+		Row: func(values []*string) error {
+			if values[0] != nil {
+				texts = append(texts, *values[0])
+			}
+			return nil
+		},
+	})
+	return texts, err
+}

@@ -12,8 +12,12 @@ type Database interface {
 	// Load runs the SQL of a dump, and returns what it left out as it reaches beyond the database. It may have run a
 	// part of the dump when it fails; the error then names the dump's line and the server's words.
 	Load(ctx context.Context, p Part, dump io.Reader) (left []string, err error)
-	// Reset empties the database.
-	Reset(ctx context.Context, p Part) error
+	// Create creates the database, empty and with all rights of the application's user in it, unless it exists. Drop
+	// deletes it, whoever is connected; a database that is not there is no error.
+	Create(ctx context.Context, p Part) error
+	Drop(ctx context.Context, p Part) error
+	// Names returns the names of the databases that the application's user has, sorted.
+	Names(ctx context.Context, p Part) ([]string, error)
 	// Replace calls load with a part whose database is another, empty one, and then puts that in the place of p's: as a
 	// whole, and only if load returned nil, whatever dies meanwhile. It is called only if Traits.Replaces.
 	Replace(ctx context.Context, p Part, load func(staged Part) error) error

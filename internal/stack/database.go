@@ -11,6 +11,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/members"
+	"dravit/internal/pattern"
 	"dravit/internal/trouble"
 )
 
@@ -21,8 +22,38 @@ type database struct {
 	kind kind.Database
 }
 
-// database returns the named part, or the only one with an SQL database, or the one that is main. "" names none.
-func (s *Stack) database(name string) (database, error) {
+// Target names a database.
+type Target struct {
+	Part string // "": the only part with an SQL database, or the one that is main
+	Name string // "": the part's own database
+}
+
+// database returns a database.
+func (s *Stack) database(t Target) (database, error) {
+	d, err := s.databasePart(t.Part)
+	if err != nil || t.Name == "" || t.Name == d.part.Database {
+		return d, err
+	}
+	if because := d.badName(t.Name); because != "" {
+		return d, &trouble.Trouble{Code: trouble.BadName, What: "no database can be called " + t.Name, Because: because,
+			Next: "dravit db access lists the databases"}
+	}
+	d.part.Database = t.Name
+	return d, nil
+}
+
+// badName returns why a database of the part's server cannot have a name, or "".
+func (d database) badName(name string) string {
+	if !pattern.Of(`^[A-Za-z][A-Za-z0-9_-]{0,47}$`).MatchString(name) {
+		return "a name has up to 48 letters, digits, - and _, and begins with a letter"
+	}
+	want := d.part.Want
+	want.Database = name
+	return d.kind.Fit(want, kind.Program{Version: d.part.Version, Facts: d.part.Facts})
+}
+
+// databasePart returns the named part, or the only one with an SQL database, or the one that is main. "" names none.
+func (s *Stack) databasePart(name string) (database, error) {
 	spec, err := s.spec()
 	if err != nil {
 		return database{}, err

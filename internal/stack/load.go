@@ -34,8 +34,8 @@ const (
 )
 
 // Load puts what a dump holds in the place of a database. If that fails, or dies, the database is as it was.
-func (s *Stack) Load(ctx context.Context, part string, from *dump.Dump, report func(Bytes)) (Loaded, error) {
-	d, err := s.database(part)
+func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func(Bytes)) (Loaded, error) {
+	d, err := s.database(t)
 	if err != nil {
 		return Loaded{}, err
 	}
@@ -76,7 +76,7 @@ func (s *Stack) Load(ctx context.Context, part string, from *dump.Dump, report f
 }
 
 // CopyFrom puts a database of another stack in the place of one of this one.
-func (s *Stack) CopyFrom(ctx context.Context, part string, other *Stack, from string,
+func (s *Stack) CopyFrom(ctx context.Context, t Target, other *Stack, from Target,
 	report func(Bytes)) (Loaded, error) {
 	source, err := other.database(from)
 	if err != nil {
@@ -97,7 +97,7 @@ func (s *Stack) CopyFrom(ctx context.Context, part string, other *Stack, from st
 		cancel()
 		return Loaded{}, errors.Join(err, <-dumped)
 	}
-	out, err := s.Load(ctx, part, d, report)
+	out, err := s.Load(ctx, t, d, report)
 	ended := d.Ended()
 	d.Close()
 	cancel()                                                        // a dump that nobody reads any more
@@ -162,13 +162,21 @@ func watched(from *dump.Dump, report func(Bytes), load func() ([]string, error))
 	return left, err
 }
 
+// empty deletes a database and creates it again.
+func empty(ctx context.Context, k kind.Database, p kind.Part) error {
+	if err := k.Drop(ctx, p); err != nil {
+		return err
+	}
+	return k.Create(ctx, p)
+}
+
 // loadOver empties the database and loads the dump. If that fails, the mark before-load is put back; if this process
 // dies, the keeper does so.
 func (d database) loadOver(ctx context.Context, load func(kind.Part) error) error {
 	if err := data.Undoable(d.part.Data, beforeLoad); err != nil {
 		return err
 	}
-	err := d.kind.Reset(ctx, d.part)
+	err := empty(ctx, d.kind, d.part)
 	if err == nil {
 		err = load(d.part)
 	}

@@ -56,8 +56,8 @@ func (d database) putBack(ctx context.Context, name string, keep *data.Mark) err
 }
 
 // Mark makes a mark of a database, and returns it. If a mark of that name exists, it fails.
-func (s *Stack) Mark(ctx context.Context, part, name string) (data.Mark, error) {
-	d, err := s.database(part)
+func (s *Stack) Mark(ctx context.Context, t Target, name string) (data.Mark, error) {
+	d, err := s.database(t)
 	if err != nil {
 		return data.Mark{}, err
 	}
@@ -89,8 +89,8 @@ func (s *Stack) Mark(ctx context.Context, part, name string) (data.Mark, error) 
 
 // Rewind puts a mark in the place of a database: the named one, or the newest that a user made. Unless forget, the
 // database as it was becomes the mark before-rewind. It returns the mark.
-func (s *Stack) Rewind(ctx context.Context, part, name string, forget bool) (data.Mark, error) {
-	d, err := s.database(part)
+func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) (data.Mark, error) {
+	d, err := s.database(t)
 	if err != nil {
 		return data.Mark{}, err
 	}
@@ -165,8 +165,8 @@ func (d database) find(name string) (data.Mark, error) {
 }
 
 // Marks returns the marks of a database, the newest first, and the name of its part.
-func (s *Stack) Marks(part string) (name string, marks []data.Mark, err error) {
-	d, err := s.database(part)
+func (s *Stack) Marks(t Target) (name string, marks []data.Mark, err error) {
+	d, err := s.database(t)
 	if err != nil {
 		return "", nil, err
 	}
@@ -178,8 +178,8 @@ func (s *Stack) Marks(part string) (name string, marks []data.Mark, err error) {
 }
 
 // DeleteMark deletes a mark of a database.
-func (s *Stack) DeleteMark(part, name string) error {
-	d, err := s.database(part)
+func (s *Stack) DeleteMark(t Target, name string) error {
+	d, err := s.database(t)
 	if err != nil {
 		return err
 	}

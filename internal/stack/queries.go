@@ -3,6 +3,7 @@ package stack
 import (
 	"context"
 	"io"
+	"slices"
 	"strings"
 
 	"dravit/internal/kind"
@@ -10,8 +11,8 @@ import (
 )
 
 // Dump writes the SQL that creates a database again.
-func (s *Stack) Dump(ctx context.Context, part string, to io.Writer) error {
-	d, err := s.database(part)
+func (s *Stack) Dump(ctx context.Context, t Target, to io.Writer) error {
+	d, err := s.database(t)
 	if err != nil {
 		return err
 	}
@@ -22,8 +23,8 @@ func (s *Stack) Dump(ctx context.Context, part string, to io.Writer) error {
 }
 
 // Query runs SQL in a database as the application's user.
-func (s *Stack) Query(ctx context.Context, part, sql string, rows kind.Rows) error {
-	d, err := s.database(part)
+func (s *Stack) Query(ctx context.Context, t Target, sql string, rows kind.Rows) error {
+	d, err := s.database(t)
 	if err != nil {
 		return err
 	}
@@ -38,8 +39,8 @@ func (s *Stack) Query(ctx context.Context, part, sql string, rows kind.Rows) err
 }
 
 // Tables describes the tables of a database, and returns the name of its part.
-func (s *Stack) Tables(ctx context.Context, part string) (name string, tables []kind.Table, err error) {
-	d, err := s.database(part)
+func (s *Stack) Tables(ctx context.Context, t Target) (name string, tables []kind.Table, err error) {
+	d, err := s.database(t)
 	if err != nil {
 		return "", nil, err
 	}
@@ -52,8 +53,8 @@ func (s *Stack) Tables(ctx context.Context, part string) (name string, tables []
 
 // DatabaseShell returns the command of a database's own client, and its environment. user is the user's own
 // environment.
-func (s *Stack) DatabaseShell(part string, user []string) (command, env []string, err error) {
-	d, err := s.database(part)
+func (s *Stack) DatabaseShell(t Target, user []string) (command, env []string, err error) {
+	d, err := s.database(t)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -75,11 +76,13 @@ type Access struct {
 	Password string `json:"password,omitempty"` // only if it was asked for
 	Database string `json:"database"`           // a name, or the path of a file
 	URL      string `json:"url"`                // with the password only if it was asked for
+	// Others are the other databases of the server that the application's user has; nil if the server does not answer.
+	Others []string `json:"others,omitempty"`
 }
 
 // Access returns how to reach a database, with its password only on request.
-func (s *Stack) Access(part string, withPassword bool) (Access, error) {
-	d, err := s.database(part)
+func (s *Stack) Access(ctx context.Context, t Target, withPassword bool) (Access, error) {
+	d, err := s.database(t)
 	if err != nil {
 		return Access{}, err
 	}
@@ -101,6 +104,11 @@ func (s *Stack) Access(part string, withPassword bool) (Access, error) {
 	}
 	if !withPassword {
 		a.URL = strings.Replace(a.URL, ":@", "@", 1)
+	}
+	if d.answering() == nil {
+		if names, err := d.kind.Names(ctx, d.part); err == nil {
+			a.Others = slices.DeleteFunc(names, func(name string) bool { return name == p.Database })
+		}
 	}
 	return a, nil
 }

@@ -72,7 +72,7 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 	}
 	r := task.Record{At: time.Now()}
 	if err := s.load(ctx, store, p, report); err != nil {
-		if resetErr := store.Reset(context.WithoutCancel(ctx), p.Part); resetErr != nil {
+		if resetErr := empty(context.WithoutCancel(ctx), store, p.Part); resetErr != nil {
 			err = errors.Join(err, resetErr)
 		}
 		if ctx.Err() != nil {
@@ -97,7 +97,7 @@ const progressEvery = 200 * time.Millisecond
 
 func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report func(TaskEvent)) error {
 	if p.again {
-		if err := store.Reset(ctx, p.Part); err != nil {
+		if err := empty(ctx, store, p.Part); err != nil {
 			return err
 		}
 	}

@@ -192,6 +192,7 @@ func (u *UI) Access(a stack.Access) {
 	line("user", a.User)
 	line("password", a.Password)
 	line("database", a.Database)
+	line("others", strings.Join(a.Others, ", "))
 	line("url", a.URL)
 	if a.User != "" && a.Password == "" {
 		u.say(u.dim("next: dravit db access --password shows the password, too"))
@@ -315,3 +316,12 @@ func (u *UI) Flushed(parts []string) {
 		u.say(u.bold(p) + "  " + u.paint(green, "flushed"))
 	}
 }
+
+// DatabaseAdded writes that a database was created.
+func (u *UI) DatabaseAdded(name string) {
+	u.say(u.bold(name) + "  " + u.paint(green, "added"))
+	u.say(u.dim("next: dravit db load FILE --database " + name))
+}
+
+// DatabaseDropped writes that a database was deleted.
+func (u *UI) DatabaseDropped(name string) { u.say(u.bold(name) + "  " + u.paint(green, "dropped")) }

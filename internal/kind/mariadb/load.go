@@ -28,8 +28,11 @@ func (mariadb) Load(ctx context.Context, p kind.Part, source io.Reader) (left []
 	return out.Out, err
 }
 
-// Reset drops the database and creates it again.
-func (m mariadb) Reset(ctx context.Context, p kind.Part) error {
+// Create is a part of Prepare.
+func (m mariadb) Create(ctx context.Context, p kind.Part) error { return m.Prepare(ctx, p) }
+
+// Drop deletes the database as the administrator.
+func (mariadb) Drop(ctx context.Context, p kind.Part) error {
 	name, err := admin()
 	if err != nil {
 		return err
@@ -38,12 +41,15 @@ func (m mariadb) Reset(ctx context.Context, p kind.Part) error {
 	if err != nil {
 		return err
 	}
+	defer db.Close()
 	_, err = db.ExecContext(ctx, "DROP DATABASE IF EXISTS `"+strings.ReplaceAll(p.Database, "`", "``")+"`")
-	db.Close()
-	if err != nil {
-		return err
-	}
-	return m.Prepare(ctx, p)
+	return err
+}
+
+// Names asks as the application's user, who sees its own.
+func (m mariadb) Names(ctx context.Context, p kind.Part) ([]string, error) {
+	return health.QueryTexts(ctx, m, p, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT IN "+
+		"('information_schema', 'performance_schema', 'mysql', 'sys') ORDER BY SCHEMA_NAME")
 }
 
 // Replace is impossible: MariaDB cannot rename a database with its views, triggers and routines.

@@ -115,13 +115,18 @@ func restore(ctx context.Context, p kind.Part, from io.Reader) (sql io.Reader, e
 	return read, func() { cancel(); read.Close(); <-ended }, nil
 }
 
-// Reset drops the database, whoever is connected to it, and creates it again.
-func (k postgres) Reset(ctx context.Context, p kind.Part) error {
-	err := asAdmin(ctx, p, func(db *pgconn.PgConn) error { return drop(ctx, db, p.Database) })
-	if err != nil {
-		return err
-	}
-	return k.Prepare(ctx, p)
+// Create is a part of Prepare.
+func (k postgres) Create(ctx context.Context, p kind.Part) error { return k.Prepare(ctx, p) }
+
+// Drop deletes the database as the administrator.
+func (postgres) Drop(ctx context.Context, p kind.Part) error {
+	return asAdmin(ctx, p, func(db *pgconn.PgConn) error { return drop(ctx, db, p.Database) })
+}
+
+// Names returns the databases that belong to the application's user.
+func (k postgres) Names(ctx context.Context, p kind.Part) ([]string, error) {
+	return health.QueryTexts(ctx, k, p, "SELECT datname FROM pg_database WHERE datdba = (SELECT oid FROM pg_roles "+
+		"WHERE rolname = current_user) ORDER BY datname")
 }
 
 // asAdmin runs do with a connection of the administrator, to no database of the part's.

@@ -208,4 +208,6 @@ func (sqlite) Tables(ctx context.Context, p kind.Part) ([]kind.Table, error) {
 }
 
 // Shell returns the client sqlite3.
-func (sqlite) Shell(p kind.Part) []string { return []string{filepath.Join(p.Conf, "bin", "sqlite3")} }
+func (sqlite) Shell(p kind.Part) []string {
+	return []string{filepath.Join(p.Conf, "bin", "sqlite3"), path(p)}
+}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // Load runs the statements of a dump one after the other. The error names the line at which a statement begins.
@@ -34,14 +35,32 @@ func (sqlite) Load(ctx context.Context, p kind.Part, dump io.Reader) (left []str
 	})
 }
 
-// Reset replaces the database by an empty one.
-func (k sqlite) Reset(ctx context.Context, p kind.Part) error {
+// Create creates an empty database, unless there is one.
+func (k sqlite) Create(ctx context.Context, p kind.Part) error {
+	if _, err := os.Stat(path(p)); err == nil {
+		return nil
+	}
+	return k.Fill(ctx, p, filepath.Dir(path(p)))
+}
+
+// Drop deletes the database's files.
+func (sqlite) Drop(_ context.Context, p kind.Part) error {
 	for _, end := range []string{"", "-wal", "-shm"} {
 		if err := os.Remove(path(p) + end); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	return k.Fill(ctx, p, filepath.Dir(path(p)))
+	return nil
+}
+
+// Names returns the names of the files.
+func (sqlite) Names(_ context.Context, p kind.Part) ([]string, error) {
+	files, err := filepath.Glob(filepath.Join(pattern.Literal(p.Data), "*.sqlite"))
+	names := []string{}
+	for _, f := range files {
+		names = append(names, strings.TrimSuffix(filepath.Base(f), ".sqlite"))
+	}
+	return names, err
 }
 
 // statements splits SQL into statements, as sqlite3_complete tells where one ends (sqlite.org/c3ref/complete.html): at
