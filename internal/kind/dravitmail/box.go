@@ -41,8 +41,9 @@ func (b *box) keep(from string, to []string, body []byte) error {
 	return home.WriteFile(filepath.Join(b.folder, id+".eml"), append(head.Bytes(), body...), 0o600)
 }
 
-// list returns the messages, the newest first, without their texts.
-func (b *box) list() ([]kind.Mail, error) {
+// list returns the messages, the newest first, without their texts. If search is not "", those that have it in their
+// addresses, subject or texts, in any case.
+func (b *box) list(search string) ([]kind.Mail, error) {
 	files, err := filepath.Glob(filepath.Join(b.folder, "*.eml"))
 	if err != nil {
 		return nil, err
@@ -53,11 +54,68 @@ func (b *box) list() ([]kind.Mail, error) {
 		if err != nil {
 			continue // cleared meanwhile
 		}
+		if !has(m, search) {
+			continue
+		}
 		m.Text, m.HTML, m.Files = "", "", nil
 		all = append(all, m)
 	}
 	slices.SortFunc(all, func(a, b kind.Mail) int { return cmp.Compare(b.ID, a.ID) })
 	return all, nil
+}
+
+func has(m kind.Mail, search string) bool {
+	texts := append([]string{m.From, m.Subject, m.Text, m.HTML}, m.To...)
+	return slices.ContainsFunc(texts, func(text string) bool {
+		return strings.Contains(strings.ToLower(text), strings.ToLower(search))
+	})
+}
+
+// source returns a message as it came.
+func (b *box) source(id string) ([]byte, error) {
+	if !idPattern().MatchString(id) {
+		return nil, errNoMessage
+	}
+	raw, err := os.ReadFile(filepath.Join(b.folder, id+".eml"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, errNoMessage
+	}
+	for range 2 { // X-Dravit-From and X-Dravit-To, see keep
+		_, raw, _ = bytes.Cut(raw, []byte("\r\n"))
+	}
+	return raw, err
+}
+
+// attachment returns the attachment of a number, from 0, of a message.
+func (b *box) attachment(id string, number int) (name string, data []byte, err error) {
+	raw, err := b.source(id)
+	if err != nil {
+		return "", nil, err
+	}
+	parsed, err := mail.ReadMessage(bytes.NewReader(raw))
+	if err != nil {
+		return "", nil, errNoMessage
+	}
+	err = errNoMessage
+	t := taker{each: func(n int, title string, content []byte) {
+		if n == number {
+			name, data, err = title, content, nil
+		}
+	}}
+	t.take(textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
+	return name, data, err
+}
+
+// remove deletes a message.
+func (b *box) remove(id string) error {
+	if !idPattern().MatchString(id) {
+		return errNoMessage
+	}
+	err := os.Remove(filepath.Join(b.folder, id+".eml"))
+	if errors.Is(err, os.ErrNotExist) {
+		return errNoMessage
+	}
+	return err
 }
 
 var errNoMessage = errors.New("no such message")
@@ -95,12 +153,19 @@ func (b *box) read(id string) (kind.Mail, error) {
 			m.To = append(m.To, to)
 		}
 	}
-	take(&m, textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
-	return m, nil
+	t := taker{Mail: m}
+	t.take(textproto.MIMEHeader(parsed.Header), parsed.Body, 0)
+	return t.Mail, nil
+}
+
+// taker takes a message apart.
+type taker struct {
+	kind.Mail
+	each func(number int, name string, content []byte) // gets each attachment; nil: they are named only
 }
 
 // take adds one MIME entity (RFC 2045) to the message. It bounds the depth: an attacker may nest without end.
-func take(m *kind.Mail, head textproto.MIMEHeader, body io.Reader, depth int) {
+func (m *taker) take(head textproto.MIMEHeader, body io.Reader, depth int) {
 	media, params, err := mime.ParseMediaType(cmp.Or(head.Get("Content-Type"), "text/plain"))
 	if err != nil {
 		media = "text/plain"
@@ -112,7 +177,7 @@ func take(m *kind.Mail, head textproto.MIMEHeader, body io.Reader, depth int) {
 			if err != nil {
 				return
 			}
-			take(m, p.Header, p, depth+1)
+			m.take(p.Header, p, depth+1)
 		}
 	}
 	switch strings.ToLower(head.Get("Content-Transfer-Encoding")) {
@@ -127,6 +192,9 @@ func take(m *kind.Mail, head textproto.MIMEHeader, body io.Reader, depth int) {
 	switch {
 	case disposition == "attachment" || name != "":
 		m.Files = append(m.Files, cmp.Or(name, media))
+		if m.each != nil {
+			m.each(len(m.Files)-1, cmp.Or(name, media), text)
+		}
 	case media == "text/html":
 		m.HTML += string(text)
 	case strings.HasPrefix(media, "text/"):

@@ -8,8 +8,10 @@ import (
 	"errors"
 	"html/template"
 	"log/slog"
+	"mime"
 	"net"
 	"net/http"
+	"strconv"
 	"sync"
 )
 
@@ -19,11 +21,11 @@ var pageText string
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("inbox").Parse(pageText)) })
 
 // inbox serves the messages. It answers under its own host name only, so that no page of another name can read it (DNS
-// rebinding). Clearing it needs the token that its own page carries. It shows HTML mail in a sandbox.
+// rebinding). It shows HTML mail in a sandbox.
 func inbox(c config, b *box) http.Handler {
 	mux := http.NewServeMux()
-	list := func(w http.ResponseWriter, _ *http.Request) ([]kind.Mail, bool) {
-		all, err := b.list()
+	list := func(w http.ResponseWriter, r *http.Request) ([]kind.Mail, bool) {
+		all, err := b.list(r.FormValue("search"))
 		if err != nil {
 			fail(w, err)
 		}
@@ -31,7 +33,7 @@ func inbox(c config, b *box) http.Handler {
 	}
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		if all, ok := list(w, r); ok {
-			show(w, pageData{Host: c.Host, SMTP: c.SMTP, Token: c.Token, List: all})
+			show(w, pageData{Host: c.Host, SMTP: c.SMTP, Token: c.Token, Search: r.FormValue("search"), List: all})
 		}
 	})
 	mux.HandleFunc("GET /messages.json", func(w http.ResponseWriter, r *http.Request) {
@@ -57,17 +59,8 @@ func inbox(c config, b *box) http.Handler {
 			asJSON(w, m)
 		}
 	})
-	mux.HandleFunc("POST /clear", func(w http.ResponseWriter, r *http.Request) {
-		if subtle.ConstantTimeCompare([]byte(r.PostFormValue("token")), []byte(c.Token)) != 1 {
-			http.Error(w, "403: the form's token is missing or old; reload the inbox", http.StatusForbidden)
-			return
-		}
-		if err := b.clear(); err != nil {
-			fail(w, err)
-			return
-		}
-		http.Redirect(w, r, "/", http.StatusSeeOther)
-	})
+	serveRaw(mux, b)
+	serveChanges(mux, c, b)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		host, _, err := net.SplitHostPort(r.Host)
 		if err != nil {
@@ -86,8 +79,58 @@ func inbox(c config, b *box) http.Handler {
 	})
 }
 
+// serveRaw serves messages as they came, and their attachments.
+func serveRaw(mux *http.ServeMux, b *box) {
+	mux.HandleFunc("GET /message/{id}/source", func(w http.ResponseWriter, r *http.Request) {
+		raw, err := b.source(r.PathValue("id"))
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = w.Write(raw) // the client left
+	})
+	mux.HandleFunc("GET /message/{id}/file/{number}", func(w http.ResponseWriter, r *http.Request) {
+		number, err := strconv.Atoi(r.PathValue("number"))
+		if err != nil {
+			number = -1
+		}
+		name, content, err := b.attachment(r.PathValue("id"), number)
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		// to be saved, never shown: it is anybody's
+		w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+		w.Header().Set("Content-Type", "application/octet-stream")
+		_, _ = w.Write(content) // the client left
+	})
+}
+
+// serveChanges serves the forms that delete messages. They need the token that the inbox's own page carries.
+func serveChanges(mux *http.ServeMux, c config, b *box) {
+	change := func(do func(r *http.Request) error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if subtle.ConstantTimeCompare([]byte(r.PostFormValue("token")), []byte(c.Token)) != 1 {
+				http.Error(w, "403: the form's token is missing or old; reload the inbox", http.StatusForbidden)
+				return
+			}
+			if err := do(r); err != nil {
+				fail(w, err)
+				return
+			}
+			http.Redirect(w, r, "/", http.StatusSeeOther)
+		}
+	}
+	mux.HandleFunc("POST /clear", change(func(*http.Request) error { return b.clear() }))
+	mux.HandleFunc("POST /message/{id}/delete", change(func(r *http.Request) error {
+		return b.remove(r.PathValue("id"))
+	}))
+}
+
 type pageData struct {
 	Host, SMTP, Token string
+	Search            string // what List was searched for, or ""
 	List              []kind.Mail
 	Open              *kind.Mail
 }

@@ -43,7 +43,7 @@ func TestCatch(t *testing.T) {
 	b, address := catch(t)
 	require.NoError(t, Send(address, "office@saltmarsh-ferry.example",
 		[]string{"ada@quay.example", "hidden@quay.example"}, []byte(whole)))
-	list, err := b.list()
+	list, err := b.list("")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Überfahrt", list[0].Subject)
@@ -64,10 +64,10 @@ func TestCatch(t *testing.T) {
 		assert.ErrorIs(t, err, errNoMessage, id)
 	}
 	require.NoError(t, Send(address, "", []string{"a@b.example"}, []byte("Subject: two\n\nx\n")))
-	list, _ = b.list()
+	list, _ = b.list("")
 	assert.Equal(t, "two", list[0].Subject, "the newest first")
 	require.NoError(t, b.clear())
-	list, _ = b.list()
+	list, _ = b.list("")
 	assert.Empty(t, list)
 }
 
@@ -82,7 +82,7 @@ func TestOddMessages(t *testing.T) {
 		"no boundary", "Content-Transfer-Encoding: base64\r\n\r\n!!!", text} {
 		require.NoError(t, smtp.SendMail(address, nil, "a@b.example", []string{"c@d.example"}, []byte(odd)))
 	}
-	list, err := b.list()
+	list, err := b.list("")
 	require.NoError(t, err)
 	assert.Len(t, list, 5, "whatever comes is kept and shown")
 }
@@ -90,7 +90,7 @@ func TestOddMessages(t *testing.T) {
 func TestInbox(t *testing.T) {
 	b, address := catch(t)
 	require.NoError(t, Send(address, "a@b.example", []string{"c@d.example"}, []byte(whole)))
-	list, _ := b.list()
+	list, _ := b.list("")
 	h := inbox(config{Host: "mail.ferry.localhost", SMTP: address, Token: "kelp"}, b)
 	ask := func(method, host, path string, form url.Values) *httptest.ResponseRecorder {
 		r := httptest.NewRequest(method, "http://"+host+path, strings.NewReader(form.Encode()))
@@ -124,6 +124,28 @@ func TestInbox(t *testing.T) {
 	require.NoError(t, json.Unmarshal(ask("GET", own, "/message/"+list[0].ID+"/json", nil).Body.Bytes(), &one))
 	assert.Contains(t, one.Text, "Grüße")
 
+	source := ask("GET", own, "/message/"+list[0].ID+"/source", nil)
+	assert.True(t, strings.HasPrefix(source.Body.String(), whole[:20]), "as it came")
+	assert.Equal(t, "text/plain; charset=utf-8", source.Header().Get("Content-Type"))
+	file := ask("GET", own, "/message/"+list[0].ID+"/file/0", nil)
+	require.Equal(t, 200, file.Code)
+	assert.Contains(t, file.Header().Get("Content-Disposition"), "attachment; filename=")
+	assert.NotEmpty(t, file.Body.String())
+	for _, none := range []string{"/file/9", "/file/-1", "/file/x"} {
+		assert.Equal(t, 404, ask("GET", own, "/message/"+list[0].ID+none, nil).Code, none)
+	}
+	assert.Contains(t, ask("GET", own, "/?search=GR%C3%9C%C3%9FE", nil).Body.String(), "Überfahrt", "in any case")
+	assert.NotContains(t, ask("GET", own, "/?search=nowhere", nil).Body.String(), "Überfahrt")
+
+	require.NoError(t, Send(address, "a@b.example", []string{"c@d.example"}, []byte("Subject: second\n\nx\n")))
+	list, _ = b.list("second")
+	require.Len(t, list, 1)
+	gone := "/message/" + list[0].ID + "/delete"
+	assert.Equal(t, 403, ask("POST", own, gone, nil).Code)
+	assert.Equal(t, http.StatusSeeOther, ask("POST", own, gone, url.Values{"token": {"kelp"}}).Code)
+	assert.Equal(t, 404, ask("POST", own, gone, url.Values{"token": {"kelp"}}).Code)
+	assert.NotContains(t, ask("GET", own, "/", nil).Body.String(), "second")
+
 	assert.Equal(t, 403, ask("POST", own, "/clear", nil).Code, "a change needs the page's token")
 	assert.Equal(t, 403, ask("POST", own, "/clear", url.Values{"token": {"salt"}}).Code)
 	assert.Equal(t, 405, ask("GET", own, "/clear", nil).Code)
@@ -142,7 +164,7 @@ func TestRecipients(t *testing.T) {
 func TestDataIsDotSafe(t *testing.T) {
 	b, address := catch(t)
 	require.NoError(t, Send(address, "a@b.example", []string{"c@d.example"}, []byte("Subject: dots\n\n.\n..two\nend")))
-	list, _ := b.list()
+	list, _ := b.list("")
 	m, err := b.read(list[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, ".\n..two\nend", strings.TrimSpace(strings.ReplaceAll(m.Text, "\r\n", "\n")))
