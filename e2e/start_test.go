@@ -385,6 +385,9 @@ func TestRunByRoot(t *testing.T) {
 	}
 	assert.Equal(t, "answers", w.status().State, "the account itself finds the same stack")
 	assert.Equal(t, 0, asRoot("check").code)
+	assert.Equal(t, 0, asRoot("check", "--account", tester.Username).code, "the account may be named")
+	r = w.dravit("check", "--account", "root")
+	assert.Equal(t, 2, r.code, "by root only")
 	r = asRoot("run", "--", "env")
 	assert.Contains(t, r.stdout, "USER="+tester.Username+"\n", r.all())
 	assert.NotContains(t, r.stdout, "of-root-only", "what is root's is not handed on")

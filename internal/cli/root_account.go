@@ -21,7 +21,7 @@ const noAccount = "a server that runs as root may do anything on this machine, a
 // that account, and does not return then.
 func (a *app) ordinary(cmd *cobra.Command) error {
 	if os.Geteuid() != 0 {
-		if a.account != "" {
+		if a.account != "" && a.account != account.Current().Username { // else root has switched to it
 			return &ui.Failure{
 				Exit:    exitUsage,
 				What:    "--account is for root",
