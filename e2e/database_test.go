@@ -144,6 +144,7 @@ func TestLoadThatFails(t *testing.T) {
 				"another kind":  {other + fleet(5), "it is a dump of "},
 				"cut off":       {own + fleet(5)[:60], "breaks off"},
 				"cut off, gzip": {string(packs["gzip"][:len(packs["gzip"])-20]), "breaks off"},
+				"a backslash":   {fleet(2) + "\\nonsense\n", "line 5: "},
 				"none":          {"\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR", "line "},
 				"NUL bytes":     {"INSERT INTO boats VALUES (9, 'a\x00b');\nINSERT INTO nowhere VALUES (1);\n", "line"},
 				"empty":         {"", "it is empty"},

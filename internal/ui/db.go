@@ -173,7 +173,9 @@ func (u *UI) Tables(part string, tables []kind.Table) {
 	}
 	if len(rows) > 0 {
 		u.table([]string{"table", "rows", "size"}, rows, 1, 2)
+		return
 	}
+	u.say(u.dim("next: dravit db load FILE"))
 }
 
 // Access writes how to reach a database.

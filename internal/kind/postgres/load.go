@@ -21,7 +21,7 @@ import (
 )
 
 // refused is what psql writes when the server refuses a statement of a dump.
-var refused = pattern.New(`(?s)psql:<stdin>:(\d+): (?:ERROR|FATAL): +(.*)`)
+var refused = pattern.New(`(?s)psql:<stdin>:(\d+): (?:ERROR|FATAL|error): +(.*)`)
 
 // archive is how an archive of pg_dump begins (pg_dump -Fc).
 const archive = "PGDMP"
