@@ -137,7 +137,7 @@ func asAdmin(ctx context.Context, p kind.Part, do func(db *pgconn.PgConn) error)
 	}
 	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "postgres")
 	if err != nil {
-		return err
+		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
 	}
 	defer db.Close(context.WithoutCancel(ctx))
 	return do(db)

@@ -216,38 +216,37 @@ func connect(ctx context.Context, dial func(context.Context) (net.Conn, error), 
 	return pgconn.ConnectConfig(ctx, c)
 }
 
-// Prepare creates the application's role with the stack's password, and its database.
+// Prepare creates the application's role with the stack's password, and its database. A command that fills the database
+// and the keeper may do so at once: the second waits for the first.
 func (postgres) Prepare(ctx context.Context, p kind.Part) error {
-	name, err := admin()
-	if err != nil {
-		return err
-	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "postgres")
-	if err != nil {
-		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
-	}
-	defer db.Close(ctx)
-	id := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
-	role, database := id(p.User), id(p.Database)
-	there := func(query string) bool {
-		r := db.ExecParams(ctx, query, nil, nil, nil, nil).Read()
-		return r.Err == nil && len(r.Rows) > 0
-	}
-	var statements []string
-	if !there("SELECT 1 FROM pg_roles WHERE rolname = " + quote(p.User)) {
-		statements = append(statements, "CREATE ROLE "+role+" LOGIN")
-	}
-	statements = append(statements, "ALTER ROLE "+role+" PASSWORD "+quote(p.Password))
-	if !there("SELECT 1 FROM pg_database WHERE datname = " + quote(p.Database)) {
-		statements = append(statements, "CREATE DATABASE "+database+" OWNER "+role)
-	}
-	for _, s := range statements {
-		if _, err := db.Exec(ctx, s).ReadAll(); err != nil {
-			return fmt.Errorf("preparing the database: %w", err)
+	return asAdmin(ctx, p, func(db *pgconn.PgConn) error {
+		role, database := id(p.User), id(p.Database)
+		there := func(query string) bool {
+			r := db.ExecParams(ctx, query, nil, nil, nil, nil).Read()
+			return r.Err == nil && len(r.Rows) > 0
 		}
-	}
-	return nil
+		if !there(oneAtATime) {
+			return errors.New("preparing the database: its lock is not to be had")
+		}
+		var statements []string
+		if !there("SELECT 1 FROM pg_roles WHERE rolname = " + quote(p.User)) {
+			statements = append(statements, "CREATE ROLE "+role+" LOGIN")
+		}
+		statements = append(statements, "ALTER ROLE "+role+" PASSWORD "+quote(p.Password))
+		if !there("SELECT 1 FROM pg_database WHERE datname = " + quote(p.Database)) {
+			statements = append(statements, "CREATE DATABASE "+database+" OWNER "+role)
+		}
+		for _, s := range statements {
+			if _, err := db.Exec(ctx, s).ReadAll(); err != nil {
+				return fmt.Errorf("preparing the database: %w", err)
+			}
+		}
+		return nil
+	})
 }
+
+// oneAtATime waits until no other session prepares. The end of the session gives the lock back; the number is Dravit's.
+const oneAtATime = "SELECT pg_advisory_lock(743815)"
 
 func (postgres) Ladder(p kind.Part) []kind.Rung {
 	lower, shared := health.LowerRungs(p, "tcp", p.Address())
