@@ -15,6 +15,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // Replace fills another file, and copies it into the database in one transaction: others may read and write it.
@@ -109,10 +110,11 @@ func (sqlite) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
 	return out.Flush()
 }
 
-// dumpTables writes each table and its rows.
+// dumpTables writes each table and its rows. The tables in which a virtual table keeps its content come with that.
 func dumpTables(ctx context.Context, tx *sql.Tx, out *bufio.Writer) error {
-	found, err := tx.QueryContext(ctx, "SELECT name, sql FROM sqlite_master WHERE type = 'table' AND sql IS NOT NULL "+
-		"AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY rowid")
+	found, err := tx.QueryContext(ctx, "SELECT m.name, m.sql FROM sqlite_master m JOIN pragma_table_list l "+
+		"ON l.schema = 'main' AND l.name = m.name WHERE m.type = 'table' AND m.sql IS NOT NULL "+
+		"AND l.type <> 'shadow' AND m.name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY m.rowid")
 	if err != nil {
 		return err
 	}
@@ -130,43 +132,70 @@ func dumpTables(ctx context.Context, tx *sql.Tx, out *bufio.Writer) error {
 	}
 	for _, t := range tables {
 		fmt.Fprintf(out, "%s;\n", t[1])
-		if err := dumpRows(ctx, tx, t[0], out); err != nil {
+		if err := dumpRows(ctx, tx, t[0], fullText().MatchString(t[1]), out); err != nil {
 			return err
 		}
 	}
-	return nil
+	return dumpSequences(ctx, tx, out)
 }
 
-// dumpRows writes the rows of a table as the database itself quotes them.
-func dumpRows(ctx context.Context, tx *sql.Tx, table string, out *bufio.Writer) error {
-	name := `"` + strings.ReplaceAll(table, `"`, `""`) + `"`
+// fullText matches the SQL of a full-text table, whose rows are known by their rowid alone.
+var fullText = pattern.New(`(?i)^CREATE\s+VIRTUAL\s+TABLE\b[^(]*\bUSING\s+fts\d`)
+
+// dumpSequences writes the last numbers that AUTOINCREMENT gave. The database has made the table for them.
+func dumpSequences(ctx context.Context, tx *sql.Tx, out *bufio.Writer) error {
+	const table = "sqlite_sequence"
+	var there bool
+	err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = ?)", table).Scan(&there)
+	if err != nil || !there {
+		return err
+	}
+	// The table may be left over from tables that are gone. It has no rows then, and a load does not make it.
+	if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+table+")").Scan(&there); err != nil || !there {
+		return err
+	}
+	fmt.Fprintf(out, "DELETE FROM %s;\n", table)
+	return dumpRows(ctx, tx, table, false, out)
+}
+
+func id(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// dumpRows writes the rows of a table as the database itself quotes them, with their rowid if withID.
+func dumpRows(ctx context.Context, tx *sql.Tx, table string, withID bool, out *bufio.Writer) error {
 	found, err := tx.QueryContext(ctx, "SELECT name FROM pragma_table_info(?) ORDER BY cid", table)
 	if err != nil {
 		return err
 	}
-	var columns []string
+	var columns, values []string
+	if withID {
+		columns, values = []string{"rowid"}, []string{"rowid"}
+	}
 	for found.Next() {
 		var c string
 		if err := found.Scan(&c); err != nil {
 			found.Close()
 			return err
 		}
-		columns = append(columns, `quote("`+strings.ReplaceAll(c, `"`, `""`)+`")`)
+		columns, values = append(columns, id(c)), append(values, "quote("+id(c)+")")
 	}
 	if err := errors.Join(found.Close(), found.Err()); err != nil {
 		return err
 	}
-	rows, err := tx.QueryContext(ctx, "SELECT "+strings.Join(columns, "||','||")+" FROM "+name)
+	into := id(table)
+	if withID {
+		into += "(" + strings.Join(columns, ",") + ")"
+	}
+	rows, err := tx.QueryContext(ctx, "SELECT "+strings.Join(values, "||','||")+" FROM "+id(table))
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var values string
-		if err := rows.Scan(&values); err != nil {
+		var row string
+		if err := rows.Scan(&row); err != nil {
 			return err
 		}
-		if _, err := fmt.Fprintf(out, "INSERT INTO %s VALUES(%s);\n", name, values); err != nil {
+		if _, err := fmt.Fprintf(out, "INSERT INTO %s VALUES(%s);\n", into, row); err != nil {
 			return err
 		}
 	}
