@@ -11,16 +11,8 @@ import (
 // clone makes a new file share the blocks of another (ioctl_ficlone(2)). It fails where the file system cannot.
 func clone(out, in *os.File) error { return unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) }
 
-// nextData returns where the next data of a file begin, from an offset on: the end of the file if only a hole follows
-// (lseek(2), SEEK_DATA). It returns false if the file system does not tell.
-func nextData(f *os.File, from int64) (int64, bool) {
-	at, err := unix.Seek(int(f.Fd()), from, unix.SEEK_DATA)
-	if errors.Is(err, unix.ENXIO) {
-		info, err := f.Stat()
-		return max(from, info.Size()), err == nil
-	}
-	return at, err == nil
-}
+// seekData is SEEK_DATA of lseek(2).
+const seekData = unix.SEEK_DATA
 
 // copyLarge copies the data of a large file and leaves out its holes (copy_file_range(2)).
 func copyLarge(ctx context.Context, out, in *os.File, size int64) error {

@@ -104,6 +104,17 @@ func copySparse(ctx context.Context, out, in *os.File) error {
 	}
 }
 
+// nextData returns where the next data of a file begin, from an offset on: the end of the file if only a hole follows
+// (lseek(2), SEEK_DATA). It returns false if the file system does not tell.
+func nextData(f *os.File, from int64) (int64, bool) {
+	at, err := unix.Seek(int(f.Fd()), from, seekData)
+	if errors.Is(err, unix.ENXIO) {
+		info, err := f.Stat()
+		return max(from, info.Size()), err == nil
+	}
+	return at, err == nil
+}
+
 // spare is how much space a copy leaves: a database server that finds less when it starts may not start, in bytes.
 const spare = 96 << 20
 

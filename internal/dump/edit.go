@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"slices"
 )
 
 // longest is the longest line that is edited, in bytes. Longer ones are rows.
@@ -58,13 +59,8 @@ type Left struct{ Out []string }
 
 // Note adds a thing.
 func (l *Left) Note(thing string) {
-	for _, known := range l.Out {
-		if known == thing {
-			return
-		}
-	}
 	const most = 20 // a dump may name thousands of owners
-	if len(l.Out) < most {
+	if len(l.Out) < most && !slices.Contains(l.Out, thing) {
 		l.Out = append(l.Out, thing)
 	}
 }

@@ -37,6 +37,16 @@ type Needs struct {
 	Series int
 }
 
+// SeriesOf returns the leading numbers of a version that must agree for programs to read each other's data.
+func (n Needs) SeriesOf(version string) string {
+	count := n.Series
+	if count == 0 {
+		count = 2
+	}
+	numbers := strings.Split(version, ".")
+	return strings.Join(numbers[:min(count, len(numbers))], ".")
+}
+
 // Older is what a program does with data that an older series of it wrote.
 type Older int
 

@@ -340,16 +340,6 @@ func (m *maker) demandedBy(kinds []string) string {
 	return ""
 }
 
-// series returns the leading numbers of a version that must agree for programs to read each other's data.
-func series(k kind.Kind, want stackfile.PartConfig, v string) string {
-	n := k.Needs(want).Series
-	if n == 0 {
-		n = 2
-	}
-	numbers := strings.Split(v, ".")
-	return strings.Join(numbers[:min(n, len(numbers))], ".")
-}
-
 // uses decides which parts must run before each part.
 func (m *maker) uses(file map[string]stackfile.PartConfig) {
 	for i := range m.plan.Parts {

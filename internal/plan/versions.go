@@ -264,7 +264,7 @@ func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kin
 ) (upgrade, refusal string, code trouble.Code) {
 	needs := k.Needs(want)
 	wrote := "the data was written by " + written.Version
-	order := version.Compare(series(k, want, p.Version), series(k, want, written.Version))
+	order := version.Compare(needs.SeriesOf(p.Version), needs.SeriesOf(written.Version))
 	switch {
 	case order < 0:
 		return "", wrote + ", and an older server would damage it", ""

@@ -183,12 +183,8 @@ func (d database) loadOver(ctx context.Context, load func(kind.Part) error) erro
 	if err != nil {
 		late := context.WithoutCancel(ctx)
 		if backErr := d.atRest(late, func() error { return data.TakeBack(d.part.Data) }); backErr != nil {
-			return fmt.Errorf(
-				"%w; and the database could not be put back: %w: dravit db rewind %s",
-				err,
-				backErr,
-				beforeLoad,
-			)
+			return fmt.Errorf("%w; and the database could not be put back: %w: dravit db rewind %s", err, backErr,
+				beforeLoad)
 		}
 	}
 	return errors.Join(err, data.Done(d.part.Data))

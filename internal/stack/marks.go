@@ -2,7 +2,6 @@ package stack
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"time"
 
@@ -117,22 +116,12 @@ func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) 
 
 // otherRelease returns an error if the running release does not read a mark's data as they are.
 func (d database) otherRelease(m data.Mark) error {
-	series := d.kind.Needs(d.part.Want).Series
-	if sameSeries(m.Version, d.part.Version, series) {
+	if needs := d.kind.Needs(d.part.Want); needs.SeriesOf(m.Version) == needs.SeriesOf(d.part.Version) {
 		return nil
 	}
 	return &trouble.Trouble{Code: trouble.WrongKind, What: "the mark " + m.Name + " cannot be put back as it is",
 		Because: m.Kind + " " + m.Version + " wrote it, and the part runs " + d.part.Version,
 		Next:    `version = "` + m.Version + `" for the part, dravit start, and again`}
-}
-
-// sameSeries reports whether two versions agree in their leading numbers; see kind.Needs.Series.
-func sameSeries(a, b string, series int) bool {
-	if series == 0 {
-		series = 2
-	}
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	return len(x) >= series && len(y) >= series && slices.Equal(x[:series], y[:series])
 }
 
 // find returns a mark by its name, or the newest that a user made.
@@ -148,13 +137,8 @@ func (d database) find(name string) (data.Mark, error) {
 		}
 		names = append(names, m.Name)
 	}
-	t := &trouble.Trouble{
-		Code: trouble.NoMark,
-		What: "there is no mark " + name,
-		Because: "the database " + d.part.Name +
-			" has none",
-		Next: "dravit db mark makes one",
-	}
+	t := &trouble.Trouble{Code: trouble.NoMark, What: "there is no mark " + name,
+		Because: "the database " + d.part.Name + " has none", Next: "dravit db mark makes one"}
 	if name == "" {
 		t.What = "there is no mark to go back to"
 	}
