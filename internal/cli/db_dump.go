@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"io"
 	"os"
 	"time"
@@ -84,31 +83,4 @@ func (c *counter) Write(p []byte) (int, error) {
 		c.meter.Show(c.done, 0)
 	}
 	return n, err
-}
-
-func (a *app) dbShellCommand(target *stack.Target) *cobra.Command {
-	return &cobra.Command{
-		Use:   "shell",
-		Short: "Open the database's own client",
-		Long: `Shell opens the database's own client (mariadb, psql or sqlite3) as the application's user, without
-asking for a password. It keeps its history as it always does. Input that is no terminal is run.`,
-		Example: `  dravit db shell
-  dravit db shell < migration.sql`,
-		Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			s, err := a.stack()
-			if err != nil {
-				return err
-			}
-			command, env, err := s.DatabaseShell(*target, os.Environ())
-			if err != nil {
-				return err
-			}
-			if _, err := os.Stat(command[0]); errors.Is(err, os.ErrNotExist) {
-				return &ui.Failure{Exit: exitFailed, What: "the database's client is not installed",
-					Because: "this machine has no program of that kind", Next: "dravit db query SQL"}
-			}
-			return replaceProcess(command, env)
-		},
-	}
 }
