@@ -14,9 +14,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// copyTree copies the folders and files below from into the folder to. Where the file system can, the copies share
-// their blocks with the originals until one of them is written to.
-func copyTree(ctx context.Context, from, to string) error {
+// Copy copies the folders and files below from into the folder to. Where the file system can, the copies share their
+// blocks with the originals until one of them is written to.
+func Copy(ctx context.Context, from, to string) error {
 	return filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
 		if err == nil {
 			err = ctx.Err()
@@ -37,34 +37,40 @@ func copyTree(ctx context.Context, from, to string) error {
 		case e.IsDir():
 			return os.MkdirAll(target, info.Mode().Perm())
 		case info.Mode().IsRegular():
-			return copyFile(ctx, path, target, info.Mode().Perm())
+			in, err := os.Open(path)
+			if err != nil {
+				return err
+			}
+			return copyFile(ctx, in, target, info.Mode().Perm())
 		}
 		return nil // sockets and the like hold nothing
 	})
 }
 
-// copyFile copies a file: its blocks are shared (clone), or it is copied with holes where it is zero. Most of a new
-// database's files is zero, and a hole reads the same.
-func copyFile(ctx context.Context, from, to string, mode fs.FileMode) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
+// copyFile copies a file to a new one, and closes it.
+func copyFile(ctx context.Context, in *os.File, to string, mode fs.FileMode) error {
 	defer in.Close()
 	out, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY|os.O_EXCL, mode)
 	if err != nil {
 		return err
 	}
+	return errors.Join(copyContent(ctx, out, in), out.Close())
+}
+
+// copyContent copies a file into an empty one: the blocks are shared (clone), or copied with holes where they are zero.
+// Most of a new database's files is zero, and a hole reads the same.
+func copyContent(ctx context.Context, out, in *os.File) error {
 	if clone(out, in) == nil {
-		return out.Close()
+		return nil
 	}
 	info, err := in.Stat()
-	if err == nil && info.Size() >= large {
-		err = copyLarge(ctx, out, in, info.Size())
-	} else if err == nil {
-		err = copySparse(ctx, out, in)
+	if err != nil {
+		return err
 	}
-	return errors.Join(err, out.Close())
+	if info.Size() >= large {
+		return copyLarge(ctx, out, in, info.Size())
+	}
+	return copySparse(ctx, out, in)
 }
 
 // large files are copied without looking for zeros: the kernel does it faster than any program.
@@ -118,15 +124,17 @@ func nextData(f *os.File, from int64) (int64, bool) {
 // spare is how much space a copy leaves: a database server that finds less when it starts may not start, in bytes.
 const spare = 96 << 20
 
-// Room returns an error, which is syscall.ENOSPC, if a copy of a folder would leave too little space on the disk.
-func Room(folder string) error {
+// Room returns an error, which is syscall.ENOSPC, if copies of folders would leave too little space on the disk of dir.
+func Room(dir string, folders ...string) error {
 	var st unix.Statfs_t
-	if err := unix.Statfs(folder, &st); err != nil {
-		return &os.PathError{Op: "statfs", Path: folder, Err: err}
+	if err := unix.Statfs(dir, &st); err != nil {
+		return &os.PathError{Op: "statfs", Path: dir, Err: err}
 	}
 	free, takes := int64(st.Bavail)*int64(st.Bsize), int64(0)
-	if !clones(filepath.Dir(folder)) {
-		takes = used(folder)
+	if !clones(dir) {
+		for _, folder := range folders {
+			takes += used(folder)
+		}
 	}
 	if free-takes < spare {
 		return fmt.Errorf("a copy of the data takes %d MB, and %d MB are free, of which %d MB have to stay so: %w",

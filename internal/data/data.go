@@ -43,7 +43,7 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 		return false, err
 	}
 	defer done()
-	if err := Mend(p.Data); err != nil {
+	if err := errors.Join(FinishRewind(ctx, p, k), Mend(p.Data)); err != nil {
 		return false, err
 	}
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
@@ -92,7 +92,7 @@ func putAside(ctx context.Context, p kind.Part) error {
 	}
 	err := os.MkdirAll(fresh, 0o700)
 	if err == nil {
-		err = copyTree(ctx, p.Data, fresh)
+		err = Copy(ctx, p.Data, fresh)
 	}
 	if err == nil {
 		err = Sync(fresh)
@@ -123,7 +123,7 @@ func fill(ctx context.Context, h *home.Home, p kind.Part, store kind.Store, dir 
 			}
 		}
 	}
-	return copyTree(ctx, template, dir)
+	return Copy(ctx, template, dir)
 }
 
 func makeTemplate(ctx context.Context, p kind.Part, store kind.Store, template string) error {
@@ -150,7 +150,7 @@ func makeTemplate(ctx context.Context, p kind.Part, store kind.Store, template s
 // Sync writes the content of a folder to the disk (fsync).
 func Sync(dir string) error {
 	return filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil {
+		if err != nil || !e.IsDir() && !e.Type().IsRegular() {
 			return err
 		}
 		f, err := os.Open(path)

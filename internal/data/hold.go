@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"time"
 
 	"dravit/internal/home"
@@ -66,10 +65,15 @@ func Undoable(dataDir, mark string) error { return home.WriteJSON(undoFile(dataD
 // Done notes that a change is done.
 func Done(dataDir string) error { return home.RemoveJSON(undoFile(dataDir)) }
 
-// Unfinished reports whether a change died that has to be taken back.
+// Unfinished reports whether a change died that has to be taken back, or a rewind of the whole stack that has to be
+// finished.
 func Unfinished(dataDir string) bool {
+	return (toTakeBack(dataDir) || ToFinish(dataDir)) && !home.Locked(changeLock(dataDir))
+}
+
+func toTakeBack(dataDir string) bool {
 	_, err := os.Lstat(undoFile(dataDir))
-	return err == nil && !home.Locked(changeLock(dataDir))
+	return err == nil
 }
 
 // Mend puts a data folder right after a command that died: it takes an unfinished change back, and an unfinished
@@ -80,7 +84,7 @@ func Mend(dataDir string) error {
 			return err
 		}
 	}
-	if !Unfinished(dataDir) {
+	if !toTakeBack(dataDir) || home.Locked(changeLock(dataDir)) {
 		return nil
 	}
 	return TakeBack(dataDir)
@@ -101,7 +105,7 @@ func TakeBack(dataDir string) error {
 	if err != nil {
 		return err
 	}
-	content := filepath.Join(markDir(dataDir, u.Mark), "data")
+	content := Content(dataDir, u.Mark)
 	if _, err := os.Lstat(content); err == nil {
 		if err := os.RemoveAll(Prepared(dataDir)); err != nil {
 			return err

@@ -20,7 +20,7 @@ import (
 	"dravit/internal/pattern"
 )
 
-// Mark is a copy of a part's data at one point in time.
+// Mark is a copy of a part's data at one point in time, or of all that a stack keeps (see All).
 type Mark struct {
 	Name    string    `json:"name"`
 	At      time.Time `json:"at"`
@@ -29,6 +29,10 @@ type Mark struct {
 	Bytes   int64     `json:"bytes"`   // on the disk, where files share no blocks with the data
 	Before  string    `json:"before"`  // the command that made it by itself, before it changed the data, or ""
 	ID      string    `json:"id"`      // see Meta
+
+	// What a mark of a whole stack holds instead of one part's data, which Kind, Version and ID describe.
+	Parts   []MarkedPart `json:"parts,omitempty"`
+	Folders []string     `json:"folders,omitempty"` // of the project, relative to it
 }
 
 func marksDir(dataDir string) string { return dataDir + ".marks" }
@@ -101,7 +105,7 @@ func SaveMark(ctx context.Context, dataDir string, m Mark, copyTo func(ctx conte
 			return err
 		}
 		if copyTo == nil {
-			return copyTree(ctx, dataDir, content)
+			return Copy(ctx, dataDir, content)
 		}
 		return copyTo(ctx, content)
 	})
@@ -109,7 +113,7 @@ func SaveMark(ctx context.Context, dataDir string, m Mark, copyTo func(ctx conte
 
 // makeMark makes a mark of what fill puts into the folder content, which fill makes. meta describes those data.
 func makeMark(dataDir string, m Mark, meta Meta, fill func(content string) error) error {
-	m.Kind, m.Version, m.ID = meta.Kind, meta.Version, meta.ID
+	m.Kind, m.Version, m.ID = meta.Kind, meta.Version, meta.ID // zero, of a whole stack
 	if err := os.MkdirAll(marksDir(dataDir), 0o700); err != nil {
 		return err
 	}
@@ -149,9 +153,13 @@ func Prepared(dataDir string) string { return dataDir + ".next" }
 // DropPrepared deletes that copy, if it was not swapped in.
 func DropPrepared(dataDir string) { _ = os.RemoveAll(Prepared(dataDir)) } // else the next rewind does
 
-// PrepareRewind copies a mark, so that Swap takes no time. The part may use its data meanwhile.
-func PrepareRewind(ctx context.Context, dataDir, name string) error {
-	if err := Room(dataDir); err != nil {
+// Content returns the folder with the data of a mark.
+func Content(dataDir, name string) string { return filepath.Join(markDir(dataDir, name), "data") }
+
+// PrepareRewind copies the data of a mark, its Content, so that Swap takes no time. The part may use its data
+// meanwhile.
+func PrepareRewind(ctx context.Context, dataDir, content string) error {
+	if err := Room(filepath.Dir(dataDir), content); err != nil {
 		return err
 	}
 	next := Prepared(dataDir)
@@ -161,7 +169,7 @@ func PrepareRewind(ctx context.Context, dataDir, name string) error {
 	if err := os.Mkdir(next, 0o700); err != nil {
 		return err
 	}
-	err := copyTree(ctx, filepath.Join(markDir(dataDir, name), "data"), next)
+	err := Copy(ctx, content, next)
 	if err == nil {
 		err = Sync(next) // else the server waits for it when it syncs its own files as it stops
 	}

@@ -44,7 +44,7 @@ func putBack(ctx context.Context, dataDir, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := PrepareRewind(ctx, dataDir, name); err != nil {
+	if err := PrepareRewind(ctx, dataDir, Content(dataDir, name)); err != nil {
 		return err
 	}
 	return Swap(dataDir, m)
@@ -132,7 +132,7 @@ func TestMend(t *testing.T) {
 	require.NoError(t, SaveMark(t.Context(), dir, Mark{Name: "before"}, nil))
 
 	// A swap died between its two steps.
-	require.NoError(t, PrepareRewind(t.Context(), dir, "before"))
+	require.NoError(t, PrepareRewind(t.Context(), dir, Content(dir, "before")))
 	require.NoError(t, os.Rename(dir, was(dir)))
 	require.NoError(t, Mend(dir))
 	assert.Equal(t, "old", content(t, dir))
@@ -200,7 +200,9 @@ func testCopySparse(t *testing.T, size int64) {
 	}
 	require.NoError(t, f.Truncate(size))
 	require.NoError(t, f.Close())
-	require.NoError(t, copyFile(t.Context(), from, to, 0o600))
+	f, err = os.Open(from)
+	require.NoError(t, err)
+	require.NoError(t, copyFile(t.Context(), f, to, 0o600))
 	a, err := os.ReadFile(from)
 	require.NoError(t, err)
 	b, err := os.ReadFile(to)

@@ -75,7 +75,10 @@ func (k *Keeper) sweep() {
 		s.mu.Lock()
 		for _, p := range s.parts {
 			if dir := p.spec.Data; dir != "" {
-				k.parts.Go(func() { _ = data.Sweep(dir) }) // what is left is deleted the next time
+				k.parts.Go(func() { // what is left is deleted the next time
+					_ = data.Sweep(dir)
+					_ = data.Sweep(data.All(filepath.Dir(dir)))
+				})
 			}
 		}
 		s.mu.Unlock()

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"dravit/internal/data"
 	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
@@ -169,7 +170,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	var end, unwell []*partRunner
 	for name, p := range s.parts {
 		x, ok := wanted[name]
-		again := slices.Contains(what.Parts, name)
+		again := slices.Contains(what.Parts, name) || !what.Only && p.spec.Data != "" && data.Unfinished(p.spec.Data)
 		switch {
 		case again || !what.Only && (!ok || x.Hash != p.spec.Hash || p.status.State == lifecycle.Failed):
 			end = append(end, p)

@@ -3,13 +3,11 @@ package stack
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"strings"
-	"time"
 
 	"dravit/internal/data"
-	"dravit/internal/keeper"
 	"dravit/internal/kind"
-	"dravit/internal/lifecycle"
 	"dravit/internal/members"
 	"dravit/internal/pattern"
 	"dravit/internal/trouble"
@@ -116,90 +114,45 @@ func (d database) change(what string) (done func(), err error) {
 	if err := d.own(what); err != nil {
 		return nil, err
 	}
-	unlock, err := data.Change(d.part.Data)
+	done, err = d.takeData(d.part.Data, what)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.finishRewind(d.part); err != nil {
+		done()
+		return nil, err
+	}
+	return done, nil
+}
+
+// takeData takes the change lock of a data folder. The caller must call done.
+func (s *Stack) takeData(dataDir, what string) (done func(), err error) {
+	unlock, err := data.Change(dataDir)
 	if errors.Is(err, data.ErrBusy) {
+		of := "the database " + filepath.Base(dataDir)
+		if filepath.Base(dataDir) == filepath.Base(data.All("")) {
+			of = "the whole stack"
+		}
 		return nil, &trouble.Trouble{Code: trouble.Busy, What: what + " cannot begin",
-			Because: "another command loads, marks or rewinds the database " + d.part.Name,
-			Next:    "wait until it has ended"}
+			Because: "another command loads, marks or rewinds " + of, Next: "wait until it has ended"}
+	}
+	if err != nil {
+		return nil, err
 	}
 	return func() {
-		if !d.Runs() { // no keeper does it
-			_ = data.Sweep(d.part.Data) // else the next command does
+		if !s.Runs() { // no keeper does it
+			_ = data.Sweep(dataDir) // else the next command does
 		}
 		unlock()
-	}, err
+	}, nil
 }
 
-// restPatience is how long a server may take to stop for a mark or a rewind, and to answer afterwards.
-const restPatience = 10 * time.Minute
-
-// atRest stops the database's server, calls do, and starts it again, also if this process dies: the keeper restarts the
-// part, and waits with the start until do has returned. A server that does not run stays so. Requests wait meanwhile.
-func (d database) atRest(ctx context.Context, do func() error) error {
-	release, err := data.Hold(ctx, d.part.Data)
-	if err != nil {
-		return err
+// finishRewind finishes a rewind of the whole stack that died, as far as the part is concerned.
+func (s *Stack) finishRewind(p kind.Part) error {
+	if !data.ToFinish(p.Data) {
+		return nil
 	}
-	if !d.Runs() || !members.Alive(d.part.Lock) {
-		defer release()
-		return do()
-	}
-	program, err := d.install()
-	if err != nil {
-		release()
-		return err
-	}
-	late, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	defer cancel()
-	states, ended := make(chan lifecycle.Status, 100), make(chan error, 1)
-	go func() {
-		ended <- d.withKeeper(late, program, func() error {
-			return d.Keeper.Again(late, d.ID, []string{d.part.Name}, restPatience, func(e keeper.Event) {
-				if e.Part != nil && e.Part.Name == d.part.Name {
-					select {
-					case states <- *e.Part:
-					default: // nobody listens before the server has stopped
-					}
-				}
-			})
-		})
-	}()
-	for members.Alive(d.part.Lock) {
-		select {
-		case err := <-ended:
-			release()
-			return errors.Join(err, errors.New("the database's server was not stopped"))
-		case <-time.After(5 * time.Millisecond):
-		}
-	}
-	for len(states) > 0 {
-		<-states // from before
-	}
-	err = do()
-	release()
-	return errors.Join(err, d.comesBack(states, ended))
-}
-
-// comesBack waits until the server answers again.
-func (d database) comesBack(states <-chan lifecycle.Status, ended <-chan error) error {
-	for {
-		select {
-		case s := <-states:
-			switch s.State {
-			case lifecycle.Answers:
-				return nil
-			case lifecycle.Failed:
-				return &trouble.Trouble{
-					Code:    s.Code,
-					What:    "the database's server did not start again",
-					Because: s.Because,
-					Next:    s.Next,
-				}
-			}
-		case err := <-ended:
-			if err != nil || len(states) == 0 {
-				return err
-			}
-		}
-	}
+	return s.atRest(context.Background(), []kind.Part{p}, func() error {
+		return data.FinishRewind(context.Background(), p, s.Kinds.For(p))
+	})
 }

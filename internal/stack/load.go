@@ -182,7 +182,8 @@ func (d database) loadOver(ctx context.Context, load func(kind.Part) error) erro
 	}
 	if err != nil {
 		late := context.WithoutCancel(ctx)
-		if backErr := d.atRest(late, func() error { return data.TakeBack(d.part.Data) }); backErr != nil {
+		backErr := d.atRest(late, []kind.Part{d.part}, func() error { return data.TakeBack(d.part.Data) })
+		if backErr != nil {
 			return fmt.Errorf("%w; and the database could not be put back: %w: dravit db rewind %s", err, backErr,
 				beforeLoad)
 		}

@@ -2,10 +2,12 @@ package stack
 
 import (
 	"context"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"dravit/internal/data"
+	"dravit/internal/kind"
 	"dravit/internal/trouble"
 )
 
@@ -16,10 +18,10 @@ func (d database) mark(ctx context.Context, m data.Mark) error {
 			return d.kind.Copy(ctx, d.part, dir)
 		})
 	}
-	if err := data.Room(d.part.Data); err != nil { // before the server stops
+	if err := data.Room(filepath.Dir(d.part.Data), d.part.Data); err != nil { // before the server stops
 		return err
 	}
-	return d.atRest(ctx, func() error { return data.SaveMark(ctx, d.part.Data, m, nil) })
+	return d.atRest(ctx, []kind.Part{d.part}, func() error { return data.SaveMark(ctx, d.part.Data, m, nil) })
 }
 
 // putBack puts a mark in the place of the data. If keep is not nil, the data as they were become that mark.
@@ -28,7 +30,8 @@ func (d database) putBack(ctx context.Context, name string, keep *data.Mark) err
 	if err != nil {
 		return err
 	}
-	if err := data.PrepareRewind(ctx, d.part.Data, name); err != nil { // keep may replace this very mark
+	// A copy first: keep may replace this very mark.
+	if err := data.PrepareRewind(ctx, d.part.Data, data.Content(d.part.Data, name)); err != nil {
 		return err
 	}
 	if !d.served() {
@@ -44,7 +47,7 @@ func (d database) putBack(ctx context.Context, name string, keep *data.Mark) err
 	if err != nil {
 		return err
 	}
-	err = d.atRest(ctx, func() error { return data.Swap(d.part.Data, m) })
+	err = d.atRest(ctx, []kind.Part{d.part}, func() error { return data.Swap(d.part.Data, m) })
 	if err != nil {
 		return err
 	}
@@ -60,30 +63,39 @@ func (s *Stack) Mark(ctx context.Context, t Target, name string) (data.Mark, err
 	if err != nil {
 		return data.Mark{}, err
 	}
-	now := time.Now()
-	if name == "" {
-		name = now.Format("20060102-150405")
-	}
-	if err := data.CheckName(name); err != nil {
-		return data.Mark{}, &trouble.Trouble{Code: trouble.BadName, What: "a mark cannot have this name",
-			Because: err.Error(), Next: "use up to 60 letters, digits, spaces and signs"}
-	}
 	done, err := d.change("a mark")
 	if err != nil {
 		return data.Mark{}, err
 	}
 	defer done()
-	if _, err := data.ReadMark(d.part.Data, name); err == nil {
-		return data.Mark{}, &trouble.Trouble{Code: trouble.BadName, What: "there is a mark " + name + " already",
-			Because: "a mark is not replaced", Next: "give another name, or dravit db marks --delete " + name}
+	m, err := newMark(d.part.Data, name)
+	if err == nil {
+		name, err = m.Name, d.mark(ctx, m)
 	}
-	if err := d.mark(ctx, data.Mark{Name: name, At: now}); err != nil {
+	if err != nil {
 		return data.Mark{}, err
 	}
 	if err := data.SyncMark(d.part.Data, name); err != nil {
 		return data.Mark{}, err
 	}
 	return data.ReadMark(d.part.Data, name)
+}
+
+// newMark returns a mark with a name that is free, or with one after the time if name is "".
+func newMark(dataDir, name string) (data.Mark, error) {
+	m := data.Mark{Name: name, At: time.Now()}
+	if name == "" {
+		m.Name = m.At.Format("20060102-150405")
+	}
+	if err := data.CheckName(m.Name); err != nil {
+		return m, &trouble.Trouble{Code: trouble.BadName, What: "a mark cannot have this name",
+			Because: err.Error(), Next: "use up to 60 letters, digits, spaces and signs"}
+	}
+	if _, err := data.ReadMark(dataDir, m.Name); err == nil {
+		return m, &trouble.Trouble{Code: trouble.BadName, What: "there is a mark " + m.Name + " already",
+			Because: "a mark is not replaced", Next: "give another name, or delete that one: dravit db marks --delete"}
+	}
+	return m, nil
 }
 
 // Rewind puts a mark in the place of a database: the named one, or the newest that a user made. Unless forget, the
@@ -98,14 +110,12 @@ func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) 
 		return data.Mark{}, err
 	}
 	defer done()
-	m, err := d.find(name)
+	m, err := findMark(d.part.Data, "the database "+d.part.Name, name)
 	if err != nil {
 		return m, err
 	}
-	if m.Version != d.part.Version && m.Kind == d.part.Kind && d.served() {
-		if because := d.otherRelease(m); because != nil {
-			return m, because
-		}
+	if err := s.otherRelease(d.part, m.Name, m.Kind, m.Version); err != nil {
+		return m, err
 	}
 	keep := &data.Mark{Name: beforeRewind, At: time.Now(), Before: "rewind"}
 	if forget {
@@ -114,21 +124,31 @@ func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) 
 	return m, d.putBack(ctx, m.Name, keep)
 }
 
-// otherRelease returns an error if the running release does not read a mark's data as they are.
-func (d database) otherRelease(m data.Mark) error {
-	if needs := d.kind.Needs(d.part.Want); needs.SeriesOf(m.Version) == needs.SeriesOf(d.part.Version) {
+// otherRelease returns an error if a part does not read the data of a mark as they are.
+func (s *Stack) otherRelease(p kind.Part, mark, wroteKind, wroteVersion string) error {
+	k := s.Kinds.For(p)
+	needs := k.Needs(p.Want)
+	if wroteKind == p.Kind && (needs.SeriesOf(wroteVersion) == needs.SeriesOf(p.Version) || k.Command(p).Path == "") {
 		return nil
 	}
-	return &trouble.Trouble{Code: trouble.WrongKind, What: "the mark " + m.Name + " cannot be put back as it is",
-		Because: m.Kind + " " + m.Version + " wrote it, and the part runs " + d.part.Version,
-		Next:    `version = "` + m.Version + `" for the part, dravit start, and again`}
+	t := &trouble.Trouble{Code: trouble.WrongKind, What: "the mark " + mark + " cannot be put back as it is",
+		Because: wroteKind + " " + wroteVersion + " wrote the data of " + p.Name + ", which runs " + p.Kind + " " + p.Version,
+		Next:    `version = "` + wroteVersion + `" for the part, dravit start, and again`}
+	if wroteKind != p.Kind {
+		t.Next = `kind = "` + wroteKind + `" for the part, dravit start, and again`
+	}
+	return t
 }
 
-// find returns a mark by its name, or the newest that a user made.
-func (d database) find(name string) (data.Mark, error) {
-	all, err := data.Marks(d.part.Data)
+// findMark returns a mark by its name, or the newest that a user made. of describes what the marks are of.
+func findMark(dataDir, of, name string) (data.Mark, error) {
+	all, err := data.Marks(dataDir)
 	if err != nil {
 		return data.Mark{}, err
+	}
+	option := ""
+	if filepath.Base(dataDir) == filepath.Base(data.All("")) {
+		option = " --all"
 	}
 	var names []string
 	for _, m := range all {
@@ -138,12 +158,12 @@ func (d database) find(name string) (data.Mark, error) {
 		names = append(names, m.Name)
 	}
 	t := &trouble.Trouble{Code: trouble.NoMark, What: "there is no mark " + name,
-		Because: "the database " + d.part.Name + " has none", Next: "dravit db mark makes one"}
+		Because: of + " has none", Next: "dravit db mark" + option + " makes one"}
 	if name == "" {
 		t.What = "there is no mark to go back to"
 	}
 	if len(names) > 0 {
-		t.Because, t.Next = "its marks are "+strings.Join(names, ", "), "dravit db marks"
+		t.Because, t.Next = "its marks are "+strings.Join(names, ", "), "dravit db marks"+option
 	}
 	return data.Mark{}, t
 }
@@ -172,7 +192,7 @@ func (s *Stack) DeleteMark(t Target, name string) error {
 		return err
 	}
 	defer done()
-	m, err := d.find(name)
+	m, err := findMark(d.part.Data, "the database "+d.part.Name, name)
 	if err != nil {
 		return err
 	}

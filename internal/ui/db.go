@@ -1,6 +1,7 @@
 package ui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -91,26 +92,64 @@ func (u *UI) Dumped(file string, size int64, took time.Duration) {
 }
 
 // Marked writes a new mark.
-func (u *UI) Marked(m data.Mark) {
+func (u *UI) Marked(m data.Mark, left []string) {
 	u.say(
 		fmt.Sprintf("%s  %s  %s on the disk", u.bold(printable(m.Name)), u.paint(green, "marked"), bytesText(m.Bytes)),
 	)
-	u.say(u.dim("next: dravit db rewind goes back to it"))
+	u.held(m)
+	for _, what := range left {
+		u.say(u.dim("left out: " + printable(what)))
+	}
+	u.say(u.dim("next: dravit db rewind" + allOf(m) + " goes back to it"))
 }
 
-// Rewound writes what a rewind did.
-func (u *UI) Rewound(m data.Mark, forget bool) {
+// held writes what a mark of a whole stack holds.
+func (u *UI) held(m data.Mark) {
+	if len(m.Parts) > 0 {
+		u.say(u.dim("holds: " + printable(strings.Join(holds(m), ", "))))
+	}
+}
+
+func holds(m data.Mark) []string {
+	var all []string
+	for _, p := range m.Parts {
+		all = append(all, p.Name)
+	}
+	for _, name := range m.Folders {
+		all = append(all, strings.TrimSuffix(name, "/")+"/")
+	}
+	return all
+}
+
+// allOf returns the option that a command needs for the mark, with a space before it, or "".
+func allOf(m data.Mark) string {
+	if len(m.Parts) > 0 {
+		return " --all"
+	}
+	return ""
+}
+
+// Rewound writes what a rewind did. left is what it left as it was.
+func (u *UI) Rewound(m data.Mark, left []string, forget bool) {
 	u.say(fmt.Sprintf("%s  %s to %s", u.bold(printable(m.Name)), u.paint(green, "rewound"), clock(m.At)))
+	u.held(m)
+	for _, what := range left {
+		u.say(u.dim("left as it was: " + printable(what)))
+	}
 	if !forget {
-		u.say(u.dim("next: dravit db rewind before-rewind goes back to what was before"))
+		u.say(u.dim("next: dravit db rewind before-rewind" + allOf(m) + " goes back to what was before"))
 	}
 }
 
 func clock(at time.Time) string { return at.Local().Format("2006-01-02 15:04:05") }
 
-// Marks writes the marks of a database.
-func (u *UI) Marks(part string, marks []data.Mark) {
-	u.say(u.bold(part) + "  " + plural(len(marks), "mark"))
+// Marks writes the marks of a database, or of the whole stack if part is "".
+func (u *UI) Marks(stack, part string, marks []data.Mark) {
+	what, all := "written by", ""
+	if part == "" {
+		what, all = "holds", " --all"
+	}
+	u.say(u.bold(cmp.Or(part, stack)) + "  " + plural(len(marks), "mark"))
 	var rows []row
 	var sum int64
 	for _, m := range marks {
@@ -118,24 +157,24 @@ func (u *UI) Marks(part string, marks []data.Mark) {
 		if m.Before != "" {
 			by = u.dim("before a " + m.Before)
 		}
+		of := strings.TrimSpace(m.Kind + " " + m.Version)
+		if part == "" {
+			of = printable(strings.Join(holds(m), ", "))
+		}
 		rows = append(
 			rows,
-			row{cells: []string{printable(m.Name), clock(m.At), age(time.Since(m.At)), bytesText(m.Bytes),
-				strings.TrimSpace(m.Kind + " " + m.Version), by}},
+			row{cells: []string{printable(m.Name), clock(m.At), age(time.Since(m.At)), bytesText(m.Bytes), of, by}},
 		)
 		sum += m.Bytes
 	}
-	if len(rows) > 0 {
-		u.table([]string{"mark", "made", "age", "size", "written by", "made by"}, rows, 2, 3)
-		u.say("")
-		u.say(
-			u.dim(
-				"next: dravit db rewind NAME; dravit db marks --delete NAME; they take " + bytesText(sum) + " at most",
-			),
-		)
+	if len(rows) == 0 {
+		u.say(u.dim("next: dravit db mark" + all + " makes one"))
 		return
 	}
-	u.say(u.dim("next: dravit db mark makes one"))
+	u.table([]string{"mark", "made", "age", "size", what, "made by"}, rows, 2, 3)
+	u.say("")
+	u.say(u.dim("next: dravit db rewind" + all + " NAME; dravit db marks" + all + " --delete NAME; they take " +
+		bytesText(sum) + " at most"))
 }
 
 // age returns a time span in its largest unit.
