@@ -67,7 +67,7 @@ takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that onl
 	c.Flags().StringSliceVar(&o.Consent.Loopback, "unreachable", nil,
 		"no longer let other machines reach these `sites`")
 	c.Flags().StringSliceVar(&o.Consent.Upgrade, "upgrade", nil,
-		"let a newer program convert the data of these `parts`, after a copy")
+		"let a newer program convert the data of these `parts`, after a mark of them")
 	c.Flags().BoolVar(&asNew, "as-new", false,
 		"create a new stack, even if one seems to have been moved to this folder")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs and ports as if the stack had never run")

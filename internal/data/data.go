@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"time"
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
@@ -48,7 +49,7 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 	}
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
 		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
-			err = putAside(ctx, p)
+			err = upgrade(ctx, p, k)
 		}
 		if err == nil && was.Version != p.Version {
 			was.Version = p.Version
@@ -76,34 +77,46 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 	return true, nil
 }
 
-// Aside returns the path of the copy of a data folder as that version wrote it, made before a newer version changed it.
-func Aside(dataDir, version string) string { return dataDir + ".of-" + version }
+// BeforeUpgrade returns the name of the mark of the data as that version wrote them.
+func BeforeUpgrade(version string) string { return "before-upgrade-from-" + version }
 
-// putAside copies a data folder, whole or not at all, before a newer program changes it. It keeps a copy that exists
-// already: an earlier try made it before anything was changed.
-func putAside(ctx context.Context, p kind.Part) error {
-	aside := Aside(p.Data, p.UpgradeFrom)
-	if _, err := os.Stat(aside); err == nil {
-		return nil
-	}
-	fresh := aside + ".new"
-	if err := os.RemoveAll(fresh); err != nil {
-		return err
-	}
-	err := os.MkdirAll(fresh, 0o700)
+// upgrade marks the data before a newer program changes them, and has a kind that cannot read them take them over. The
+// caller has the hold lock.
+func upgrade(ctx context.Context, p kind.Part, k kind.Kind) error {
+	m := Mark{Name: BeforeUpgrade(p.UpgradeFrom), At: time.Now(), Before: "upgrade"}
+	err := Room(filepath.Dir(p.Data), p.Data)
 	if err == nil {
-		err = Copy(ctx, p.Data, fresh)
+		err = SaveMark(ctx, p.Data, m, nil)
 	}
 	if err == nil {
-		err = Sync(fresh)
-	}
-	if err == nil {
-		err = os.Rename(fresh, aside)
+		err = SyncMark(p.Data, m.Name)
 	}
 	if err != nil {
-		return fmt.Errorf("copying the data before the upgrade: %w", errors.Join(err, os.RemoveAll(fresh)))
+		return fmt.Errorf("marking the data before the upgrade: %w", err)
 	}
-	return nil
+	store, ok := k.(kind.Store)
+	if !ok || k.Needs(p.Want).Older != kind.ReloadsOlder {
+		return nil
+	}
+	meta, err := Read(p.Data)
+	if err != nil {
+		return err
+	}
+	next := Prepared(p.Data)
+	if err := os.RemoveAll(next); err != nil {
+		return err
+	}
+	defer DropPrepared(p.Data)
+	if err = os.Mkdir(next, 0o700); err == nil {
+		err = store.Upgrade(ctx, p, next)
+	}
+	if err == nil {
+		err = Sync(next)
+	}
+	if err != nil {
+		return fmt.Errorf("taking over the data of %s %s: %w", p.Kind, p.UpgradeFrom, err)
+	}
+	return errors.Join(Swap(p.Data, Mark{Kind: p.Kind, Version: p.Version, ID: meta.ID}), DropWas(p.Data))
 }
 
 // fill copies the template of the part into dir. It creates the template first if it is missing.

@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/stackfile"
 )
 
 // hold is a kind that fills its data with one file.
@@ -159,8 +160,29 @@ func TestCopyFile(t *testing.T) {
 	}
 }
 
-// Data are copied once before a newer version converts them, whole or not at all.
-func TestPutAside(t *testing.T) {
+// reloads is a kind whose newer programs cannot read older data.
+type reloads struct{ hold }
+
+func (reloads) Needs(stackfile.PartConfig) kind.Needs {
+	return kind.Needs{Data: true, Older: kind.ReloadsOlder}
+}
+func (k reloads) Upgrade(_ context.Context, p kind.Part, dir string) error {
+	text, err := os.ReadFile(filepath.Join(p.Data, "deck", "cargo"))
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.WriteFile(filepath.Join(dir, "cargo"), text, 0o600), k.fails)
+}
+
+// converts is a kind whose newer programs change older data.
+type converts struct{ hold }
+
+func (converts) Needs(stackfile.PartConfig) kind.Needs {
+	return kind.Needs{Data: true, Older: kind.ChangesOlder}
+}
+
+// Data are marked before a newer version gets them, and are what they were if that fails.
+func TestUpgrade(t *testing.T) {
 	h, p := world(t)
 	n := 0
 	_, err := Ensure(t.Context(), h, p, hold{filled: &n})
@@ -170,34 +192,37 @@ func TestPutAside(t *testing.T) {
 	p.Version, p.UpgradeFrom = "2.0", "1.0"
 	cancelled, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Ensure(cancelled, h, p, hold{filled: &n})
+	_, err = Ensure(cancelled, h, p, converts{})
 	require.ErrorIs(t, err, context.Canceled)
+	_, err = Ensure(t.Context(), h, p, reloads{hold{fails: errors.New("refused")}})
+	require.ErrorContains(t, err, "refused")
 	was, err := Read(p.Data)
 	require.NoError(t, err)
 	assert.Equal(t, "1.0", was.Version, "not changed yet")
-	assert.NoDirExists(t, Aside(p.Data, "1.0"))
+	assert.FileExists(t, cargo)
+	assert.NoDirExists(t, Prepared(p.Data))
 
-	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
+	_, err = Ensure(t.Context(), h, p, converts{})
 	require.NoError(t, err)
-	aside := filepath.Join(Aside(p.Data, "1.0"), "deck", "cargo")
-	text, err := os.ReadFile(aside)
+	now, err := Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, "2.0", now.Version)
+	assert.Equal(t, was.ID, now.ID)
+	require.NoError(t, os.WriteFile(cargo, []byte("changed"), 0o600))
+	_, err = Ensure(t.Context(), h, p, converts{})
+	require.NoError(t, err)
+	require.NoError(t, putBack(t.Context(), p.Data, BeforeUpgrade("1.0")))
+	text, err := os.ReadFile(cargo)
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(text), "the mark is of before")
+
+	_, err = Ensure(t.Context(), h, p, reloads{})
+	require.NoError(t, err)
+	now, err = Read(p.Data)
+	require.NoError(t, err)
+	assert.Equal(t, Meta{Kind: "hold", Version: "2.0", ID: was.ID}, now)
+	text, err = os.ReadFile(filepath.Join(p.Data, "cargo"))
 	require.NoError(t, err)
 	assert.Equal(t, "mine", string(text))
-	was, err = Read(p.Data)
-	require.NoError(t, err)
-	assert.Equal(t, "2.0", was.Version)
-	require.NoError(t, os.WriteFile(cargo, []byte("changed"), 0o600))
-	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
-	require.NoError(t, err)
-	text, _ = os.ReadFile(aside)
-	assert.Equal(t, "mine", string(text), "the copy is of before")
-
-	// If a start is interrupted after the newer server converted the data, the next one still knows that 1.0 wrote
-	// them.
-	require.NoError(t, home.WriteJSON(metaFile(p), Meta{Kind: p.Kind, Version: "1.0"}))
-	_, err = Ensure(t.Context(), h, p, hold{filled: &n})
-	require.NoError(t, err)
-	text, _ = os.ReadFile(aside)
-	assert.Equal(t, "mine", string(text), "a second try does not copy what the first has changed")
-	assert.Equal(t, 1, n)
+	assert.NoFileExists(t, cargo)
 }

@@ -79,7 +79,8 @@ func SaveFolders(ctx context.Context, content, project string, folders []string)
 }
 
 // A rewind of a whole stack changes several folders. It copies everything first, and then notes what is left to do:
-// from there on it is finished, whatever dies. Each part does its own share before it starts again; no part starts before.
+// from there on it is finished, whatever dies. Each part does its own share before it starts again; no part starts
+// before.
 
 // Rewinding is what is left to do of a rewind of a whole stack.
 type Rewinding struct {
@@ -149,7 +150,8 @@ func FinishRewind(ctx context.Context, p kind.Part, k kind.Kind) error {
 	}
 	for len(r.Folders) > 0 {
 		folder := r.Folders[0]
-		if err := putFolder(ctx, r.Project, folder.Name, contentOfFolder(Prepared(all), folder.Index)); err != nil {
+		content := contentOfFolder(Prepared(all), folder.Index)
+		if err := putFolder(ctx, r.Project, folder.Name, content); err != nil {
 			return fmt.Errorf("rewinding the folder %s: %w", folder.Name, err)
 		}
 		r.Folders = r.Folders[1:]

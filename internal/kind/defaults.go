@@ -30,6 +30,7 @@ type StoreDefaults struct{ Defaults }
 
 func (StoreDefaults) Template(Part) string                              { return "" }
 func (StoreDefaults) Fill(context.Context, Part, string) error          { return nil }
+func (StoreDefaults) Upgrade(context.Context, Part, string) error       { return errors.ErrUnsupported }
 func (StoreDefaults) Clean(Part, func(pid int, name string) bool) error { return nil }
 func (StoreDefaults) Prepare(context.Context, Part) error               { return nil }
 

@@ -50,6 +50,9 @@ type Store interface {
 	Template(p Part) string
 	// Fill fills the empty folder dir. No process of it is left when it returns.
 	Fill(ctx context.Context, p Part, dir string) error
+	// Upgrade fills the empty folder dir with the part's data, which p.UpgradeFrom wrote and which no process uses. It
+	// leaves the data as they are, and no process when it returns. It is called only if Needs say ReloadsOlder.
+	Upgrade(ctx context.Context, p Part, dir string) error
 	// Clean removes notes in the data folder that would keep the server from starting, if no process stands behind
 	// them. runs reports whether a process id belongs to a program whose name contains a text.
 	Clean(p Part, runs func(pid int, name string) bool) error

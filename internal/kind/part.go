@@ -53,7 +53,7 @@ type Older int
 const (
 	ReadsOlder   Older = iota // it uses them unchanged
 	ChangesOlder              // it converts them, and the older program cannot read them afterwards
-	RefusesOlder              // it cannot read them
+	ReloadsOlder              // it cannot read them: Store.Upgrade takes them over by the older program
 )
 
 // Exports is how other parts and commands reach a part.
@@ -89,6 +89,7 @@ type Part struct {
 	Debug int `json:"debug,omitempty"`
 	// UpgradeFrom is the version that wrote the data, if the user agreed that a newer one converts it, else "".
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
+	UpgradeWith string `json:"upgrade_with,omitempty"` // a program of that release, if the kind ReloadsOlder
 
 	Port   int    `json:"port,omitempty"`   // on Host; 0: none
 	Socket string `json:"socket,omitempty"` // "": none

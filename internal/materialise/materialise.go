@@ -205,6 +205,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Keep: h.Stack(id, "keep", x.Name),
 		Log:  h.Stack(id, "logs", x.Name+".log"),
 		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link, Debug: x.Debug, UpgradeFrom: x.UpgradeFrom,
+		UpgradeWith: x.UpgradeWith,
 	}
 	for _, m := range x.Modules {
 		if !filepath.IsAbs(m.File) {
@@ -311,7 +312,7 @@ func configure(p *kind.Part, kinds kind.List) error {
 	}
 	// PATH differs between terminals, which is no reason to restart anything.
 	bare := *p
-	bare.UpgradeFrom, bare.Want.Seed = "", ""
+	bare.UpgradeFrom, bare.UpgradeWith, bare.Want.Seed = "", "", ""
 	bare.Env = slices.DeleteFunc(slices.Clone(p.Env), func(v string) bool { return strings.HasPrefix(v, "PATH=") })
 	bare.Sites = nil // a process learns about its sites from its files
 	if k.Traits().Reload != 0 {

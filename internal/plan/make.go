@@ -284,10 +284,14 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 		p := PartPlan{Name: name, Kind: kindName, Version: c.program.Version, Program: c.program.Path,
 			Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit,
-			UpgradeFrom: c.upgrade}
-		if c.upgrade != "" {
-			m.decide(subject+".data", "changed from "+c.upgrade, nil,
-				"a newer program converts it, as you agreed; a copy is made first")
+			UpgradeFrom: c.upgrade.from, UpgradeWith: c.upgrade.with}
+		if c.upgrade.from != "" {
+			why := "a newer program converts them, as you agreed; they are marked first"
+			if c.upgrade.with != "" {
+				why = c.upgrade.with +
+					" dumps them, and the newer program loads them, as you agreed; they are marked first"
+			}
+			m.decide(subject+".data", "changed from "+c.upgrade.from, nil, why)
 		}
 		m.plan.Parts = append(m.plan.Parts, p)
 		return

@@ -66,7 +66,7 @@ type Gateway struct {
 
 // Consent is what the user allowed for this plan.
 type Consent struct {
-	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may convert, after a copy
+	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may convert, after a mark
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
 	Network  []string `json:"network,omitempty"`  // sites that other machines may reach
 	Loopback []string `json:"loopback,omitempty"` // sites that they may not reach, though the stack file asks for it
@@ -129,6 +129,7 @@ type PartPlan struct {
 	Facts       map[string]string    `json:"-"`
 	Want        stackfile.PartConfig `json:"-"`
 	UpgradeFrom string               `json:"-"` // the version that wrote the data which a newer one converts
+	UpgradeWith string               `json:"-"` // a program of that release, if the kind ReloadsOlder
 }
 
 // Change is one difference since the last good start.

@@ -31,9 +31,15 @@ type candidate struct {
 	extended kind.Extended
 	because  []string
 	rejected []Option
-	upgrade  string      // the version that wrote the data which it would convert
+	upgrade  upgrade
 	reaches  [][2]string // modules that were added, with the store that each reaches
 	lacks    []lack      // the stores that it cannot reach
+}
+
+// upgrade says how a program gets the data that another version wrote; it is zero if the program reads them.
+type upgrade struct {
+	from string // the version that wrote them
+	with string // a program of that release, if the kind ReloadsOlder
 }
 
 // flaws counts what speaks against a candidate without excluding it.
@@ -190,7 +196,7 @@ func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int,
 		}
 	}
 	good, had := m.in.History.Good.Parts[name]
-	if !had || good.Kind != k.Traits().Name || m.in.Consent.Afresh {
+	if !had || good.Kind != k.Traits().Name || m.in.Consent.Afresh || slices.Contains(m.in.Consent.Upgrade, name) {
 		return best, false
 	}
 	i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program })
@@ -261,22 +267,31 @@ func missing(all []kind.Choice, by map[string]string) string {
 // data reports whether a program may have the data that another version wrote: an older one never, a newer one where it
 // can, with consent.
 func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kind.Program, written Written,
-) (upgrade, refusal string, code trouble.Code) {
+) (up upgrade, refusal string, code trouble.Code) {
 	needs := k.Needs(want)
 	wrote := "the data was written by " + written.Version
 	order := version.Compare(needs.SeriesOf(p.Version), needs.SeriesOf(written.Version))
 	switch {
 	case order < 0:
-		return "", wrote + ", and an older server would damage it", ""
+		return up, wrote + ", and an older server would damage it", ""
 	case order == 0 || needs.Older == kind.ReadsOlder:
-		return "", "", ""
-	case needs.Older == kind.RefusesOlder:
-		return "", wrote + ", which it cannot read: dump it there, and load it into a new part", ""
-	case !slices.Contains(m.in.Consent.Upgrade, name):
-		return "", wrote + ", and it would convert the data for good, to which you have not agreed",
+		return up, "", ""
+	}
+	up.from = written.Version
+	if needs.Older == kind.ReloadsOlder {
+		of := needs.SeriesOf(written.Version)
+		i := slices.IndexFunc(m.offersOf(k), func(o offer) bool { return needs.SeriesOf(o.program.Version) == of })
+		if i < 0 {
+			return up, wrote + ", which it cannot read, and this machine has no " + k.Traits().Name + " " + of +
+				" to dump them", ""
+		}
+		up.with = m.offersOf(k)[i].program.Path
+	}
+	if !slices.Contains(m.in.Consent.Upgrade, name) {
+		return up, wrote + ", and it would convert the data for good, to which you have not agreed",
 			trouble.NeedsConsent
 	}
-	return written.Version, "", ""
+	return up, "", ""
 }
 
 // consentNext returns the command by which the user agrees to what keeps a part from running, or "" if no consent is
@@ -284,7 +299,7 @@ func (m *maker) data(name string, k kind.Kind, want stackfile.PartConfig, p *kin
 func consentNext(name string, rejected []Option) string {
 	if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NeedsConsent }) {
 		return "dravit start --upgrade " + name +
-			", which copies the data first; or install the version that wrote them"
+			", which marks the data first; or install the version that wrote them"
 	}
 	return ""
 }

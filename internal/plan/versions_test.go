@@ -172,13 +172,14 @@ func TestDataOfOtherVersions(t *testing.T) {
 	p = decide(in)
 	require.True(t, p.OK)
 	assert.Equal(t, "10.5.23", part(t, p, "db").UpgradeFrom)
-	assert.Contains(t, decision(t, p, "part.db.data").Because[0], "a copy is made first")
+	assert.Contains(t, decision(t, p, "part.db.data").Because[0], "they are marked first")
 
 	in = machine(t, "debian", "[part.db]\nkind = \"postgres\"\n")
 	for _, v := range []string{"13.4", "15.20"} {
 		in.Survey.Programs = append(in.Survey.Programs, kind.Program{Kind: "postgres", Version: v, Path: "/pg/" + v,
 			Facts: map[string]string{"initdb": "/pg/initdb"}})
 	}
+	in.Consent.Upgrade = nil
 	for written, want := range map[string]string{"15.1": "15.20", "13.9": "13.4", "": "15.20"} {
 		in.History.Data = map[string]plan.Written{"db": {Kind: "postgres", Version: written}}
 		if written == "" {
@@ -188,7 +189,14 @@ func TestDataOfOtherVersions(t *testing.T) {
 	}
 	in.History.Data = map[string]plan.Written{"db": {Kind: "postgres", Version: "14.2"}}
 	in.Consent.Upgrade = []string{"db"}
-	assert.Contains(t, decide(in).Faults[0].Because, "which it cannot read", "whatever was consented")
+	assert.Contains(t, decide(in).Faults[0].Because, "this machine has no postgres 14 to dump them")
+	in.History.Data["db"] = plan.Written{Kind: "postgres", Version: "13.9"}
+	in.History.Good.Parts = map[string]plan.Chosen{"db": {Kind: "postgres", Program: "/pg/13.4"}}
+	p = decide(in)
+	assert.Equal(t, "15.20", part(t, p, "db").Version, "consent goes before the last good start")
+	assert.Equal(t, "/pg/13.4", part(t, p, "db").UpgradeWith)
+	in.Consent.Upgrade = nil
+	assert.Equal(t, "13.4", part(t, decide(in), "db").Version)
 }
 
 func TestClients(t *testing.T) {

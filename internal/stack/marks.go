@@ -2,12 +2,14 @@ package stack
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"dravit/internal/data"
 	"dravit/internal/kind"
+	"dravit/internal/members"
 	"dravit/internal/trouble"
 )
 
@@ -124,16 +126,19 @@ func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) 
 	return m, d.putBack(ctx, m.Name, keep)
 }
 
-// otherRelease returns an error if a part does not read the data of a mark as they are.
+// otherRelease returns an error if a part must not get the data of a mark: another kind wrote them, or a release whose
+// data the running server does not read. While the part is stopped, it gets those: its next start looks at them.
 func (s *Stack) otherRelease(p kind.Part, mark, wroteKind, wroteVersion string) error {
-	k := s.Kinds.For(p)
-	needs := k.Needs(p.Want)
-	if wroteKind == p.Kind && (needs.SeriesOf(wroteVersion) == needs.SeriesOf(p.Version) || k.Command(p).Path == "") {
+	needs := s.Kinds.For(p).Needs(p.Want)
+	same := needs.SeriesOf(wroteVersion) == needs.SeriesOf(p.Version) || !members.Alive(p.Lock)
+	if wroteKind == p.Kind && same {
 		return nil
 	}
 	t := &trouble.Trouble{Code: trouble.WrongKind, What: "the mark " + mark + " cannot be put back as it is",
-		Because: wroteKind + " " + wroteVersion + " wrote the data of " + p.Name + ", which runs " + p.Kind + " " + p.Version,
-		Next:    `version = "` + wroteVersion + `" for the part, dravit start, and again`}
+		Because: fmt.Sprintf("%s %s wrote the data of %s, which runs %s %s", wroteKind, wroteVersion, p.Name, p.Kind,
+			p.Version),
+		Next: fmt.Sprintf("dravit stop, and again; then version = %q for the part, and dravit start",
+			needs.SeriesOf(wroteVersion))}
 	if wroteKind != p.Kind {
 		t.Next = `kind = "` + wroteKind + `" for the part, dravit start, and again`
 	}

@@ -20,7 +20,7 @@ type PartData struct {
 	Part    string `json:"part"`
 	Kind    string `json:"kind"`    // that wrote it
 	Version string `json:"version"` // that wrote it last
-	Bytes   int64  `json:"bytes"`   // copies from before an upgrade included
+	Bytes   int64  `json:"bytes"`   // with its marks
 }
 
 // Kept is what Dravit keeps of a stack.
@@ -69,7 +69,7 @@ func (s *Stack) Kept() (Kept, error) {
 	return k, err
 }
 
-// dataFolders returns a part's data folder, what is kept beside it, and its copies from before upgrades.
+// dataFolders returns a part's data folder, and what is kept beside it.
 func (s *Stack) dataFolders(part string) []string {
 	dir := s.Home.Stack(s.ID, "data")
 	entries, _ := os.ReadDir(dir) // if there are none, none is returned

@@ -63,7 +63,7 @@ func (postgres) Needs(stackfile.PartConfig) kind.Needs {
 		SocketName: ".s.PGSQL.{port}",
 		Data:       true,
 		Series:     1,
-		Older:      kind.RefusesOlder,
+		Older:      kind.ReloadsOlder,
 	}
 }
 
@@ -152,8 +152,8 @@ func (postgres) Files(p kind.Part) ([]kind.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	access := "local all \"" + strings.ReplaceAll(admin, `"`, `""`) +
-		"\" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
+	access := "local all " + id(admin) +
+		" peer\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"
 	files := []kind.File{
 		{Name: "postgresql.conf", Text: b.String(), Mode: 0o600},
 		{Name: "hba.conf", Text: access, Mode: 0o600},
@@ -290,7 +290,7 @@ func plain(err error) string {
 }
 
 var fatal = pattern.New(`(?m)^(?:\d{4}-.*\[\d+\] )?(?:\S*(?:initdb|postgres): (?:error: )?|(?:FATAL|PANIC|ERROR|` +
-	`LOG):\s+)((?:could not|data directory|database files|unrecognized|invalid|parameter|lock file|` +
+	`LOG):\s+)((?:could not|data directory|database files|pre-existing|unrecognized|invalid|parameter|lock file|` +
 	`configuration file|syntax error).*)$`)
 
 func (postgres) LastWords(log string) string {
