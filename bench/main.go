@@ -83,7 +83,8 @@ func run(dravit, hello string, rounds int, only string) error {
 		{"planner", b.planner},
 		{"gateway", b.gateway},
 		{"check", b.check},
-		{"tasks", b.tasks}, {"propose", b.propose}, {"load", b.load}, {"marks", b.marks}} {
+		{"tasks", b.tasks}, {"propose", b.propose}, {"load", b.load}, {"marks", b.marks},
+		{"console", b.console}} {
 		if only == "" || only == m.name {
 			if err := m.do(); err != nil {
 				return fmt.Errorf("%s: %w", m.name, err)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -351,4 +352,32 @@ if_changed = ["package-lock.json"]
 	v.do("POST", "/bookings", url.Values{"name": {"Grace"}})
 	w.eventually("a worker writes the ticket", func() bool { return strings.Contains(v.get("/"), "ticket for Grace") })
 	w.keeps("/", "ticket for Grace")
+}
+
+// A console of the developer's own, one PHP file, is a site like others.
+func TestConsoleOfOnesOwn(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", `name = "harbour"
+[part.app]
+kind = "php"
+[part.db]
+kind = "mariadb"
+[[site]]
+name = "tables"
+root = "tables"
+app = "app"
+`)
+	w.unpack("adminer", "tables")
+	w.must("start")
+	w.write("old.sql", fleet(3))
+	w.must("db", "load", "old.sql")
+	var access struct {
+		Host, User, Password, Database string
+		Port                           int
+	}
+	w.json(&access, "db", "access", "--password")
+	page := w.visitor().do("POST", "/", url.Values{"auth[driver]": {"server"}, "auth[username]": {access.User},
+		"auth[server]": {fmt.Sprintf("%s:%d", access.Host, access.Port)}, "auth[password]": {access.Password},
+		"auth[db]": {access.Database}})
+	assert.Contains(t, page, "select=boats")
 }

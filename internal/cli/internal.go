@@ -63,7 +63,7 @@ func (a *app) internalCommand() *cobra.Command {
 				if serve == nil {
 					return fmt.Errorf("%q is not built in", args[0])
 				}
-				return serve(cmd.Context(), args[1])
+				return serve(cmd.Context(), args[1], all.Kinds())
 			}},
 		&cobra.Command{Use: "demo-pages", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			return demo.Serve(cmd.Context(), os.Getenv("HOST")+":"+os.Getenv("PORT"))

@@ -99,7 +99,7 @@ func reach(p kind.Part, k kind.Kind) map[string]string {
 	if e.NoLogin {
 		fields["user"], fields["password"] = "", ""
 	}
-	if k.Traits().Inbox { // the part's password is for its inbox only
+	if k.Traits().Pages { // the part's password is for its inbox only
 		fields["password"], fields["socket"] = "", ""
 	}
 	return fields

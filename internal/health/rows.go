@@ -53,8 +53,8 @@ func text(value any) *string {
 const countBelow = 16 << 20
 
 // SQLTables describes the tables of a database. query returns name, whether it is a view, an estimate of its rows and
-// its size, where the last two may be NULL; quote is what the database puts around a name.
-func SQLTables(ctx context.Context, db *sql.DB, quote, query string) ([]kind.Table, error) {
+// its size, where the last two may be NULL. If count, the rows of small tables are counted.
+func SQLTables(ctx context.Context, db *sql.DB, d kind.Dialect, query string, count bool) ([]kind.Table, error) {
 	found, err := db.QueryContext(ctx, query)
 	if err != nil {
 		return nil, err
@@ -66,6 +66,7 @@ func SQLTables(ctx context.Context, db *sql.DB, quote, query string) ([]kind.Tab
 			found.Close()
 			return nil, err
 		}
+		t.SQL = d.Name(t.Name)
 		all = append(all, t)
 	}
 	if err := found.Close(); err != nil {
@@ -76,11 +77,10 @@ func SQLTables(ctx context.Context, db *sql.DB, quote, query string) ([]kind.Tab
 	}
 	for i := range all {
 		t := &all[i]
-		if t.View || t.Bytes != nil && *t.Bytes > countBelow {
+		if !count || t.View || t.Bytes != nil && *t.Bytes > countBelow {
 			continue
 		}
-		name := quote + strings.ReplaceAll(t.Name, quote, quote+quote) + quote
-		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+name).Scan(&t.Rows) == nil { // else the estimate stays
+		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+t.SQL).Scan(&t.Rows) == nil { // else the estimate stays
 			t.Exact = true
 		}
 	}

@@ -175,7 +175,7 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 			AppNetwork: appNetwork,
 			AppAddress: appAddress,
 			Buffered:   app.Role == kind.RoleRuntime,
-			Private:    s.keeper.kinds.TraitsOf(p.Kind).Inbox,
+			Private:    s.keeper.kinds.TraitsOf(p.Kind).Pages,
 		})
 	}
 	if site.NetworkPort != 0 {

@@ -3,6 +3,7 @@ package kind
 import (
 	"context"
 	"io"
+	"strings"
 )
 
 // Database is a store of SQL databases. Its methods act in the part's database as the application's user, unless they
@@ -26,8 +27,11 @@ type Database interface {
 	// Query runs SQL statements, and gives the result of each to rows. The values are texts as the database writes
 	// them, or nil for NULL.
 	Query(ctx context.Context, p Part, sql string, rows Rows) error
-	// Tables describes the tables and views, in the order of their names.
-	Tables(ctx context.Context, p Part) ([]Table, error)
+	// Read runs one statement, which can change nothing, and gives its result to rows, as Query does.
+	Read(ctx context.Context, p Part, statement string, rows Rows) error
+	// Tables describes the tables and views, in the order of their names. If count, it counts the rows of small tables.
+	Tables(ctx context.Context, p Part, count bool) ([]Table, error)
+	Dialect() Dialect
 	// Shell returns the command of the database's own interactive client: one of the programs that Files returned.
 	Shell(p Part) []string
 	// Copy copies the data of a part without a process, while others may use them, into the empty folder dir, and
@@ -46,9 +50,37 @@ type Rows struct {
 // Table is a table or a view of a database.
 type Table struct {
 	Name string `json:"name"`
+	SQL  string `json:"-"` // the name as a statement writes it
 	View bool   `json:"view"`
 	// Rows is how many rows the table has, and Exact whether the database counted them for this answer. nil: unknown.
 	Rows  *int64 `json:"rows"`
 	Exact bool   `json:"exact"`
 	Bytes *int64 `json:"bytes"` // with its indexes; nil: unknown
+}
+
+// Dialect is how a database writes SQL.
+type Dialect struct {
+	Quote   string // around a name
+	Escapes bool   // a backslash in a literal is written twice
+	Text    string // the type to which every value can be cast
+	// AsLiteral returns an expression for a column's value as SQL writes it. If nil, Literal makes that of the text.
+	AsLiteral func(column string) string
+	// Columns returns a query for the columns of a table: name, type, whether it may be NULL, default, and whether it
+	// is in the primary key.
+	Columns func(Table) string
+	// Indexes returns a query for the indexes of a table: name, whether it is unique, and its columns.
+	Indexes func(Table) string
+}
+
+// Name returns a name as a statement writes it.
+func (d Dialect) Name(name string) string {
+	return d.Quote + strings.ReplaceAll(name, d.Quote, d.Quote+d.Quote) + d.Quote
+}
+
+// Literal returns a text as a statement writes it.
+func (d Dialect) Literal(text string) string {
+	if d.Escapes {
+		text = strings.ReplaceAll(text, `\`, `\\`)
+	}
+	return "'" + strings.ReplaceAll(text, "'", "''") + "'"
 }

@@ -113,6 +113,8 @@ type Part struct {
 	Path   []string      `json:"path,omitempty"`   // folders that come first on its PATH
 	Sites  []VirtualHost `json:"sites,omitempty"`  // of a web server: all that it serves; of an app: those that it runs
 	Stores []StoreRef    `json:"stores,omitempty"` // of a runtime: what it uses
+	// Databases are the SQL databases that a tool shows. They are set while its files are written.
+	Databases []Part `json:"-"`
 
 	Hash string `json:"hash"` // changes whenever a restart is necessary
 	// Config is the hash of the configuration that the part can take while it runs, if Traits.Reload, else "".

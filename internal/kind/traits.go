@@ -8,14 +8,15 @@ import (
 	"dravit/internal/setting"
 )
 
-// Role is what a part does for its stack. Every role but web, runtime and app is a sort of store, named after what it
-// keeps. Parts of one sort compete for the environment variables without a prefix.
+// Role is what a part does for its stack. Every role but web, runtime, app and tool is a sort of store, named after
+// what it keeps. Parts of one sort compete for the environment variables without a prefix.
 type Role string
 
 const (
 	RoleWeb     Role = "web"     // serves sites
 	RoleRuntime Role = "runtime" // runs a site's code for a web server, over FastCGI
 	RoleApp     Role = "app"     // a server of the project's own
+	RoleTool    Role = "tool"    // shows the developer other parts
 
 	RoleDatabase Role = "database"
 	RoleCache    Role = "cache"
@@ -23,7 +24,7 @@ const (
 )
 
 // Store reports whether parts of the role keep something for others. A runtime uses every store of its stack.
-func (r Role) Store() bool { return r != RoleWeb && r != RoleRuntime && r != RoleApp }
+func (r Role) Store() bool { return r != RoleWeb && r != RoleRuntime && r != RoleApp && r != RoleTool }
 
 // Traits are the facts about a kind. Other packages ask for a trait and never for a kind's name.
 type Traits struct {
@@ -36,7 +37,10 @@ type Traits struct {
 	// BuiltIn is the version of a library that is built into Dravit. "": Dravit's own version counts.
 	BuiltIn string
 	// Serve reads its configuration file, and serves until the context ends. nil: another program is the server.
-	Serve func(ctx context.Context, config string) error
+	// kinds are all kinds.
+	Serve func(ctx context.Context, config string, kinds List) error
+	// Pages: it has pages for the developer. The gateway serves them under the part's name, to the user's own programs.
+	Pages bool
 
 	// Of stores.
 
@@ -44,7 +48,6 @@ type Traits struct {
 	Replaces  bool // a database can take the place of another, as a whole
 	Accounts  bool // clients log in; Prepare creates accounts, and Sessions lists who is connected
 	HeadStart bool // it is the last to answer in a start, so its process starts first
-	Inbox     bool // it has pages for the developer, which the gateway serves under the part's name
 	// Clients matches what an application's client for the store writes. nil: nothing is known.
 	Clients func() *regexp.Regexp
 

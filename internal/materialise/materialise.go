@@ -123,6 +123,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	if err := makeWritable(in.Project.Dir, spec.Parts); err != nil {
 		return spec, err
 	}
+	giveDatabases(spec.Parts, kinds)
 	for i := range spec.Parts {
 		if err := configure(&spec.Parts[i], kinds); err != nil {
 			return spec, fmt.Errorf("configuring part %s: %w", spec.Parts[i].Name, err)
@@ -184,7 +185,7 @@ func passwords(h *home.Home, id string, p plan.Plan) (map[string]string, error) 
 			all[x.Name] = secrets[outsideKey(x.Name, x.Outside, x.Port)]
 			continue
 		}
-		if secrets[x.Name] == "" && x.Role.Store() {
+		if secrets[x.Name] == "" && (x.Role.Store() || x.Role == kind.RoleTool) {
 			secrets[x.Name] = rand.Text()
 			changed = true
 		}
@@ -228,6 +229,21 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 func giveAccount(p *kind.Part, stack string) {
 	p.Database = cmp.Or(p.Want.Database, databaseName(stack))
 	p.User = cmp.Or(p.Want.User, p.Database[:min(len(p.Database), 32)])
+}
+
+// giveDatabases gives tools the databases that they use.
+func giveDatabases(parts []kind.Part, kinds kind.List) {
+	for i := range parts {
+		tool := &parts[i]
+		if tool.Role != kind.RoleTool {
+			continue
+		}
+		for _, p := range parts {
+			if slices.Contains(tool.Uses, p.Name) && kinds.Of(p.Kind).Traits().Databases {
+				tool.Databases = append(tool.Databases, p)
+			}
+		}
+	}
 }
 
 // databaseName makes a database's name that needs no quotes from a stack's name.

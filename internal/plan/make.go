@@ -70,7 +70,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.outside(file)
 	m.fileSystem()
 	m.suffixes()
-	m.inboxes()
+	m.pages()
 	m.requires()
 	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
 		m.plan.Notes = append(m.plan.Notes, in.Project.Manifests[folder].Faults...)
@@ -349,11 +349,15 @@ func (m *maker) uses(file map[string]stackfile.PartConfig) {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
 		p.Uses = p.Want.Uses
-		if p.Want.Uses != nil || p.Role != kind.RoleRuntime && p.Role != kind.RoleApp {
+		tool := p.Role == kind.RoleTool
+		if p.Want.Uses != nil || p.Role != kind.RoleRuntime && p.Role != kind.RoleApp && !tool {
 			continue
 		}
 		for _, other := range m.plan.Parts {
 			// Leave out a store that waits for this part.
+			if tool && !m.kinds[other.Kind].Traits().Databases {
+				continue
+			}
 			if other.Role.Store() && other.Name != p.Name && !slices.Contains(file[other.Name].Uses, p.Name) {
 				p.Uses = append(p.Uses, other.Name)
 			}

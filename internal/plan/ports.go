@@ -113,7 +113,7 @@ func (m *maker) sockets() {
 // gateway decides the gateway's ports: for HTTP and for HTTPS.
 func (m *maker) gateway() {
 	if len(m.in.File.Sites) == 0 && !slices.ContainsFunc(m.plan.Parts, func(p PartPlan) bool {
-		return m.kinds[p.Kind].Traits().Inbox
+		return m.kinds[p.Kind].Traits().Pages
 	}) {
 		m.plan.HTTPPort, m.plan.HTTPSPort, m.plan.DNSPort = m.in.Ledger.HTTPPort,
 			m.in.Ledger.HTTPSPort, m.in.Ledger.DNSPort

@@ -176,10 +176,11 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 		"the stack file names it; "+server.Kind+" tests it before it is used")
 }
 
-// inboxes adds the sites of mail catchers. Their host names begin with the part's name and the stack's.
-func (m *maker) inboxes() {
+// pages adds the sites of parts that have pages of their own. Their host names begin with the part's name and the
+// stack's.
+func (m *maker) pages() {
 	for _, p := range m.plan.Parts {
-		if m.kinds[p.Kind].Traits().Inbox {
+		if m.kinds[p.Kind].Traits().Pages {
 			h := p.Name + "." + m.plan.Stack + "." + stackfile.DefaultSuffix
 			m.plan.Sites = append(m.plan.Sites, SitePlan{
 				Name:     p.Name + "." + m.plan.Stack,

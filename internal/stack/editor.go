@@ -70,7 +70,7 @@ func (s *Stack) Editor() (Editor, error) {
 				x.Debugger = &EditorDebugger{Name: t.Debugger, Host: kind.Host, Port: p.Debug}
 			}
 			out.Runtimes = append(out.Runtimes, x)
-		case p.Role.Store() && !t.Inbox:
+		case p.Role.Store() && !t.Pages:
 			out.Stores = append(out.Stores, editorStore(p, k.Exports(p)))
 		}
 	}

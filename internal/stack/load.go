@@ -111,7 +111,7 @@ func (s *Stack) CopyFrom(ctx context.Context, t Target, other *Stack, from Targe
 // returns the name of the mark, or "".
 func (d database) replace(ctx context.Context, load func(kind.Part) error) (mark string, err error) {
 	whole := d.kind.Traits().Replaces
-	tables, err := d.kind.Tables(ctx, d.part)
+	tables, err := d.kind.Tables(ctx, d.part, true)
 	if err != nil {
 		return "", err
 	}

@@ -47,7 +47,7 @@ func (s *Stack) Tables(ctx context.Context, t Target) (name string, tables []kin
 	if err := d.answering(); err != nil {
 		return "", nil, err
 	}
-	tables, err = d.kind.Tables(ctx, d.part)
+	tables, err = d.kind.Tables(ctx, d.part, true)
 	return d.part.Name, tables, err
 }
 

@@ -55,6 +55,7 @@ type PartConfig struct {
 	Processes  int             `toml:"processes" json:"processes,omitempty"`
 	Proof      *Proof          `toml:"proof" json:"proof,omitempty"`
 	Writable   []string        `toml:"writable" json:"writable,omitempty"`
+	Writes     bool            `toml:"writes" json:"writes,omitempty"`
 
 	Requires *Requirements `toml:"requires" json:"requires,omitempty"`
 

@@ -140,6 +140,7 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			items: anyText,
 			hint:  notEmpty,
 		},
+		"writes": {doc: "true: the console may change the databases. Absent: it only reads."},
 		"requires": {
 			doc: "What the application itself requires of its runtime and databases: settings, " +
 				"functions, writable folders.",

@@ -6,6 +6,7 @@ import (
 	"dravit/internal/kind/apache"
 	"dravit/internal/kind/custom"
 	"dravit/internal/kind/dravitcache"
+	"dravit/internal/kind/dravitconsole"
 	"dravit/internal/kind/dravitmail"
 	"dravit/internal/kind/dravitweb"
 	"dravit/internal/kind/mariadb"
@@ -24,7 +25,7 @@ import (
 // Kinds returns every kind.
 func Kinds() kind.List {
 	return kind.List{
-		apache.New(), custom.New(), dravitcache.New(), dravitmail.New(), dravitweb.New(),
+		apache.New(), custom.New(), dravitcache.New(), dravitconsole.New(), dravitmail.New(), dravitweb.New(),
 		mariadb.New(), memcached.New(), nats.New(), nginx.New(), node.New(), php.New(), postgres.New(), python.New(),
 		redis.New(), ruby.New(), sqlite.New(),
 	}

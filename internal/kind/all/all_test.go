@@ -25,7 +25,7 @@ func TestTraitsAgreeWithBehaviour(t *testing.T) {
 			if traits.Role == kind.RoleRuntime || traits.Extensions || traits.Debugger != "" {
 				assert.True(t, runtime, "extensions are asked of runtimes")
 			}
-			if traits.Accounts || traits.HeadStart || traits.Clients != nil || traits.Inbox {
+			if traits.Accounts || traits.HeadStart || traits.Clients != nil {
 				assert.True(t, store, "they are traits of stores")
 			}
 			if traits.Accounts {

@@ -28,7 +28,7 @@ func TestServe(t *testing.T) {
 	require.NoError(t, os.WriteFile(conf, []byte(files[0].Text), files[0].Mode))
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
-	go func() { ended <- serve(ctx, conf) }()
+	go func() { ended <- serve(ctx, conf, nil) }()
 	ask := func(password string, words ...string) (string, error) {
 		replies, err := health.Redis(t.Context(),
 			health.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)), password, words)
@@ -56,5 +56,5 @@ func TestServe(t *testing.T) {
 	assert.NoError(t, <-ended)
 	_, err = ask("kelp", "PING")
 	assert.Error(t, err)
-	assert.Error(t, serve(t.Context(), conf+" that is not there"))
+	assert.Error(t, serve(t.Context(), conf+" that is not there", nil))
 }

@@ -65,7 +65,7 @@ func (cache) Command(p kind.Part) kind.Command {
 const tick = 50 * time.Millisecond
 
 // serve serves until the context ends.
-func serve(ctx context.Context, file string) error {
+func serve(ctx context.Context, file string, _ kind.List) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err

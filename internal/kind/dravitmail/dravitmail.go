@@ -44,7 +44,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Role:  kind.RoleMail,
 		Keys:  []string{"port", "main"},
 		Serve: serve,
-		Inbox: true,
+		Pages: true,
 	}
 })
 
@@ -166,7 +166,7 @@ func dialogue(ctx context.Context, shared *health.SharedConn, do func(*smtp.Clie
 }
 
 // Serve catches mail and serves the inbox until the context ends.
-func serve(ctx context.Context, file string) error {
+func serve(ctx context.Context, file string, _ kind.List) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err

@@ -71,7 +71,7 @@ func (web) Ladder(p kind.Part) []kind.Rung {
 
 // serve serves the sites until the context ends, then lets requests in flight finish for a moment. At SIGHUP it reads
 // its configuration again.
-func serve(ctx context.Context, file string) error {
+func serve(ctx context.Context, file string, _ kind.List) error {
 	var c config
 	if err := kind.ReadConfig(file, &c); err != nil {
 		return err

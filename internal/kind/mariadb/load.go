@@ -75,11 +75,11 @@ func (mariadb) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
 	)
 }
 
-// session logs in as the application's user, for statements that may take long.
-func session(p kind.Part) (*sql.DB, error) {
+// session logs in as the application's user, for statements that may take long: one at a time, or many.
+func session(p kind.Part, many bool) (*sql.DB, error) {
 	c := mysql.NewConfig()
 	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", p.Address(), p.User, p.Password, p.Database
-	c.Timeout, c.MultiStatements, c.Logger = health.Deadline, true, quiet{}
+	c.Timeout, c.MultiStatements, c.Logger = health.Deadline, many, quiet{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -91,7 +91,7 @@ func session(p kind.Part) (*sql.DB, error) {
 
 // Query sends all statements at once.
 func (mariadb) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
-	db, err := session(p)
+	db, err := session(p, true)
 	if err != nil {
 		return err
 	}
@@ -111,6 +111,32 @@ func (mariadb) Query(ctx context.Context, p kind.Part, text string, rows kind.Ro
 	}
 }
 
+// Read runs the statement in a transaction that only reads, and has the next ones of its session read only, too: a
+// procedure may end the first (mariadb.com, "SET TRANSACTION").
+func (mariadb) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
+	db, err := session(p, false)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return said(err)
+	}
+	defer conn.Close()
+	for _, first := range []string{"SET SESSION TRANSACTION READ ONLY", "START TRANSACTION READ ONLY"} {
+		if _, err := conn.ExecContext(ctx, first); err != nil {
+			return said(err)
+		}
+	}
+	found, err := conn.QueryContext(ctx, statement)
+	if err != nil {
+		return said(err)
+	}
+	defer found.Close()
+	return said(health.SQLRows(found, rows))
+}
+
 // said returns an error of the server in its own words.
 func said(err error) error {
 	var refused *mysql.MySQLError
@@ -121,8 +147,8 @@ func said(err error) error {
 }
 
 // Tables takes the server's estimates, and counts small tables.
-func (mariadb) Tables(ctx context.Context, p kind.Part) ([]kind.Table, error) {
-	db, err := session(p)
+func (mariadb) Tables(ctx context.Context, p kind.Part, count bool) ([]kind.Table, error) {
+	db, err := session(p, true)
 	if err != nil {
 		return nil, err
 	}
@@ -130,10 +156,26 @@ func (mariadb) Tables(ctx context.Context, p kind.Part) ([]kind.Table, error) {
 	return health.SQLTables(
 		ctx,
 		db,
-		"`",
+		dialect,
 		`SELECT TABLE_NAME, TABLE_TYPE = 'VIEW', TABLE_ROWS, DATA_LENGTH + INDEX_LENGTH
 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY TABLE_NAME`,
+		count,
 	)
+}
+
+func (mariadb) Dialect() kind.Dialect { return dialect }
+
+var dialect = kind.Dialect{Quote: "`", Escapes: true, Text: "CHAR", Columns: func(t kind.Table) string {
+	return "SELECT COLUMN_NAME, COLUMN_TYPE, IS_NULLABLE = 'YES', COLUMN_DEFAULT, COLUMN_KEY = 'PRI' FROM " +
+		"information_schema.COLUMNS" + ofTable(t) + "ORDER BY ORDINAL_POSITION"
+}, Indexes: func(t kind.Table) string {
+	return "SELECT INDEX_NAME, MIN(NON_UNIQUE) = 0, GROUP_CONCAT(COLUMN_NAME ORDER BY SEQ_IN_INDEX SEPARATOR ', ') " +
+		"FROM information_schema.STATISTICS" + ofTable(t) + "GROUP BY INDEX_NAME ORDER BY INDEX_NAME"
+}}
+
+func ofTable(t kind.Table) string {
+	name := kind.Dialect{Escapes: true}.Literal(t.Name)
+	return " WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = " + name + " "
 }
 
 // Shell returns the client mariadb.

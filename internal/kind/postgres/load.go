@@ -229,14 +229,30 @@ func (postgres) Query(ctx context.Context, p kind.Part, text string, rows kind.R
 	return nil
 }
 
+// Read uses the extended protocol, which takes one statement only, in a transaction that only reads (postgresql.org,
+// "SET TRANSACTION").
+func (postgres) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
+	db, err := connect(ctx, health.Dial("tcp", p.Address()), p.User, p.Password, p.Database)
+	if err != nil {
+		return errors.New(plain(err))
+	}
+	defer db.Close(context.WithoutCancel(ctx))
+	if _, err := db.Exec(ctx, "BEGIN READ ONLY").ReadAll(); err != nil {
+		return errors.New(plain(err))
+	}
+	return give(db.ExecParams(ctx, statement, nil, nil, nil, nil), rows)
+}
+
 func give(r *pgconn.ResultReader, rows kind.Rows) error {
 	var names []string
 	for _, f := range r.FieldDescriptions() {
 		names = append(names, f.Name)
 	}
 	if len(names) == 0 {
-		_, err := r.Close()
-		return err
+		if _, err := r.Close(); err != nil {
+			return errors.New(plain(err))
+		}
+		return nil
 	}
 	if err := rows.Columns(names); err != nil {
 		return err

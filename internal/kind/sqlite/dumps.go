@@ -38,7 +38,7 @@ func (k sqlite) Replace(ctx context.Context, p kind.Part, load func(staged kind.
 
 // Copy writes a whole copy of the database, as one reader sees it.
 func (sqlite) Copy(ctx context.Context, p kind.Part, dir string) error {
-	db, err := open(path(p))
+	db, err := open(path(p), "rw")
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (sqlite) Restore(ctx context.Context, p kind.Part, dir string) error {
 
 // Dump writes the schema and the rows as sqlite3's .dump does, in one read transaction.
 func (sqlite) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
-	db, err := open(path(p))
+	db, err := open(path(p), "rw")
 	if err != nil {
 		return err
 	}
@@ -226,14 +226,42 @@ func (sqlite) Query(ctx context.Context, p kind.Part, text string, rows kind.Row
 }
 
 // Tables counts the rows. Sizes are not known.
-func (sqlite) Tables(ctx context.Context, p kind.Part) ([]kind.Table, error) {
-	db, err := open(path(p))
+func (sqlite) Tables(ctx context.Context, p kind.Part, count bool) ([]kind.Table, error) {
+	db, err := open(path(p), "rw")
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	return health.SQLTables(ctx, db, `"`, "SELECT name, type = 'view', NULL, NULL FROM sqlite_master "+
-		"WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name")
+	return health.SQLTables(ctx, db, sqlite{}.Dialect(), "SELECT name, type = 'view', NULL, NULL FROM sqlite_master "+
+		"WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name", count)
+}
+
+func (sqlite) Dialect() kind.Dialect {
+	d := kind.Dialect{Quote: `"`, Text: "TEXT"}
+	d.AsLiteral = func(column string) string { return "quote(" + column + ")" }
+	d.Columns = func(t kind.Table) string {
+		return `SELECT name, type, "notnull" = 0, dflt_value, pk > 0 FROM pragma_table_xinfo(` + d.Literal(t.Name) +
+			") WHERE hidden <> 1"
+	}
+	d.Indexes = func(t kind.Table) string {
+		return `SELECT l.name, l."unique", (SELECT group_concat(coalesce(i.name, 'an expression'), ', ') ` +
+			"FROM pragma_index_info(l.name) i) FROM pragma_index_list(" + d.Literal(t.Name) + ") l ORDER BY 1"
+	}
+	return d
+}
+
+// Read opens the file for reading only.
+func (sqlite) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
+	db, err := open(path(p), "ro")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	found, err := db.QueryContext(ctx, statement)
+	if err != nil {
+		return err
+	}
+	return errors.Join(health.SQLRows(found, rows), found.Close())
 }
 
 // Shell returns the client sqlite3.

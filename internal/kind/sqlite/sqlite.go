@@ -53,8 +53,9 @@ func (sqlite) Exports(p kind.Part) kind.Exports {
 	}
 }
 
-func open(file string) (*sql.DB, error) {
-	u := url.URL{Scheme: "file", Path: file, RawQuery: "mode=rw&_pragma=busy_timeout(3000)"}
+// open opens a file in a mode: rw to change it, ro to read it.
+func open(file, mode string) (*sql.DB, error) {
+	u := url.URL{Scheme: "file", Path: file, RawQuery: "mode=" + mode + "&_pragma=busy_timeout(3000)"}
 	return sql.Open("sqlite", u.String())
 }
 
@@ -64,7 +65,7 @@ func (sqlite) Fill(ctx context.Context, p kind.Part, dir string) error {
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		return err
 	}
-	db, err := open(file)
+	db, err := open(file, "rw")
 	if err != nil {
 		return err
 	}
@@ -75,7 +76,7 @@ func (sqlite) Fill(ctx context.Context, p kind.Part, dir string) error {
 
 // with runs do with one connection to the part's database: a transaction belongs to one.
 func with(ctx context.Context, p kind.Part, do func(conn *sql.Conn) error) error {
-	db, err := open(path(p))
+	db, err := open(path(p), "rw")
 	if err != nil {
 		return err
 	}
@@ -130,5 +131,5 @@ func (sqlite) Ladder(p kind.Part) []kind.Rung {
 }
 
 func (sqlite) DeepChecks(p kind.Part) []kind.DeepCheck {
-	return health.SQLDeepChecks(func(context.Context) (*sql.DB, error) { return open(path(p)) })
+	return health.SQLDeepChecks(func(context.Context) (*sql.DB, error) { return open(path(p), "rw") })
 }

@@ -19,7 +19,7 @@ func TestLadder(t *testing.T) {
 	assert.False(t, health.Holds(health.Climb(t.Context(), k.Ladder(p))), "no file yet")
 	require.NoError(t, k.Fill(t.Context(), p, p.Data))
 	assert.True(t, health.Holds(health.Climb(t.Context(), k.Ladder(p))))
-	db, err := open(path(p))
+	db, err := open(path(p), "rw")
 	require.NoError(t, err)
 	defer db.Close()
 	var tables int
