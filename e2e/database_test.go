@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -396,6 +397,7 @@ app = "app"
 	w.write("public/index.php", `<?php
 $port = (int) getenv("DB_PORT");
 $db = mysqli_connect(getenv("DB_HOST"), getenv("DB_USER"), getenv("DB_PASSWORD"), getenv("DB_DATABASE"), $port);
+if (isset($_GET["slow"])) usleep(700000);
 echo "boats: ", $db->query("SELECT COUNT(*) FROM boats")->fetch_row()[0];`)
 	w.dravit("start") // its page has no table yet
 	w.write("old.sql", fleet(3))
@@ -403,24 +405,28 @@ echo "boats: ", $db->query("SELECT COUNT(*) FROM boats")->fetch_row()[0];`)
 	w.must("db", "mark", "three")
 	url := w.status().Sites[0].URL
 	stop, answers := make(chan bool), make(chan string, 1000)
-	go func() {
-		defer close(answers)
-		for {
-			select {
-			case <-stop:
-				return
-			default:
+	var visitors sync.WaitGroup
+	for _, page := range []string{url, url + "?slow=1"} { // one that is under way when the database stops
+		visitors.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				code, text, _ := get(t, http.MethodGet, page, nil)
+				answers <- fmt.Sprint(code, " ", text)
+				time.Sleep(20 * time.Millisecond)
 			}
-			code, page, _ := get(t, http.MethodGet, url, nil)
-			answers <- fmt.Sprint(code, " ", page)
-			time.Sleep(20 * time.Millisecond)
-		}
-	}()
+		})
+	}
 	for range 3 {
-		w.must("db", "rewind", "three")
 		time.Sleep(100 * time.Millisecond)
+		w.must("db", "rewind", "three")
 	}
 	close(stop)
+	visitors.Wait()
+	close(answers)
 	n := 0
 	for a := range answers {
 		assert.Equal(t, "200 boats: 3", a)
@@ -509,6 +515,54 @@ func TestFlush(t *testing.T) {
 	r := w.dravit("flush")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "dravit start")
+}
+
+func TestMoreUsers(t *testing.T) {
+	for _, kind := range []string{"mariadb", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			w := newWorld(t)
+			w.database(kind)
+			as := func(name, sql string) (result, string) {
+				var made struct{ User, Password string }
+				w.json(&made, "db", "add", "--user", name, "--read-only="+fmt.Sprint(name == "reader"))
+				require.NotEmpty(t, made.Password)
+				client := fmt.Sprintf(`mariadb -h127.0.0.1 -P"$DB_PORT" -u%s -p%s harbour -Ne %q`,
+					made.User, made.Password, sql)
+				if kind == "postgres" {
+					client = fmt.Sprintf(`PGPASSWORD=%s psql -U %s -h 127.0.0.1 -Atc %q`, made.Password, made.User, sql)
+				}
+				return w.dravit("run", "--", "sh", "-c", client), client
+			}
+			r, client := as("reader", "SELECT COUNT(*) FROM boats")
+			assert.Equal(t, "3\n", r.stdout, r.all())
+			w.write("seven.sql", fleet(7))
+			w.must("db", "load", "seven.sql")
+			assert.Equal(t, "7\n", w.must("run", "--", "sh", "-c", client).stdout, "its rights outlive a load")
+			r = w.dravit("run", "--", "sh", "-c", strings.Replace(client, "SELECT COUNT(*)", "DELETE", 1))
+			assert.NotEqual(t, 0, r.code, "it only reads")
+			r, _ = as("clerk", "CREATE TABLE notes (n INTEGER); DELETE FROM boats WHERE n > 5")
+			assert.Equal(t, 0, r.code, r.all())
+			assert.Equal(t, "5", w.count())
+			w.must("db", "query", "INSERT INTO notes VALUES (1)")
+			assert.Contains(t, w.must("db", "access").stdout, "users    clerk, reader\n")
+
+			for _, bad := range []string{"clerk", "harbour", "a b", "'", "root", "pg_x"} {
+				own := kind == "mariadb" && bad == "pg_x" || kind == "postgres" && bad == "root"
+				assert.Equal(t, !own, w.dravit("db", "add", "--user", bad).code == 2, bad)
+			}
+			assert.Equal(t, 2, w.dravit("db", "add", "x", "--user", "y").code)
+			assert.Equal(t, 4, w.dravit("db", "drop", "--user", "clerk").code, "nobody agreed")
+			assert.Equal(t, 2, w.dravit("db", "drop", "--user", "harbour", "--yes").code, "the part's own")
+			for _, name := range []string{"clerk", "reader"} {
+				w.must("db", "drop", "--user", name, "--yes")
+			}
+			assert.NotEqual(t, 0, w.dravit("run", "--", "sh", "-c", client).code)
+			assert.Contains(t, w.must("db", "query", "SELECT n FROM notes").stdout, "1 row", "what it made stays")
+		})
+	}
+	w := newWorld(t)
+	w.database("sqlite")
+	assert.Equal(t, 1, w.dravit("db", "add", "--user", "clerk").code)
 }
 
 func TestMoreDatabases(t *testing.T) {

@@ -77,7 +77,7 @@ func SQLTables(ctx context.Context, db *sql.DB, d kind.Dialect, query string, co
 	}
 	for i := range all {
 		t := &all[i]
-		if !count || t.View || t.Bytes != nil && *t.Bytes > countBelow {
+		if !count || t.View || t.Rows != nil && t.Bytes != nil && *t.Bytes > countBelow {
 			continue
 		}
 		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+t.SQL).Scan(&t.Rows) == nil { // else the estimate stays

@@ -58,6 +58,12 @@ type Table struct {
 	Bytes *int64 `json:"bytes"` // with its indexes; nil: unknown
 }
 
+// Account is a user of a database besides the application.
+type Account struct {
+	Name, Password string
+	ReadOnly       bool
+}
+
 // Dialect is how a database writes SQL.
 type Dialect struct {
 	Quote   string // around a name

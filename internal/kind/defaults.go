@@ -34,6 +34,12 @@ func (StoreDefaults) Upgrade(context.Context, Part, string) error       { return
 func (StoreDefaults) Clean(Part, func(pid int, name string) bool) error { return nil }
 func (StoreDefaults) Prepare(context.Context, Part) error               { return nil }
 
+func (StoreDefaults) AddUser(context.Context, Part, Account) error { return errors.ErrUnsupported }
+func (StoreDefaults) DropUser(context.Context, Part, string) error { return errors.ErrUnsupported }
+func (StoreDefaults) Users(context.Context, Part) ([]string, error) {
+	return nil, errors.ErrUnsupported
+}
+
 func (StoreDefaults) Sessions(context.Context, Part) ([]Session, int, string, error) {
 	return nil, 0, "", errors.ErrUnsupported
 }

@@ -60,6 +60,13 @@ type Store interface {
 	// called again. It is called only if Traits.Accounts.
 	Prepare(ctx context.Context, p Part) error
 
+	// AddUser creates an account with rights in the part's database, which outlive a load of it; DropUser deletes one,
+	// and what it owns goes to the application's user. Users returns the names of the accounts apart from that one and
+	// the administrators, sorted. They are called only if Traits.Accounts.
+	AddUser(ctx context.Context, p Part, a Account) error
+	DropUser(ctx context.Context, p Part, name string) error
+	Users(ctx context.Context, p Part) ([]string, error)
+
 	// Sessions returns the connections of the application's users, the limit of connections, and the name of the
 	// setting that raises it. It is called only if Traits.Accounts.
 	Sessions(ctx context.Context, p Part) (sessions []Session, limit int, setting string, err error)

@@ -78,6 +78,7 @@ type Access struct {
 	URL      string `json:"url"`                // with the password only if it was asked for
 	// Others are the other databases of the server that the application's user has; nil if the server does not answer.
 	Others []string `json:"others,omitempty"`
+	Users  []string `json:"users,omitempty"` // that were added
 }
 
 // Access returns how to reach a database, with its password only on request.
@@ -108,6 +109,9 @@ func (s *Stack) Access(ctx context.Context, t Target, withPassword bool) (Access
 	if d.answering() == nil {
 		if names, err := d.kind.Names(ctx, d.part); err == nil {
 			a.Others = slices.DeleteFunc(names, func(name string) bool { return name == p.Database })
+		}
+		if p.Outside == "" && d.kind.Traits().Accounts {
+			a.Users, _ = d.kind.Users(ctx, d.part) // as above
 		}
 	}
 	return a, nil

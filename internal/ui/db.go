@@ -234,6 +234,7 @@ func (u *UI) Access(a stack.Access) {
 	line("password", a.Password)
 	line("database", a.Database)
 	line("others", strings.Join(a.Others, ", "))
+	line("users", strings.Join(a.Users, ", "))
 	line("url", a.URL)
 	if a.User != "" && a.Password == "" {
 		u.say(u.dim("next: dravit db access --password shows the password, too"))
@@ -364,5 +365,16 @@ func (u *UI) DatabaseAdded(name string) {
 	u.say(u.dim("next: dravit db load FILE --database " + name))
 }
 
-// DatabaseDropped writes that a database was deleted.
+// UserAdded writes that an account was created, with its password.
+func (u *UI) UserAdded(a kind.Account) {
+	rights := "has the application's rights"
+	if a.ReadOnly {
+		rights = "only reads"
+	}
+	u.say(u.bold(a.Name) + "  " + u.paint(green, "added") + "; it " + rights)
+	u.say(u.dim("password ") + a.Password)
+	u.say(u.dim("it is shown this once. next: dravit db access shows host and port"))
+}
+
+// DatabaseDropped writes that a database or a user was deleted.
 func (u *UI) DatabaseDropped(name string) { u.say(u.bold(name) + "  " + u.paint(green, "dropped")) }

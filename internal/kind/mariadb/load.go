@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"path/filepath"
-	"strings"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -33,17 +32,7 @@ func (m mariadb) Create(ctx context.Context, p kind.Part) error { return m.Prepa
 
 // Drop deletes the database as the administrator.
 func (mariadb) Drop(ctx context.Context, p kind.Part) error {
-	name, err := admin()
-	if err != nil {
-		return err
-	}
-	db, err := connectAdmin(ctx, p, name)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	_, err = db.ExecContext(ctx, "DROP DATABASE IF EXISTS `"+strings.ReplaceAll(p.Database, "`", "``")+"`")
-	return err
+	return asAdmin(ctx, p, "DROP DATABASE IF EXISTS "+dialect.Name(p.Database))
 }
 
 // Names asks as the application's user, who sees its own.

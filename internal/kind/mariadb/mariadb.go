@@ -312,10 +312,9 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 			return err
 		}
 	}
-	id := func(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
-	lit := func(s string) string { return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'" }
-	statements := []string{"CREATE DATABASE IF NOT EXISTS " + id(p.Database)}
-	for _, host := range []string{"localhost", "127.0.0.1"} {
+	lit := dialect.Literal
+	statements := []string{"CREATE DATABASE IF NOT EXISTS " + dialect.Name(p.Database)}
+	for _, host := range accountHosts {
 		account := lit(p.User) + "@" + lit(host)
 		by := "IDENTIFIED BY " + lit(p.Password)
 		if p.User == name { // the administrator's account stays as it is
@@ -324,7 +323,7 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 		statements = append(statements,
 			"CREATE USER IF NOT EXISTS "+account,
 			"ALTER USER "+account+" "+by,
-			"GRANT ALL PRIVILEGES ON "+id(strings.ReplaceAll(p.Database, "_", `\_`))+".* TO "+account)
+			"GRANT ALL PRIVILEGES ON "+inDatabase(p)+" TO "+account)
 	}
 	for _, s := range statements {
 		if _, err := db.ExecContext(ctx, s); err != nil {

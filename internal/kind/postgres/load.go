@@ -131,11 +131,17 @@ func (k postgres) Names(ctx context.Context, p kind.Part) ([]string, error) {
 
 // asAdmin runs do with a connection of the administrator, to no database of the part's.
 func asAdmin(ctx context.Context, p kind.Part, do func(db *pgconn.PgConn) error) error {
+	p.Database = "postgres"
+	return asAdminIn(ctx, p, do)
+}
+
+// asAdminIn runs do with a connection of the administrator to the part's database.
+func asAdminIn(ctx context.Context, p kind.Part, do func(db *pgconn.PgConn) error) error {
 	name, err := admin()
 	if err != nil {
 		return err
 	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", "postgres")
+	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", p.Database)
 	if err != nil {
 		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
 	}

@@ -225,15 +225,24 @@ func (sqlite) Query(ctx context.Context, p kind.Part, text string, rows kind.Row
 	})
 }
 
-// Tables counts the rows. Sizes are not known.
+// measuredBelow is the size of a file up to which the sizes of its tables are measured, in bytes: each page is read.
+const measuredBelow = 64 << 20
+
+// Tables counts the rows. The sizes of tables are those of their pages (sqlite.org, "The DBSTAT Virtual Table").
 func (sqlite) Tables(ctx context.Context, p kind.Part, count bool) ([]kind.Table, error) {
 	db, err := open(path(p), "rw")
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	return health.SQLTables(ctx, db, sqlite{}.Dialect(), "SELECT name, type = 'view', NULL, NULL FROM sqlite_master "+
-		"WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name", count)
+	size := "NULL"
+	if info, err := os.Stat(path(p)); count && err == nil && info.Size() <= measuredBelow {
+		size = "CASE WHEN m.type = 'table' THEN (SELECT SUM(s.pgsize) FROM dbstat s WHERE s.name IN " +
+			"(SELECT i.name FROM sqlite_master i WHERE i.tbl_name = m.name)) END"
+	}
+	return health.SQLTables(ctx, db, sqlite{}.Dialect(), "SELECT m.name, m.type = 'view', NULL, "+size+" FROM "+
+		"sqlite_master m WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY m.name",
+		count)
 }
 
 func (sqlite) Dialect() kind.Dialect {

@@ -40,3 +40,28 @@ func TestLadder(t *testing.T) {
 		assert.Equal(t, kind.Open, health.FirstMiss(health.Climb(t.Context(), k.Ladder(p))).Rung)
 	}
 }
+
+func TestTables(t *testing.T) {
+	p := kind.Part{Data: t.TempDir(), Database: "ferry"}
+	k := sqlite{}
+	require.NoError(t, k.Fill(t.Context(), p, p.Data))
+	require.NoError(t, k.Query(t.Context(), p, `CREATE TABLE cargo (n INTEGER PRIMARY KEY, what TEXT);
+		INSERT INTO cargo WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 2000)
+			SELECT n, hex(randomblob(50)) FROM c; CREATE VIEW few AS SELECT n FROM cargo`, kind.Rows{}))
+	sizes := []int64{0}
+	for _, statement := range []string{"", "CREATE INDEX by_what ON cargo (what)"} {
+		require.NoError(t, k.Query(t.Context(), p, statement, kind.Rows{}))
+		all, err := k.Tables(t.Context(), p, true)
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		assert.Equal(t, int64(2000), *all[0].Rows)
+		sizes = append(sizes, *all[0].Bytes)
+		assert.True(t, all[1].View)
+		assert.Nil(t, all[1].Bytes)
+	}
+	assert.Greater(t, sizes[1], int64(200_000))
+	assert.Greater(t, sizes[2], sizes[1]+200_000, "with its indexes")
+	all, err := k.Tables(t.Context(), p, false)
+	require.NoError(t, err)
+	assert.Nil(t, all[0].Rows)
+}
