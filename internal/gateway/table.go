@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dravit/internal/health"
@@ -33,6 +34,8 @@ type table struct {
 	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
+	busy sync.Map // *atomic.Int64 by a stack's id: requests under way
+
 	mu     sync.RWMutex
 	seen   os.FileInfo
 	routes map[string]*target
@@ -45,6 +48,7 @@ func readTable(file string) (Table, error) {
 
 type target struct {
 	Route
+	busy  *atomic.Int64 // requests under way for the stack
 	lines idleConns
 	proxy *httputil.ReverseProxy
 }
@@ -77,7 +81,8 @@ func (t *table) find(host string) (*target, error) {
 			t.routes[r.Host] = was
 			continue
 		}
-		t.routes[r.Host] = &target{Route: r, proxy: t.proxyTo(r)}
+		busy, _ := t.busy.LoadOrStore(r.StackID, new(atomic.Int64))
+		t.routes[r.Host] = &target{Route: r, busy: busy.(*atomic.Int64), proxy: t.proxyTo(r)}
 	}
 	for host, was := range old {
 		if t.routes[host] != was {
@@ -126,6 +131,10 @@ func (t *table) siteFor(d NetworkListener) http.Handler {
 // restartPatience is how long a request waits for a web server or runtime that is starting while its stack is
 // restarted.
 const restartPatience = 3 * time.Second
+
+// heldPatience is how long a request waits while the keeper says that what it needs is restarting: a copy of large data
+// may take that long.
+const heldPatience = 30 * time.Second
 
 // dial connects to a stack's web server.
 func dial(ctx context.Context, r Route) (net.Conn, error) {
@@ -268,6 +277,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			StackID: to.StackID,
 			Site:    to.Site,
 			Seal:    health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site),
+			Busy:    to.busy.Load(),
 		})
 	case to.Private && !t.private(r):
 		refuse(w, http.StatusForbidden)
@@ -278,7 +288,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // released returns the target when its requests may pass: while its runtime restarts, the keeper holds them back.
 func (t *table) released(ctx context.Context, to *target) *target {
-	for end := time.Now().Add(restartPatience); to.Held && time.Now().Before(end) &&
+	for end := time.Now().Add(heldPatience); to.Held && time.Now().Before(end) &&
 		proc.Sleep(ctx, 10*time.Millisecond) == nil; {
 		now, err := t.find(to.Host)
 		if err != nil || now == nil {
@@ -292,6 +302,10 @@ func (t *table) released(ctx context.Context, to *target) *target {
 // forward sends a request on to the target.
 func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 	to = t.released(r.Context(), to)
+	if !lasting(r) {
+		to.busy.Add(1)
+		defer to.busy.Add(-1)
+	}
 	if to.Buffered && r.ContentLength != 0 && r.Header["Upgrade"] == nil {
 		done, err := spool(w, r)
 		if err != nil {
@@ -308,6 +322,11 @@ func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 	// the proxy would give up and cut the answer off.
 	_ = http.NewResponseController(w).EnableFullDuplex() // HTTP/2 always allows it
 	to.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), originalKey{}, r)))
+}
+
+// lasting reports whether a request is one whose answer may never end.
+func lasting(r *http.Request) bool {
+	return r.Header["Upgrade"] != nil || strings.Contains(r.Header.Get("Accept"), "text/event-stream")
 }
 
 // originalKey is the context key of the incoming request: ModifyResponse sees only the outgoing one.

@@ -41,6 +41,23 @@ type Routed struct {
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
 	Seal    string `json:"seal"`
+	Busy    int64  `json:"busy"` // requests under way for the stack, those aside whose answers may never end
+}
+
+// Busy asks the gateway how many requests for a site's stack are under way.
+func Busy(ctx context.Context, gateway, host string) (int64, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+host+RoutePath, nil)
+	if err != nil {
+		return 0, err
+	}
+	resp, err := Client(Dial("tcp", gateway)).Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	var r Routed
+	err = json.NewDecoder(resp.Body).Decode(&r)
+	return r.Busy, err
 }
 
 // Target is a site as a check sees it.

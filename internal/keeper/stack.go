@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/data"
 	"dravit/internal/gateway"
+	"dravit/internal/health"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -258,6 +259,7 @@ func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, want
 		}
 	}
 	holds := len(s.restarting) > 0
+	spec := s.spec
 	s.mu.Unlock()
 	if !holds {
 		return
@@ -265,6 +267,24 @@ func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, want
 	s.keeper.gateway.reroute()
 	if serving {
 		_ = proc.Sleep(ctx, settling) // interrupted: these requests get no answer
+	}
+	if slices.ContainsFunc(end, func(p *partRunner) bool { return p.spec.Role.Store() }) {
+		drain(ctx, kind.Loopback(spec.HTTPPort), spec.Sites[0].Host)
+	}
+}
+
+// drainPatience is how long a store may be needed by requests that are under way when it restarts.
+const drainPatience = 5 * time.Second
+
+// drain waits until no request is under way for a stack. Later ones wait for the parts that restart.
+func drain(ctx context.Context, gateway, host string) {
+	ctx, cancel := context.WithTimeout(ctx, drainPatience)
+	defer cancel()
+	for {
+		busy, err := health.Busy(ctx, gateway, host)
+		if err != nil || busy <= 0 || proc.Sleep(ctx, 10*time.Millisecond) != nil {
+			return
+		}
 	}
 }
 
