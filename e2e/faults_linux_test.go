@@ -446,7 +446,7 @@ var machineFaults = []fault{
 if (hungry) for (const all = [];;) all.push(Buffer.alloc(1 << 20, 1))
 require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")`),
 		breaks: func(t *testing.T, w *world) {
-			w.confine(128 << 20)
+			w.confine(256 << 20) // so much that the application is larger than the keeper when it is full
 			w.write("hungry", "")
 			w.kill("app")
 			w.eventually("the kernel kills it", func() bool {

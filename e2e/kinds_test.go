@@ -196,10 +196,10 @@ func TestDataOfOtherVersions(t *testing.T) {
 		assert.Equal(t, 3, r.code, r.all())
 		assert.Contains(t, strings.Join(strings.Fields(r.stderr), " "), c.want)
 	}
-	assert.NoDirExists(t, filepath.Join(dirs[0], "db.of-10.5.23"))
+	assert.NoDirExists(t, filepath.Join(dirs[0], "db.marks"))
 	r := w.must("start", "--upgrade", "db")
 	assert.Contains(t, r.all(), "answers")
-	assert.DirExists(t, filepath.Join(dirs[0], "db.of-10.5.23", "mysql"), "the copy of before")
+	assert.Contains(t, w.must("db", "marks", "--part", "db").stdout, "before-upgrade-from-10.5.23")
 	assert.Contains(t, w.must("run", "--", "sh", "-c", `mariadb -h"$DB_HOST" -P"$DB_PORT" -u"$DB_USER" `+
 		`-p"$DB_PASSWORD" "$DB_DATABASE" -e "SELECT * FROM boats"`).stdout, "Dunlin")
 	w.must("start") // without consent: there is nothing to change any more

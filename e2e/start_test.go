@@ -258,10 +258,10 @@ func TestInterruptedStart(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	_ = cmd.Wait()
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
-	w.eventually("the slow part is ended", func() bool { return !alive(slow) })
-	s := w.status()
-	assert.Equal(t, "stopped", s.part(t, "slow").State)
-	assert.Equal(t, seats, s.part(t, "seats").PID, "what ran before runs on")
+	w.eventually("the slow part is stopped", func() bool {
+		return !alive(slow) && w.status().part(t, "slow").State == "stopped"
+	})
+	assert.Equal(t, seats, w.status().part(t, "seats").PID, "what ran before runs on")
 }
 
 // A stack file may pin a port; free choices avoid the ports of other stacks.
