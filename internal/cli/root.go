@@ -165,7 +165,7 @@ Words that you will meet:
 	add("prove", a.checkCommand(), a.diagnoseCommand(), a.reportCommand())
 	add("use", a.runCommand(), a.shellCommand(), a.envCommand(), a.dbCommand(), a.flushCommand(), a.mailCommand(),
 		a.extensionsCommand())
-	add("machine", a.namesCommand(), a.portsCommand(), a.removeCommand())
+	add("machine", a.namesCommand(), a.portsCommand(), a.supplyCommand(), a.removeCommand())
 	add("learn", a.demoCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")

@@ -33,7 +33,8 @@ what does not run yet. It restarts parts whose configuration changed, and leaves
 If a part or site does not answer, start names it with the cause and the end of its log; the other
 parts keep running. Ctrl-C stops what this start has started.
 
-In a folder without a stack file, start proposes one as propose does, asks, writes it and starts it.
+In a folder without a stack file, start proposes one as propose does, asks, writes it and starts it. If the
+machine lacks a version that can be supplied (dravit supply), start asks once, and fetches it.
 
 A part with the key outside is a server that somebody else runs. Start asks for its password once, or
 takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that only you can read.`,
@@ -171,15 +172,29 @@ func (a *app) restartCommand() *cobra.Command {
 // start starts a stack and shows its progress.
 func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
 	began := time.Now()
+	out, err := a.bring(ctx, s, o)
+	if errors.Is(err, stack.ErrNoPlan) {
+		fetched, fetchErr := a.supplyLacking(ctx, s, o.Consent)
+		if fetchErr != nil {
+			return fetchErr
+		}
+		if fetched {
+			out, err = a.bring(ctx, s, o)
+		}
+	}
+	return a.started(ctx, s, out, err, time.Since(began))
+}
+
+// bring starts a stack and shows its progress.
+func (a *app) bring(ctx context.Context, s *stack.Stack, o stack.StartOptions) (stack.Started, error) {
 	report, end := func(keeper.Event) {}, func() {}
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End
 		o.Tasks = progress.Task
 	}
-	out, err := s.Start(ctx, o, report)
-	end()
-	return a.started(ctx, s, out, err, time.Since(began))
+	defer func() { end() }()
+	return s.Start(ctx, o, report)
 }
 
 // started shows the result of a start.

@@ -18,7 +18,7 @@ type Program struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
 	Path    string `json:"path,omitempty"`
-	// one of system, local, user, versions, settings, path, built-in, project
+	// one of system, local, user, versions, settings, supply, path, built-in, project
 	Origin string            `json:"origin"`
 	Facts  map[string]string `json:"facts,omitempty"` // in the kind's own words; lists are separated by spaces
 }

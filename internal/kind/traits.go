@@ -36,6 +36,8 @@ type Traits struct {
 	Programs []string
 	// BuiltIn is the version of a library that is built into Dravit. "": Dravit's own version counts.
 	BuiltIn string
+	// Carrier is how an npm-format registry has the kind's programs. Zero: it has none.
+	Carrier Carrier
 	// Serve reads its configuration file, and serves until the context ends. nil: another program is the server.
 	// kinds are all kinds.
 	Serve func(ctx context.Context, config string, kinds List) error
@@ -72,4 +74,12 @@ type Traits struct {
 	Rules map[string]setting.Rule
 	// Symptoms are searched for in the part's log; the first match counts.
 	Symptoms []Symptom
+}
+
+// Carrier is a package of an npm-format registry that carries a kind's program whole: it runs as it is unpacked.
+type Carrier struct {
+	Package string // {os} stands for linux or darwin, {arch} for x64 or arm64
+	Program string // the program's path in the package
+	Links   string // a file in the package that lists links to make, as [{source, target}], or ""
+	Marked  bool   // every release is marked as a preview, though the program is none
 }

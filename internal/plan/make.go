@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 	"dravit/internal/trouble"
@@ -315,6 +316,13 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 		}
 	}
 	next := "change it in " + stackfile.Name + " to something that this machine has"
+	if k := m.carried(file.Kind); k != "" {
+		next = "dravit supply " + k
+		if v := file.For(k).Version; v != "" {
+			next += " " + shell.Quote(v)
+		}
+		next += " fetches one, if a source has it"
+	}
 	if consent := consentNext(name, rejected); consent != "" {
 		next = consent
 	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
@@ -330,6 +338,16 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	m.fault(trouble.NoProgram, "part."+name,
 		fmt.Sprintf("no program on this machine fits part %s, which needs %s", name, want),
 		strings.Join(found, "; "), next)
+}
+
+// carried returns the first of these kinds whose programs a registry may have, or "".
+func (m *maker) carried(kinds []string) string {
+	for _, name := range kinds {
+		if k := m.kinds[name]; k != nil && k.Traits().Carrier.Package != "" {
+			return name
+		}
+	}
+	return ""
 }
 
 // demandedBy returns a file of the project that demands a version of one of these kinds, or "" if none does.

@@ -9,6 +9,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
+	"dravit/internal/survey"
 	"dravit/internal/trouble"
 	"dravit/internal/version"
 )
@@ -44,6 +45,9 @@ type upgrade struct {
 
 // flaws counts what speaks against a candidate without excluding it.
 func (c candidate) flaws() int { return len(c.extended.Unfit) + len(c.lacks) }
+
+// supplied reports whether Dravit fetched the program.
+func (c candidate) supplied() bool { return c.program.Origin == survey.Supply }
 
 // offersOf returns the programs of a kind, the newest first.
 func (m *maker) offersOf(k kind.Kind) []offer {
@@ -187,11 +191,13 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 }
 
 // choose returns the program to take, of those that meet every demand, the newest first: the one with the fewest flaws,
-// or the one that served the last good start if it has no more flaws. Flaws are stores out of reach and modules of the
-// project that do not fit. They exclude nothing: another part may use the store, and modules can be built again.
+// of those an installed one before one that Dravit fetched; or the one that served the last good start if it has no
+// more flaws. Flaws are stores out of reach and modules of the project that do not fit. They exclude nothing: another
+// part may use the store, and modules can be built again.
 func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int, kept bool) {
 	for i, c := range fitting {
-		if c.flaws() < fitting[best].flaws() {
+		fewer := c.flaws() - fitting[best].flaws()
+		if fewer < 0 || fewer == 0 && fitting[best].supplied() && !c.supplied() {
 			best = i
 		}
 	}
@@ -215,6 +221,8 @@ func passedOver(newer []candidate, chosen candidate) []Option {
 		switch {
 		case len(c.lacks) > 0:
 			why = c.lacks[0].because
+		case c.supplied() && !chosen.supplied():
+			why = "an installed program goes before one that was fetched"
 		case len(c.extended.Unfit) > 0:
 			why = c.extended.Unfit[0].File + " of the project does not fit: " + c.extended.Unfit[0].Because
 		}

@@ -33,6 +33,15 @@ type Settings struct {
 	Suffixes []string `toml:"suffixes" json:"suffixes,omitempty"`
 	// Ask holds, for programs by name, the arguments with which they print their version, separated by spaces.
 	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
+	// Sources are where programs come from that the machine lacks.
+	Sources []Source `toml:"source" json:"source,omitempty"`
+}
+
+// Source is a registry of packages.
+type Source struct {
+	Format  string `toml:"format" json:"format"`   // npm
+	Address string `toml:"address" json:"address"` // "": the one of the machine's own client
+	Off     bool   `toml:"off" json:"off,omitempty"`
 }
 
 // fault says what is wrong with the file, or "".
@@ -63,6 +72,11 @@ func Read(h *home.Home) (Settings, error) {
 			return s, fault(file, "unknown key:\n"+strict.String())
 		}
 		return s, fault(file, err.Error())
+	}
+	for _, x := range s.Sources {
+		if x.Format != "npm" {
+			return s, fault(file, fmt.Sprintf("a source of format %q is not known; the formats are: npm", x.Format))
+		}
 	}
 	for name, port := range map[string]int{"http": s.HTTP, "https": s.HTTPS} {
 		if port < 0 || port > 65535 || port != 0 && s.HTTP == s.HTTPS {

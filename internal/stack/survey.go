@@ -2,6 +2,7 @@ package stack
 
 import (
 	"context"
+	"path/filepath"
 
 	"dravit/internal/gateway"
 	"dravit/internal/ledger"
@@ -10,6 +11,7 @@ import (
 	"dravit/internal/proc"
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
+	"dravit/internal/supply"
 	"dravit/internal/survey"
 )
 
@@ -17,7 +19,14 @@ import (
 func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	set, err := settings.Read(m.Home)
 	machine := survey.Here(m.Kinds, set, m.Home.Path("survey.json"))
+	if err != nil {
+		return machine, err
+	}
 	machine.Project = project
+	trees, err := supply.Trees(m.Home)
+	for _, t := range trees {
+		machine.Supplied = append(machine.Supplied, filepath.Dir(t.Program))
+	}
 	return machine, err
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -163,7 +164,7 @@ func (w whole) room(content string) error {
 		folders = append(folders, content)
 	}
 	for _, name := range w.folders {
-		folders = append(folders, w.Dir+"/"+name)
+		folders = append(folders, filepath.Join(w.Dir, name))
 	}
 	return data.Room(w.Home.Stack(w.ID, "data"), folders...)
 }

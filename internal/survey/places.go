@@ -20,6 +20,7 @@ const (
 	User     = "user"     // in the user's own folders
 	Versions = "versions" // one of several versions in a folder that holds them side by side
 	Settings = "settings" // in a folder that Dravit's settings name
+	Supply   = "supply"   // in a tree that Dravit fetched
 	OnPath   = "path"     // elsewhere on PATH
 )
 
@@ -101,6 +102,9 @@ func (l *looker) searchPath() []folder {
 	}
 	for _, dir := range l.Settings.Programs {
 		add(dir, Settings)
+	}
+	for _, dir := range l.Supplied {
+		add(dir, Supply)
 	}
 	for _, u := range usual {
 		for _, dir := range l.folders.expand(l.inHome(u.pattern)) {

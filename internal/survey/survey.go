@@ -57,12 +57,13 @@ type Host struct {
 type Machine struct {
 	Kinds    []kind.Kind
 	Settings settings.Settings
-	Cache    string // the file with the answers of programs
-	Root     string // the root of the file system: "" for the machine's own, or a recorded tree
-	Home     string // the user's home, below Root
-	Path     string // PATH
-	Project  string // the project's folder, as a real path: its programs are not run; "": none
-	StandIns bool   // the system has programs that only ask to install something (macOS)
+	Cache    string   // the file with the answers of programs
+	Root     string   // the root of the file system: "" for the machine's own, or a recorded tree
+	Home     string   // the user's home, below Root
+	Path     string   // PATH
+	Project  string   // the project's folder, as a real path: its programs are not run; "": none
+	Supplied []string // folders of programs that Dravit fetched
+	StandIns bool     // the system has programs that only ask to install something (macOS)
 }
 
 // Here returns this machine as this user sees it.

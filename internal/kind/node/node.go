@@ -25,7 +25,9 @@ type node struct {
 var _ kind.Runtime = node{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("node", "node", []string{"node", "nodejs"}, symptoms())
+	t := command.Traits("node", "node", []string{"node", "nodejs"}, symptoms())
+	t.Carrier = kind.Carrier{Package: "node-{os}-{arch}", Program: "bin/node"}
+	return t
 })
 
 func (node) Traits() *kind.Traits { return traits() }

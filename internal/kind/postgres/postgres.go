@@ -46,9 +46,11 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Replaces:  true,
 		Accounts:  true,
 		HeadStart: true,
-		Clients:   pattern.New(`(?i)postgres|psycopg|pg_connect|PG::|password authentication failed`),
-		Rules:     rules(),
-		Symptoms:  symptoms(),
+		Carrier: kind.Carrier{Package: "@embedded-postgres/{os}-{arch}", Program: "native/bin/postgres",
+			Links: "native/pg-symlinks.json", Marked: true},
+		Clients:  pattern.New(`(?i)postgres|psycopg|pg_connect|PG::|password authentication failed`),
+		Rules:    rules(),
+		Symptoms: symptoms(),
 	}
 })
 

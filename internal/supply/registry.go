@@ -1,0 +1,164 @@
+package supply
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"dravit/internal/pattern"
+)
+
+// document is what a registry says of a package (npm's "abbreviated" package document).
+type document struct {
+	Versions map[string]struct {
+		Dist struct {
+			Tarball   string `json:"tarball"`
+			Integrity string `json:"integrity"` // algorithms and digests (w3.org, "Subresource Integrity")
+		} `json:"dist"`
+	} `json:"versions"`
+}
+
+// longestDocument is how long a package document may be, in bytes.
+const longestDocument = 64 << 20
+
+// ErrNoSource says that neither the settings nor the machine's own client name a registry.
+var ErrNoSource = errors.New("no source is known")
+
+// AddressOf returns the address of the registry that this machine's own client uses: what the user's environment or
+// .npmrc names, else what the client npm answers. A project's .npmrc does not count: a repository must not choose where
+// programs come from.
+func AddressOf(ctx context.Context, userHome string, getenv func(string) string) (string, error) {
+	for _, name := range []string{"npm_config_registry", "NPM_CONFIG_REGISTRY"} {
+		if address := getenv(name); address != "" {
+			return address, nil
+		}
+	}
+	if text, err := os.ReadFile(filepath.Join(userHome, ".npmrc")); err == nil {
+		if m := pattern.Of(`(?m)^\s*registry\s*=\s*["']?([^"'\s]+)`).FindSubmatch(text); m != nil {
+			return string(m[1]), nil
+		}
+	}
+	npm, err := exec.LookPath("npm")
+	if err != nil {
+		return "", ErrNoSource
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, npm, "config", "get", "registry")
+	cmd.Dir = userHome
+	out, err := cmd.Output()
+	if address := strings.TrimSpace(string(out)); err == nil && strings.HasPrefix(address, "http") {
+		return address, nil
+	}
+	return "", ErrNoSource
+}
+
+// CheckAddress returns an error unless an address is https, or on this machine: what a registry says of a package is
+// signed by nothing else.
+func CheckAddress(address string) error {
+	u, err := url.Parse(address)
+	switch {
+	case err != nil:
+		return err
+	case u.Scheme == "https" && u.Host != "":
+		return nil
+	case u.Scheme == "http" && isLoopback(u.Hostname()):
+		return nil
+	}
+	return fmt.Errorf("%s is neither https nor on this machine", u.Redacted())
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// client follows redirects, but not from https to http.
+var client = &http.Client{
+	Transport: &http.Transport{
+		Proxy:                 http.ProxyFromEnvironment,
+		TLSHandshakeTimeout:   20 * time.Second,
+		ResponseHeaderTimeout: stallAfter,
+		ForceAttemptHTTP2:     true,
+	},
+	CheckRedirect: func(req *http.Request, via []*http.Request) error {
+		if len(via) > 5 {
+			return errors.New("too many redirects")
+		}
+		return CheckAddress(req.URL.String())
+	},
+}
+
+// ask requests something of a registry. The caller must close the body.
+func ask(ctx context.Context, method, address string, head map[string]string) (*http.Response, error) {
+	if err := CheckAddress(address); err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("User-Agent", "dravit")
+	for name, value := range head {
+		req.Header.Set(name, value)
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode >= 400 {
+		resp.Body.Close()
+		return nil, statusError{address, resp.StatusCode}
+	}
+	return resp, nil
+}
+
+// statusError is an answer that is none.
+type statusError struct {
+	address string
+	code    int
+}
+
+func (e statusError) Error() string {
+	return fmt.Sprintf("%s: %d %s", e.address, e.code, http.StatusText(e.code))
+}
+
+// document reads a package document.
+func (s Supplier) document(ctx context.Context, name string) (document, error) {
+	var d document
+	address := strings.TrimSuffix(s.Address, "/") + "/" + strings.ReplaceAll(name, "/", "%2f")
+	resp, err := ask(ctx, http.MethodGet, address, map[string]string{
+		"Accept": "application/vnd.npm.install-v1+json, application/json;q=0.8"})
+	if err != nil {
+		return d, err
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(io.LimitReader(resp.Body, longestDocument)).Decode(&d); err != nil {
+		return d, fmt.Errorf("%s answers with no package document: %w", address, err)
+	}
+	return d, nil
+}
+
+// size returns how long a file is, in bytes, or 0 if the registry does not say.
+func (s Supplier) size(ctx context.Context, address string) (int64, error) {
+	resp, err := ask(ctx, http.MethodHead, address, nil)
+	var status statusError
+	if errors.As(err, &status) { // it does not answer that; the download will show
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	resp.Body.Close()
+	return max(0, resp.ContentLength), nil
+}

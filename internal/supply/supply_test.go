@@ -1,0 +1,279 @@
+package supply
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+)
+
+// boat is a kind whose programs a package carries.
+type boat struct {
+	kind.Kind
+	marked bool
+}
+
+func (b boat) Traits() *kind.Traits {
+	return &kind.Traits{Name: "boat", Carrier: kind.Carrier{Package: "@quay/boat-{os}-{arch}", Program: "bin/boat",
+		Links: "links.json", Marked: b.marked}}
+}
+
+func (boat) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (
+	string, map[string]string, error) {
+	out, err := run(path, "--version")
+	return strings.TrimSpace(out), nil, err
+}
+
+// item is an entry of a package.
+type item struct {
+	name, text string
+	mode       int64
+	kind       byte
+	link       string
+}
+
+func packed(t *testing.T, items ...item) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	w := tar.NewWriter(z)
+	for _, i := range items {
+		if i.kind == 0 {
+			i.kind = tar.TypeReg
+		}
+		h := &tar.Header{Name: i.name, Mode: i.mode, Typeflag: i.kind, Linkname: i.link, Size: int64(len(i.text))}
+		require.NoError(t, w.WriteHeader(h))
+		_, err := w.Write([]byte(i.text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(w.Close(), z.Close()))
+	return b.Bytes()
+}
+
+func whole(t *testing.T, version string) []byte {
+	return packed(t, item{name: "package/package.json", text: "{}"},
+		item{name: "package/bin/boat", text: "#!/bin/sh\necho " + version + "\n", mode: 0o4755},
+		item{name: "package/lib/keel.so.1.2", text: strings.Repeat("kelp", 100_000)},
+		item{name: "package/links.json", text: `[{"source": "lib/keel.so.1.2", "target": "lib/keel.so.1"}]`})
+}
+
+// registry serves packages by their releases. serve may answer requests for files in its own way.
+func registry(t *testing.T, releases map[string][]byte,
+	serve func(w http.ResponseWriter, r *http.Request) bool) Supplier {
+	t.Helper()
+	var s Supplier
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.EscapedPath() == "/@quay%2fboat-linux-x64" {
+			versions := map[string]any{}
+			for name, file := range releases {
+				sum := sha512.Sum512(file)
+				versions[name] = map[string]any{"dist": map[string]string{"tarball": s.Address + "/files/" + name,
+					"integrity": "sha1-x sha512-" + base64.StdEncoding.EncodeToString(sum[:])}}
+			}
+			_ = json.NewEncoder(w).Encode(map[string]any{"versions": versions})
+			return
+		}
+		if serve != nil && serve(w, r) {
+			return
+		}
+		file, ok := releases[strings.TrimPrefix(r.URL.Path, "/files/")]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(file))
+	}))
+	t.Cleanup(server.Close)
+	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(h.Run) })
+	s = Supplier{Home: h, Address: server.URL, OS: "linux", Arch: "amd64"}
+	return s
+}
+
+func anyVersion(string) bool { return true }
+
+func (s Supplier) get(t *testing.T, allowed func(string) bool) (Tree, error) {
+	t.Helper()
+	o, err := s.Find(t.Context(), boat{}, allowed)
+	require.NoError(t, err)
+	return s.Get(t.Context(), o, boat{}, func(int64) {})
+}
+
+func TestSupply(t *testing.T) {
+	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
+		"2.0.0-rc.1": whole(t, "2.0.0")}, nil)
+	o, err := s.Find(t.Context(), boat{}, anyVersion)
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.0", o.Version, "the newest, and no preview")
+	assert.Positive(t, o.Bytes)
+	marked, err := s.Find(t.Context(), boat{marked: true}, anyVersion)
+	require.NoError(t, err)
+	assert.Equal(t, "2.0.0", marked.Version, "unless every release is marked so")
+	_, err = s.Find(t.Context(), boat{}, func(string) bool { return false })
+	assert.ErrorContains(t, err, "no release of boat fits")
+	s.OS = "plan9"
+	_, err = s.Find(t.Context(), boat{}, anyVersion)
+	assert.ErrorIs(t, err, ErrNotCarried)
+	s.OS = "linux"
+
+	tree, err := s.get(t, anyVersion)
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.0", tree.Version)
+	info, err := os.Stat(tree.Program)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o755), info.Mode(), "no set-user bit")
+	linked, err := os.ReadFile(filepath.Join(tree.Dir, "files/lib/keel.so.1"))
+	require.NoError(t, err)
+	assert.Len(t, linked, 400_000)
+	older, err := s.get(t, func(v string) bool { return v == "1.2.0" })
+	require.NoError(t, err)
+	all, err := Trees(s.Home)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "1.10.0", all[0].Version)
+	left, err := os.ReadDir(s.path("cache"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	wrong, err := older.Verify()
+	require.NoError(t, err)
+	assert.Empty(t, wrong)
+	files := filepath.Join(older.Dir, "files")
+	require.NoError(t, os.WriteFile(filepath.Join(files, "lib", "keel.so.1.2"), []byte("rust"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(files, "package.json")))
+	require.NoError(t, os.WriteFile(filepath.Join(files, "new"), nil, 0o644))
+	wrong, err = older.Verify()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lib/keel.so.1.2", "new", "package.json"}, wrong)
+	require.NoError(t, older.Discard())
+	all, err = Trees(s.Home)
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+}
+
+// Whatever a package holds, it writes nothing outside its tree, and a failed supply leaves nothing.
+func TestHostilePackages(t *testing.T) {
+	program := item{name: "package/bin/boat", text: "#!/bin/sh\necho 1\n", mode: 0o755}
+	for _, c := range []struct {
+		name  string
+		items []item
+		words string
+	}{
+		{"climbs out", []item{program, {name: "package/../../climb", text: "x"}}, "leaves the package"},
+		{"absolute", []item{program, {name: "package//etc/climb", text: "x"}}, "leaves the package"},
+		{"a link", []item{program, {name: "package/out", kind: tar.TypeSymlink, link: "/tmp"}}, "neither a file"},
+		{"a hard link", []item{program, {name: "package/x", kind: tar.TypeLink, link: "package/bin/boat"}}, "neither"},
+		{"a device", []item{program, {name: "package/null", kind: tar.TypeChar}}, "neither a file"},
+		{"twice", []item{program, program}, "file exists"},
+		{"links out", []item{program, {name: "package/links.json",
+			text: `[{"source": "../../x", "target": "lib/x"}]`}}, "leaves the package"},
+		{"no program", []item{{name: "package/readme", text: "x"}}, "does not run on this machine"},
+		{"another machine's", []item{{name: "package/bin/boat", text: "\x7fELF", mode: 0o755}}, "does not run"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := registry(t, map[string][]byte{"1.0.0": packed(t, c.items...)}, nil)
+			_, err := s.get(t, anyVersion)
+			assert.ErrorContains(t, err, c.words)
+			left, err := os.ReadDir(s.path("trees"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+// A registry that breaks off, stalls or lies: a download goes on where it broke off, and what differs is not unpacked.
+func TestBadRegistries(t *testing.T) {
+	file := whole(t, "1.0.0")
+	asked := 0
+	s := registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodGet {
+			return false
+		}
+		if asked++; asked > 1 {
+			assert.Equal(t, fmt.Sprintf("bytes=%d-", len(file)/2), r.Header.Get("Range"))
+			return false
+		}
+		w.Header().Set("Content-Length", fmt.Sprint(len(file)))
+		_, _ = w.Write(file[:len(file)/2])
+		return true // less than it promised
+	})
+	_, err := s.get(t, anyVersion)
+	require.NoError(t, err)
+	assert.Equal(t, 2, asked)
+
+	s = registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodGet {
+			return false
+		}
+		bad := bytes.Clone(file)
+		bad[len(bad)/2] ^= 1
+		_, _ = w.Write(bad)
+		return true
+	})
+	_, err = s.get(t, anyVersion)
+	assert.ErrorIs(t, err, ErrDamaged)
+	left, err := os.ReadDir(s.path("cache"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "and it is not kept")
+
+	s = registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
+		http.Redirect(w, r, "http://registry.quay.example/boat.tgz", http.StatusFound)
+		return true
+	})
+	_, err = s.Find(t.Context(), boat{}, anyVersion)
+	assert.ErrorContains(t, err, "neither https nor on this machine")
+
+	s = registry(t, map[string][]byte{"1.0.0": file}, nil)
+	o, err := s.Find(t.Context(), boat{}, anyVersion)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	_, err = s.Get(ctx, o, boat{}, func(int64) { cancel() })
+	assert.ErrorIs(t, err, context.Canceled, "Ctrl-C")
+}
+
+func TestAddressOf(t *testing.T) {
+	dir := t.TempDir()
+	none := func(string) string { return "" }
+	t.Setenv("PATH", dir)
+	_, err := AddressOf(t.Context(), dir, none)
+	assert.ErrorIs(t, err, ErrNoSource)
+	script := "#!/bin/sh\n[ \"$*\" = 'config get registry' ] && echo https://npm.quay.example/\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "npm"), []byte(script), 0o755))
+	for want, npmrc := range map[string]string{
+		"https://npm.quay.example/":   "",
+		"https://office.quay.example": "# registry=x\n registry = \"https://office.quay.example\"\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".npmrc"), []byte(npmrc), 0o600))
+		got, err := AddressOf(t.Context(), dir, none)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	got, err := AddressOf(t.Context(), dir, func(name string) string {
+		return map[string]string{"npm_config_registry": "https://env.quay.example"}[name]
+	})
+	require.NoError(t, err)
+	assert.Equal(t, "https://env.quay.example", got)
+	for address, fine := range map[string]bool{"https://x.example": true, "http://127.0.0.1:1": true,
+		"http://localhost": true, "http://x.example": false, "file:///x": false, "https://": false} {
+		assert.Equal(t, fine, CheckAddress(address) == nil, address)
+	}
+}
