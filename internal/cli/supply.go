@@ -150,11 +150,7 @@ func (a *app) supplyListCommand() *cobra.Command {
 		Example: "  dravit supply list",
 		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			all, err := m.Supplies()
+			all, err := a.chosen(nil)
 			if err != nil {
 				return err
 			}
@@ -171,8 +167,16 @@ func (a *app) supplyListCommand() *cobra.Command {
 	}
 }
 
-// chosen returns the trees that arguments name: a kind, and a version of it.
-func chosen(all []stack.Supplied, args []string) ([]stack.Supplied, error) {
+// chosen returns the trees that arguments name: a kind, and a version of it; all if there are none.
+func (a *app) chosen(args []string) ([]stack.Supplied, error) {
+	m, err := a.machine()
+	if err != nil {
+		return nil, err
+	}
+	all, err := m.Supplies()
+	if err != nil {
+		return nil, err
+	}
 	found := slices.DeleteFunc(slices.Clone(all), func(t stack.Supplied) bool {
 		return len(args) > 0 && t.Kind != args[0] || len(args) > 1 && t.Version != args[1]
 	})
@@ -193,14 +197,7 @@ uses stays: dravit remove the stack, or start it with another version.`,
   dravit supply discard node 18.20.4`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			all, err := m.Supplies()
-			if err == nil {
-				all, err = chosen(all, args)
-			}
+			all, err := a.chosen(args)
 			if err != nil {
 				return err
 			}
@@ -245,14 +242,7 @@ fetched (SHA-256), and lists files that were changed, removed or added. It then 
 		Example: "  dravit supply verify",
 		Args:    cobra.MaximumNArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			m, err := a.machine()
-			if err != nil {
-				return err
-			}
-			all, err := m.Supplies()
-			if err == nil {
-				all, err = chosen(all, args)
-			}
+			all, err := a.chosen(args)
 			if err != nil {
 				return err
 			}

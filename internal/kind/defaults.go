@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"os"
+	"path/filepath"
+	"syscall"
 
 	"dravit/internal/stackfile"
 )
@@ -63,6 +65,17 @@ func (RuntimeDefaults) Debug(context.Context, Part) (string, error) { return "",
 func ConfigFile(name string, config any) ([]File, error) {
 	text, err := json.MarshalIndent(config, "", "  ")
 	return []File{{Name: name, Text: string(text) + "\n", Mode: 0o600}}, err
+}
+
+// OwnCommand returns the command of a part that the dravit program itself runs, with the file that ConfigFile returned.
+func OwnCommand(p Part, config string) Command {
+	return Command{
+		Path: p.Self,
+		Args: []string{"internal", "serve", p.Kind, filepath.Join(p.Conf, config)},
+		Dir:  p.Conf,
+		Env:  p.Env,
+		Stop: syscall.SIGTERM,
+	}
 }
 
 // ReadConfig reads the file that ConfigFile returned.

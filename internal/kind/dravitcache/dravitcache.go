@@ -4,9 +4,7 @@ package dravitcache
 
 import (
 	"context"
-	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/alicebob/miniredis/v2"
@@ -51,15 +49,7 @@ func (cache) Files(p kind.Part) ([]kind.File, error) {
 	return kind.ConfigFile("cache.json", config{kind.Loopback(p.Port), p.Password})
 }
 
-func (cache) Command(p kind.Part) kind.Command {
-	return kind.Command{
-		Path: p.Self,
-		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "cache.json")},
-		Dir:  p.Conf,
-		Env:  p.Env,
-		Stop: syscall.SIGTERM,
-	}
-}
+func (cache) Command(p kind.Part) kind.Command { return kind.OwnCommand(p, "cache.json") }
 
 // tick is how exactly keys expire: the library leaves the clock to its caller.
 const tick = 50 * time.Millisecond

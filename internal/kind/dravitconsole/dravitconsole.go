@@ -9,9 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"dravit/internal/health"
@@ -65,15 +63,7 @@ func (console) Files(p kind.Part) ([]kind.File, error) {
 	return kind.ConfigFile("console.json", c)
 }
 
-func (console) Command(p kind.Part) kind.Command {
-	return kind.Command{
-		Path: p.Self,
-		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "console.json")},
-		Dir:  p.Conf,
-		Env:  p.Env,
-		Stop: syscall.SIGTERM,
-	}
-}
+func (console) Command(p kind.Part) kind.Command { return kind.OwnCommand(p, "console.json") }
 
 func (console) Ladder(p kind.Part) []kind.Rung {
 	lower, shared := health.LowerRungs(p, "unix", p.Socket)

@@ -2,14 +2,12 @@ package dravitconsole
 
 import (
 	"context"
-	"crypto/subtle"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -18,6 +16,7 @@ import (
 	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/webrules"
 )
 
 //go:embed console.html
@@ -41,8 +40,7 @@ type database struct {
 	own  string // the part's own database, whichever is open
 }
 
-// handler returns the console's pages. They answer under their own host name only, so that no page of another name can
-// read them (DNS rebinding). A query needs the token that the console's own page carries.
+// handler returns the console's pages.
 func handler(c config, kinds kind.List) (http.Handler, error) {
 	s := &site{config: c}
 	for _, p := range c.Databases {
@@ -60,8 +58,8 @@ func handler(c config, kinds kind.List) (http.Handler, error) {
 		v.Showing, v.SQL = "query", r.FormValue("sql")
 		return nil
 	}))
-	mux.HandleFunc("POST /query", s.withToken(s.show(s.query)))
-	mux.HandleFunc("POST /query.csv", s.withToken(s.export("query.csv", s.queryCSV)))
+	mux.HandleFunc("POST /query", webrules.FormToken(s.Token, s.show(s.query)))
+	mux.HandleFunc("POST /query.csv", webrules.FormToken(s.Token, s.export("query.csv", s.queryCSV)))
 	mux.HandleFunc("GET /rows.csv", s.export("rows.csv", s.rowsCSV))
 	mux.HandleFunc("GET /rows.sql", s.export("rows.sql", s.rowsSQL))
 	mux.HandleFunc("GET /dump.sql", s.export("dump.sql", s.dump))
@@ -73,34 +71,7 @@ func handler(c config, kinds kind.List) (http.Handler, error) {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{"format": 1, "databases": names}) // the client left
 	})
-	guarded := http.NewCrossOriginProtection().Handler(mux)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host, _, err := net.SplitHostPort(r.Host)
-		if err != nil {
-			host = r.Host
-		}
-		if host != c.Host {
-			http.NotFound(w, r)
-			return
-		}
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; "+
-			"frame-ancestors 'none'; base-uri 'none'")
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		w.Header().Set("Referrer-Policy", "no-referrer")
-		w.Header().Set("Cache-Control", "no-store")
-		guarded.ServeHTTP(w, r)
-	}), nil
-}
-
-func (s *site) withToken(next http.HandlerFunc) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
-		if subtle.ConstantTimeCompare([]byte(r.PostFormValue("token")), []byte(s.Token)) != 1 {
-			http.Error(w, "403: the form's token is missing or old; reload the console", http.StatusForbidden)
-			return
-		}
-		next(w, r)
-	}
+	return webrules.OwnPages(c.Host, "", mux), nil
 }
 
 // errNotHere says that a request names a part, database, table or column that does not exist.

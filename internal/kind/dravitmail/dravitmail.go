@@ -18,7 +18,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"dravit/internal/health"
@@ -79,15 +78,7 @@ func (catcher) Files(p kind.Part) ([]kind.File, error) {
 	return kind.ConfigFile("mail.json", c)
 }
 
-func (catcher) Command(p kind.Part) kind.Command {
-	return kind.Command{
-		Path: p.Self,
-		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "mail.json")},
-		Dir:  p.Conf,
-		Env:  p.Env,
-		Stop: syscall.SIGTERM,
-	}
-}
+func (catcher) Command(p kind.Part) kind.Command { return kind.OwnCommand(p, "mail.json") }
 
 func (catcher) Ladder(p kind.Part) []kind.Rung {
 	address := p.Address()

@@ -1,18 +1,18 @@
 package dravitmail
 
 import (
-	"crypto/subtle"
-	"dravit/internal/kind"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"html/template"
 	"log/slog"
 	"mime"
-	"net"
 	"net/http"
 	"strconv"
 	"sync"
+
+	"dravit/internal/kind"
+	"dravit/internal/webrules"
 )
 
 //go:embed inbox.html
@@ -20,8 +20,7 @@ var pageText string
 
 var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("inbox").Parse(pageText)) })
 
-// inbox serves the messages. It answers under its own host name only, so that no page of another name can read it (DNS
-// rebinding). It shows HTML mail in a sandbox.
+// inbox serves the messages. It shows HTML mail in a sandbox.
 func inbox(c config, b *box) http.Handler {
 	mux := http.NewServeMux()
 	list := func(w http.ResponseWriter, r *http.Request) ([]kind.Mail, bool) {
@@ -61,22 +60,7 @@ func inbox(c config, b *box) http.Handler {
 	})
 	serveRaw(mux, b)
 	serveChanges(mux, c, b)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host, _, err := net.SplitHostPort(r.Host)
-		if err != nil {
-			host = r.Host
-		}
-		if host != c.Host {
-			http.NotFound(w, r)
-			return
-		}
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'; "+
-			"form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		w.Header().Set("Referrer-Policy", "no-referrer")
-		w.Header().Set("Cache-Control", "no-store")
-		mux.ServeHTTP(w, r)
-	})
+	return webrules.OwnPages(c.Host, "frame-src 'self'; ", mux)
 }
 
 // serveRaw serves messages as they came, and their attachments.
@@ -110,17 +94,13 @@ func serveRaw(mux *http.ServeMux, b *box) {
 // serveChanges serves the forms that delete messages. They need the token that the inbox's own page carries.
 func serveChanges(mux *http.ServeMux, c config, b *box) {
 	change := func(do func(r *http.Request) error) http.HandlerFunc {
-		return func(w http.ResponseWriter, r *http.Request) {
-			if subtle.ConstantTimeCompare([]byte(r.PostFormValue("token")), []byte(c.Token)) != 1 {
-				http.Error(w, "403: the form's token is missing or old; reload the inbox", http.StatusForbidden)
-				return
-			}
+		return webrules.FormToken(c.Token, func(w http.ResponseWriter, r *http.Request) {
 			if err := do(r); err != nil {
 				fail(w, err)
 				return
 			}
 			http.Redirect(w, r, "/", http.StatusSeeOther)
-		}
+		})
 	}
 	mux.HandleFunc("POST /clear", change(func(*http.Request) error { return b.clear() }))
 	mux.HandleFunc("POST /message/{id}/delete", change(func(r *http.Request) error {

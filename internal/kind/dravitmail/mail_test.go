@@ -1,7 +1,6 @@
 package dravitmail
 
 import (
-	"dravit/internal/kind"
 	"encoding/json"
 	"net"
 	"net/http"
@@ -12,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"dravit/internal/kind"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

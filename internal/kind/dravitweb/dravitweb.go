@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -56,13 +55,9 @@ func (web) Files(p kind.Part) ([]kind.File, error) {
 }
 
 func (web) Command(p kind.Part) kind.Command {
-	return kind.Command{
-		Path: p.Self,
-		Args: []string{"internal", "serve", Name, filepath.Join(p.Conf, "web.json")},
-		Dir:  p.Project,
-		Env:  p.Env,
-		Stop: syscall.SIGTERM,
-	}
+	c := kind.OwnCommand(p, "web.json")
+	c.Dir = p.Project
+	return c
 }
 
 func (web) Ladder(p kind.Part) []kind.Rung {
