@@ -66,7 +66,13 @@ comes has to have the SHA-512 that the registry's document says. Node.js and Pos
   dravit supply postgres 17 --dry-run
   dravit supply list
   dravit supply discard node 18.20.4`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 || len(args) == 2 {
+				return nil
+			}
+			return &ui.Failure{Exit: exitUsage, What: "dravit supply takes a kind, and a version of it if you like",
+				Next: "dravit supply node 18; dravit supply list shows what there is"}
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := a.machine()
 			if err != nil {
@@ -132,8 +138,11 @@ func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Co
 		return false, nil
 	}
 	offers, err := s.Lacking(ctx, consent)
+	if err != nil && ctx.Err() == nil { // the plan's own fault says what is missing
+		a.ui.Note("nothing was fetched: " + err.Error())
+	}
 	if err != nil || len(offers) == 0 {
-		return false, ctx.Err() // the plan's own fault says what is missing
+		return false, ctx.Err()
 	}
 	_, err = a.fetch(ctx, s.Machine, offers...)
 	var refused *ui.Failure

@@ -47,7 +47,7 @@ func (m *Machine) supplier(ctx context.Context) (supply.Supplier, error) {
 }
 
 func noSource(because string) error {
-	return &trouble.Trouble{Code: trouble.NoProgram, What: "there is no source for programs", Because: because,
+	return &trouble.Trouble{Code: trouble.NoSource, What: "there is no source for programs", Because: because,
 		Next: "[[source]] in Dravit's settings.toml: docs/supply.md"}
 }
 

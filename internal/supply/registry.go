@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"dravit/internal/pattern"
+	"dravit/internal/trouble"
 )
 
 // document is what a registry says of a package (npm's "abbreviated" package document).
@@ -114,13 +115,23 @@ func ask(ctx context.Context, method, address string, head map[string]string) (*
 	}
 	resp, err := client.Do(req)
 	if err != nil {
-		return nil, err
+		return nil, unreached(req.URL.Host, err)
 	}
 	if resp.StatusCode >= 400 {
 		resp.Body.Close()
 		return nil, statusError{address, resp.StatusCode}
 	}
 	return resp, nil
+}
+
+// unreached explains why a registry was not asked.
+func unreached(host string, err error) error {
+	var reason *url.Error
+	if errors.As(err, &reason) {
+		err = reason.Err
+	}
+	return &trouble.Trouble{Code: trouble.NoSource, What: "the source " + host + " cannot be asked",
+		Because: err.Error(), Next: "try again with a network; what is installed works without one", Err: err}
 }
 
 // statusError is an answer that is none.

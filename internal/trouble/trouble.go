@@ -70,6 +70,7 @@ const (
 	BadSettings  Code = "bad-settings"   // Dravit's own settings have a fault
 	NotEditable  Code = "not-editable"   // the stack file is written in a way that Dravit does not edit
 	ForeignFile  Code = "foreign-file"   // the file is not Dravit's to write
+	NoSource     Code = "no-source"      // no source of programs is known, or it does not answer
 	NoWay        Code = "no-way"         // this machine has no way to do it
 )
 

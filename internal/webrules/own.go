@@ -6,9 +6,9 @@ import (
 	"net/http"
 )
 
-// OwnPages returns a handler for pages of Dravit's own. They answer under one host name only, so that no page of another
-// name can read them (DNS rebinding), and take no form of another site. policy is what their content security policy
-// allows beside styles and forms, or "".
+// OwnPages returns a handler for pages of Dravit's own. They answer under one host name only, so that no page of
+// another name can read them (DNS rebinding), and take no form of another site. policy is what their content security
+// policy allows beside styles and forms, or "".
 func OwnPages(host, policy string, pages http.Handler) http.Handler {
 	guarded := http.NewCrossOriginProtection().Handler(pages)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
