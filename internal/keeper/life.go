@@ -193,6 +193,14 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		}
 		logSize := logfile.Size(l.spec.Log)
 		seen.results = l.climbAsFarAsItGoes(ctx)
+		select {
+		case <-l.poke: // what was seen before may be wrong now
+			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
+				return l.gone(err)
+			}
+			continue
+		default:
+		}
 		l.shortages.note(time.Now(), proc.OutOfMemory())
 		seen.lived, seen.answered, seen.state = time.Since(l.began), l.hasAnswered, l.stack.ofPart(l.partRunner).State
 		l.tellPhase(seen)

@@ -59,7 +59,12 @@ func (boat) Command(p kind.Part) kind.Command {
 }
 
 func (boat) Ladder(p kind.Part) []kind.Rung {
-	return []kind.Rung{health.Alive(p), {Name: kind.Works, Ask: func(context.Context) error {
+	return []kind.Rung{health.Alive(p), {Name: kind.Works, Ask: func(ctx context.Context) error {
+		for exists(filepath.Join(p.Temp, "hold")) && proc.Sleep(ctx, tick) == nil { // it takes long to ask
+			if err := os.WriteFile(filepath.Join(p.Temp, "asked"), nil, 0o600); err != nil {
+				return err
+			}
+		}
 		if !exists(filepath.Join(p.Temp, "up")) {
 			return &kind.Miss{Expected: "a boat that is up", Got: "none"}
 		}
@@ -291,6 +296,30 @@ func TestUnwell(t *testing.T) {
 }
 
 // A part that waits for a failed one says so, and counts as settled.
+// A check that was under way when a start began says nothing about what the start brings.
+func TestStartDuringCheck(t *testing.T) {
+	h := newHarbour(t)
+	spec := h.spec([2]string{"db", `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`}, [2]string{"app", up})
+	temp := func(part, file string) string { return filepath.Join(h.home.Stack("abc", "temp", part), file) }
+	touch := func(part, file string) {
+		assert.Eventually(t, func() bool { return os.WriteFile(temp(part, file), nil, 0o600) == nil }, wait, tick)
+	}
+	h.begin(spec)
+	h.eventually("db", lifecycle.Starting)
+	touch("db", "go")
+	h.eventually("app", lifecycle.Answers)
+	require.NoError(t, os.Remove(temp("app", "up")))
+	h.eventually("app", lifecycle.Unwell)
+	touch("app", "hold")
+	assert.Eventually(t, func() bool { return exists(temp("app", "asked")) }, wait, tick)
+	h.begin(spec, "db")
+	require.NoError(t, os.Remove(temp("app", "hold")))
+	assert.Never(t, func() bool { return h.status("app").State == lifecycle.Unwell }, 300*time.Millisecond, tick)
+	touch("app", "up")
+	touch("db", "go")
+	h.eventually("app", lifecycle.Answers)
+}
+
 func TestWaitsForFailed(t *testing.T) {
 	h := newHarbour(t)
 	h.begin(h.spec([2]string{"db", "echo fog; exit 3"}, [2]string{"app", up}))
