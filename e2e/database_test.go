@@ -106,8 +106,11 @@ func TestLoadInEveryForm(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
 			w.database(kind)
-			n := 3
-			for form, text := range packed(t, fleet(7)) {
+			forms := packed(t, fleet(7))
+			if kind != "sqlite" { // unpacking is the same for every kind
+				forms = map[string][]byte{"plain.sql": forms["plain.sql"], "tar": forms["tar"]}
+			}
+			for form, text := range forms {
 				require.NoError(t, os.WriteFile(filepath.Join(w.dir, form), text, 0o644))
 				r := w.must("db", "load", form)
 				assert.Contains(t, r.stdout, "dravit db rewind before-load takes it back")
@@ -120,7 +123,7 @@ func TestLoadInEveryForm(t *testing.T) {
 				assert.Equal(t, "7", w.count(), form)
 			}
 			w.must("db", "rewind", "before-load")
-			assert.Equal(t, fmt.Sprint(n), w.count(), "a load can be taken back")
+			assert.Equal(t, "3", w.count(), "a load can be taken back")
 			w.must("check", "--deep")
 		})
 	}
@@ -235,7 +238,11 @@ func TestDumpAndCopy(t *testing.T) {
 					"CREATE VIEW big AS SELECT n FROM boats WHERE n > 2; CREATE INDEX by_name ON boats (name)",
 			)
 			before := w.must("db", "query", "--csv", "SELECT * FROM boats ORDER BY n").stdout
-			for _, ending := range []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"} {
+			endings := []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"}
+			if kind != "sqlite" { // packing is the same for every kind
+				endings = []string{".sql", ".zip"}
+			}
+			for _, ending := range endings {
 				w.must("db", "dump", "whole"+ending)
 				info, err := os.Stat(filepath.Join(w.dir, "whole"+ending))
 				require.NoError(t, err)

@@ -1,15 +1,19 @@
 package e2e
 
 import (
+	"context"
 	"crypto/sha512"
 	"encoding/base64"
 	"encoding/json"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -114,4 +118,41 @@ expect = { text = "v18." }
 	left, err := filepath.Glob(filepath.Join(w.home, "supply/trees/*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// A supply that dies, or for which the disk has no room, leaves no half of a program, and the next one does it.
+func TestSupplyThatDies(t *testing.T) {
+	w := newWorld(t)
+	if asRoot { // who may mount
+		dir := onImage(t, w, "ext4", 400<<20)
+		w.home = filepath.Join(dir, "home")
+		w.own(dir)
+		filler := filepath.Join(dir, "filler")
+		var st syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(dir, &st))
+		require.NoError(t, os.WriteFile(filler, make([]byte, int64(st.Bavail)*int64(st.Bsize)-90<<20), 0o644))
+		w.registry()
+		w.own(dir)
+		r := w.dravit("supply", "node", "18", "--yes")
+		assert.Equal(t, 1, r.code, r.all())
+		assert.Contains(t, flat(r.stderr), "no space left")
+		assert.Contains(t, w.must("supply", "list").stdout, "0 supplied programs")
+		require.NoError(t, os.Remove(filler))
+	} else {
+		w.registry()
+	}
+	for range 4 {
+		cmd := w.command(context.Background(), "supply", "node", "18", "--yes")
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(rand.IntN(1200)) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		w.must("supply", "verify") // what there is is whole
+	}
+	w.must("supply", "node", "18", "--yes")
+	assert.Contains(t, w.must("supply", "list").stdout, "1 supplied program\n")
+	w.must("supply", "verify")
+	left, err := filepath.Glob(filepath.Join(w.home, "supply/*/*"))
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "%v", left)
 }

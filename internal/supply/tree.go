@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/version"
@@ -80,7 +79,7 @@ func (s Supplier) Get(ctx context.Context, o Offer, k kind.Kind, progress func(d
 	if err := home.WriteJSON(filepath.Join(fresh, treeFile), t); err != nil {
 		return Tree{}, err
 	}
-	if err := data.Sync(fresh); err != nil {
+	if err := syncTree(fresh); err != nil {
 		return Tree{}, err
 	}
 	if err := os.RemoveAll(dir); err != nil { // one without its description
