@@ -106,11 +106,7 @@ func TestLoadInEveryForm(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
 			w.database(kind)
-			forms := packed(t, fleet(7))
-			if kind != "sqlite" { // unpacking is the same for every kind
-				forms = map[string][]byte{"plain.sql": forms["plain.sql"], "tar": forms["tar"]}
-			}
-			for form, text := range forms {
+			for form, text := range packed(t, fleet(7)) {
 				require.NoError(t, os.WriteFile(filepath.Join(w.dir, form), text, 0o644))
 				r := w.must("db", "load", form)
 				assert.Contains(t, r.stdout, "dravit db rewind before-load takes it back")
@@ -238,11 +234,7 @@ func TestDumpAndCopy(t *testing.T) {
 					"CREATE VIEW big AS SELECT n FROM boats WHERE n > 2; CREATE INDEX by_name ON boats (name)",
 			)
 			before := w.must("db", "query", "--csv", "SELECT * FROM boats ORDER BY n").stdout
-			endings := []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"}
-			if kind != "sqlite" { // packing is the same for every kind
-				endings = []string{".sql", ".zip"}
-			}
-			for _, ending := range endings {
+			for _, ending := range []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"} {
 				w.must("db", "dump", "whole"+ending)
 				info, err := os.Stat(filepath.Join(w.dir, "whole"+ending))
 				require.NoError(t, err)

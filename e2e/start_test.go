@@ -469,8 +469,7 @@ func TestNeverAnswers(t *testing.T) {
 	assert.Less(t, time.Since(began), 30*time.Second)
 	assert.Contains(t, r.stderr, "part slow (custom")
 	assert.Contains(t, r.stderr, "does not answer")
-	assert.Regexp(t, "open: expected a socket that accepts at 127.0.0.1:|alive, but listens on no port", flat(r.stderr),
-		"what it is waited for, or after some time the cause")
+	assert.Contains(t, flat(r.stderr), "open: expected a socket that accepts at 127.0.0.1:", "what it is waited for")
 	s := w.status()
 	assert.Equal(t, "answers", s.part(t, "seats").State)
 	assert.Equal(t, "starting", s.part(t, "slow").State)
