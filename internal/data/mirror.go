@@ -23,6 +23,15 @@ func openFolder(project, name string) (*os.Root, error) {
 	return root.OpenRoot(name)
 }
 
+// MakeFolder creates a folder of the project that is missing, for this account alone.
+func MakeFolder(project, name string) error {
+	root, err := os.OpenRoot(project)
+	if err != nil {
+		return err
+	}
+	return errors.Join(root.MkdirAll(name, 0o700), root.Close())
+}
+
 // InProject returns an error if a name is no folder below the project's own, or a link leads out of the project.
 func InProject(project, name string) error {
 	folder, err := openFolder(project, name)

@@ -60,7 +60,7 @@ func PrepareFolders(ctx context.Context, all, content string) error {
 	return errors.Join(save(ctx, folders, to), Sync(next))
 }
 
-// SaveFolders copies folders of the project into the Content of a mark.
+// SaveFolders copies folders of the project into the Content of a mark. One that is missing is empty in it.
 func SaveFolders(ctx context.Context, content, project string, folders []string) error {
 	for i, name := range folders {
 		to := contentOfFolder(content, i)
@@ -68,6 +68,9 @@ func SaveFolders(ctx context.Context, content, project string, folders []string)
 			return err
 		}
 		from, err := openFolder(project, name)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
 		if err == nil {
 			err = errors.Join(save(ctx, from, to), from.Close())
 		}

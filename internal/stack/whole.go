@@ -50,7 +50,7 @@ func (s *Stack) whole() (whole, []string, error) {
 			if slices.Contains(w.folders, name) {
 				continue
 			}
-			if err := data.InProject(s.Dir, name); err != nil {
+			if err := data.InProject(s.Dir, name); err != nil && !errors.Is(err, os.ErrNotExist) {
 				left = append(left, "the folder "+name+": "+err.Error())
 				continue
 			}
@@ -193,6 +193,11 @@ func (s *Stack) RewindAll(ctx context.Context, name string, forget bool) (data.M
 	content := data.Content(w.all, m.Name)
 	if err := w.room(content); err != nil {
 		return m, nil, err
+	}
+	for _, folder := range plan.Folders { // somebody may have deleted one
+		if err := data.MakeFolder(w.Dir, folder.Name); err != nil {
+			return m, nil, err
+		}
 	}
 	defer w.dropPrepared()
 	if err := data.PrepareFolders(ctx, w.all, content); err != nil {
