@@ -73,6 +73,9 @@ func Read(h *home.Home) (Settings, error) {
 		}
 		return s, fault(file, err.Error())
 	}
+	if len(s.Sources) > 1 {
+		return s, fault(file, "it has several sources, and Dravit takes one")
+	}
 	for _, x := range s.Sources {
 		if x.Format != "npm" {
 			return s, fault(file, fmt.Sprintf("a source of format %q is not known; the formats are: npm", x.Format))
