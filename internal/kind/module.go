@@ -19,6 +19,7 @@ type Module struct {
 	Engine bool     `json:"engine,omitempty"` // PHP: it hooks into the engine, and is loaded with zend_extension
 	Needs  []string `json:"needs,omitempty"`  // modules whose symbols it uses
 	Fault  string   `json:"fault,omitempty"`  // why no runtime can use the file
+	Of     string   `json:"of,omitempty"`     // the supplied program that it came with, and that alone loads it
 }
 
 // Option is an option that was rejected.
@@ -67,6 +68,7 @@ func GoArch(text string) string {
 const (
 	FactArch       = "arch"       // as Go names it
 	FactExecutable = "executable" // the program behind a link or a script that chooses one
+	FactLaunch     = "launch"     // how a supplied program is started: loader or namespace
 )
 
 // Words returns the facts about a program as words. The arguments are pairs of a format and a fact; a fact that the

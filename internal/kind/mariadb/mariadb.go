@@ -46,10 +46,21 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Databases: true,
 		Accounts:  true,
 		HeadStart: true,
-		Clients:   pattern.New(`(?i)mysql|mariadb|Access denied for user`),
-		Settings:  small,
-		Rules:     rules(),
-		Symptoms:  symptoms(),
+		System: map[string]string{
+			"apt-get": "mariadb-server",
+			"dnf":     "mariadb-server",
+			"pacman":  "mariadb",
+			"zypper":  "mariadb",
+			"apk":     "mariadb",
+			"brew":    "mariadb",
+		},
+		Packages: kind.Packages{Servers: []string{`mariadb-server-core(?:-(\d+\.\d+))?`}, Program: "usr/sbin/mariadbd",
+			With: []string{"mariadb-client-core", "mariadb-client-core-{series}",
+				"mariadb-client", "mariadb-client-{series}"}},
+		Clients:  pattern.New(`(?i)mysql|mariadb|Access denied for user`),
+		Settings: small,
+		Rules:    rules(),
+		Symptoms: symptoms(),
 	}
 })
 

@@ -32,6 +32,15 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Role:     kind.RoleCache,
 		Keys:     []string{"port", "outside", "main"},
 		Programs: []string{"memcached"},
+		System: map[string]string{
+			"apt-get": "memcached",
+			"dnf":     "memcached",
+			"pacman":  "memcached",
+			"zypper":  "memcached",
+			"apk":     "memcached",
+			"brew":    "memcached",
+		},
+		Packages: kind.Packages{Servers: []string{"memcached"}, Program: "usr/bin/memcached"},
 		Clients:  pattern.New(`(?i)memcache`),
 		Symptoms: symptoms(),
 	}

@@ -26,7 +26,17 @@ var _ kind.Runtime = node{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	t := command.Traits("node", "node", []string{"node", "nodejs"}, symptoms())
-	t.Carrier = kind.Carrier{Package: "node-{os}-{arch}", Program: "bin/node"}
+	t.Carrier = kind.Carrier{Package: "node-{os}-{arch}", Program: "bin/node",
+		With: []kind.Companion{{Package: "npm", Into: "lib/node_modules/npm",
+			Runs: map[string]string{"npm": "bin/npm-cli.js", "npx": "bin/npx-cli.js"}}}}
+	t.System = map[string]string{
+		"apt-get": "nodejs npm",
+		"dnf":     "nodejs",
+		"pacman":  "nodejs npm",
+		"zypper":  "nodejs npm",
+		"apk":     "nodejs npm",
+		"brew":    "node",
+	}
 	return t
 })
 

@@ -184,6 +184,8 @@ func unfit(m kind.Module, p kind.Program) string {
 	switch api := p.Facts[factAPI]; {
 	case m.Fault != "":
 		return m.Fault
+	case m.Of != "" && m.Of != p.Path:
+		return "it came with a supplied PHP, whose libraries it needs"
 	case api != "" && m.Built != api:
 		return fmt.Sprintf("it was built for %s, and PHP %s is %s", m.Built, p.Version, api)
 	case p.Facts[kind.FactArch] != "" && !slices.Contains(m.Arch, p.Facts[kind.FactArch]):

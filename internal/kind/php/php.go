@@ -44,10 +44,13 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Programs:    []string{"php-fpm", "php-fpm[0-9]*", "php-fpm-[a-z]*"},
 		Interpreter: "php",
 		Extensions:  true,
-		Debugger:    debugger,
-		Settings:    known(),
-		Rules:       rules(),
-		Symptoms:    symptoms(),
+		System: map[string]string{"apt-get": "php-fpm", "dnf": "php-fpm", "pacman": "php-fpm", "zypper": "php8-fpm",
+			"apk": "php84-fpm", "brew": "php"},
+		Packages: packages(),
+		Debugger: debugger,
+		Settings: known(),
+		Rules:    rules(),
+		Symptoms: symptoms(),
 	}
 })
 
