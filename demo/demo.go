@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 //go:embed all:project
@@ -26,9 +27,16 @@ func Is(dir string) bool {
 	return err == nil
 }
 
+// real makes every part one of a real server, where the stack file names one that is built into Dravit beside it.
+var real = strings.NewReplacer(`["nginx", "dravit-web"]        # the first kind that this machine has`, `"nginx"`,
+	`["php", "custom"]`, `"php"`, `["mariadb", "sqlite"]`, `"mariadb"`, `["redis", "dravit-cache"]`, `"redis"`,
+	`[part.app.custom]                     # without PHP: the same pages, served by Dravit itself
+command = "exec {dravit} internal demo-pages"
+`, "")
+
 // Write writes the project to a folder, which it creates if it is missing. It leaves files of a demo that are there
-// already: their reader may have changed them.
-func Write(dir string) error {
+// already: their reader may have changed them. If onReal, no part may be built into Dravit that a real server can be.
+func Write(dir string, onReal bool) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 && !Is(dir) {
 		return fmt.Errorf("%w: %s", ErrNotEmpty, dir)
 	}
@@ -56,6 +64,9 @@ func Write(dir string) error {
 		text, err := fs.ReadFile(project, name)
 		if err != nil {
 			return err
+		}
+		if onReal && name == "dravit.toml" {
+			text = []byte(real.Replace(string(text)))
 		}
 		return os.WriteFile(target, text, 0o644)
 	})

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var remove bool
+	var remove, real bool
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Run a made-up ferry office, to see what Dravit does",
@@ -26,9 +26,11 @@ If you name none, that is saltmarsh-ferry in your home folder. It then starts th
 proves that it answers.
 
 The demo uses nginx, PHP, MariaDB and Redis if this machine has them, and otherwise parts that are
-built into Dravit. It does not overwrite files of the demo that are there already.`,
+built into Dravit. With --real it takes those servers, and offers to fetch what the machine lacks. It does
+not overwrite files of the demo that are there already.`,
 		Example: `  dravit demo
   dravit demo ~/ferry        in that folder
+  dravit demo --real         on nginx, PHP, MariaDB and Redis, whatever is installed
   dravit demo --remove       stop it, and delete its folder and its data`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -43,7 +45,7 @@ built into Dravit. It does not overwrite files of the demo that are there alread
 			if remove {
 				return a.removeDemo(cmd, dir)
 			}
-			if err := demo.Write(dir); err != nil {
+			if err := demo.Write(dir, real); err != nil {
 				if errors.Is(err, demo.ErrNotEmpty) {
 					return &ui.Failure{
 						Exit:    exitUsage,
@@ -74,6 +76,7 @@ built into Dravit. It does not overwrite files of the demo that are there alread
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&real, "real", false, "use real servers only, and fetch what this machine lacks")
 	c.Flags().BoolVar(&remove, "remove", false, "stop the demo, and delete its folder and its data")
 	return c
 }

@@ -72,6 +72,8 @@ takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that onl
 	c.Flags().BoolVar(&asNew, "as-new", false,
 		"create a new stack, even if one seems to have been moved to this folder")
 	c.Flags().BoolVar(&o.Consent.Afresh, "afresh", false, "choose programs and ports as if the stack had never run")
+	c.Flags().BoolVar(&o.Consent.Locked, "locked", false,
+		"run parts on the exact programs that dravit.lock names, or do not start")
 	return c
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"os/exec"
 	"slices"
 	"strings"
 
@@ -28,7 +30,9 @@ type treeJSON struct {
 	Release string   `json:"release"`
 	Program string   `json:"program"`
 	Bytes   int64    `json:"size_bytes"`
-	Stacks  []string `json:"stacks"` // that use it
+	Launch  string   `json:"launch,omitempty"`  // loader or namespace; absent: it runs as it is
+	Without []string `json:"without,omitempty"` // files that were left out, and what each lacks
+	Stacks  []string `json:"stacks"`            // that use it
 }
 
 type treesJSON struct {
@@ -48,21 +52,25 @@ type wrongOne struct {
 }
 
 func asTree(t supply.Tree, stacks []string) treeJSON {
-	return treeJSON{t.Kind, t.Version, t.Package, t.Release, t.Program, t.Bytes, stacks}
+	return treeJSON{t.Kind, t.Version, t.Package, t.Release, t.Program, t.Bytes, string(t.Way), t.Without, stacks}
 }
 
 func (a *app) supplyCommand() *cobra.Command {
 	var dryRun bool
+	var extensions []string
+	var from string
 	c := &cobra.Command{
 		Use:   "supply KIND [VERSION]",
 		Short: "Get a version of a program that this machine lacks",
 		Long: `Supply fetches a program into a folder of Dravit's own: no root, nothing installed, several versions side
 by side. Every stack can use it, an installed program goes first, and it is gone with supply discard.
 
-It takes the newest release that fits VERSION, a prefix such as 18 or comparisons such as ">= 16, < 20",
-from the npm-format registry that this machine's own client uses, or that Dravit's settings name. What
-comes has to have the SHA-512 that the registry's document says. Node.js and PostgreSQL can be supplied.`,
-		Example: `  dravit supply node 18
+It takes the newest release that fits VERSION, a prefix such as 18 or comparisons such as ">= 16, < 20".
+PHP with its extensions, MariaDB, PostgreSQL, Redis, nginx, Apache, memcached and some command-line
+programs come from the Debian-format repositories that this machine's own package client uses, or that
+Dravit's settings name; Node.js with npm comes from the npm-format registry. Signatures and digests are
+checked, and no script of a package is run.`,
+		Example: `  dravit supply php 7.4 --extensions redis,xdebug
   dravit supply postgres 17 --dry-run
   dravit supply list
   dravit supply discard node 18.20.4`,
@@ -78,11 +86,12 @@ comes has to have the SHA-512 that the registry's document says. Node.js and Pos
 			if err != nil {
 				return err
 			}
+			m.From = from
 			end := func() {}
 			if !a.json {
 				end = a.ui.Busy("asking the source")
 			}
-			offer, err := m.Offer(cmd.Context(), args[0], append(args, "")[1])
+			offer, err := m.Offer(cmd.Context(), args[0], append(args, "")[1], extensions)
 			end()
 			if err != nil {
 				return err
@@ -106,8 +115,11 @@ comes has to have the SHA-512 that the registry's document says. Node.js and Pos
 			return nil
 		},
 	}
+	c.Flags().StringSliceVar(&extensions, "extensions", nil, "with PHP: `names` of extensions that it is to have")
+	c.Flags().StringVar(&from, "from", "", "take it from a `folder` that supply export wrote, and ask no source")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be fetched, and fetch nothing")
-	c.AddCommand(a.supplyListCommand(), a.supplyDiscardCommand(), a.supplyVerifyCommand())
+	c.AddCommand(a.supplyLockCommand(), a.supplyListCommand(), a.supplyDiscardCommand(), a.supplyVerifyCommand(),
+		a.supplyExportCommand())
 	return c
 }
 
@@ -122,7 +134,7 @@ func (a *app) fetch(ctx context.Context, m *stack.Machine, offers ...supply.Offe
 			Next: "the same command with --yes"}
 	}
 	for _, o := range offers {
-		meter := a.ui.Meter("fetching "+o.Kind+" "+o.Version, a.json)
+		meter := a.ui.Meter(ui.Fetching(o), a.json)
 		t, err = m.Supply(ctx, o, func(b stack.Bytes) { meter.Show(b.Done, b.Size) })
 		meter.End()
 		if err != nil {
@@ -142,7 +154,7 @@ func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Co
 		a.ui.Note("nothing was fetched: " + err.Error())
 	}
 	if err != nil || len(offers) == 0 {
-		return false, ctx.Err()
+		return a.installLacking(ctx, s, consent)
 	}
 	_, err = a.fetch(ctx, s.Machine, offers...)
 	var refused *ui.Failure
@@ -150,6 +162,29 @@ func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Co
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// installLacking offers to run the command by which the system's own package manager installs what a stack lacks, and
+// reports whether that was done. It asks a person only: --yes does not agree to changes of the system.
+func (a *app) installLacking(ctx context.Context, s *stack.Stack, consent plan.Consent) (bool, error) {
+	if a.yes || !a.asks() || ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	_, p, err := s.Plan(ctx, consent)
+	if err != nil || p.Install == "" {
+		return false, err
+	}
+	agreed, err := a.agrees(ctx, "", ui.InstallQuestion(p.Install))
+	if err != nil || !agreed {
+		return false, err
+	}
+	words := strings.Fields(p.Install)
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
+	if err := cmd.Run(); err != nil {
+		return false, fmt.Errorf("%s: %w", p.Install, err)
+	}
+	return true, nil
 }
 
 func (a *app) supplyListCommand() *cobra.Command {
@@ -170,7 +205,15 @@ func (a *app) supplyListCommand() *cobra.Command {
 				}
 				return a.print(treesJSON{1, trees})
 			}
-			a.ui.Supplies(all)
+			trees := []supply.Tree{}
+			for _, t := range all {
+				trees = append(trees, t.Tree)
+			}
+			together, err := supply.Together(trees)
+			if err != nil {
+				return err
+			}
+			a.ui.Supplies(all, together)
 			return nil
 		},
 	}
@@ -211,6 +254,8 @@ uses stays: dravit remove the stack, or start it with another version.`,
 				return err
 			}
 			gone := []treeJSON{}
+			var trees []supply.Tree
+			var kept []string
 			for _, t := range all {
 				if len(t.Stacks) > 0 {
 					if len(args) == 2 {
@@ -218,21 +263,62 @@ uses stays: dravit remove the stack, or start it with another version.`,
 							Because: "it is used by " + strings.Join(t.Stacks, ", "),
 							Next:    "dravit remove --stack " + t.Stacks[0]}
 					}
+					kept = append(kept, t.Kind+" "+t.Version+" ("+strings.Join(t.Stacks, ", ")+")")
 					continue
 				}
-				if err := t.Discard(); err != nil {
-					return err
-				}
+				trees = append(trees, t.Tree)
 				gone = append(gone, asTree(t.Tree, t.Stacks))
+			}
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			if err := supply.Discard(m.Home, trees...); err != nil {
+				return err
 			}
 			if a.json {
 				return a.print(treesJSON{1, gone})
 			}
-			a.ui.Discarded(len(gone), sumOf(gone))
+			a.ui.Discarded(len(gone), sumOf(gone), kept)
 			return nil
 		},
 	}
 	return c
+}
+
+type lockJSON struct {
+	Format int         `json:"format"`
+	File   string      `json:"file"`
+	Lock   supply.Lock `json:"lock"`
+}
+
+func (a *app) supplyLockCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lock",
+		Short: "Name the exact supplied programs of the stack in dravit.lock, for a team",
+		Long: `Lock writes dravit.lock beside the stack file: for each part that runs on a supplied program, the exact
+versions and SHA-256 of all that it consists of. Keep it with the project. Another machine that has to
+fetch a program for the part then fetches just that one, or says what differs. With dravit start --locked
+a part runs on the locked program or not at all.`,
+		Example: `  dravit start && dravit supply lock
+  dravit start --locked`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.stack()
+			if err != nil {
+				return err
+			}
+			lock, file, err := s.Lock(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.print(lockJSON{1, file, lock})
+			}
+			a.ui.Locked(lock, file)
+			return nil
+		},
+	}
 }
 
 func sumOf(trees []treeJSON) (bytes int64) {
@@ -276,6 +362,40 @@ fetched (SHA-256), and lists files that were changed, removed or added. It then 
 			if len(wrong) > 0 {
 				return exitCode(exitFailed)
 			}
+			return nil
+		},
+	}
+}
+
+func (a *app) supplyExportCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "export FOLDER [KIND [VERSION]]",
+		Short: "Write supplied programs into a folder, for machines without a network",
+		Long: `Export writes the packages of the supplied programs, or of the named ones, into a folder, with the signed
+lists of the sources that they came from. On another machine, dravit supply --from FOLDER takes them from
+there, and checks signatures and SHA-256 as if it had asked the sources.`,
+		Example: `  dravit supply export /media/stick php 8.4.27
+  dravit supply php 8.4 --from /media/stick`,
+		Args: cobra.RangeArgs(1, 3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			all, err := a.chosen(args[1:])
+			if err != nil {
+				return err
+			}
+			m, err := a.machine()
+			if err != nil {
+				return err
+			}
+			meter := a.ui.Meter("exporting to "+args[0], a.json)
+			out, err := m.Export(cmd.Context(), all, args[0], func(done int64) { meter.Show(done, 0) })
+			meter.End()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.print(out)
+			}
+			a.ui.Exported(out, args[0])
 			return nil
 		},
 	}

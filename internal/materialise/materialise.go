@@ -19,6 +19,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
+	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 )
 
@@ -36,6 +37,8 @@ type Spec struct {
 	Sites   []Site      `json:"sites"`
 	Env     []string    `json:"env"`  // what the stack adds to the environment of a command
 	Path    []string    `json:"path"` // folders that come first in a command's PATH
+	// Tools are the paths of required command-line programs that Dravit fetched.
+	Tools []string `json:"tools,omitempty"`
 	// Each: new folders become sites, so Again has to make the Spec again.
 	Each bool `json:"each,omitempty"`
 	// Notes are what the plan skipped, such as folders that cannot be sites.
@@ -119,7 +122,18 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		return spec, err
 	}
 	spec.Env = environment.Variables(spec.Parts, kinds, in.File.Env, host.Machine, spec.SiteField)
-	spec.Path = environment.Give(spec.Parts, kinds, spec.Env, host.Machine)
+	machine := host.Machine
+	tools, err := placeTools(h, id, &spec, p.Tools)
+	if err != nil {
+		return spec, err
+	}
+	if tools != "" {
+		machine.Path = tools + string(os.PathListSeparator) + machine.Path
+	}
+	spec.Path = environment.Give(spec.Parts, kinds, spec.Env, machine)
+	if tools != "" {
+		spec.Path = append(spec.Path, tools)
+	}
 	if err := makeWritable(in.Project.Dir, spec.Parts); err != nil {
 		return spec, err
 	}
@@ -139,6 +153,26 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 		return spec, err
 	}
 	return spec, home.WriteState(File(h, id), spec)
+}
+
+// placeTools makes a folder with the required programs that Dravit fetched, for this stack's PATH. It returns "" if
+// there are none.
+func placeTools(h *home.Home, id string, spec *Spec, tools []plan.Tool) (dir string, err error) {
+	dir = h.Stack(id, "tools")
+	if err := os.RemoveAll(dir); err != nil || len(tools) == 0 {
+		return "", err
+	}
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		return "", err
+	}
+	for _, t := range tools {
+		spec.Tools = append(spec.Tools, t.Program)
+		text := "#!/bin/sh\nexec " + shell.Quote(t.Program) + " \"$@\"\n"
+		if err := os.WriteFile(filepath.Join(dir, t.Name), []byte(text), 0o700); err != nil {
+			return "", err
+		}
+	}
+	return dir, nil
 }
 
 // Enter records in the ledger which ports and names a plan gave to a stack.

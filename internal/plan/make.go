@@ -73,11 +73,13 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.suffixes()
 	m.pages()
 	m.requires()
+	m.unlocked()
 	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
 		m.plan.Notes = append(m.plan.Notes, in.Project.Manifests[folder].Faults...)
 	}
 	m.changes()
 	m.inOrder()
+	m.install()
 	m.plan.OK = len(m.plan.Faults) == 0
 	return m.plan
 }
@@ -93,6 +95,7 @@ type maker struct {
 	library *kind.Library
 	lacks   map[string][]lack // for each runtime, the stores that it cannot reach
 	added   string            // the web server that the plan added
+	absent  []string          // parts for whose kinds this machine has no program
 	udp     bool              // the port being searched must also be free for UDP
 	owner   string            // for whom a port is being searched: the stack's id, or GatewayOwner
 }
@@ -315,35 +318,77 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 			missing = append(missing, k)
 		}
 	}
-	next := "change it in " + stackfile.Name + " to something that this machine has"
-	if k := m.carried(file.Kind); k != "" {
-		next = "dravit supply " + k
-		if v := file.For(k).Version; v != "" {
-			next += " " + shell.Quote(v)
+	if o, ok := m.in.Offers[name]; ok {
+		if m.plan.Supply == nil {
+			m.plan.Supply = map[string]Supply{}
 		}
-		next += " fetches one, if a source has it"
+		m.plan.Supply[name] = o
 	}
-	if consent := consentNext(name, rejected); consent != "" {
-		next = consent
-	} else if written, has := m.in.History.Data[name]; has && !slices.Contains(file.Kind, written.Kind) {
-		next = fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind",
-			written.Kind, stackfile.Name, name)
-	} else if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NoExtension }) {
-		next = "install what it lacks, or remove that from the extensions of part " + name + " in " + stackfile.Name
-	} else if by := m.demandedBy(file.Kind); by != "" && len(missing) == 0 && file.For(file.Kind[0]).Version == "" {
-		next = "install a version that " + by + " accepts, or change " + by
-	} else if len(missing) > 0 {
-		next = "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
+	if len(missing) == len(file.Kind) {
+		m.absent = append(m.absent, name)
 	}
 	m.fault(trouble.NoProgram, "part."+name,
 		fmt.Sprintf("no program on this machine fits part %s, which needs %s", name, want),
-		strings.Join(found, "; "), next)
+		strings.Join(found, "; "), m.remedy(name, file, rejected, missing))
 }
 
-// carried returns the first of these kinds whose programs a registry may have, or "".
+// remedy returns what the user can do about a part that no program fits. missing are those of its kinds of which this
+// machine has no program.
+func (m *maker) remedy(name string, file stackfile.PartConfig, rejected []Option, missing []string) string {
+	written, hasData := m.in.History.Data[name]
+	offer, offered := m.in.Offers[name]
+	if consent := consentNext(name, rejected); consent != "" {
+		return consent
+	}
+	switch k := m.carried(file.Kind); {
+	case hasData && !slices.Contains(file.Kind, written.Kind):
+		return fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind",
+			written.Kind, stackfile.Name, name)
+	case offered:
+		return fmt.Sprintf("dravit start fetches %s %s from %s, after a yes", offer.Kind, offer.Version, offer.Source)
+	case k != "":
+		condition := ""
+		if v := file.For(k).Version; v != "" {
+			condition = " " + shell.Quote(v)
+		}
+		return "dravit start asks the sources for one, and fetches it after a yes, as does dravit supply " + k +
+			condition
+	}
+	if slices.ContainsFunc(rejected, func(o Option) bool { return o.Code == trouble.NoExtension }) {
+		return "install what it lacks, or remove that from the extensions of part " + name + " in " + stackfile.Name
+	}
+	if by := m.demandedBy(file.Kind); by != "" && len(missing) == 0 && file.For(file.Kind[0]).Version == "" {
+		return "install a version that " + by + " accepts, or change " + by
+	}
+	if len(missing) > 0 {
+		return "install " + strings.Join(missing, " or ") + ", or name another kind in " + stackfile.Name
+	}
+	return "change it in " + stackfile.Name + " to something that this machine has"
+}
+
+// install names the command that installs programs for all parts of which this machine has none.
+func (m *maker) install() {
+	var kinds []*kind.Traits
+	for _, part := range m.absent {
+		k := m.kinds[m.in.File.Parts[part].Kind[0]]
+		if k == nil {
+			return
+		}
+		kinds = append(kinds, k.Traits())
+	}
+	m.plan.Install = kind.Install(m.in.Survey.Host.Installer, kinds)
+	for i, f := range m.plan.Faults {
+		part, ok := strings.CutPrefix(f.Subject, "part.")
+		if ok && m.plan.Install != "" && slices.Contains(m.absent, part) {
+			m.plan.Faults[i].Next += "; or " + m.plan.Install
+		}
+	}
+}
+
+// carried returns the first of these kinds whose programs a source may have, or "".
 func (m *maker) carried(kinds []string) string {
 	for _, name := range kinds {
-		if k := m.kinds[name]; k != nil && k.Traits().Carrier.Package != "" {
+		if k := m.kinds[name]; k != nil && k.Traits().Suppliable() {
 			return name
 		}
 	}

@@ -23,6 +23,26 @@ type Input struct {
 	Consent Consent         `json:"consent"`
 	Gateway Gateway         `json:"gateway"`
 	Version string          `json:"version"` // Dravit's version, which built-in kinds have
+	// Offers are programs that sources are known to have, for parts that no program of this machine fits.
+	Offers map[string]Supply `json:"offers,omitempty"`
+	// Locked are the exact programs of parts that the project's lock names.
+	Locked map[string]Locked `json:"locked,omitempty"`
+}
+
+// Locked is the exact program of a part.
+type Locked struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Program string `json:"program,omitempty"` // its path; "": this machine does not have it
+	Because string `json:"because,omitempty"` // why it cannot have it, or ""
+}
+
+// Supply is a program that could be fetched.
+type Supply struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Source  string `json:"source"`
+	Bytes   int64  `json:"size_bytes"` // to fetch; 0: what it consists of is here already
 }
 
 // Ledger is the ledger as seen from one stack.
@@ -68,6 +88,7 @@ type Gateway struct {
 type Consent struct {
 	Upgrade  []string `json:"upgrade,omitempty"`  // parts whose data a newer program may convert, after a mark
 	Afresh   bool     `json:"afresh,omitempty"`   // earlier choices do not count
+	Locked   bool     `json:"locked,omitempty"`   // a part runs on the exact program of the lock, or not at all
 	Network  []string `json:"network,omitempty"`  // sites that other machines may reach
 	Loopback []string `json:"loopback,omitempty"` // sites that they may not reach, though the stack file asks for it
 	// endings of host names that are allowed though they are not reserved for private use
@@ -98,11 +119,25 @@ type Plan struct {
 	Notes []string `json:"notes"`
 	// Warnings are what the user should know about the decisions.
 	Warnings []string `json:"warnings"`
+	// Supply are the programs that start would fetch, after a yes, for parts that no program of this machine fits.
+	Supply map[string]Supply `json:"supply,omitempty"`
+	// Tools are required command-line programs that Dravit fetched. They come first on the PATH of this stack.
+	Tools []Tool `json:"tools,omitempty"`
+	// Install is the command by which the system's own package manager would install programs of all kinds that this
+	// machine lacks. "": it is not known.
+	Install string `json:"install,omitempty"`
 
 	HTTPPort  int `json:"gateway_port"`
 	HTTPSPort int `json:"gateway_secure_port"` // for HTTPS
 	// DNSPort is where the gateway answers DNS, or 0 if every name ends with localhost.
 	DNSPort int `json:"gateway_resolver_port,omitempty"`
+}
+
+// Tool is a command-line program.
+type Tool struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Program string `json:"program"` // its path
 }
 
 // PartPlan is the decision about a part. Program is "" for a part that is built into Dravit.

@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
+	"dravit/internal/tool"
 	"dravit/internal/trouble"
 	"dravit/internal/version"
 )
@@ -23,9 +24,9 @@ func (m *maker) require(name string, want stackfile.Require) {
 	subject := "requires." + name
 	demands := m.toolDemands(name, want)
 	i := slices.IndexFunc(m.in.Survey.Tools, func(t survey.Tool) bool { return t.Name == name })
-	var tool survey.Tool
+	var found survey.Tool
 	if i >= 0 {
-		tool = m.in.Survey.Tools[i]
+		found = m.in.Survey.Tools[i]
 	}
 	var wishes []string
 	for _, d := range demands {
@@ -43,40 +44,27 @@ func (m *maker) require(name string, want stackfile.Require) {
 		return ""
 	}
 	shown := func(f survey.Found) string { return strings.TrimSpace(name+" "+f.Version) + " at " + f.Path }
-	picked := tool.Picked()
-	var others []Option
-	better := ""
-	for _, f := range tool.Found {
-		if picked != nil && f.Path == picked.Path {
-			continue
-		}
-		why := serves(f)
-		if why == "" {
-			if better == "" {
-				better = f.Path
-			}
-			why = "it is not on PATH"
-			if f.OnPath {
-				why = "it is further back on PATH"
-			}
-		}
-		others = append(others, Option{Option: shown(f), Because: why})
-	}
+	picked := found.Picked()
+	others, better, fetched := passOver(found, picked, serves, shown)
 	label := name
 	if want.Version != "" {
 		label += " " + want.Version
 	}
+	next := m.fetchNext(subject, name, name)
 	switch {
-	case len(tool.Found) == 0:
+	case fetched != nil && (picked == nil || serves(*picked) != ""):
+		m.plan.Tools = append(m.plan.Tools, Tool{name, fetched.Version, fetched.Path})
+		m.decide(subject, shown(*fetched), others, append(wishes, "Dravit fetched it, for this stack only")...)
+	case len(found.Found) == 0:
 		m.fault(trouble.NoProgram, subject, label+" is not installed",
-			"neither PATH nor the usual folders contain a program "+
-				name, "install "+name+", or remove it from [requires] in "+stackfile.Name)
+			"neither PATH nor the usual folders contain a program "+name,
+			next+", or remove it from [requires] in "+stackfile.Name)
 	case picked == nil && better != "":
 		m.fault(trouble.NotOnPath, subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better),
 			"put its folder on PATH: "+onPath(better))
 	case picked == nil:
 		m.fault(trouble.NoProgram, subject, label+" is not installed", told(others),
-			"install "+name+", or remove it from [requires] in "+stackfile.Name)
+			next+", or remove it from [requires] in "+stackfile.Name)
 	case serves(*picked) == "":
 		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
 			append(wishes, "PATH picks it")...)
@@ -88,7 +76,59 @@ func (m *maker) require(name string, want stackfile.Require) {
 		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not fit",
 			strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool {
 				return s == ""
-			}), "; "), "install "+label)
+			}), "; "), m.fetchNext(subject, name, label))
+	}
+}
+
+// passOver says why each program of a name, other than the picked one, is not used. It returns the path of the first
+// that would serve, and the first that Dravit fetched and that serves.
+func passOver(found survey.Tool, picked *survey.Found, serves, shown func(survey.Found) string) (
+	others []Option, better string, fetched *survey.Found) {
+	for _, f := range found.Found {
+		if picked != nil && f.Path == picked.Path {
+			continue
+		}
+		why := serves(f)
+		if f.Origin == survey.Supply {
+			if why == "" && fetched == nil {
+				fetched = &f
+			}
+			continue
+		}
+		if why == "" {
+			if better == "" {
+				better = f.Path
+			}
+			why = "it is not on PATH"
+			if f.OnPath {
+				why = "it is further back on PATH"
+			}
+		}
+		others = append(others, Option{Option: shown(f), Because: why})
+	}
+	return others, better, fetched
+}
+
+// fetchNext returns how to get a required program. label is its name, or that and its version.
+func (m *maker) fetchNext(subject, name, label string) string {
+	if o, ok := m.in.Offers[subject]; ok {
+		if m.plan.Supply == nil {
+			m.plan.Supply = map[string]Supply{}
+		}
+		m.plan.Supply[subject] = o
+		return fmt.Sprintf("dravit start fetches %s %s from %s, after a yes", name, o.Version, o.Source)
+	}
+	if tool.Of(name) != nil {
+		return "install " + label + ", or let dravit start fetch it, if a source has it"
+	}
+	return "install " + label
+}
+
+// AcceptsTool returns which versions of a required program the stack file and the project's own files allow.
+func AcceptsTool(in Input, name string) func(version string) bool {
+	demands := (&maker{in: in}).toolDemands(name, in.File.Requires[name])
+	return func(version string) bool {
+		return !slices.ContainsFunc(demands, func(d demand) bool { return !d.constraint.Allows(version) })
 	}
 }
 

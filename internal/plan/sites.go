@@ -236,6 +236,10 @@ func (m *maker) root(site *SitePlan, named string) {
 			return
 		}
 	}
+	decided := func(p PartPlan) bool { return p.Name == site.App }
+	if site.App != "" && !slices.ContainsFunc(m.plan.Parts, decided) { // its program is missing: it may need no root
+		return
+	}
 	m.fault(trouble.NotThere, subject, "the site "+site.Name+" has no document root",
 		"none of "+strings.Join(project.Roots, ", ")+" holds an index.php or index.html", `name one: root = "folder"`)
 }

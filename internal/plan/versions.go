@@ -160,6 +160,9 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 	for i := range offers {
 		c := candidate{program: &offers[i].program}
 		why, code := m.refuseVersion(c.program, demands), trouble.Code("")
+		if why == "" {
+			why = m.refuseUnlocked(name, k, c.program)
+		}
 		if why == "" && written.Version != "" {
 			c.upgrade, why, code = m.data(name, k, want, c.program, written)
 		}
@@ -186,8 +189,40 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 	best, kept := m.choose(name, k, fitting)
 	chosen := fitting[best]
 	chosen.rejected = append(rejected, passedOver(fitting[:best], chosen)...)
-	chosen.because = because(chosen.program, want, demands, len(offers), kept)
+	chosen.because = because(chosen.program, want, demands, len(offers), len(fitting), kept)
 	return chosen
+}
+
+// refuseUnlocked says that a program is not the one that the project's lock names for a part, or "". If this machine
+// does not have that one, another one serves unless the user wants the locked one only.
+func (m *maker) refuseUnlocked(name string, k kind.Kind, p *kind.Program) string {
+	lock, ok := m.in.Locked[name]
+	if !ok || lock.Kind != k.Traits().Name || p.Path == lock.Program || lock.Program == "" && !m.in.Consent.Locked {
+		return ""
+	}
+	return "the lock names " + lock.Kind + " " + lock.Version + " from supply"
+}
+
+// unlocked warns that parts run on other programs than the project's lock names.
+func (m *maker) unlocked() {
+	for _, p := range m.plan.Parts {
+		lock, ok := m.in.Locked[p.Name]
+		if !ok || lock.Program != "" && lock.Program == p.Program {
+			continue
+		}
+		here := p.Kind + " " + p.Version
+		if p.Origin == survey.Supply && p.Version == lock.Version {
+			here = "one of other packages"
+		}
+		text := fmt.Sprintf("part %s is locked to %s %s from supply, and runs on %s here", p.Name, lock.Kind,
+			lock.Version, here)
+		if lock.Because != "" {
+			text += ": " + lock.Because
+		} else {
+			text += "; dravit start --locked fetches the locked one"
+		}
+		m.plan.Warnings = append(m.plan.Warnings, text)
+	}
 }
 
 // choose returns the program to take, of those that meet every demand, the newest first: the one with the fewest flaws,
@@ -312,7 +347,7 @@ func consentNext(name string, rejected []Option) string {
 	return ""
 }
 
-func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found int, kept bool) []string {
+func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found, fitting int, kept bool) []string {
 	var why []string
 	if p.Origin == "project" {
 		return append(why, "it is the project's own: "+want.Command)
@@ -323,13 +358,21 @@ func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found
 	for _, d := range demands {
 		why = append(why, d.wants)
 	}
+	switch p.Facts[kind.FactLaunch] {
+	case "loader":
+		why = append(why, "Dravit fetched it, and its own loader starts it, so that it sees this machine's programs")
+	case "namespace":
+		why = append(why, "Dravit fetched it, and starts it in a namespace, where its packages are the system")
+	}
 	switch {
 	case found == 1:
 		why = append(why, "it is the only one on this machine")
 	case kept:
 		why = append(why, "the last good start ran on it, and it still meets every condition")
+	case fitting == 1:
+		why = append(why, fmt.Sprintf("it is the only one of %d that fits", found))
 	default:
-		why = append(why, fmt.Sprintf("it is the newest of %d that fit", found))
+		why = append(why, fmt.Sprintf("it is the newest of %d that fit", fitting))
 	}
 	return why
 }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -35,13 +36,24 @@ type Settings struct {
 	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
 	// Sources are where programs come from that the machine lacks.
 	Sources []Source `toml:"source" json:"source,omitempty"`
+	// Launch is how programs of Debian-format packages are started: loader or namespace. "": in the first way that
+	// serves.
+	Launch string `toml:"launch" json:"launch,omitempty"`
 }
 
-// Source is a registry of packages.
+// Source is a registry or repository of packages.
 type Source struct {
-	Format  string `toml:"format" json:"format"`   // npm
+	Format  string `toml:"format" json:"format"`   // npm or debian
 	Address string `toml:"address" json:"address"` // "": the one of the machine's own client
 	Off     bool   `toml:"off" json:"off,omitempty"`
+
+	// Of the Debian format:
+
+	Suites     []string `toml:"suites" json:"suites,omitempty"`         // nil: those of the machine's own client
+	Components []string `toml:"components" json:"components,omitempty"` // nil: main
+	Keyring    string   `toml:"keyring" json:"keyring,omitempty"`       // a file; "": of the machine's own client
+	Expired    bool     `toml:"expired" json:"expired,omitempty"`       // also after its list has expired
+	Unsigned   bool     `toml:"unsigned" json:"unsigned,omitempty"`     // nobody signs it; for a folder only
 }
 
 // fault says what is wrong with the file, or "".
@@ -73,13 +85,8 @@ func Read(h *home.Home) (Settings, error) {
 		}
 		return s, fault(file, err.Error())
 	}
-	if len(s.Sources) > 1 {
-		return s, fault(file, "it has several sources, and Dravit takes one")
-	}
-	for _, x := range s.Sources {
-		if x.Format != "npm" {
-			return s, fault(file, fmt.Sprintf("a source of format %q is not known; the formats are: npm", x.Format))
-		}
+	if because := s.wrongSource(); because != "" {
+		return s, fault(file, because)
 	}
 	for name, port := range map[string]int{"http": s.HTTP, "https": s.HTTPS} {
 		if port < 0 || port > 65535 || port != 0 && s.HTTP == s.HTTPS {
@@ -95,4 +102,37 @@ func Read(h *home.Home) (Settings, error) {
 		}
 	}
 	return s, nil
+}
+
+// wrongSource says what is wrong with the sources, or "".
+func (s Settings) wrongSource() string {
+	if s.Launch != "" && s.Launch != "loader" && s.Launch != "namespace" {
+		return fmt.Sprintf("launch = %q is not known; it is loader or namespace", s.Launch)
+	}
+	registries := 0
+	for _, x := range s.Sources {
+		switch x.Format {
+		case "npm":
+			registries++
+			if x.Suites != nil || x.Components != nil || x.Keyring != "" || x.Expired || x.Unsigned {
+				return "a source of format npm has none of suites, components, keyring, expired and unsigned"
+			}
+		case "debian":
+			if x.Address != "" && len(x.Suites) == 0 {
+				return "the source " + x.Address + " names no suites"
+			}
+			if x.Keyring != "" && !filepath.IsAbs(x.Keyring) {
+				return fmt.Sprintf("the keyring %q is not absolute", x.Keyring)
+			}
+			if x.Unsigned && !strings.HasPrefix(x.Address, "file:///") {
+				return "unsigned = true is for a folder, an address that begins with file:///"
+			}
+		default:
+			return fmt.Sprintf("a source of format %q is not known; the formats are: debian, npm", x.Format)
+		}
+	}
+	if registries > 1 {
+		return "it has several sources of format npm, and Dravit takes one"
+	}
+	return ""
 }

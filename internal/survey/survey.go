@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -39,6 +40,16 @@ type Survey struct {
 	// Names and Allowed take longer, and no plan needs them: only Whole fills them.
 	Names   []Named  `json:"names,omitempty"`
 	Allowed *Allowed `json:"allowed,omitempty"`
+	// Supply is what sources had when they were asked last, by kind, the newest first. No plan needs it either.
+	Supply []Suppliable `json:"supply,omitempty"`
+}
+
+// Suppliable is a program that a source has.
+type Suppliable struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version"`
+	Suite   string `json:"suite"`
+	Source  string `json:"source"`
 }
 
 // Host is the machine and its user.
@@ -51,19 +62,27 @@ type Host struct {
 	EphemeralHigh int `json:"ephemeral_high"`
 	// LowestPort is the lowest TCP port that this user may open. 0: unknown.
 	LowestPort int `json:"lowest_port,omitempty"`
+	// Installer is the program that installs the system's own packages, as kind.Installers names it. "": none is known.
+	Installer string `json:"installer,omitempty"`
 }
 
 // Machine says where to search and for what.
 type Machine struct {
 	Kinds    []kind.Kind
 	Settings settings.Settings
-	Cache    string   // the file with the answers of programs
-	Root     string   // the root of the file system: "" for the machine's own, or a recorded tree
-	Home     string   // the user's home, below Root
-	Path     string   // PATH
-	Project  string   // the project's folder, as a real path: its programs are not run; "": none
-	Supplied []string // folders of programs that Dravit fetched
-	StandIns bool     // the system has programs that only ask to install something (macOS)
+	Cache    string // the file with the answers of programs
+	Root     string // the root of the file system: "" for the machine's own, or a recorded tree
+	Home     string // the user's home, below Root
+	Path     string // PATH
+	Project  string // the project's folder, as a real path: its programs are not run; "": none
+	Supplied []Supplied
+	StandIns bool // the system has programs that only ask to install something (macOS)
+}
+
+// Supplied is a program that Dravit fetched.
+type Supplied struct {
+	Path   string
+	Launch string // how it is started: loader or namespace; "": as it is
 }
 
 // Here returns this machine as this user sees it.
@@ -83,7 +102,17 @@ func HostNow() Host {
 		EphemeralLow:  low,
 		EphemeralHigh: high,
 		LowestPort:    lowestPort(),
+		Installer:     installer(),
 	}
+}
+
+func installer() string {
+	for _, i := range kind.Installers {
+		if _, err := exec.LookPath(i.Program); err == nil {
+			return i.Program
+		}
+	}
+	return ""
 }
 
 // entry is the remembered answer of one program. It is valid as long as the file is the same.
@@ -242,7 +271,7 @@ func (l *looker) programs() []kind.Program {
 	behind := false
 	for _, key := range slices.Sorted(maps.Keys(l.fresh.Programs)) {
 		if p := l.fresh.Programs[key].Program; p != nil {
-			all = append(all, *p)
+			all = append(all, l.launched(*p))
 			behind = behind || p.Facts[kind.FactExecutable] != ""
 		}
 	}
@@ -262,6 +291,17 @@ func (l *looker) programs() []kind.Program {
 			rank[filepath.Dir(a.Path)]-rank[filepath.Dir(b.Path)], strings.Compare(a.Path, b.Path))
 	})
 	return all
+}
+
+// launched adds to the facts about a supplied program how it is started.
+func (l *looker) launched(p kind.Program) kind.Program {
+	i := slices.IndexFunc(l.Supplied, func(s Supplied) bool { return s.Path == p.Path && s.Launch != "" })
+	if i >= 0 {
+		facts := map[string]string{kind.FactLaunch: l.Supplied[i].Launch}
+		maps.Copy(facts, p.Facts)
+		p.Facts = facts
+	}
+	return p
 }
 
 // withoutScripts leaves out scripts and links that lead to another program of the list.
@@ -309,10 +349,17 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 			continue
 		}
 		name := k.Traits().Name
-		dirs := slices.Clone(l.Settings.Extensions)
+		dirs, owners := slices.Clone(l.Settings.Extensions), map[string]string{}
 		for _, p := range programs {
-			if p.Kind == name {
-				dirs = append(dirs, runtime.ModuleFolders(p)...)
+			if p.Kind != name {
+				continue
+			}
+			for _, dir := range runtime.ModuleFolders(p) {
+				dirs = append(dirs, dir)
+				tree, _, _ := strings.Cut(p.Path, "/files/")
+				if p.Origin == Supply && strings.HasPrefix(dir, tree+"/") {
+					owners[dir] = p.Path
+				}
 			}
 		}
 		slices.Sort(dirs)
@@ -327,7 +374,10 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 				now = shelf{stamp, runtime.ReadModules(dir)}
 			}
 			l.fresh.Modules[key] = now
-			all = append(all, now.Modules...)
+			for _, m := range now.Modules {
+				m.Of = owners[dir]
+				all = append(all, m)
+			}
 		}
 	}
 	return all

@@ -178,6 +178,9 @@ func (l *looker) named(name string) []Found {
 	seen := map[string]bool{}
 	onPath := filepath.SplitList(l.Path)
 	for _, in := range l.search {
+		if in.only != "" && in.only != name {
+			continue
+		}
 		file := filepath.Join(in.dir, name)
 		if _, err := os.Stat(l.Root + file); err != nil {
 			continue

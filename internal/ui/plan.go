@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dravit/internal/kind"
@@ -12,7 +13,13 @@ import (
 
 // Plan writes every decision with its reasons.
 func (u *UI) Plan(p plan.Plan) {
-	u.say(u.bold(p.Stack) + "  " + plural(len(p.Parts), "part") + ", " + plural(len(p.Sites), "site"))
+	parts := len(p.Parts)
+	for name := range p.Supply {
+		if !strings.HasPrefix(name, "requires.") {
+			parts++
+		}
+	}
+	u.say(u.bold(p.Stack) + "  " + plural(parts, "part") + ", " + plural(len(p.Sites), "site"))
 	var rows []row
 	for _, x := range p.Parts {
 		program := x.Program
@@ -22,6 +29,15 @@ func (u *UI) Plan(p plan.Plan) {
 		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program},
 			append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
 	}
+	for name, s := range p.Supply {
+		size := "here already"
+		if s.Bytes > 0 {
+			size = bytesText(s.Bytes) + " to fetch"
+		}
+		rows = append(rows, row{cells: []string{name, s.Kind, s.Version, "-",
+			u.paint(yellow, "from supply: "+size+", "+printable(s.Source))}})
+	}
+	slices.SortFunc(rows, func(a, b row) int { return strings.Compare(a.cells[0], b.cells[0]) })
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
 	}

@@ -2,8 +2,12 @@ package ui
 
 import (
 	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
 	"strings"
 
+	"dravit/internal/shell"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
 )
@@ -17,6 +21,18 @@ func FetchQuestion(offers []supply.Offer) string {
 	return "Fetch " + strings.Join(all, " and ") + "?"
 }
 
+// Fetching says what is fetched.
+func Fetching(o supply.Offer) string {
+	text := "fetching " + o.Kind + " " + o.Version
+	if len(o.Packages) > 0 {
+		text += ", " + plural(len(o.Packages), "package")
+	}
+	return text
+}
+
+// InstallQuestion asks whether to run a command that changes the system.
+func InstallQuestion(command string) string { return "Run " + command + "?" }
+
 func describe(o supply.Offer) string {
 	size := ""
 	if o.Bytes > 0 {
@@ -27,13 +43,21 @@ func describe(o supply.Offer) string {
 
 // Offer shows what would be fetched.
 func (u *UI) Offer(o supply.Offer) {
-	u.say(u.bold(o.Kind+" "+o.Version) + "  " + printable(o.Package+" "+o.Release))
+	what := o.Package + " " + o.Release
+	if o.Suite != "" {
+		what += " of " + o.Suite + ", " + plural(len(o.Packages), "package")
+	}
+	u.say(u.bold(o.Kind+" "+o.Version) + "  " + printable(what))
 	size := "size unknown"
 	if o.Bytes > 0 {
 		size = bytesText(o.Bytes) + " to fetch"
 	}
 	u.say(u.dim(size + " from " + printable(o.Source)))
-	u.say(u.dim("next: dravit supply " + o.Kind + " " + o.Version))
+	next := "next: dravit supply " + o.Kind + " " + o.Version
+	if len(o.Extensions) > 0 {
+		next += " --extensions " + strings.Join(o.Extensions, ",")
+	}
+	u.say(u.dim(next))
 }
 
 // Supplied shows a tree that was made.
@@ -43,11 +67,10 @@ func (u *UI) Supplied(t supply.Tree) {
 	u.say(u.dim(fmt.Sprintf("next: version = %q for a part, dravit start; dravit supply list", t.Version)))
 }
 
-// Supplies lists trees.
-func (u *UI) Supplies(all []stack.Supplied) {
+// Supplies lists trees. together are the bytes that they take, what they share counted once.
+func (u *UI) Supplies(all []stack.Supplied, together int64) {
 	u.say(plural(len(all), "supplied program"))
 	var rows []row
-	var sum int64
 	for _, t := range all {
 		used := strings.Join(t.Stacks, ", ")
 		if used == "" {
@@ -55,7 +78,6 @@ func (u *UI) Supplies(all []stack.Supplied) {
 		}
 		fetched := t.At.Local().Format("2006-01-02")
 		rows = append(rows, row{cells: []string{t.Kind, t.Version, bytesText(t.Bytes), fetched, printable(used)}})
-		sum += t.Bytes
 	}
 	if len(rows) == 0 {
 		u.say(u.dim("next: dravit supply node 18"))
@@ -63,12 +85,16 @@ func (u *UI) Supplies(all []stack.Supplied) {
 	}
 	u.table([]string{"kind", "version", "size", "fetched", "used by"}, rows, 2)
 	u.say("")
-	u.say(u.dim("next: dravit supply discard deletes those that no stack uses; all take " + bytesText(sum)))
+	u.say(u.dim("together they take " + bytesText(together)))
+	u.say(u.dim("next: dravit supply discard deletes those that no stack uses"))
 }
 
-// Discarded says how much was deleted.
-func (u *UI) Discarded(count int, bytes int64) {
+// Discarded says how much was deleted, and what was kept as stacks use it.
+func (u *UI) Discarded(count int, bytes int64, kept []string) {
 	u.say(plural(count, "supplied program") + " discarded, " + bytesText(bytes))
+	if len(kept) > 0 {
+		u.say(u.dim("in use: " + printable(strings.Join(kept, "; "))))
+	}
 }
 
 // Verified shows whether a tree is what was fetched. wrong are the files that are not.
@@ -83,4 +109,29 @@ func (u *UI) Verified(t supply.Tree, wrong []string) {
 		u.say("  " + printable(name))
 	}
 	u.say(u.dim("next: dravit supply discard " + t.Kind + " " + t.Version + ", and supply it again"))
+}
+
+// Locked shows what a lock names.
+func (u *UI) Locked(lock supply.Lock, file string) {
+	u.say(u.bold(filepath.Base(file)) + "  " + plural(len(lock.Parts), "part") + " locked")
+	var rows []row
+	for _, name := range slices.Sorted(maps.Keys(lock.Parts)) {
+		l := lock.Parts[name]
+		rows = append(rows, row{cells: []string{name, l.Kind, l.Version, printable(l.Package + " " + l.Release),
+			plural(max(1, len(l.Packages)), "package")}})
+	}
+	u.table([]string{"part", "kind", "version", "from", "exact"}, rows)
+	u.say("")
+	u.say(u.dim("next: keep it with the project; dravit start --locked runs on just these"))
+}
+
+// Exported shows what was written into a folder.
+func (u *UI) Exported(x supply.Exported, dir string) {
+	var names []string
+	for _, t := range x.Trees {
+		names = append(names, t.Kind+" "+t.Version)
+	}
+	what := strings.Join(names, ", ") + "; " + bytesText(x.Bytes)
+	u.say(u.bold(dir) + "  " + u.paint(green, "exported") + "  " + what)
+	u.say(u.dim("next, on the other machine: dravit supply KIND VERSION --from " + shell.Quote(dir)))
 }

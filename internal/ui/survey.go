@@ -34,7 +34,7 @@ func (u *UI) Busy(what string) (end func()) {
 }
 
 // SurveySections are the parts of a survey that can be shown alone, in their order.
-var SurveySections = []string{"programs", "tools", "names", "ports", "user"}
+var SurveySections = []string{"programs", "tools", "names", "ports", "user", "supply"}
 
 // Survey writes the named sections of a survey, or all if none is named.
 func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
@@ -83,12 +83,36 @@ func (u *UI) Survey(s survey.Survey, kinds kind.List, sections ...string) {
 	if s.Allowed != nil && shows("user") {
 		u.allowed(s.Host, *s.Allowed)
 	}
+	if shows("supply") {
+		u.suppliable(s.Supply, len(sections) > 0)
+	}
 	u.say("")
 	if len(sections) == 0 {
 		u.Next("dravit survey " + strings.Join(SurveySections, "|") + " shows one section; dravit plan decides")
 	} else {
 		u.Next("dravit plan")
 	}
+}
+
+// suppliable writes what sources have. alone: nothing else is shown.
+func (u *UI) suppliable(all []survey.Suppliable, alone bool) {
+	if len(all) == 0 {
+		if alone {
+			u.say(u.dim("no source was asked yet; dravit supply php --dry-run does"))
+		}
+		return
+	}
+	var rows []row
+	for i, x := range all {
+		word := x.Version + " " + x.Suite
+		if i > 0 && all[i-1].Kind == x.Kind {
+			rows[len(rows)-1].cells[1] += ", " + word
+			continue
+		}
+		rows = append(rows, row{cells: []string{x.Kind, word}})
+	}
+	u.say("")
+	u.table([]string{"kind", "what sources had when they were asked last"}, rows)
 }
 
 // buildNotes describes in one line what a program was built for, or in none if its kind has nothing to say.

@@ -1,0 +1,109 @@
+package supply
+
+import (
+	"context"
+	"crypto/sha512"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"github.com/Masterminds/semver/v3"
+
+	"dravit/internal/kind"
+	"dravit/internal/shell"
+)
+
+// companion is a release of a package that is put beside a program.
+type companion struct {
+	kind.Companion
+	release, tarball, integrity string
+	bytes                       int64
+}
+
+// engines returns the condition on an engine's version that a release of a package names, or "" (npm, "package.json:
+// engines").
+func engines(text json.RawMessage, engine string) string {
+	var all map[string]string
+	if json.Unmarshal(text, &all) != nil { // old packages have a list
+		return ""
+	}
+	return all[engine]
+}
+
+// companions returns the newest releases of the packages beside a program that say that they run on its version. What
+// the registry does not have is left out.
+func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, version string) (found []companion) {
+	v, err := semver.NewVersion(version)
+	if err != nil {
+		return nil
+	}
+	for _, with := range c.With {
+		doc, err := s.document(ctx, with.Package)
+		if err != nil {
+			continue
+		}
+		var best *semver.Version
+		x := companion{Companion: with}
+		for release, r := range doc.Versions {
+			rv, err := semver.NewVersion(release)
+			condition, bad := semver.NewConstraint(engines(r.Engines, engine))
+			if err != nil || bad != nil || rv.Prerelease() != "" || !condition.Check(v) ||
+				best != nil && !rv.GreaterThan(best) {
+				continue
+			}
+			best = rv
+			x.release, x.tarball, x.integrity = release, r.Dist.Tarball, r.Dist.Integrity
+		}
+		if best == nil {
+			continue
+		}
+		if x.bytes, err = s.size(ctx, x.tarball); err == nil {
+			found = append(found, x)
+		}
+	}
+	return found
+}
+
+// add puts a companion beside the program of a tree, and the digests of its files into sums.
+func (s Supplier) add(ctx context.Context, x companion, program, files string, sums map[string]string) error {
+	want, err := digest(x.integrity)
+	if err != nil {
+		return err
+	}
+	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
+	if err := secured.get(ctx, x.tarball, file, sha512.New(), want, func(int64) {}); err != nil {
+		return err
+	}
+	dir := filepath.Join(files, x.Into)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	more, err := unpack(ctx, file, dir)
+	if err != nil {
+		return fmt.Errorf("unpacking %s: %w", x.Package, err)
+	}
+	for name, sum := range more {
+		sums[path.Join(x.Into, name)] = sum
+	}
+	for _, name := range slices.Sorted(maps.Keys(x.Runs)) {
+		at := path.Join(path.Dir(program), name)
+		code, err := filepath.Rel(path.Dir(program), path.Join(x.Into, x.Runs[name]))
+		if err != nil {
+			return err
+		}
+		text := "#!/bin/sh\nhere=$(dirname -- \"$0\")\n" +
+			"exec \"$here\"/" + shell.Quote(path.Base(program)) + " \"$here\"/" + shell.Quote(code) + " \"$@\"\n"
+		if err := os.WriteFile(filepath.Join(files, at), []byte(text), 0o755); err != nil {
+			return err
+		}
+		if sums[at], err = sumOf(filepath.Join(files, at)); err != nil {
+			return err
+		}
+	}
+	return os.Remove(file)
+}

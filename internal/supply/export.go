@@ -1,0 +1,183 @@
+package supply
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dravit/internal/debian"
+	"dravit/internal/home"
+	"dravit/internal/trouble"
+)
+
+// exportFile is what describes an exported folder.
+const exportFile = "supply.json"
+
+// Exported describes a folder from which machines without a network are supplied.
+type Exported struct {
+	Format       int                  `json:"format"`
+	Repositories []ExportedRepository `json:"repositories"`
+	Trees        []Locked             `json:"trees"` // that can be made from it
+	Bytes        int64                `json:"size_bytes"`
+}
+
+// ExportedRepository is a suite of a repository, with some of its packages.
+type ExportedRepository struct {
+	Address    string   `json:"address"`
+	Suite      string   `json:"suite"`
+	Components []string `json:"components"`
+	Folder     string   `json:"folder"` // below the exported one
+}
+
+// Export writes what trees consist of into a folder, with the signed lists of their sources, so that what another
+// machine takes from it is checked as if it had asked the sources. It goes on where an earlier call broke off.
+func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress func(done int64)) (Exported, error) {
+	out := Exported{Format: 1, Trees: []Locked{}}
+	wanted := map[string]Item{}
+	for _, t := range trees {
+		out.Trees = append(out.Trees, t.Locked(s.OS+"/"+s.Arch))
+		for _, p := range t.Packages {
+			wanted[p.SHA256] = p
+		}
+	}
+	folders := map[string]string{}
+	for _, r := range s.Repositories {
+		if folders[r.Address] == "" {
+			folders[r.Address] = fmt.Sprint("source-", len(folders)+1)
+		}
+		at := filepath.Join(dir, folders[r.Address])
+		found, err := s.exportLists(ctx, r, at, wanted)
+		if err != nil {
+			return out, s.refuse(r, err)
+		}
+		for _, p := range found {
+			address := p.Base + "/" + (&url.URL{Path: p.File}).EscapedPath()
+			want, err := hex.DecodeString(p.SHA256)
+			if err != nil {
+				return out, err
+			}
+			before := out.Bytes
+			err = signed.get(ctx, address, filepath.Join(at, p.File), sha256.New(), want, func(done int64) {
+				progress(before + done)
+			})
+			if err != nil {
+				return out, err
+			}
+			out.Bytes += p.Bytes
+			delete(wanted, p.SHA256)
+		}
+		out.Repositories = append(out.Repositories,
+			ExportedRepository{r.Address, r.Suite, r.Components, folders[r.Address]})
+	}
+	for _, p := range wanted {
+		return out, &trouble.Trouble{Code: trouble.NoSource, What: "the export is not whole",
+			Because: "no source has " + p.Name + " " + p.Version + " any more",
+			Next:    "dravit supply discard, supply the program again, and export that"}
+	}
+	return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
+}
+
+// exportLists writes the signed list of a repository, and its lists of packages, into a folder, and returns those of
+// the wanted packages that it has.
+func (s Supplier) exportLists(ctx context.Context, r Repository, dir string, wanted map[string]Item) (
+	found []debian.Package, err error) {
+	release, err := r.release(ctx)
+	if err != nil {
+		return nil, err
+	}
+	suite := filepath.Join(dir, "dists", r.Suite)
+	if err := os.MkdirAll(suite, 0o755); err != nil {
+		return nil, err
+	}
+	for _, name := range []string{"InRelease", "Release", "Release.gpg"} {
+		text, err := r.small(ctx, name)
+		var status statusError
+		if errors.As(err, &status) {
+			continue // it has the other form
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(filepath.Join(suite, name), text, 0o644); err != nil {
+			return nil, err
+		}
+	}
+	for _, component := range r.Components {
+		name, sum, ok := listOf(release, component, debianArch(s.Arch))
+		if !ok {
+			continue
+		}
+		want, err := hex.DecodeString(sum.SHA256)
+		if err != nil || !fs.ValidPath(name) {
+			return nil, fmt.Errorf("it describes %q wrongly", name)
+		}
+		file := filepath.Join(suite, name)
+		if err := signed.get(ctx, r.at(name), file, sha256.New(), want, func(int64) {}); err != nil {
+			return nil, err
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		plain, err := debian.Plain(bytes.NewReader(text), filepath.Ext(name))
+		if err != nil {
+			return nil, err
+		}
+		data, err := debian.Parse(plain)
+		if err := errors.Join(err, plain.Close()); err != nil {
+			return nil, err
+		}
+		x := debian.Open(data, strings.TrimSuffix(r.Address, "/"))
+		for _, item := range wanted {
+			packages, _ := x.Find(item.Name)
+			i := slices.IndexFunc(packages, func(p debian.Package) bool { return p.SHA256 == item.SHA256 })
+			if i >= 0 && fs.ValidPath(packages[i].File) {
+				found = append(found, packages[i])
+			}
+		}
+	}
+	return found, nil
+}
+
+// From makes an exported folder the only source. What comes from it is checked with the keys that the supplier has.
+func (s Supplier) From(dir string) (Supplier, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return s, err
+	}
+	var x Exported
+	if _, err := os.Stat(filepath.Join(dir, exportFile)); err != nil {
+		return s, &trouble.Trouble{Code: trouble.NoSource, What: dir + " is no exported folder",
+			Because: "it has no " + exportFile, Next: "dravit supply export FOLDER writes one", Err: err}
+	}
+	if err := home.ReadJSON(filepath.Join(dir, exportFile), &x); err != nil {
+		return s, err
+	}
+	var keys [][]byte
+	for _, r := range s.Repositories {
+		keys = append(keys, r.Keys...)
+	}
+	repositories := []Repository{}
+	for _, e := range x.Repositories {
+		r := Repository{Keys: keys}
+		for _, own := range s.Repositories {
+			if own.Address == e.Address && own.Suite == e.Suite {
+				r = own
+			}
+		}
+		r.Suite, r.Components = e.Suite, e.Components
+		r.Address = (&url.URL{Scheme: "file", Path: filepath.Join(dir, filepath.Base(e.Folder))}).String()
+		repositories = append(repositories, r)
+	}
+	s.Repositories, s.Address = repositories, ""
+	return s, nil
+}
