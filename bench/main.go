@@ -37,7 +37,8 @@ func main() {
 	hello := flag.String("hello", "", "a `program` that prints one line")
 	rounds := flag.Int("rounds", 15, "how often each thing is measured")
 	only := flag.String("only", "",
-		"one measure: start, status, first, size, survey, planner, gateway, check, tasks, propose, load or marks")
+		"one measure: start, status, first, size, survey, planner, gateway, check, tasks, propose, load, marks, "+
+			"console or supply")
 	flag.Parse()
 	if err := run(*dravit, *hello, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -84,7 +85,7 @@ func run(dravit, hello string, rounds int, only string) error {
 		{"gateway", b.gateway},
 		{"check", b.check},
 		{"tasks", b.tasks}, {"propose", b.propose}, {"load", b.load}, {"marks", b.marks},
-		{"console", b.console}} {
+		{"console", b.console}, {"supply", b.supply}} {
 		if only == "" || only == m.name {
 			if err := m.do(); err != nil {
 				return fmt.Errorf("%s: %w", m.name, err)
