@@ -12,25 +12,28 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// bare runs Dravit where the machine has none of the demo's servers. Only root can.
+func (w *world) bare(args ...string) result {
+	w.t.Helper()
+	uid, gid := ids(w.t)
+	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind " +
+		"/dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
+		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups \"$@\"", uid, gid)
+	cmd := w.command(w.t.Context(), args...)
+	cmd.Path = "/usr/bin/unshare"
+	cmd.Args = append([]string{"unshare", "--mount", "--", "sh", "-c", hide, "sh", program}, args...)
+	cmd.SysProcAttr = nil
+	return finish(w.t, cmd)
+}
+
 // A machine without servers gets a whole stack of built-in parts.
 func TestBareMachine(t *testing.T) {
 	if !asRoot {
 		t.Skip("only root can hide programs")
 	}
 	w := newWorld(t)
-	uid, gid := ids(t)
-	hide := "for p in /usr/sbin/nginx /usr/sbin/php-fpm* /usr/sbin/mariadbd /usr/bin/redis-server; do mount --bind " +
-		"/dev/null \"$(readlink -f \"$p\")\" || exit 9; done; " +
-		fmt.Sprintf("exec setpriv --reuid %d --regid %d --clear-groups \"$@\"", uid, gid)
-	bare := func(args ...string) result {
-		cmd := w.command(t.Context(), args...)
-		cmd.Path = "/usr/bin/unshare"
-		cmd.Args = append([]string{"unshare", "--mount", "--", "sh", "-c", hide, "sh", program}, args...)
-		cmd.SysProcAttr = nil
-		return finish(t, cmd)
-	}
 	dir := filepath.Join(w.dir, "demo")
-	r := bare("demo", dir)
+	r := w.bare("demo", dir)
 	require.Equal(t, 0, r.code, r.all())
 	w.dir = dir
 	var kinds []string
@@ -40,14 +43,14 @@ func TestBareMachine(t *testing.T) {
 	assert.ElementsMatch(t, []string{"custom", "custom", "sqlite", "dravit-mail", "dravit-cache", "dravit-web"}, kinds)
 	_, page, _ := get(t, "GET", w.status().Sites[0].URL, nil)
 	assert.Contains(t, page, "Served by Dravit itself from SQLite")
-	assert.Equal(t, 0, bare("check").code)
+	assert.Equal(t, 0, w.bare("check").code)
 	var plan struct {
 		Decisions []struct {
 			Subject  string
 			Rejected []struct{ Option, Because string }
 		}
 	}
-	require.NoError(t, json.Unmarshal([]byte(bare("plan", "--json").stdout), &plan))
+	require.NoError(t, json.Unmarshal([]byte(w.bare("plan", "--json").stdout), &plan))
 	rejected := map[string]string{}
 	for _, d := range plan.Decisions {
 		for _, r := range d.Rejected {
@@ -56,7 +59,7 @@ func TestBareMachine(t *testing.T) {
 	}
 	assert.Equal(t, "this machine has none", rejected["nginx"])
 	assert.Equal(t, "this machine has none", rejected["php"])
-	require.Equal(t, 0, bare("stop").code)
+	require.Equal(t, 0, w.bare("stop").code)
 	// Back on the machine with servers, parts with data stay as they are; the others use the real servers.
 	w.must("start")
 	assert.Equal(t, "sqlite", w.status().part(t, "db").Kind)

@@ -47,7 +47,12 @@ func (w *world) besides(more string) string {
 	return dir
 }
 
+// settings writes the user's settings. Unless they name a Debian-format source, there is none: a test asks no machine
+// outside.
 func (w *world) settings(text string) {
+	if !strings.Contains(text, `"debian"`) {
+		text += "\n[[source]]\nformat = \"debian\"\noff = true\n"
+	}
 	require.NoError(w.t, os.MkdirAll(w.home, 0o700))
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.home, "settings.toml"), []byte(text), 0o600))
 	w.own(w.home)

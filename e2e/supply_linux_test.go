@@ -98,7 +98,8 @@ expect = { text = "v18." }
 	assert.Equal(t, 2, w.dravit("supply", "discard", "node", node).code, "a stack uses it")
 	assert.Equal(t, 2, w.dravit("supply", "discard", "node", "17.0.0").code)
 	assert.Equal(t, 1, w.dravit("supply", "node", "12").code)
-	assert.Equal(t, 2, w.dravit("supply", "mariadb").code)
+	assert.Equal(t, 2, w.dravit("supply", "kelp").code)
+	assert.Contains(t, flat(w.dravit("supply", "mariadb").stderr), "there is no source for programs")
 
 	w.must("supply", "verify")
 	readme, err := filepath.Glob(filepath.Join(w.home, "supply/trees/node-*/files/README.md"))
@@ -137,7 +138,17 @@ func TestSupplyThatDies(t *testing.T) {
 		assert.Equal(t, 1, r.code, r.all())
 		assert.Contains(t, flat(r.stderr), "no space left")
 		assert.Contains(t, w.must("supply", "list").stdout, "0 supplied programs")
+		w.repository("")
+		r = w.dravit("supply", "mariadb", "10.5", "--yes")
+		assert.Equal(t, 1, r.code, r.all())
+		assert.Contains(t, flat(r.stderr), "no space left")
+		assert.Contains(t, w.must("supply", "list").stdout, "0 supplied programs")
 		require.NoError(t, os.Remove(filler))
+		w.must("supply", "mariadb", "10.5", "--yes")
+		w.must("supply", "verify")
+		w.must("supply", "discard")
+		require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply/sources")))
+		w.registry()
 	} else {
 		w.registry()
 	}
