@@ -19,7 +19,7 @@ func (w *world) neighbour(file string) map[string]string {
 	require.NoError(w.t, os.MkdirAll(dir, 0o755))
 	require.NoError(w.t, os.WriteFile(filepath.Join(dir, "dravit.toml"), []byte(file), 0o644))
 	w.own(dir)
-	w.dravit("start", "-C", dir, "--timeout", "6s")
+	w.must("start", "-C", dir)
 	return w.environment(dir)
 }
 
@@ -147,10 +147,15 @@ func TestPasswordStaysWithItsAddress(t *testing.T) {
 	assert.Equal(t, 2, finish(t, cmd).code)
 }
 
-// toNeighbour makes a server of a neighbour the part seats, whose password is given unless it is withheld.
-func toNeighbour(settings string, withheld bool) func(*testing.T, *world) {
+// toNeighbour makes a server of a neighbour the part seats, and starts. The neighbour is made the copy of a server that
+// does not exist, or its password is withheld.
+func toNeighbour(isCopy, withheld bool) func(*testing.T, *world) {
 	return func(t *testing.T, w *world) {
-		env := w.neighbour("name = \"harbour\"\n[part.seats]\nkind = \"redis\"\n" + settings)
+		env := w.neighbour("name = \"harbour\"\n[part.seats]\nkind = \"redis\"\n")
+		if isCopy {
+			w.must("run", "-C", filepath.Join(filepath.Dir(w.dir), "neighbour"), "--",
+				"redis-cli", "replicaof", "127.0.0.1", "1")
+		}
 		w.write("dravit.toml", "name = \"day\"\n[part.seats]\nkind = \"redis\"\noutside = \"127.0.0.1:"+
 			env["SEATS_PORT"]+"\"\n")
 		cmd := w.command(t.Context(), "start", "--timeout", "6s")
@@ -167,8 +172,9 @@ var outsideFaults = []fault{
 	{name: "no server outside the stack", stack: "[part.db]\nkind = \"mariadb\"\noutside = \"127.0.0.1:1\"\n",
 		cause: "outside-gone", subject: "part.db", says: "127.0.0.1:1"},
 	{name: "server outside the stack without a password", stack: "[part.mail]\nkind = \"dravit-mail\"\n",
-		breaks: toNeighbour("", true), cause: "outside-refused", subject: "part.seats", says: "DRAVIT_PASSWORD_SEATS"},
+		breaks: toNeighbour(false, true), cause: "outside-refused", subject: "part.seats",
+		says: "DRAVIT_PASSWORD_SEATS"},
 	{name: "server outside the stack that is a copy", stack: "[part.mail]\nkind = \"dravit-mail\"\n",
-		breaks: toNeighbour("settings = { replicaof = \"127.0.0.1 1\" }\n", false), cause: "outside-unwell",
+		breaks: toNeighbour(true, false), cause: "outside-unwell",
 		subject: "part.seats", says: "READONLY"},
 }

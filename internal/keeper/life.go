@@ -447,11 +447,10 @@ func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited
 // waitWhileUsesStart waits while parts that this one uses are about to answer. It returns early as waitForUses does.
 func (p *partRunner) waitWhileUsesStart(ctx context.Context, exited <-chan error) (ended bool, err error) {
 	for {
-		changed := p.stack.changes()
-		if !slices.ContainsFunc(p.spec.Uses, func(name string) bool {
-			return slices.Contains([]lifecycle.State{lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing},
-				p.stack.stateOf(name))
-		}) {
+		p.stack.mu.Lock()
+		changed, start := p.stack.changed, p.stack.usesStart(p.spec)
+		p.stack.mu.Unlock()
+		if !start {
 			return false, nil
 		}
 		select {

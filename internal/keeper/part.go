@@ -156,6 +156,9 @@ func (p *partRunner) setWith(state lifecycle.State, code trouble.Code, because, 
 	if p.status.State == state && p.status.Because == because {
 		return
 	}
+	if len(p.poke) > 0 && (state == lifecycle.Answers || state == lifecycle.Unwell) {
+		return // it was asked to look again during this check
+	}
 	if p.status.State != state {
 		p.status.Since = time.Now()
 	}

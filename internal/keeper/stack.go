@@ -168,7 +168,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 		wanted[p.Name] = p
 	}
 	s.mu.Lock()
-	var end, unwell []*partRunner
+	var end []*partRunner
 	for name, p := range s.parts {
 		x, ok := wanted[name]
 		again := slices.Contains(what.Parts, name) || !what.Only && p.spec.Data != "" && data.Unfinished(p.spec.Data)
@@ -177,9 +177,6 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 			end = append(end, p)
 		case !what.Only:
 			p.setNext(x)
-			if p.status.State == lifecycle.Unwell {
-				unwell = append(unwell, p)
-			}
 		}
 	}
 	s.mu.Unlock()
@@ -207,14 +204,33 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.spec = spec
 	s.mu.Unlock()
 	s.add(start, nil, remembered{})
-	s.mu.Lock()
-	for _, p := range unwell { // what was wrong before may be fixed now, or by the parts that start
-		p.askNow()
+	if !what.Only {
+		s.askKept()
 	}
-	s.mu.Unlock()
 	s.watch(spec)
 	s.ask()
 	return spec, begun, nil
+}
+
+// askKept has the running parts asked anew whose last check may say what a start has changed since: what was wrong may
+// be right now, and what was right needs parts that start.
+func (s *stackRunner) askKept() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range s.parts {
+		if p.status.State == lifecycle.Unwell || p.status.State == lifecycle.Answers && s.usesStart(p.spec) {
+			p.askNow()
+		}
+	}
+}
+
+// usesStart reports whether parts that p uses are about to answer. The caller holds mu.
+func (s *stackRunner) usesStart(p kind.Part) bool {
+	return slices.ContainsFunc(p.Uses, func(name string) bool {
+		x, ok := s.parts[name]
+		return ok && slices.Contains([]lifecycle.State{lifecycle.Waiting, lifecycle.Starting, lifecycle.Pausing},
+			x.status.State)
+	})
 }
 
 // ask keeps asking the sites from now on, and replaces an earlier ask. The caller holds apply.

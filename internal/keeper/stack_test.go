@@ -295,7 +295,6 @@ func TestUnwell(t *testing.T) {
 	assert.Equal(t, pid, h.eventually("db", lifecycle.Answers).PID)
 }
 
-// A part that waits for a failed one says so, and counts as settled.
 // A check that was under way when a start began says nothing about what the start brings.
 func TestStartDuringCheck(t *testing.T) {
 	h := newHarbour(t)
@@ -320,6 +319,48 @@ func TestStartDuringCheck(t *testing.T) {
 	h.eventually("app", lifecycle.Answers)
 }
 
+// The same, for a part that answered when the start began: it is asked again when what it needs is back.
+func TestStartBeneathPart(t *testing.T) {
+	h := newHarbour(t)
+	const waits = `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`
+	spec := h.spec([2]string{"db", waits}, [2]string{"app", up})
+	temp := func(part, file string) string { return filepath.Join(h.home.Stack("abc", "temp", part), file) }
+	touch := func(part, file string) {
+		assert.Eventually(t, func() bool { return os.WriteFile(temp(part, file), nil, 0o600) == nil }, wait, tick)
+	}
+	h.begin(spec)
+	touch("db", "go")
+	h.eventually("app", lifecycle.Answers)
+	touch("app", "hold") // it is asked again within a second
+	require.Eventually(t, func() bool { return exists(temp("app", "asked")) }, wait, tick)
+	require.NoError(t, os.Remove(temp("app", "up")))
+	h.begin(spec, "db")
+	require.NoError(t, os.Remove(temp("app", "hold")))
+	assert.Never(t, func() bool {
+		settled, _ := h.s.settled(h.s.statuses())
+		return settled || h.status("app").State == lifecycle.Unwell
+	}, 300*time.Millisecond, tick)
+	touch("app", "up")
+	touch("db", "go")
+	h.eventually("db", lifecycle.Answers)
+	h.eventually("app", lifecycle.Answers)
+}
+
+// Nor does it say anything if it ends just when the part is asked anew.
+func TestLookAgain(t *testing.T) {
+	p := &partRunner{stack: newHarbour(t).s, poke: make(chan struct{}, 1)}
+	p.set(lifecycle.Answers, "", "")
+	p.askNow()
+	for _, state := range []lifecycle.State{lifecycle.Unwell, lifecycle.Answers} {
+		p.set(state, "", "")
+		assert.Equal(t, lifecycle.Starting, p.status.State)
+	}
+	<-p.poke
+	p.set(lifecycle.Unwell, "", "")
+	assert.Equal(t, lifecycle.Unwell, p.status.State)
+}
+
+// A part that waits for a failed one says so, and counts as settled.
 func TestWaitsForFailed(t *testing.T) {
 	h := newHarbour(t)
 	h.begin(h.spec([2]string{"db", "echo fog; exit 3"}, [2]string{"app", up}))
