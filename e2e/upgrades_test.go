@@ -97,14 +97,24 @@ func TestUpgradePostgres(t *testing.T) {
 	w.must("start")
 	assert.Equal(t, "2000", w.count(), "the data are what they were")
 	w.must("db", "query", "DROP AGGREGATE together(anyarray)")
+	handOver := filepath.Join(filepath.Dir(w.status().part(t, "db").Socket), "up-*", "b", ".s.PGSQL.5432")
 
 	file("15")
-	for range 2 { // it dies
+	for _, servers := range []bool{true, false} { // it dies, with all its servers or without them
 		cmd := w.command(context.Background(), "start", "--upgrade", "db")
 		require.NoError(t, cmd.Start())
-		time.Sleep(time.Duration(500+rand.IntN(1500)) * time.Millisecond)
-		for _, pid := range w.living() {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
+		if servers {
+			time.Sleep(time.Duration(500+rand.IntN(1500)) * time.Millisecond)
+			for _, pid := range w.living() {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		} else {
+			w.eventually("the newer server runs", func() bool {
+				found, _ := filepath.Glob(handOver)
+				return len(found) > 0
+			})
+			_ = syscall.Kill(w.keeperPID(), syscall.SIGKILL)
+			assert.NotEmpty(t, w.living(), "the servers of the hand-over")
 		}
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()

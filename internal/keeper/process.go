@@ -53,7 +53,10 @@ func (p *partRunner) prepare(ctx context.Context) error {
 		}
 	}
 	if p.spec.Data != "" {
-		filled, err := data.Ensure(ctx, p.stack.keeper.home, p.spec, p.kind)
+		// Servers that fill the data are of the part: if this keeper dies, the next one ends them.
+		filling := p.spec
+		filling.Env = append(slices.Clone(filling.Env), members.Mark+"="+filling.Lock)
+		filled, err := data.Ensure(ctx, p.stack.keeper.home, filling, p.kind)
 		if err != nil {
 			return err
 		}
