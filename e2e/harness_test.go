@@ -84,17 +84,32 @@ func run(m *testing.M) (int, error) {
 			return 0, fmt.Errorf("%s must not be in /etc/passwd", tester.Username)
 		}
 	case asRoot:
-		if tester, err = user.Lookup(testAccount); err != nil {
-			if out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh",
-				testAccount).CombinedOutput(); err != nil {
-				return 0, fmt.Errorf("making the account %s: %w: %s", testAccount, err, out)
-			}
-			if tester, err = user.Lookup(testAccount); err != nil {
-				return 0, err
-			}
+		if tester, err = makeAccount(); err != nil {
+			return 0, err
 		}
 	}
 	return m.Run(), nil
+}
+
+// makeAccount returns the account of the tests. It creates it if it is missing: once, also if two runs begin together,
+// as useradd itself would give it two numbers then.
+func makeAccount() (*user.User, error) {
+	accounts, err := os.Open("/etc/passwd")
+	if err != nil {
+		return nil, err
+	}
+	defer accounts.Close() // ends the lock, too
+	if err := syscall.Flock(int(accounts.Fd()), syscall.LOCK_EX); err != nil {
+		return nil, err
+	}
+	if found, err := user.Lookup(testAccount); err == nil {
+		return found, nil
+	}
+	out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh", testAccount).CombinedOutput()
+	if err != nil {
+		return nil, fmt.Errorf("making the account %s: %w: %s", testAccount, err, out)
+	}
+	return user.Lookup(testAccount)
 }
 
 // world is a machine's worth of Dravit for one test: a home folder of its own, and a project.
