@@ -229,7 +229,7 @@ func TestSupplyLockAndExport(t *testing.T) {
 	assert.Regexp(t, `redis +8\.\S+ trixie, 6\.\S+ bullseye`, w.must("survey", "supply").stdout)
 	w.write("dravit.toml", "name = \"fleet\"\n[part.tide]\nkind = \"redis\"\nversion = \"8\"\n")
 	w.must("start")
-	assert.Contains(t, w.must("supply", "lock").stdout, "1 part locked")
+	assert.Contains(t, w.must("supply", "lock").stdout, "1 program locked")
 	stick := filepath.Join(w.dir, "stick")
 	w.must("supply", "export", stick)
 	w.must("remove", "--data", "--yes")
@@ -320,6 +320,19 @@ when = "first-start"
 	assert.Contains(t, w.must("supply", "list").stdout, "fleet")
 	w.must("supply", "discard")
 	w.must("run", "--", "redis-cli", "--version")
+
+	// Without the condition, the machine's own would serve, but for the lock.
+	assert.Contains(t, w.must("supply", "lock").stdout, "2 programs locked")
+	stack := content(t, filepath.Join(w.dir, "dravit.toml"))
+	w.write("dravit.toml", strings.ReplaceAll(stack, `redis-cli = "8"`, `redis-cli = ">= 5"`))
+	w.must("start", "--locked")
+	assert.Contains(t, w.must("run", "--", "redis-cli", "--version").stdout, "redis-cli 8.")
+	w.must("remove", "--data", "--yes")
+	w.must("supply", "discard")
+	assert.Contains(t, strings.Join(w.plan().Warnings, " "), "redis-cli is locked to redis-cli 8.")
+	w.must("start", "--locked", "--yes")
+	assert.Contains(t, w.must("run", "--", "redis-cli", "--version").stdout, "redis-cli 8.")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "dravit.lock")))
 
 	w.write("dravit.toml", "name = \"fleet\"\n[part.tide]\nkind = \"dravit-cache\"\n")
 	w.must("start")

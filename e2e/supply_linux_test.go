@@ -85,6 +85,8 @@ expect = { text = "v18." }
 	assert.Contains(t, w.must("supply", "node", "18", "--dry-run").stdout, "MB to fetch from 127.0.0.1:")
 	assert.Equal(t, 4, w.dravit("supply", "node", "18").code)
 	assert.Contains(t, w.must("supply", "list").stdout, "0 supplied programs")
+	assert.Regexp(t, `api +node +18\.\S+ +- +from supply: \d+ MB to fetch`, w.dravit("plan").stdout)
+	assert.Regexp(t, `node +.*18\.\S+.* npm`, w.must("survey", "supply").stdout)
 
 	w.must("start", "--yes")
 	w.must("check", "--deep")
@@ -100,6 +102,12 @@ expect = { text = "v18." }
 	assert.Equal(t, 1, w.dravit("supply", "node", "12").code)
 	assert.Equal(t, 2, w.dravit("supply", "kelp").code)
 	assert.Contains(t, flat(w.dravit("supply", "mariadb").stderr), "there is no source for programs")
+
+	assert.Contains(t, w.must("supply", "lock").stdout, "2 programs locked")
+	lock := filepath.Join(w.dir, "dravit.lock")
+	locked := content(t, lock)
+	require.NoError(t, os.Remove(lock))
+	w.must("supply", "export", filepath.Join(w.dir, "stick"))
 
 	w.must("supply", "verify")
 	readme, err := filepath.Glob(filepath.Join(w.home, "supply/trees/node-*/files/README.md"))
@@ -119,6 +127,25 @@ expect = { text = "v18." }
 	left, err := filepath.Glob(filepath.Join(w.home, "supply/trees/*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+
+	w.write("dravit.lock", locked)
+	w.supplyUnsigned()
+	w.must("start", "--locked")
+	assert.Equal(t, node, planned(t, w.plan(), "api").Version)
+}
+
+// supplyUnsigned gets what a lock names on a machine without a network, from a folder that its user trusts.
+func (w *world) supplyUnsigned() {
+	w.settings("[[source]]\nformat = \"npm\"\naddress = \"http://127.0.0.1:1\"\n")
+	r := w.dravit("start", "--locked", "--yes")
+	assert.Equal(w.t, 3, r.code, r.all())
+	from := []string{"--yes", "--from", filepath.Join(w.dir, "stick")}
+	r = w.dravit(append([]string{"supply", "node"}, from...)...)
+	assert.Equal(w.t, 1, r.code)
+	assert.Contains(w.t, flat(r.stderr), "nobody has signed it")
+	w.must(append([]string{"supply", "node", "--unsigned"}, from...)...)
+	w.must(append([]string{"supply", "postgres", "--unsigned"}, from...)...)
+	assert.Equal(w.t, 2, w.dravit("supply", "node", "--unsigned").code, "sources are always checked")
 }
 
 // A supply that dies, or for which the disk has no room, leaves no half of a program, and the next one does it.
@@ -163,7 +190,7 @@ func TestSupplyThatDies(t *testing.T) {
 	w.must("supply", "node", "18", "--yes")
 	assert.Contains(t, w.must("supply", "list").stdout, "1 supplied program\n")
 	w.must("supply", "verify")
-	left, err := filepath.Glob(filepath.Join(w.home, "supply/*/*"))
+	left, err := filepath.Glob(filepath.Join(w.home, "supply/[^s]*/*")) // but what sources said
 	require.NoError(t, err)
 	assert.Len(t, left, 1, "%v", left)
 }

@@ -59,6 +59,7 @@ func (a *app) supplyCommand() *cobra.Command {
 	var dryRun bool
 	var extensions []string
 	var from string
+	var unsigned bool
 	c := &cobra.Command{
 		Use:   "supply KIND [VERSION]",
 		Short: "Get a version of a program that this machine lacks",
@@ -86,7 +87,11 @@ checked, and no script of a package is run.`,
 			if err != nil {
 				return err
 			}
-			m.From = from
+			m.From, m.Unsigned = from, unsigned
+			if unsigned && from == "" {
+				return &ui.Failure{Exit: exitUsage, What: "--unsigned goes with --from",
+					Because: "sources are always checked", Next: "dravit supply --help"}
+			}
 			end := func() {}
 			if !a.json {
 				end = a.ui.Busy("asking the source")
@@ -117,6 +122,8 @@ checked, and no script of a package is run.`,
 	}
 	c.Flags().StringSliceVar(&extensions, "extensions", nil, "with PHP: `names` of extensions that it is to have")
 	c.Flags().StringVar(&from, "from", "", "take it from a `folder` that supply export wrote, and ask no source")
+	c.Flags().BoolVar(&unsigned, "unsigned", false,
+		"with --from: also what nobody has signed, such as Node.js; whoever could write there decides what runs as you")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be fetched, and fetch nothing")
 	c.AddCommand(a.supplyLockCommand(), a.supplyListCommand(), a.supplyDiscardCommand(), a.supplyVerifyCommand(),
 		a.supplyExportCommand())
@@ -273,7 +280,7 @@ uses stays: dravit remove the stack, or start it with another version.`,
 			if err != nil {
 				return err
 			}
-			if err := supply.Discard(m.Home, trees...); err != nil {
+			if err := m.Discard(cmd.Context(), trees...); err != nil {
 				return err
 			}
 			if a.json {
@@ -296,10 +303,10 @@ func (a *app) supplyLockCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "lock",
 		Short: "Name the exact supplied programs of the stack in dravit.lock, for a team",
-		Long: `Lock writes dravit.lock beside the stack file: for each part that runs on a supplied program, the exact
-versions and SHA-256 of all that it consists of. Keep it with the project. Another machine that has to
-fetch a program for the part then fetches just that one, or says what differs. With dravit start --locked
-a part runs on the locked program or not at all.`,
+		Long: `Lock writes dravit.lock beside the stack file: for each part that runs on a supplied program, and each
+supplied program of [requires], the exact versions and digests of all that it consists of. Keep it with
+the project. Another machine that has to fetch such a program then fetches just that one, or says what
+differs. With dravit start --locked the stack runs on the locked programs or not at all.`,
 		Example: `  dravit start && dravit supply lock
   dravit start --locked`,
 		Args: noArgs,
@@ -373,7 +380,8 @@ func (a *app) supplyExportCommand() *cobra.Command {
 		Short: "Write supplied programs into a folder, for machines without a network",
 		Long: `Export writes the packages of the supplied programs, or of the named ones, into a folder, with the signed
 lists of the sources that they came from. On another machine, dravit supply --from FOLDER takes them from
-there, and checks signatures and SHA-256 as if it had asked the sources.`,
+there, and checks signatures and SHA-256 as if it had asked the sources. Nothing signs the packages of an
+npm-format registry: it takes those only with --unsigned.`,
 		Example: `  dravit supply export /media/stick php 8.4.27
   dravit supply php 8.4 --from /media/stick`,
 		Args: cobra.RangeArgs(1, 3),

@@ -73,7 +73,10 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.suffixes()
 	m.pages()
 	m.requires()
-	m.unlocked()
+	for _, p := range m.plan.Parts {
+		m.unlocked(p.Name, "part "+p.Name,
+			kind.Program{Kind: p.Kind, Version: p.Version, Path: p.Program, Origin: p.Origin})
+	}
 	for _, folder := range slices.Sorted(maps.Keys(in.Project.Manifests)) {
 		m.plan.Notes = append(m.plan.Notes, in.Project.Manifests[folder].Faults...)
 	}

@@ -25,11 +25,14 @@ type Input struct {
 	Version string          `json:"version"` // Dravit's version, which built-in kinds have
 	// Offers are programs that sources are known to have, for parts that no program of this machine fits.
 	Offers map[string]Supply `json:"offers,omitempty"`
-	// Locked are the exact programs of parts that the project's lock names.
+	// Locked are the exact programs that the project's lock names, by part, or OfTool and the name of a requirement.
 	Locked map[string]Locked `json:"locked,omitempty"`
 }
 
-// Locked is the exact program of a part.
+// OfTool comes before the name of a program of [requires] where it is the subject of something.
+const OfTool = "requires."
+
+// Locked is the exact program of a part or requirement.
 type Locked struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
@@ -42,7 +45,7 @@ type Supply struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version"`
 	Source  string `json:"source"`
-	Bytes   int64  `json:"size_bytes"` // to fetch; 0: what it consists of is here already
+	Bytes   int64  `json:"size_bytes"` // to fetch; 0: what it consists of is here already; -1: unknown
 }
 
 // Ledger is the ledger as seen from one stack.

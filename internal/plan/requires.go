@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 	"dravit/internal/tool"
@@ -21,7 +22,7 @@ func (m *maker) requires() {
 }
 
 func (m *maker) require(name string, want stackfile.Require) {
-	subject := "requires." + name
+	subject := OfTool + name
 	demands := m.toolDemands(name, want)
 	i := slices.IndexFunc(m.in.Survey.Tools, func(t survey.Tool) bool { return t.Name == name })
 	var found survey.Tool
@@ -33,6 +34,9 @@ func (m *maker) require(name string, want stackfile.Require) {
 		wishes = append(wishes, d.wants)
 	}
 	serves := func(f survey.Found) string {
+		if why := m.refuseUnlocked(subject, name, f.Path); why != "" {
+			return why
+		}
 		for _, d := range demands {
 			switch {
 			case f.Version == "":
@@ -55,6 +59,8 @@ func (m *maker) require(name string, want stackfile.Require) {
 	case fetched != nil && (picked == nil || serves(*picked) != ""):
 		m.plan.Tools = append(m.plan.Tools, Tool{name, fetched.Version, fetched.Path})
 		m.decide(subject, shown(*fetched), others, append(wishes, "Dravit fetched it, for this stack only")...)
+		m.unlocked(subject, name, kind.Program{Kind: name, Version: fetched.Version, Path: fetched.Path,
+			Origin: survey.Supply})
 	case len(found.Found) == 0:
 		m.fault(trouble.NoProgram, subject, label+" is not installed",
 			"neither PATH nor the usual folders contain a program "+name,
@@ -68,6 +74,7 @@ func (m *maker) require(name string, want stackfile.Require) {
 	case serves(*picked) == "":
 		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
 			append(wishes, "PATH picks it")...)
+		m.unlocked(subject, name, kind.Program{Kind: name, Version: picked.Version, Path: picked.Path})
 	case better != "":
 		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not fit", shown(*picked)),
 			fmt.Sprintf("%s; %s would fit, but PATH hides it", serves(*picked), better),

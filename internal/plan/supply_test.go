@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,6 +11,7 @@ import (
 	"dravit/internal/kind/all"
 	"dravit/internal/plan"
 	"dravit/internal/survey"
+	"dravit/internal/trouble"
 )
 
 // What sources are known to have is named, and so is what the system's package manager would be told.
@@ -98,4 +100,20 @@ func TestFetchedTools(t *testing.T) {
 	}
 	in.Survey.Tools[0].Found[0].Version = "2.46"
 	assert.Empty(t, decide(in).Tools, "the machine's own goes first")
+
+	in.Locked = map[string]plan.Locked{plan.OfTool + "git": {Kind: "git", Version: "2.47.3", Program: fetched.Path}}
+	p := decide(in)
+	require.Len(t, p.Tools, 1, "unless the lock names the fetched one")
+	assert.Empty(t, p.Warnings)
+	in.Locked[plan.OfTool+"git"] = plan.Locked{Kind: "git", Version: "2.47.3"}
+	p = decide(in)
+	require.True(t, p.OK)
+	assert.Empty(t, p.Tools)
+	assert.Contains(t, strings.Join(p.Warnings, " "),
+		"git is locked to git 2.47.3 from supply, and runs on git 2.46 here")
+	in.Consent.Locked = true
+	p = decide(in)
+	require.Len(t, p.Faults, 1)
+	assert.Equal(t, []any{trouble.NoProgram, plan.OfTool + "git"}, []any{p.Faults[0].Code, p.Faults[0].Subject})
+	assert.Contains(t, p.Faults[0].Because, "the lock names git 2.47.3")
 }

@@ -161,7 +161,7 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 		c := candidate{program: &offers[i].program}
 		why, code := m.refuseVersion(c.program, demands), trouble.Code("")
 		if why == "" {
-			why = m.refuseUnlocked(name, k, c.program)
+			why = m.refuseUnlocked(name, k.Traits().Name, c.program.Path)
 		}
 		if why == "" && written.Version != "" {
 			c.upgrade, why, code = m.data(name, k, want, c.program, written)
@@ -193,36 +193,34 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 	return chosen
 }
 
-// refuseUnlocked says that a program is not the one that the project's lock names for a part, or "". If this machine
-// does not have that one, another one serves unless the user wants the locked one only.
-func (m *maker) refuseUnlocked(name string, k kind.Kind, p *kind.Program) string {
-	lock, ok := m.in.Locked[name]
-	if !ok || lock.Kind != k.Traits().Name || p.Path == lock.Program || lock.Program == "" && !m.in.Consent.Locked {
+// refuseUnlocked says that a program is not the one that the project's lock names for a part or requirement, or "". If
+// this machine does not have that one, another one serves unless the user wants the locked one only.
+func (m *maker) refuseUnlocked(subject, kindName, path string) string {
+	lock, ok := m.in.Locked[subject]
+	if !ok || lock.Kind != kindName || path == lock.Program || lock.Program == "" && !m.in.Consent.Locked {
 		return ""
 	}
 	return "the lock names " + lock.Kind + " " + lock.Version + " from supply"
 }
 
-// unlocked warns that parts run on other programs than the project's lock names.
-func (m *maker) unlocked() {
-	for _, p := range m.plan.Parts {
-		lock, ok := m.in.Locked[p.Name]
-		if !ok || lock.Program != "" && lock.Program == p.Program {
-			continue
-		}
-		here := p.Kind + " " + p.Version
-		if p.Origin == survey.Supply && p.Version == lock.Version {
-			here = "one of other packages"
-		}
-		text := fmt.Sprintf("part %s is locked to %s %s from supply, and runs on %s here", p.Name, lock.Kind,
-			lock.Version, here)
-		if lock.Because != "" {
-			text += ": " + lock.Because
-		} else {
-			text += "; dravit start --locked fetches the locked one"
-		}
-		m.plan.Warnings = append(m.plan.Warnings, text)
+// unlocked warns if a part or requirement runs on another program than the project's lock names for it. label is what
+// the user calls it.
+func (m *maker) unlocked(subject, label string, p kind.Program) {
+	lock, ok := m.in.Locked[subject]
+	if !ok || lock.Program != "" && lock.Program == p.Path {
+		return
 	}
+	here := p.Kind + " " + p.Version
+	if p.Origin == survey.Supply && p.Version == lock.Version {
+		here = "one of other packages"
+	}
+	text := fmt.Sprintf("%s is locked to %s %s from supply, and runs on %s here", label, lock.Kind, lock.Version, here)
+	if lock.Because != "" {
+		text += ": " + lock.Because
+	} else {
+		text += "; dravit start --locked fetches the locked one"
+	}
+	m.plan.Warnings = append(m.plan.Warnings, text)
 }
 
 // choose returns the program to take, of those that meet every demand, the newest first: the one with the fewest flaws,

@@ -34,6 +34,8 @@ type Machine struct {
 	Version string // Dravit's own
 	Keeper  *keeper.Client
 	From    string // an exported folder that programs come from; "": the sources
+	// Unsigned: what nobody has signed is taken from that folder, too.
+	Unsigned bool
 }
 
 // NewMachine opens the user's Dravit folder, and creates it if it is missing.
@@ -46,7 +48,7 @@ func NewMachine(kinds kind.List, version string) (*Machine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Machine{h, kinds, version, keeper.Connect(h), ""}, nil
+	return &Machine{Home: h, Kinds: kinds, Version: version, Keeper: keeper.Connect(h)}, nil
 }
 
 // Stack is one stack: a folder with a stack file.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -26,9 +27,9 @@ import (
 	"dravit/internal/version"
 )
 
-// supplier returns who gets a kind's programs: from the sources of the settings, or else of this machine's own clients.
-// Without a kind, it gets them from repositories only, and runs no client.
-func (m *Machine) supplier(ctx context.Context, k kind.Kind) (supply.Supplier, error) {
+// supplier returns who gets a kind's programs, or those of all kinds if it is nil: from the sources of the settings, or
+// else of this machine's own clients. If known, it asks nobody: what sources said the last time counts.
+func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply.Supplier, error) {
 	set, err := settings.Read(m.Home)
 	if err != nil {
 		return supply.Supplier{}, err
@@ -38,17 +39,17 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind) (supply.Supplier, e
 		return supply.Supplier{}, err
 	}
 	s := supply.New(m.Home, program.Link)
-	s.Way = supply.Way(set.Launch)
+	s.Way, s.Known = supply.Way(set.Launch), known
 	if k == nil || len(k.Traits().Packages.Servers) > 0 {
 		if s.Repositories, err = repositories(set.Sources); err != nil {
 			return s, err
 		}
 	}
 	if m.From != "" {
-		return s.From(m.From)
+		return s.From(m.From, m.Unsigned)
 	}
-	if k != nil && k.Traits().Carrier.Package != "" {
-		s.Address, err = registry(ctx, set.Sources)
+	if k == nil || k.Traits().Carrier.Package != "" {
+		s.Address, err = registry(ctx, s, set.Sources)
 	}
 	if err != nil && len(s.Repositories) == 0 {
 		return s, noSource(err.Error())
@@ -60,7 +61,7 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind) (supply.Supplier, e
 }
 
 // registry returns the address of the npm-format registry.
-func registry(ctx context.Context, sources []settings.Source) (string, error) {
+func registry(ctx context.Context, s supply.Supplier, sources []settings.Source) (string, error) {
 	source := settings.Source{}
 	for _, x := range sources {
 		if x.Format == "npm" {
@@ -72,7 +73,7 @@ func registry(ctx context.Context, sources []settings.Source) (string, error) {
 	}
 	if source.Address == "" {
 		base, _ := os.UserHomeDir() // without a home, the client npm is asked
-		address, err := supply.AddressOf(ctx, base, os.Getenv)
+		address, err := s.AddressOf(ctx, base, os.Getenv)
 		if errors.Is(err, supply.ErrNoSource) {
 			return "", errors.New("neither Dravit's settings nor this machine's npm name a registry")
 		}
@@ -163,7 +164,7 @@ func (m *Machine) offer(ctx context.Context, kindName string, w supply.Wish) (su
 			" can be supplied", Because: "the kinds that can are " + strings.Join(m.suppliable(), ", "),
 			Next: "install it by the system's own packages"}
 	}
-	s, err := m.supplier(ctx, k)
+	s, err := m.supplier(ctx, k, false)
 	if err != nil {
 		return supply.Offer{}, err
 	}
@@ -195,11 +196,23 @@ func (m *Machine) suppliable() []string {
 
 // Supply gets what an offer names. report is called with the bytes that were fetched.
 func (m *Machine) Supply(ctx context.Context, o supply.Offer, report func(Bytes)) (supply.Tree, error) {
-	s, err := m.supplier(ctx, m.carried(o.Kind))
+	s, err := m.supplier(ctx, m.carried(o.Kind), false)
 	if err != nil {
 		return supply.Tree{}, err
 	}
 	return s.Get(ctx, o, m.carried(o.Kind), func(done int64) { report(Bytes{done, o.Bytes}) })
+}
+
+// Discard deletes trees, packages that no tree has any more, and what is kept of sources that are no longer named.
+func (m *Machine) Discard(ctx context.Context, trees ...supply.Tree) error {
+	if err := supply.Discard(m.Home, trees...); err != nil {
+		return err
+	}
+	s, err := m.supplier(ctx, nil, true)
+	if err != nil {
+		return nil // which sources are named is unknown, or none is
+	}
+	return s.Forget()
 }
 
 // Export writes what supplied programs consist of into a folder from which a machine without a network is supplied.
@@ -208,15 +221,9 @@ func (m *Machine) Export(ctx context.Context, all []Supplied, dir string, report
 	supply.Exported, error) {
 	var trees []supply.Tree
 	for _, t := range all {
-		if len(t.Packages) == 0 {
-			return supply.Exported{}, &trouble.Trouble{Code: trouble.NoWay,
-				What:    t.Kind + " " + t.Version + " cannot be exported",
-				Because: "it is of an npm-format registry, which signs nothing that a folder could be checked by",
-				Next:    "name the programs to export: dravit supply export FOLDER KIND VERSION"}
-		}
 		trees = append(trees, t.Tree)
 	}
-	s, err := m.supplier(ctx, nil)
+	s, err := m.supplier(ctx, nil, false)
 	if err != nil {
 		return supply.Exported{}, err
 	}
@@ -252,13 +259,12 @@ func (s *Stack) Lacking(ctx context.Context, consent plan.Consent) ([]supply.Off
 	return offers, because
 }
 
-// suppliables returns what repositories had of the programs of all kinds when they were asked last.
+// suppliables returns what sources had of the programs of all kinds when they were asked last.
 func (m *Machine) suppliables(ctx context.Context) (all []survey.Suppliable) {
-	from, err := m.supplier(ctx, nil)
+	from, err := m.supplier(ctx, nil, true)
 	if err != nil {
 		return nil
 	}
-	from.Known = true
 	for _, o := range from.Available(ctx, m.Kinds) {
 		all = append(all, survey.Suppliable{Kind: o.Kind, Version: o.Version, Suite: o.Suite, Source: o.Source})
 	}
@@ -279,8 +285,9 @@ func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
 			if fault.Code != trouble.NoProgram {
 				continue
 			}
-			if name, ok := strings.CutPrefix(fault.Subject, "requires."); ok && tool.Of(name) != nil {
-				if !yield(fault.Subject, wish{name, supply.Wish{Allowed: plan.AcceptsTool(in, name)}}) {
+			if name, ok := strings.CutPrefix(fault.Subject, plan.OfTool); ok && tool.Of(name) != nil {
+				w := wish{name, supply.Wish{Allowed: plan.AcceptsTool(in, name), Exact: exact(lock.Tools[name], name)}}
+				if !yield(fault.Subject, w) {
 					return
 				}
 			}
@@ -298,9 +305,7 @@ func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
 			name := in.File.Parts[part].Kind[i]
 			w := wish{name, supply.Wish{Allowed: plan.Accepts(in, s.Kinds.ByName(), part, name)}}
 			w.wish.Extensions, w.wish.Also = plan.Extensions(in, s.Kinds.ByName(), part, name)
-			if exact, ok := lock.Parts[part]; ok && exact.Kind == name && exact.System == system() {
-				w.wish.Exact = &exact
-			}
+			w.wish.Exact = exact(lock.Parts[part], name)
 			if !yield(part, w) {
 				return
 			}
@@ -314,45 +319,61 @@ func (s *Stack) offered(ctx context.Context, in plan.Input, p plan.Plan) map[str
 	if p.OK {
 		return nil
 	}
-	from, err := s.supplier(ctx, nil) // of repositories: what a registry has is not kept
+	from, err := s.supplier(ctx, nil, true)
 	if err != nil {
 		return nil
 	}
-	from.Known = true
 	found := map[string]plan.Supply{}
 	for part, find := range s.wishes(in, p) {
 		o, err := from.Find(ctx, s.carried(find.kind), find.wish)
 		if err == nil {
-			found[part] = plan.Supply{Kind: o.Kind, Version: o.Version, Source: o.Source, Bytes: o.Bytes}
+			size := o.Bytes
+			if size == 0 && o.Packages == nil {
+				size = -1
+			}
+			found[part] = plan.Supply{Kind: o.Kind, Version: o.Version, Source: o.Source, Bytes: size}
 		}
 	}
 	return found
 }
 
+// exact returns what a lock names for a program of a kind on this system, or nil if it names none.
+func exact(l supply.Locked, kindName string) *supply.Locked {
+	if l.Kind != kindName || l.System != system() {
+		return nil
+	}
+	return &l
+}
+
 func system() string { return runtime.GOOS + "/" + runtime.GOARCH }
 
-// locked returns the programs of this machine that the project's lock names, by part.
+// locked returns the programs of this machine that the project's lock names, by part or requirement.
 func (s *Stack) locked() (map[string]plan.Locked, error) {
 	lock, err := supply.ReadLock(s.Dir)
-	if err != nil || len(lock.Parts) == 0 {
+	if err != nil || len(lock.Parts)+len(lock.Tools) == 0 {
 		return nil, err
 	}
 	trees, err := supply.Trees(s.Home)
 	if err != nil {
 		return nil, err
 	}
+	all := map[string]supply.Locked{}
+	maps.Copy(all, lock.Parts)
+	for name, l := range lock.Tools {
+		all[plan.OfTool+name] = l
+	}
 	found := map[string]plan.Locked{}
-	for part, l := range lock.Parts {
+	for subject, l := range all {
 		p := plan.Locked{Kind: l.Kind, Version: l.Version}
 		if l.System != system() {
 			p.Because = "the lock is for " + l.System + ", and this is " + system()
 		}
 		for _, t := range trees {
-			if t.Kind == l.Kind && t.Integrity == l.Integrity {
+			if l.Is(t) {
 				p.Program = t.Program
 			}
 		}
-		found[part] = p
+		found[subject] = p
 	}
 	return found, nil
 }
@@ -377,17 +398,22 @@ func (s *Stack) Lock(ctx context.Context) (supply.Lock, string, error) {
 	if err != nil {
 		return lock, "", err
 	}
-	lock.Parts = map[string]supply.Locked{}
-	for _, part := range p.Parts {
-		for _, t := range trees {
+	lock.Parts, lock.Tools = map[string]supply.Locked{}, map[string]supply.Locked{}
+	for _, t := range trees {
+		for _, part := range p.Parts {
 			if t.Program == part.Program {
 				lock.Parts[part.Name] = t.Locked(system())
 			}
 		}
+		for _, x := range p.Tools {
+			if t.Program == x.Program {
+				lock.Tools[x.Name] = t.Locked(system())
+			}
+		}
 	}
-	if len(lock.Parts) == 0 {
+	if len(lock.Parts)+len(lock.Tools) == 0 {
 		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
-			Because: "no part of this stack runs on a supplied program", Next: "dravit supply --help"}
+			Because: "nothing of this stack runs on a supplied program", Next: "dravit supply --help"}
 	}
 	return lock, filepath.Join(s.Dir, supply.LockFile), lock.Write(s.Dir)
 }

@@ -81,15 +81,29 @@ func (s Supplier) findPackages(ctx context.Context, k kind.Kind, w Wish) (Offer,
 	return Offer{}, t
 }
 
-// Available returns what repositories have of the programs of kinds, by kind, the newest first.
+// Available returns what sources have of the programs of kinds, by kind, the newest first: of a registry, the newest of
+// each series.
 func (s Supplier) Available(ctx context.Context, kinds []kind.Kind) (all []Offer) {
 	suites := s.suites(ctx)
 	for _, k := range kinds {
+		var ofKind []Offer
 		found, _ := candidates(suites, k.Traits().Packages)
 		for _, c := range found {
-			all = append(all, Offer{Kind: k.Traits().Name, Version: c.version, Package: c.server.Name,
+			ofKind = append(ofKind, Offer{Kind: k.Traits().Name, Version: c.version, Package: c.server.Name,
 				Release: c.server.Version, Source: strings.Join(c.in.hosts, ", "), Suite: c.in.name})
 		}
+		carrier := k.Traits().Carrier
+		if s.Address != "" && s.carriedBy(carrier) != "" {
+			_, releases, _ := s.releases(ctx, carrier) // one that does not answer has none
+			for i, r := range releases {
+				if i == 0 || r.number.Major() != releases[i-1].number.Major() {
+					ofKind = append(ofKind, Offer{Kind: k.Traits().Name, Version: r.program,
+						Package: s.carriedBy(carrier), Release: r.number.Original(), Source: hostOf(s.Address)})
+				}
+			}
+		}
+		slices.SortStableFunc(ofKind, func(a, b Offer) int { return version.Compare(b.Version, a.Version) })
+		all = append(all, ofKind...)
 	}
 	return all
 }

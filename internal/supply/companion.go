@@ -35,9 +35,10 @@ func engines(text json.RawMessage, engine string) string {
 	return all[engine]
 }
 
-// companions returns the newest releases of the packages beside a program that say that they run on its version. What
-// the registry does not have is left out.
-func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, version string) (found []companion) {
+// companions returns the packages beside a program: the releases that a lock names, and of others the newest that say
+// that they run on its version. What the registry does not have is left out.
+func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, version string, pins map[string]Pin) (
+	found []companion) {
 	v, err := semver.NewVersion(version)
 	if err != nil {
 		return nil
@@ -49,11 +50,12 @@ func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, versio
 		}
 		var best *semver.Version
 		x := companion{Companion: with}
+		pin, pinned := pins[with.Package]
 		for release, r := range doc.Versions {
 			rv, err := semver.NewVersion(release)
 			condition, bad := semver.NewConstraint(engines(r.Engines, engine))
 			if err != nil || bad != nil || rv.Prerelease() != "" || !condition.Check(v) ||
-				best != nil && !rv.GreaterThan(best) {
+				pinned && pin != r.pin(release) || best != nil && !rv.GreaterThan(best) {
 				continue
 			}
 			best = rv
@@ -62,12 +64,15 @@ func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, versio
 		if best == nil {
 			continue
 		}
-		if x.bytes, err = s.size(ctx, x.tarball); err == nil {
+		if x.bytes, err = s.size(ctx, with.Package, doc, x.tarball); err == nil {
 			found = append(found, x)
 		}
 	}
 	return found
 }
+
+// pin returns what a lock says of a release.
+func (p published) pin(release string) Pin { return Pin{Version: release, Integrity: p.Dist.Integrity} }
 
 // add puts a companion beside the program of a tree, and the digests of its files into sums.
 func (s Supplier) add(ctx context.Context, x companion, program, files string, sums map[string]string) error {
@@ -76,7 +81,7 @@ func (s Supplier) add(ctx context.Context, x companion, program, files string, s
 		return err
 	}
 	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
-	if err := secured.get(ctx, x.tarball, file, sha512.New(), want, func(int64) {}); err != nil {
+	if err := s.route().get(ctx, x.tarball, file, sha512.New(), want, func(int64) {}); err != nil {
 		return err
 	}
 	dir := filepath.Join(files, x.Into)

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -26,7 +28,8 @@ const exportFile = "supply.json"
 type Exported struct {
 	Format       int                  `json:"format"`
 	Repositories []ExportedRepository `json:"repositories"`
-	Trees        []Locked             `json:"trees"` // that can be made from it
+	Registry     string               `json:"registry,omitempty"` // the folder below it with packages of a registry
+	Trees        []Locked             `json:"trees"`              // that can be made from it
 	Bytes        int64                `json:"size_bytes"`
 }
 
@@ -48,6 +51,19 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 		for _, p := range t.Packages {
 			wanted[p.SHA256] = p
 		}
+		if len(t.Packages) == 0 {
+			out.Registry = "registry"
+		}
+	}
+	if out.Registry != "" {
+		bytes, err := s.exportReleases(ctx, out.Trees, filepath.Join(dir, out.Registry), progress)
+		if err != nil {
+			return out, err
+		}
+		out.Bytes = bytes
+	}
+	if len(wanted) == 0 {
+		return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
 	}
 	folders := map[string]string{}
 	for _, r := range s.Repositories {
@@ -79,11 +95,73 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 			ExportedRepository{r.Address, r.Suite, r.Components, folders[r.Address]})
 	}
 	for _, p := range wanted {
-		return out, &trouble.Trouble{Code: trouble.NoSource, What: "the export is not whole",
-			Because: "no source has " + p.Name + " " + p.Version + " any more",
-			Next:    "dravit supply discard, supply the program again, and export that"}
+		return out, notWhole(p.Name + " " + p.Version)
 	}
 	return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
+}
+
+func notWhole(without string) error {
+	return &trouble.Trouble{Code: trouble.NoSource, What: "the export is not whole",
+		Because: "no source has " + without + " any more",
+		Next:    "dravit supply discard, supply the program again, and export that"}
+}
+
+// exportReleases writes the packages of a registry of which trees consist into a folder, in the form in which a
+// registry answers, and returns their bytes.
+func (s Supplier) exportReleases(ctx context.Context, trees []Locked, dir string, progress func(done int64)) (
+	bytes int64, err error) {
+	documents := map[string]document{}
+	for _, t := range trees {
+		if len(t.Packages) > 0 {
+			continue
+		}
+		pins := map[string]Pin{t.Package: {Version: t.Release, Integrity: t.Integrity}}
+		maps.Copy(pins, t.With)
+		for name, pin := range pins {
+			from, err := s.document(ctx, name)
+			if err != nil {
+				return bytes, err
+			}
+			r, ok := from.Versions[pin.Version]
+			if !ok || r.pin(pin.Version) != pin {
+				return bytes, notWhole(name + " " + pin.Version)
+			}
+			file := "files/" + short(pin.Integrity) + ".tgz"
+			if bytes, err = s.exportFile(ctx, r, filepath.Join(dir, file), bytes, progress); err != nil {
+				return bytes, err
+			}
+			if documents[name].Versions == nil {
+				documents[name] = document{Versions: map[string]published{}}
+			}
+			r.Dist.Tarball = file
+			documents[name].Versions[pin.Version] = r
+		}
+	}
+	for name, d := range documents {
+		file := filepath.Join(dir, filepath.FromSlash(name))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), home.WriteCache(file, d)); err != nil {
+			return bytes, err
+		}
+	}
+	return bytes, nil
+}
+
+// exportFile downloads a release's file. before are the bytes of earlier ones; it returns those and its own.
+func (s Supplier) exportFile(ctx context.Context, r published, file string, before int64, progress func(int64)) (
+	int64, error) {
+	want, err := digest(r.Dist.Integrity)
+	if err != nil {
+		return before, err
+	}
+	err = s.route().get(ctx, r.Dist.Tarball, file, sha512.New(), want, func(done int64) { progress(before + done) })
+	if err != nil {
+		return before, err
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return before, err
+	}
+	return before + info.Size(), nil
 }
 
 // exportLists writes the signed list of a repository, and its lists of packages, into a folder, and returns those of
@@ -149,7 +227,8 @@ func (s Supplier) exportLists(ctx context.Context, r Repository, dir string, wan
 }
 
 // From makes an exported folder the only source. What comes from it is checked with the keys that the supplier has.
-func (s Supplier) From(dir string) (Supplier, error) {
+// What nobody has signed is taken only if unsigned.
+func (s Supplier) From(dir string, unsigned bool) (Supplier, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return s, err
@@ -178,6 +257,9 @@ func (s Supplier) From(dir string) (Supplier, error) {
 		r.Address = (&url.URL{Scheme: "file", Path: filepath.Join(dir, filepath.Base(e.Folder))}).String()
 		repositories = append(repositories, r)
 	}
-	s.Repositories, s.Address = repositories, ""
+	s.Repositories, s.Address, s.withheld = repositories, "", x.Registry != "" && !unsigned
+	if x.Registry != "" && unsigned {
+		s.Address = (&url.URL{Scheme: "file", Path: filepath.Join(dir, filepath.Base(x.Registry))}).String()
+	}
 	return s, nil
 }

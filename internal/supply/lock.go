@@ -25,6 +25,7 @@ const lockFormat = 1
 type Lock struct {
 	Format int               `json:"format"`
 	Parts  map[string]Locked `json:"parts"`
+	Tools  map[string]Locked `json:"tools,omitempty"` // the programs of [requires], by name
 }
 
 // Locked is the exact program of a part.
@@ -37,12 +38,14 @@ type Locked struct {
 	Integrity  string         `json:"integrity"` // as Tree's
 	Extensions []string       `json:"extensions,omitempty"`
 	Packages   map[string]Pin `json:"packages,omitempty"` // by name
+	With       map[string]Pin `json:"with,omitempty"`     // as Tree's
 }
 
-// Pin is the exact version of a package.
+// Pin is the exact version of a package: with the SHA-256 of one of the Debian format, the integrity of another.
 type Pin struct {
-	Version string `json:"version"`
-	SHA256  string `json:"sha256"`
+	Version   string `json:"version"`
+	SHA256    string `json:"sha256,omitempty"`
+	Integrity string `json:"integrity,omitempty"`
 }
 
 // ReadLock reads the lock of a project, a real path. A project without one has an empty one. A file that cannot be read
@@ -78,23 +81,41 @@ func (l Lock) Write(project string) error {
 // Locked returns what a lock says of the tree.
 func (t Tree) Locked(system string) Locked {
 	l := Locked{Kind: t.Kind, Version: t.Version, System: system, Package: t.Package, Release: t.Release,
-		Integrity: t.Integrity, Extensions: t.Extensions}
+		Integrity: t.Integrity, Extensions: t.Extensions, With: t.With}
 	for _, p := range t.Packages {
 		if l.Packages == nil {
 			l.Packages = map[string]Pin{}
 		}
-		l.Packages[p.Name] = Pin{p.Version, p.SHA256}
+		l.Packages[p.Name] = Pin{Version: p.Version, SHA256: p.SHA256}
 	}
 	return l
+}
+
+// Is reports whether a tree is just what a lock names.
+func (l Locked) Is(t Tree) bool {
+	if t.Kind != l.Kind || t.Integrity != l.Integrity {
+		return false
+	}
+	for name, pin := range l.With {
+		if t.With[name] != pin {
+			return false
+		}
+	}
+	return true
 }
 
 // Differs says in what an offer is not what a lock names, or "".
 func (l Locked) Differs(o Offer) string {
 	if o.Packages == nil {
-		if o.integrity == l.Integrity {
-			return ""
+		if o.integrity != l.Integrity {
+			return o.Package + " " + o.Release + " is not the " + l.Package + " " + l.Release + " that was locked"
 		}
-		return o.Package + " " + o.Release + " is not the " + l.Package + " " + l.Release + " that was locked"
+		for _, name := range slices.Sorted(maps.Keys(l.With)) {
+			if !slices.ContainsFunc(o.with, func(x companion) bool { return x.Package == name }) {
+				return "it has no " + name + " " + l.With[name].Version + " as it was locked"
+			}
+		}
+		return ""
 	}
 	if o.id() == l.Integrity {
 		return ""

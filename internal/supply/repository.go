@@ -92,8 +92,7 @@ func (s Supplier) suites(ctx context.Context) []suite {
 
 // lists returns the packages of a repository, from what was kept if the repository has nothing newer.
 func (s Supplier) lists(ctx context.Context, r Repository) (codename string, lists []debian.Index, err error) {
-	sum := sha256.Sum256([]byte(r.Address + "\n" + r.Suite))
-	dir := s.path("sources", hex.EncodeToString(sum[:8]))
+	dir := s.sourceFolder(r.Address, r.Suite)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", nil, err
 	}

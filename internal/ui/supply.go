@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/plan"
 	"dravit/internal/shell"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
@@ -113,14 +114,19 @@ func (u *UI) Verified(t supply.Tree, wrong []string) {
 
 // Locked shows what a lock names.
 func (u *UI) Locked(lock supply.Lock, file string) {
-	u.say(u.bold(filepath.Base(file)) + "  " + plural(len(lock.Parts), "part") + " locked")
+	u.say(u.bold(filepath.Base(file)) + "  " + plural(len(lock.Parts)+len(lock.Tools), "program") + " locked")
 	var rows []row
-	for _, name := range slices.Sorted(maps.Keys(lock.Parts)) {
-		l := lock.Parts[name]
+	add := func(name string, l supply.Locked) {
 		rows = append(rows, row{cells: []string{name, l.Kind, l.Version, printable(l.Package + " " + l.Release),
-			plural(max(1, len(l.Packages)), "package")}})
+			plural(max(1+len(l.With), len(l.Packages)), "package")}})
 	}
-	u.table([]string{"part", "kind", "version", "from", "exact"}, rows)
+	for _, name := range slices.Sorted(maps.Keys(lock.Parts)) {
+		add(name, lock.Parts[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(lock.Tools)) {
+		add(plan.OfTool+name, lock.Tools[name])
+	}
+	u.table([]string{"of", "kind", "version", "from", "exact"}, rows)
 	u.say("")
 	u.say(u.dim("next: keep it with the project; dravit start --locked runs on just these"))
 }

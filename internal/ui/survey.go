@@ -105,6 +105,12 @@ func (u *UI) suppliable(all []survey.Suppliable, alone bool) {
 	var rows []row
 	for i, x := range all {
 		word := x.Version + " " + x.Suite
+		if x.Suite == "" { // the last of a registry's releases in a row says where they are
+			word = x.Version
+			if i+1 == len(all) || all[i+1].Kind != x.Kind || all[i+1].Suite != "" {
+				word += " npm"
+			}
+		}
 		if i > 0 && all[i-1].Kind == x.Kind {
 			rows[len(rows)-1].cells[1] += ", " + word
 			continue
