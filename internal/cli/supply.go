@@ -390,6 +390,10 @@ npm-format registry: it takes those only with --unsigned.`,
 			if err != nil {
 				return err
 			}
+			if len(all) == 0 {
+				return &ui.Failure{Exit: exitUsage, What: "there is nothing to export",
+					Because: "no program was supplied yet", Next: "dravit supply php 8.4, say"}
+			}
 			m, err := a.machine()
 			if err != nil {
 				return err

@@ -35,7 +35,7 @@ func (u *UI) Plan(p plan.Plan) {
 		case s.Bytes == 0:
 			size = "here already"
 		case s.Bytes < 0:
-			size = "to fetch"
+			size = "size unknown"
 		}
 		rows = append(rows, row{cells: []string{name, s.Kind, s.Version, "-",
 			u.paint(yellow, "from supply: "+size+", "+printable(s.Source))}})

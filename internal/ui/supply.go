@@ -139,5 +139,9 @@ func (u *UI) Exported(x supply.Exported, dir string) {
 	}
 	what := strings.Join(names, ", ") + "; " + bytesText(x.Bytes)
 	u.say(u.bold(dir) + "  " + u.paint(green, "exported") + "  " + what)
-	u.say(u.dim("next, on the other machine: dravit supply KIND VERSION --from " + shell.Quote(dir)))
+	next := "next, on the other machine: dravit supply KIND VERSION --from " + shell.Quote(dir)
+	if x.Registry != "" {
+		next += " --unsigned"
+	}
+	u.say(u.dim(next))
 }
