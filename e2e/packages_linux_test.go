@@ -176,6 +176,7 @@ func TestSupplyOfPackages(t *testing.T) {
 		}
 		again := w.must("run", "--part", "new", "--", "php", "-r", `passthru(PHP_BINARY . " -r 'echo PHP_VERSION;'");`)
 		assert.Contains(t, again.stdout, "8.4.", "code that runs PHP again finds it")
+		w.byHand()
 		w.must("stop")
 		w.must("start")
 		for _, part := range []string{"log", "crew", "chart", "map"} {
@@ -191,6 +192,24 @@ func TestSupplyOfPackages(t *testing.T) {
 		"[[site]]\nname = \"fares\"\nroot = \"pages\"\napp = \"app\"\nexpect = { text = \"on "+patch+"\" }\n")
 	assert.Contains(t, w.dravit("plan").stdout, "from supply: here already")
 	w.must("start", "--yes")
+}
+
+// byHand starts the supplied PHPs outside Dravit: each loads the modules of its tree.
+func (w *world) byHand() {
+	programs, err := filepath.Glob(filepath.Join(w.home, "supply/trees/php-*/files/usr/bin/php?.?"))
+	require.NoError(w.t, err)
+	require.Len(w.t, programs, 3)
+	for _, php := range programs {
+		cmd := w.command(context.Background())
+		cmd.Path, cmd.Args = php, []string{php, "-m"}
+		out, err := cmd.CombinedOutput()
+		require.NoError(w.t, err, "%s", out)
+		for _, module := range []string{"redis", "pdo_mysql", "mysqli", "xsl", "Zend OPcache"} {
+			assert.Contains(w.t, string(out), module+"\n", php)
+		}
+		assert.NotContains(w.t, string(out), "arning", php)
+		assert.Equal(w.t, !strings.HasSuffix(php, "8.2"), strings.Contains(string(out), "Xdebug\n"), php)
+	}
 }
 
 // On a machine that has none of the servers, one yes brings up the demo on real ones.

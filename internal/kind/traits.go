@@ -2,6 +2,7 @@ package kind
 
 import (
 	"context"
+	"io/fs"
 	"regexp"
 	"strings"
 	"syscall"
@@ -116,6 +117,10 @@ type Packages struct {
 	ArgsOf string
 	// Env are variables that tell the programs where to find each other, if the tree's loader starts them.
 	Env []string
+	// EnvUnset are variables for programs that are started without them, if the tree's loader starts them.
+	EnvUnset []string
+	// Made returns what scripts of the packages would write, by path, from what is in the tree. nil: nothing.
+	Made func(tree fs.FS, series string) (map[string][]byte, error)
 	// Interpreter is the command on PATH that runs the program, which is a script. "": it is none.
 	Interpreter string
 	// Folder is where the files of the program name each other by their paths in the system. "": they do not.

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -81,7 +82,7 @@ func (s Supplier) compose(ctx context.Context, o Offer, k kind.Kind) (Tree, erro
 		t.Without = append(t.Without, name+" needs "+unloaded[name])
 	}
 	slices.Sort(t.Without)
-	if err := finish(files); err != nil {
+	if err := finish(files, p, o.series, sums); err != nil {
 		return t, err
 	}
 	starts, err := programsOf(files, all, func(path string) bool {
@@ -116,7 +117,7 @@ func (s Supplier) putInPlace(ctx context.Context, t Tree, k kind.Kind, o Offer, 
 	}
 	p := k.Traits().Packages
 	t.args, t.argsOf = inTree(p.Args, files, t.Dir, o.series), p.ArgsOf
-	t.env = inTree(p.Env, files, t.Dir, o.series)
+	t.env, t.envUnset = inTree(p.Env, files, t.Dir, o.series), inTree(p.EnvUnset, files, t.Dir, o.series)
 	if err := os.Mkdir(filepath.Join(fresh, "root"), 0o700); err != nil {
 		return t, err
 	}
@@ -292,8 +293,14 @@ func place(root *os.Root, files, file, name string, e fs.DirEntry) error {
 	return os.Link(file, filepath.Join(files, name))
 }
 
-// finish makes what scripts of packages would make: the shell's name and the bundle of certificates.
-func finish(files string) error {
+// finish makes what scripts of packages would make: the shell's name, the bundle of certificates, and what the kind
+// names. It puts the digests of the kind's files into sums.
+func finish(files string, p kind.Packages, series string, sums map[string]string) error {
+	if p.Made != nil {
+		if err := makeFiles(files, p, series, sums); err != nil {
+			return err
+		}
+	}
 	sh := filepath.Join(files, "usr/bin/sh")
 	if _, err := os.Lstat(sh); err != nil && exists(filepath.Join(files, "usr/bin/dash")) {
 		if err := os.Symlink("dash", sh); err != nil {
@@ -314,6 +321,35 @@ func finish(files string) error {
 		return err
 	}
 	return os.WriteFile(target, bundle, 0o444)
+}
+
+// makeFiles writes what a kind says that scripts of its packages would write. It neither reads nor writes anything
+// outside the tree.
+func makeFiles(files string, p kind.Packages, series string, sums map[string]string) error {
+	root, err := os.OpenRoot(files)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	made, err := p.Made(root.FS(), series)
+	if err != nil {
+		return err
+	}
+	for name, text := range made {
+		err := root.MkdirAll(path.Dir(name), 0o755)
+		if err == nil {
+			err = root.Remove(name) // other trees may share the file
+		}
+		if err == nil || errors.Is(err, fs.ErrNotExist) {
+			err = root.WriteFile(name, text, 0o444)
+		}
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(text)
+		sums[name] = hex.EncodeToString(sum[:])
+	}
+	return nil
 }
 
 // bundleFile is where programs of Debian's look for certificates, in a tree.

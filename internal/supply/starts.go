@@ -145,6 +145,10 @@ func (t Tree) script(start Start, search string) string {
 		for _, variable := range t.env {
 			text += "export " + shell.Quote(variable) + "\n"
 		}
+		for _, variable := range t.envUnset {
+			name, _, _ := strings.Cut(variable, "=")
+			text += "[ \"${" + name + "+set}\" ] || export " + shell.Quote(variable) + "\n"
+		}
 	}
 	return text + "exec " + strings.Join(words, " ") + " \"$@\"\n"
 }

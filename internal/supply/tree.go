@@ -49,6 +49,8 @@ type Tree struct {
 	args   []string // come first in the scripts of programs whose name
 	argsOf string   // begins with this
 	env    []string
+
+	envUnset []string // where a program is started without it
 }
 
 // What is in the folder of a tree, beside its files: what describes it, and the SHA-256 of each file by its path, which

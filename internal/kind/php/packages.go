@@ -1,9 +1,14 @@
 package php
 
 import (
+	"fmt"
+	"io/fs"
+	"path"
 	"slices"
+	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // packages says how Debian-format repositories have PHP: a package for each series, and further ones with extensions.
@@ -16,12 +21,59 @@ func packages() kind.Packages {
 		Args:      []string{"-d", "extension_dir={tree}/usr/lib/php/20*"},
 		ArgsOf:    "php",
 		Env:       []string{"PHP_BINARY={tree}/usr/bin/php{series}"}, // for code that runs PHP again
+		EnvUnset:  []string{"PHP_INI_SCAN_DIR={tree}/etc/php/{series}/cli/conf.d"},
+		Made:      settingsOf,
 	}
 	more := []string{"bcmath", "curl", "gd", "intl", "mbstring", "mysql", "pgsql", "sqlite3", "xml", "zip"}
 	for _, name := range more {
 		p.With = append(p.With, "php{series}-"+name)
 	}
 	return p
+}
+
+var (
+	// priority is the first line of a module's settings in Debian's packages: where it stands in the order of loading.
+	priority = pattern.New(`(?m)^;\s*priority=(\d{2})`)
+	loads    = pattern.New(`(?m)^\s*(?:zend_)?extension\s*=\s*"?([\w.-]+)`)
+)
+
+// settingsOf returns the settings with which a PHP that is started by hand loads every module of its tree, in the order
+// of their priorities, as phpenmod (php-common) would make them. The recommended settings for development come first.
+func settingsOf(tree fs.FS, series string) (map[string][]byte, error) {
+	all := map[string][]byte{}
+	put := func(name string, text []byte) {
+		for _, sapi := range []string{"cli", "fpm"} {
+			all[path.Join("etc/php", series, sapi, "conf.d", name)] = text
+		}
+	}
+	if text, err := fs.ReadFile(tree, "usr/lib/php/"+series+"/php.ini-development"); err == nil {
+		put("00-development.ini", text)
+	}
+	places := []string{"usr/share/php" + series + "-*/*/*.ini", "etc/php/" + series + "/mods-available/*.ini"}
+	for _, shape := range places {
+		files, err := fs.Glob(tree, shape)
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range files {
+			text, err := fs.ReadFile(tree, file)
+			if err != nil {
+				return nil, err
+			}
+			if m := loads().FindSubmatch(text); m != nil {
+				name := strings.TrimSuffix(string(m[1]), ".so") + ".so"
+				if found, err := fs.Glob(tree, "usr/lib/php/20*/"+name); err != nil || len(found) == 0 {
+					continue // a library was missing for it
+				}
+			}
+			order := "20"
+			if m := priority().FindSubmatch(text); m != nil {
+				order = string(m[1])
+			}
+			put(fmt.Sprintf("%s-%s", order, path.Base(file)), text)
+		}
+	}
+	return all, nil
 }
 
 // together are extensions that come in one package.
