@@ -49,7 +49,9 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply
 		return s.From(m.From, m.Unsigned)
 	}
 	if k == nil || k.Traits().Carrier.Package != "" {
-		s.Address, err = registry(ctx, s, set.Sources)
+		base, _ := os.UserHomeDir() // without a home, the client npm is asked
+		s.Address, err = registry(ctx, s, base, set.Sources)
+		s.LogIn = supply.Credentials(base, os.Getenv)
 	}
 	if err != nil && len(s.Repositories) == 0 {
 		return s, noSource(err.Error())
@@ -60,8 +62,8 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply
 	return s, nil
 }
 
-// registry returns the address of the npm-format registry.
-func registry(ctx context.Context, s supply.Supplier, sources []settings.Source) (string, error) {
+// registry returns the address of the npm-format registry. base is the user's home folder.
+func registry(ctx context.Context, s supply.Supplier, base string, sources []settings.Source) (string, error) {
 	source := settings.Source{}
 	for _, x := range sources {
 		if x.Format == "npm" {
@@ -72,7 +74,6 @@ func registry(ctx context.Context, s supply.Supplier, sources []settings.Source)
 		return "", errors.New("the settings switch it off")
 	}
 	if source.Address == "" {
-		base, _ := os.UserHomeDir() // without a home, the client npm is asked
 		address, err := s.AddressOf(ctx, base, os.Getenv)
 		if errors.Is(err, supply.ErrNoSource) {
 			return "", errors.New("neither Dravit's settings nor this machine's npm name a registry")

@@ -96,7 +96,9 @@ func (s Supplier) route() route {
 	if checkFolder(s.Address) == nil {
 		return exported
 	}
-	return secured
+	r := secured
+	r.logIn = s.LogIn
+	return r
 }
 
 // kept returns the file that keeps what the registry said of a package.

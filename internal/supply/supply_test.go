@@ -420,6 +420,50 @@ func TestBadRegistries(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled, "Ctrl-C")
 }
 
+// A registry that wants a log-in gets the one of the user's own .npmrc, and no other host does.
+func TestLogIn(t *testing.T) {
+	file, dir := whole(t, "1.0.0"), t.TempDir()
+	var other []string
+	mirror := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		other = append(other, r.Header.Get("Authorization"))
+		_, _ = w.Write(file)
+	}))
+	t.Cleanup(mirror.Close)
+	elsewhere := strings.Replace(mirror.URL, "127.0.0.1", "localhost", 1)
+	asked := false
+	s := registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
+		asked = true
+		if r.Header.Get("Authorization") != "Bearer kelp-7" {
+			w.WriteHeader(http.StatusUnauthorized)
+			return true
+		}
+		http.Redirect(w, r, elsewhere+"/boat.tgz", http.StatusFound)
+		return true
+	})
+	getenv := func(name string) string { return map[string]string{"TOKEN": "kelp-7"}[name] }
+	s.LogIn = Credentials(dir, getenv)
+	_, err := s.get(t, anyVersion)
+	assert.ErrorContains(t, err, "refuses to answer")
+	at := strings.TrimPrefix(s.Address, "http:")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".npmrc"), []byte("# the office\n"+at+"/:_authToken=${TOKEN}\n"+
+		"//office.quay.example/npm/:username=ada\n//office.quay.example/npm/:_password=dGlkZQ==\n"+
+		"//office.quay.example/npm/old/:_auth=eDp5\n"), 0o600))
+	s.LogIn = Credentials(dir, getenv)
+	_, err = s.get(t, anyVersion)
+	require.NoError(t, err)
+	assert.True(t, asked)
+	require.NotEmpty(t, other)
+	assert.Empty(t, strings.Join(other, ""), "another host gets no log-in")
+	for address, want := range map[string]string{
+		"https://office.quay.example/npm":         "Basic YWRhOnRpZGU=",
+		"https://office.quay.example/npm/old/x":   "Basic eDp5",
+		"https://office.quay.example/npmx":        "",
+		"https://office.quay.example.net/npm/old": "",
+	} {
+		assert.Equal(t, want, s.LogIn(address), address)
+	}
+}
+
 func TestAddressOf(t *testing.T) {
 	dir := t.TempDir()
 	none := func(string) string { return "" }

@@ -16,6 +16,7 @@ import (
 type route struct {
 	client *http.Client
 	check  func(address string) error
+	logIn  func(address string) string // the value of the header Authorization, or ""; nil: nobody logs in
 }
 
 var (
@@ -37,7 +38,7 @@ func newRoute(check func(string) error) route {
 		MaxIdleConnsPerHost:   atOnce,
 	}
 	transport.RegisterProtocol("file", http.NewFileTransport(http.Dir("/")))
-	return route{&http.Client{Transport: transport, CheckRedirect: func(req *http.Request, via []*http.Request) error {
+	follow := func(req *http.Request, via []*http.Request) error {
 		if len(via) > 5 {
 			return errors.New("too many redirects")
 		}
@@ -45,7 +46,8 @@ func newRoute(check func(string) error) route {
 			return fmt.Errorf("a redirect to %s is not followed", req.URL.Redacted())
 		}
 		return check(req.URL.String())
-	}}, check}
+	}
+	return route{client: &http.Client{Transport: transport, CheckRedirect: follow}, check: check}
 }
 
 // CheckAddress returns an error unless an address is https, or on this machine: what a registry says of a package is
@@ -113,13 +115,25 @@ func (r route) ask(ctx context.Context, method, address string, head map[string]
 	for name, value := range head {
 		req.Header.Set(name, value)
 	}
+	if r.logIn != nil { // a redirect to another host does not get it (net/http, Client)
+		if value := r.logIn(address); value != "" {
+			req.Header.Set("Authorization", value)
+		}
+	}
 	resp, err := r.client.Do(req)
 	if err != nil {
 		return nil, unreached(hostOf(address), err)
 	}
 	if resp.StatusCode >= 400 {
 		resp.Body.Close()
-		return nil, statusError{address, resp.StatusCode}
+		err := statusError{address, resp.StatusCode}
+		refused := err.code == http.StatusUnauthorized || err.code == http.StatusForbidden
+		if r.logIn == nil || !refused {
+			return nil, err
+		}
+		return nil, &trouble.Trouble{Code: trouble.NoSource, What: "the source " + hostOf(address) +
+			" refuses to answer", Because: err.Error(),
+			Next: "log in to it with its own client, or name its token in your .npmrc", Err: err}
 	}
 	return resp, nil
 }
