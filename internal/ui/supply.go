@@ -126,7 +126,7 @@ func (u *UI) Locked(lock supply.Lock, file string) {
 	for _, name := range slices.Sorted(maps.Keys(lock.Tools)) {
 		add(plan.OfTool+name, lock.Tools[name])
 	}
-	u.table([]string{"of", "kind", "version", "from", "exact"}, rows)
+	u.table([]string{"for", "kind", "version", "from", "exact"}, rows)
 	u.say("")
 	u.say(u.dim("next: keep it with the project; dravit start --locked runs on just these"))
 }
