@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
@@ -26,6 +27,7 @@ import (
 
 	"dravit/internal/diagnose"
 	"dravit/internal/plan"
+	"dravit/internal/proc"
 )
 
 type diagnosis struct {
@@ -254,8 +256,10 @@ func inTheFuture(t *testing.T, w *world) {
 	w.own(file)
 }
 
-// confine limits the memory of the keeper and of what it starts, in bytes.
-func (w *world) confine(limit int) {
+// confineApp limits the memory of each process, in bytes, that writes its number to a file "pid", and then makes the
+// file "confined-PID". The keeper must not be confined, too: the kernel might kill it for an application that is just
+// about to be gone.
+func (w *world) confineApp(limit int) {
 	t := w.t
 	t.Helper()
 	group, file := fmt.Sprintf("/sys/fs/cgroup/memory/dravit-test-%d", os.Getpid()), "memory.limit_in_bytes"
@@ -277,7 +281,22 @@ func (w *world) confine(limit int) {
 		w.eventually("its processes are gone", func() bool { return os.Remove(group) == nil })
 	})
 	granted(os.WriteFile(filepath.Join(group, file), []byte(fmt.Sprint(limit)), 0o644))
-	granted(os.WriteFile(filepath.Join(group, "cgroup.procs"), []byte(fmt.Sprint(w.keeperPID())), 0o644))
+	var confining sync.WaitGroup
+	ctx, stop := context.WithCancel(context.Background())
+	t.Cleanup(func() { stop(); confining.Wait() })
+	confining.Go(func() {
+		last := ""
+		for proc.Sleep(ctx, 20*time.Millisecond) == nil {
+			pid, err := os.ReadFile(filepath.Join(w.dir, "pid"))
+			if err != nil || len(pid) == 0 || string(pid) == last {
+				continue
+			}
+			last = string(pid)
+			if os.WriteFile(filepath.Join(group, "cgroup.procs"), pid, 0o644) == nil { // else it is gone
+				_ = os.WriteFile(filepath.Join(w.dir, "confined-"+last), nil, 0o644)
+			}
+		}
+	})
 }
 
 func fileExists(file string) bool {

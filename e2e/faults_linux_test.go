@@ -442,11 +442,15 @@ var machineFaults = []fault{
 			w.dravit("restart")
 		}, cause: "quota-full", subject: "machine", says: "may store", root: true},
 	{name: "no memory left", stack: nodeSite, root: true,
-		files: node(`const hungry = require("fs").existsSync("hungry");
-if (hungry) for (const all = [];;) all.push(Buffer.alloc(1 << 20, 1))
+		files: node(`const fs = require("fs");
+if (fs.existsSync("hungry")) {
+  fs.writeFileSync("pid", String(process.pid));
+  while (!fs.existsSync("confined-" + process.pid)) Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 10);
+  for (const all = []; all.length < 1000;) all.push(Buffer.alloc(1 << 20, 1));
+}
 require("http").createServer((_, a) => a.end("high tide")).listen(process.env.PORT, "127.0.0.1")`),
 		breaks: func(t *testing.T, w *world) {
-			w.confine(256 << 20) // so much that the application is larger than the keeper when it is full
+			w.confineApp(256 << 20)
 			w.write("hungry", "")
 			w.kill("app")
 			w.eventually("the kernel kills it", func() bool {

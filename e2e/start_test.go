@@ -464,7 +464,7 @@ func TestNeverAnswers(t *testing.T) {
 	w.write("dravit.toml", "[part.seats]\nkind = \"dravit-cache\"\n[part.slow]\nkind = \"custom\"\n"+
 		"command = \"echo loading the cargo; exec sleep 300\"\n")
 	began := time.Now()
-	r := w.dravit("start", "--timeout", "1s")
+	r := w.dravit("start", "--timeout", "5s")
 	assert.Equal(t, 1, r.code)
 	assert.Less(t, time.Since(began), 30*time.Second)
 	assert.Contains(t, r.stderr, "part slow (custom")
