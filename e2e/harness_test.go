@@ -217,10 +217,13 @@ func (w *world) asTester() *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
 }
 
+// longest is how long a command may take. On a busy machine nine programs are fetched and unpacked for minutes.
+const longest = 8 * time.Minute
+
 // dravit runs a command to its end.
 func (w *world) dravit(args ...string) result {
 	w.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), longest)
 	defer cancel()
 	return finish(w.t, w.command(ctx, args...))
 }
