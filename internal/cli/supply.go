@@ -158,9 +158,9 @@ func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Co
 	}
 	offers, err := s.Lacking(ctx, consent)
 	if err != nil && ctx.Err() == nil { // the plan's own fault says what is missing
-		a.ui.Note("nothing was fetched: " + err.Error())
+		a.ui.Note("no source helps: " + err.Error())
 	}
-	if err != nil || len(offers) == 0 {
+	if len(offers) == 0 || ctx.Err() != nil {
 		return a.installLacking(ctx, s, consent)
 	}
 	_, err = a.fetch(ctx, s.Machine, offers...)

@@ -232,7 +232,7 @@ func (m *Machine) Export(ctx context.Context, all []Supplied, dir string, report
 }
 
 // Lacking returns the offers for parts of a plan for which this machine has no program. Parts that no source helps are
-// left out; if that is so for all, the error says why.
+// left out; the error says why for the first of them.
 func (s *Stack) Lacking(ctx context.Context, consent plan.Consent) ([]supply.Offer, error) {
 	in, p, err := s.Plan(ctx, consent)
 	if err != nil {
@@ -253,9 +253,6 @@ func (s *Stack) Lacking(ctx context.Context, consent plan.Consent) ([]supply.Off
 		if !slices.ContainsFunc(offers, func(o supply.Offer) bool { return o.Same(offer) }) {
 			offers = append(offers, offer)
 		}
-	}
-	if len(offers) > 0 {
-		because = nil
 	}
 	return offers, because
 }

@@ -46,9 +46,10 @@ func (s Supplier) findPackages(ctx context.Context, k kind.Kind, w Wish) (Offer,
 	all, failed := candidates(suites, k.Traits().Packages)
 	series := map[string]bool{}
 	var because error
+	var other Offer // of the version that a lock names, but not just that
 	for _, c := range all {
 		series[firstTwo(c.version)] = true
-		if !w.Allowed(c.version) {
+		if !w.allows(c.version, c.server.Version) {
 			continue
 		}
 		closure, extensions, err := closure(c, k.Traits().Packages, w)
@@ -64,7 +65,15 @@ func (s Supplier) findPackages(ctx context.Context, k kind.Kind, w Wish) (Offer,
 				o.Bytes += p.Bytes
 			}
 		}
-		return o, nil
+		if w.refuses(o) == nil {
+			return o, nil
+		}
+		if other.Kind == "" {
+			other = o
+		}
+	}
+	if other.Kind != "" {
+		return other, nil // Find says in what it differs
 	}
 	if because == nil && failed != nil { // what did not answer may have it
 		return Offer{}, failed

@@ -65,6 +65,15 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 	if len(wanted) == 0 {
 		return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
 	}
+	if err := s.exportPackages(ctx, &out, dir, wanted, progress); err != nil {
+		return out, err
+	}
+	return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
+}
+
+// exportPackages writes the wanted packages of repositories, with the signed lists, and adds what it wrote to out.
+func (s Supplier) exportPackages(ctx context.Context, out *Exported, dir string, wanted map[string]Item,
+	progress func(done int64)) error {
 	folders := map[string]string{}
 	for _, r := range s.Repositories {
 		if folders[r.Address] == "" {
@@ -73,20 +82,25 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 		at := filepath.Join(dir, folders[r.Address])
 		found, err := s.exportLists(ctx, r, at, wanted)
 		if err != nil {
-			return out, s.refuse(r, err)
+			return s.refuse(r, err)
 		}
+		lists, err := sizeOf(filepath.Join(at, "dists", r.Suite))
+		if err != nil {
+			return err
+		}
+		out.Bytes += lists
 		for _, p := range found {
 			address := p.Base + "/" + (&url.URL{Path: p.File}).EscapedPath()
 			want, err := hex.DecodeString(p.SHA256)
 			if err != nil {
-				return out, err
+				return err
 			}
 			before := out.Bytes
 			err = signed.get(ctx, address, filepath.Join(at, p.File), sha256.New(), want, func(done int64) {
 				progress(before + done)
 			})
 			if err != nil {
-				return out, err
+				return err
 			}
 			out.Bytes += p.Bytes
 			delete(wanted, p.SHA256)
@@ -95,9 +109,9 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 			ExportedRepository{r.Address, r.Suite, r.Components, folders[r.Address]})
 	}
 	for _, p := range wanted {
-		return out, notWhole(p.Name + " " + p.Version)
+		return notWhole(p.Name + " " + p.Version)
 	}
-	return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
+	return nil
 }
 
 func notWhole(without string) error {

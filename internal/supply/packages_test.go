@@ -288,6 +288,34 @@ func TestPackagesDistrust(t *testing.T) {
 	assert.NoError(t, err, "the settings say that it is fine")
 }
 
+// A lock is found again though the program calls itself otherwise than its package; another release is told apart.
+func TestLockedPackages(t *testing.T) {
+	packages := func(release string) map[string][]byte {
+		return map[string][]byte{"Package: barge2\nVersion: 2.1.7-" + release: deb(t, item{name: "./usr/bin/barge2",
+			text: "#!/bin/sh\necho 2.1\n", mode: 0o755}, item{name: "./usr/share/barge/release", text: release}),
+			"Package: barge4\nVersion: 4.0-1": deb(t, item{name: "./usr/bin/barge4", text: "#!/bin/sh\necho 4\n",
+				mode: 0o755})}
+	}
+	r := newRepository(t, packages("1"))
+	r.sign(t)
+	s := r.supplier(t)
+	o, err := s.Find(t.Context(), barge{}, Wish{Allowed: func(v string) bool { return v == "2.1.7" }})
+	require.NoError(t, err)
+	tree, err := s.Get(t.Context(), o, barge{}, func(int64) {})
+	require.NoError(t, err)
+	lock := tree.Locked("linux/amd64")
+	assert.Equal(t, "2.1", lock.Version, "as the program says")
+	again, err := s.Find(t.Context(), barge{}, Wish{Exact: &lock})
+	require.NoError(t, err)
+	assert.True(t, again.Same(o))
+
+	r = newRepository(t, packages("2"))
+	r.sign(t)
+	lock.Version = "2.1.7"
+	_, err = r.supplier(t).Find(t.Context(), barge{}, Wish{Exact: &lock})
+	assert.ErrorContains(t, err, "barge2 is 2.1.7-2, locked is 2.1.7-1")
+}
+
 func TestPackagesFromAFolder(t *testing.T) {
 	r := ordinary(t)
 	r.sign(t)

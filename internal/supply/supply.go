@@ -105,6 +105,15 @@ type Wish struct {
 	Exact      *Locked  // nil: any that is allowed
 }
 
+// allows reports whether a release of a package, with a program of that version, may be taken. A program may call
+// itself otherwise than its package does, so of a locked one either word is enough: refuses compares all of it.
+func (w Wish) allows(version, release string) bool {
+	if w.Exact != nil {
+		return version == w.Exact.Version || release == w.Exact.Release
+	}
+	return w.Allowed(version)
+}
+
 // refuses returns an error if an offer is not the exact one that is wished for.
 func (w Wish) refuses(o Offer) error {
 	if w.Exact == nil {
@@ -123,7 +132,6 @@ func (w Wish) refuses(o Offer) error {
 func (s Supplier) Find(ctx context.Context, k kind.Kind, w Wish) (Offer, error) {
 	if w.Exact != nil {
 		w.Extensions, w.Also = w.Exact.Extensions, nil
-		w.Allowed = func(version string) bool { return version == w.Exact.Version }
 	}
 	o, err := s.find(ctx, k, w)
 	if err == nil {
@@ -171,7 +179,9 @@ func (s Supplier) findRelease(ctx context.Context, k kind.Kind, w Wish) (Offer, 
 	if err != nil {
 		return Offer{}, err
 	}
-	i := slices.IndexFunc(all, func(r release) bool { return w.Allowed(r.program) })
+	i := slices.IndexFunc(all, func(r release) bool {
+		return w.allows(r.program, r.number.Original())
+	})
 	if i < 0 {
 		series := map[string]bool{}
 		for _, r := range all {
