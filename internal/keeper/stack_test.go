@@ -169,8 +169,13 @@ const up = "UP"
 
 func TestStackStartsAndStops(t *testing.T) {
 	h := newHarbour(t)
+	const waits = `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`
 	assert.ElementsMatch(t, []string{"db", "app", "web"},
-		h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", up})))
+		h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", waits})))
+	require.Eventually(t, func() bool { return len(h.s.spans([]string{"app"})["app"]) > 0 }, wait, tick)
+	require.Eventually(t, func() bool {
+		return os.WriteFile(h.home.Stack("abc", "temp", "db", "go"), nil, 0o600) == nil
+	}, wait, tick)
 	var pids []int
 	for _, name := range []string{"db", "app", "web"} {
 		s := h.eventually(name, lifecycle.Answers)
