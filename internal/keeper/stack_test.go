@@ -167,15 +167,24 @@ func (h *harbour) eventually(name string, state lifecycle.State) lifecycle.Statu
 
 const up = "UP"
 
+// waits is up after the test has touched the file "go" of the part.
+const waits = `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`
+
+// temp returns the path of a file in a part's temporary folder.
+func (h *harbour) temp(part, file string) string { return h.home.Stack("abc", "temp", part, file) }
+
+// touch makes a file there, as soon as there is such a folder.
+func (h *harbour) touch(part, file string) {
+	h.t.Helper()
+	require.Eventually(h.t, func() bool { return os.WriteFile(h.temp(part, file), nil, 0o600) == nil }, wait, tick)
+}
+
 func TestStackStartsAndStops(t *testing.T) {
 	h := newHarbour(t)
-	const waits = `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`
 	assert.ElementsMatch(t, []string{"db", "app", "web"},
 		h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", waits})))
 	require.Eventually(t, func() bool { return len(h.s.spans([]string{"app"})["app"]) > 0 }, wait, tick)
-	require.Eventually(t, func() bool {
-		return os.WriteFile(h.home.Stack("abc", "temp", "db", "go"), nil, 0o600) == nil
-	}, wait, tick)
+	h.touch("db", "go")
 	var pids []int
 	for _, name := range []string{"db", "app", "web"} {
 		s := h.eventually(name, lifecycle.Answers)
@@ -303,50 +312,41 @@ func TestUnwell(t *testing.T) {
 // A check that was under way when a start began says nothing about what the start brings.
 func TestStartDuringCheck(t *testing.T) {
 	h := newHarbour(t)
-	spec := h.spec([2]string{"db", `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`}, [2]string{"app", up})
-	temp := func(part, file string) string { return filepath.Join(h.home.Stack("abc", "temp", part), file) }
-	touch := func(part, file string) {
-		assert.Eventually(t, func() bool { return os.WriteFile(temp(part, file), nil, 0o600) == nil }, wait, tick)
-	}
+	spec := h.spec([2]string{"db", waits}, [2]string{"app", up})
 	h.begin(spec)
 	h.eventually("db", lifecycle.Starting)
-	touch("db", "go")
+	h.touch("db", "go")
 	h.eventually("app", lifecycle.Answers)
-	require.NoError(t, os.Remove(temp("app", "up")))
+	require.NoError(t, os.Remove(h.temp("app", "up")))
 	h.eventually("app", lifecycle.Unwell)
-	touch("app", "hold")
-	assert.Eventually(t, func() bool { return exists(temp("app", "asked")) }, wait, tick)
+	h.touch("app", "hold")
+	assert.Eventually(t, func() bool { return exists(h.temp("app", "asked")) }, wait, tick)
 	h.begin(spec, "db")
-	require.NoError(t, os.Remove(temp("app", "hold")))
+	require.NoError(t, os.Remove(h.temp("app", "hold")))
 	assert.Never(t, func() bool { return h.status("app").State == lifecycle.Unwell }, 300*time.Millisecond, tick)
-	touch("app", "up")
-	touch("db", "go")
+	h.touch("app", "up")
+	h.touch("db", "go")
 	h.eventually("app", lifecycle.Answers)
 }
 
 // The same, for a part that answered when the start began: it is asked again when what it needs is back.
 func TestStartBeneathPart(t *testing.T) {
 	h := newHarbour(t)
-	const waits = `while [ ! -e "$TEMP/go" ]; do sleep 0.01; done; UP`
 	spec := h.spec([2]string{"db", waits}, [2]string{"app", up})
-	temp := func(part, file string) string { return filepath.Join(h.home.Stack("abc", "temp", part), file) }
-	touch := func(part, file string) {
-		assert.Eventually(t, func() bool { return os.WriteFile(temp(part, file), nil, 0o600) == nil }, wait, tick)
-	}
 	h.begin(spec)
-	touch("db", "go")
+	h.touch("db", "go")
 	h.eventually("app", lifecycle.Answers)
-	touch("app", "hold") // it is asked again within a second
-	require.Eventually(t, func() bool { return exists(temp("app", "asked")) }, wait, tick)
-	require.NoError(t, os.Remove(temp("app", "up")))
+	h.touch("app", "hold") // it is asked again within a second
+	require.Eventually(t, func() bool { return exists(h.temp("app", "asked")) }, wait, tick)
+	require.NoError(t, os.Remove(h.temp("app", "up")))
 	h.begin(spec, "db")
-	require.NoError(t, os.Remove(temp("app", "hold")))
+	require.NoError(t, os.Remove(h.temp("app", "hold")))
 	assert.Never(t, func() bool {
 		settled, _ := h.s.settled(h.s.statuses())
 		return settled || h.status("app").State == lifecycle.Unwell
 	}, 300*time.Millisecond, tick)
-	touch("app", "up")
-	touch("db", "go")
+	h.touch("app", "up")
+	h.touch("db", "go")
 	h.eventually("db", lifecycle.Answers)
 	h.eventually("app", lifecycle.Answers)
 }
