@@ -90,16 +90,9 @@ func (s Supplier) exportPackages(ctx context.Context, out *Exported, dir string,
 		}
 		out.Bytes += lists
 		for _, p := range found {
-			address := p.Base + "/" + (&url.URL{Path: p.File}).EscapedPath()
-			want, err := hex.DecodeString(p.SHA256)
-			if err != nil {
-				return err
-			}
 			before := out.Bytes
-			err = signed.get(ctx, address, filepath.Join(at, p.File), sha256.New(), want, func(done int64) {
-				progress(before + done)
-			})
-			if err != nil {
+			counted := func(done int64) { progress(before + done) }
+			if err := receive(ctx, p, filepath.Join(at, p.File), counted); err != nil {
 				return err
 			}
 			out.Bytes += p.Bytes
@@ -213,6 +206,9 @@ func (s Supplier) exportLists(ctx context.Context, r Repository, dir string, wan
 			return nil, fmt.Errorf("it describes %q wrongly", name)
 		}
 		file := filepath.Join(suite, name)
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier export
+			return nil, err
+		}
 		if err := signed.get(ctx, r.at(name), file, sha256.New(), want, func(int64) {}); err != nil {
 			return nil, err
 		}

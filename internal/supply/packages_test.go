@@ -6,7 +6,9 @@ import (
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -314,6 +316,36 @@ func TestLockedPackages(t *testing.T) {
 	lock.Version = "2.1.7"
 	_, err = r.supplier(t).Find(t.Context(), barge{}, Wish{Exact: &lock})
 	assert.ErrorContains(t, err, "barge2 is 2.1.7-2, locked is 2.1.7-1")
+}
+
+// What was exported into a folder before may be of an older list.
+func TestExportAgain(t *testing.T) {
+	r := ordinary(t)
+	r.sign(t)
+	s := r.supplier(t)
+	dir := t.TempDir()
+	for range 2 {
+		tree, err := s.fetchBarge(t)
+		require.NoError(t, err)
+		_, err = s.Export(t.Context(), []Tree{tree}, dir, func(int64) {})
+		require.NoError(t, err)
+		const list = "dists/marsh/main/binary-amd64/Packages.gz"
+		before, err := gzip.NewReader(bytes.NewReader(r.files[list]))
+		require.NoError(t, err)
+		var now bytes.Buffer
+		z := gzip.NewWriter(&now)
+		z.Comment = "the list of a minute later"
+		_, err = io.Copy(z, before)
+		require.NoError(t, errors.Join(err, z.Close()))
+		r.files[list] = now.Bytes()
+		r.date = r.date.Add(time.Minute)
+		r.sign(t)
+	}
+	from, err := s.From(dir, false)
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(s.path("trees")))
+	_, err = from.fetchBarge(t)
+	require.NoError(t, err)
 }
 
 func TestPackagesFromAFolder(t *testing.T) {
