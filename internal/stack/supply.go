@@ -6,142 +6,19 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"maps"
-	"os"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
-	"dravit/internal/debian"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
-	"dravit/internal/self"
-	"dravit/internal/settings"
 	"dravit/internal/supply"
 	"dravit/internal/survey"
 	"dravit/internal/tool"
 	"dravit/internal/trouble"
 	"dravit/internal/version"
 )
-
-// supplier returns who gets a kind's programs, or those of all kinds if it is nil: from the sources of the settings, or
-// else of this machine's own clients. If known, it asks nobody: what sources said the last time counts.
-func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply.Supplier, error) {
-	set, err := settings.Read(m.Home)
-	if err != nil {
-		return supply.Supplier{}, err
-	}
-	program, err := self.Install(m.Home, func() bool { return true })
-	if err != nil {
-		return supply.Supplier{}, err
-	}
-	s := supply.New(m.Home, program.Link)
-	s.Way, s.Known = supply.Way(set.Launch), known
-	if k == nil || len(k.Traits().Packages.Servers) > 0 {
-		if s.Repositories, err = repositories(set.Sources); err != nil {
-			return s, err
-		}
-	}
-	if m.From != "" {
-		return s.From(m.From, m.Unsigned)
-	}
-	if k == nil || k.Traits().Carrier.Package != "" {
-		base, _ := os.UserHomeDir() // without a home, the client npm is asked
-		s.Address, err = registry(ctx, s, base, set.Sources)
-		s.LogIn = supply.Credentials(base, os.Getenv)
-	}
-	if err != nil && len(s.Repositories) == 0 {
-		return s, noSource(err.Error())
-	}
-	if s.Address == "" && len(s.Repositories) == 0 {
-		return s, noSource("neither Dravit's settings nor this machine's package clients name one")
-	}
-	return s, nil
-}
-
-// registry returns the address of the npm-format registry. base is the user's home folder.
-func registry(ctx context.Context, s supply.Supplier, base string, sources []settings.Source) (string, error) {
-	source := settings.Source{}
-	for _, x := range sources {
-		if x.Format == "npm" {
-			source = x
-		}
-	}
-	if source.Off {
-		return "", errors.New("the settings switch it off")
-	}
-	if source.Address == "" {
-		address, err := s.AddressOf(ctx, base, os.Getenv)
-		if errors.Is(err, supply.ErrNoSource) {
-			return "", errors.New("neither Dravit's settings nor this machine's npm name a registry")
-		}
-		if err != nil {
-			return "", err
-		}
-		source.Address = address
-	}
-	return source.Address, supply.CheckAddress(source.Address)
-}
-
-// repositories returns the Debian-format repositories: those of the settings, with what the machine's own client knows
-// in place of what they leave out, or else those of the client.
-func repositories(sources []settings.Source) ([]supply.Repository, error) {
-	own, trusted := debian.Clients(debian.Here())
-	known := func(s debian.Source) supply.Repository {
-		r := supply.Repository{Address: s.Address, Suite: s.Suite, Components: s.Components, Keys: s.Keys,
-			Expired: s.Expired}
-		if r.Keys == nil {
-			r.Keys = trusted
-		}
-		return r
-	}
-	var all []supply.Repository
-	named := false
-	for _, x := range sources {
-		if x.Format != "debian" {
-			continue
-		}
-		named = true
-		if x.Off {
-			continue
-		}
-		like := supply.Repository{Keys: trusted}
-		if len(own) > 0 {
-			like = known(own[0])
-		}
-		like.Address, like.Components = cmp.Or(x.Address, like.Address), []string{"main"}
-		like.Expired, like.Unsigned = x.Expired, x.Unsigned
-		if x.Components != nil {
-			like.Components = x.Components
-		}
-		if x.Keyring != "" {
-			text, err := os.ReadFile(x.Keyring)
-			if err != nil {
-				return nil, noSource("its keyring cannot be read: " + err.Error())
-			}
-			like.Keys = [][]byte{text}
-		}
-		for _, suite := range x.Suites {
-			r := like
-			r.Suite = suite
-			all = append(all, r)
-		}
-	}
-	for _, s := range own {
-		if !named {
-			all = append(all, known(s))
-		}
-	}
-	return all, nil
-}
-
-func noSource(because string) error {
-	return &trouble.Trouble{Code: trouble.NoSource, What: "there is no source for programs", Because: because,
-		Next: "[[source]] in Dravit's settings.toml: docs/supply.md"}
-}
 
 // Offer returns what a source has of a kind's program for a condition, such as "18" or ">= 16, < 20"; "": any.
 // Extensions are those that it is to have.
@@ -333,87 +210,6 @@ func (s *Stack) offered(ctx context.Context, in plan.Input, p plan.Plan) map[str
 		}
 	}
 	return found
-}
-
-// exact returns what a lock names for a program of a kind on this system, or nil if it names none.
-func exact(l supply.Locked, kindName string) *supply.Locked {
-	if l.Kind != kindName || l.System != system() {
-		return nil
-	}
-	return &l
-}
-
-func system() string { return runtime.GOOS + "/" + runtime.GOARCH }
-
-// locked returns the programs of this machine that the project's lock names, by part or requirement.
-func (s *Stack) locked() (map[string]plan.Locked, error) {
-	lock, err := supply.ReadLock(s.Dir)
-	if err != nil || len(lock.Parts)+len(lock.Tools) == 0 {
-		return nil, err
-	}
-	trees, err := supply.Trees(s.Home)
-	if err != nil {
-		return nil, err
-	}
-	all := map[string]supply.Locked{}
-	maps.Copy(all, lock.Parts)
-	for name, l := range lock.Tools {
-		all[plan.OfTool+name] = l
-	}
-	found := map[string]plan.Locked{}
-	for subject, l := range all {
-		p := plan.Locked{Kind: l.Kind, Version: l.Version}
-		if l.System != system() {
-			p.Because = "the lock is for " + l.System + ", and this is " + system()
-		}
-		for _, t := range trees {
-			if l.Is(t) {
-				p.Program = t.Program
-			}
-		}
-		found[subject] = p
-	}
-	return found, nil
-}
-
-// Lock writes the project's lock: the exact supplied programs on which the parts of the stack would run now. It returns
-// what it wrote, and the file.
-func (s *Stack) Lock(ctx context.Context) (supply.Lock, string, error) {
-	lock, err := supply.ReadLock(s.Dir)
-	if err != nil {
-		return lock, "", err
-	}
-	_, p, err := s.Plan(ctx, plan.Consent{})
-	if err != nil {
-		return lock, "", err
-	}
-	if !p.OK {
-		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
-			Because: "no plan satisfies the stack file",
-			Next:    "dravit plan says why; dravit start fetches what is lacking"}
-	}
-	trees, err := supply.Trees(s.Home)
-	if err != nil {
-		return lock, "", err
-	}
-	lock.Parts, lock.Tools = map[string]supply.Locked{}, map[string]supply.Locked{}
-	for _, t := range trees {
-		for _, part := range p.Parts {
-			if t.Program == part.Program {
-				lock.Parts[part.Name] = t.Locked(system())
-			}
-		}
-		for _, x := range p.Tools {
-			if t.Program == x.Program {
-				lock.Tools[x.Name] = t.Locked(system())
-			}
-		}
-	}
-	if len(lock.Parts)+len(lock.Tools) == 0 {
-		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
-			Because: "nothing of this stack runs on a supplied program", Next: "dravit supply --help"}
-	}
-	return lock, filepath.Join(s.Dir, supply.LockFile), lock.Write(s.Dir)
 }
 
 // Supplied is a tree, and who uses it.
