@@ -2,23 +2,18 @@ package main
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
-	"time"
-
-	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 
 	"dravit/internal/debian"
+	"dravit/internal/debian/mirror"
 	"dravit/internal/supply"
 )
 
@@ -49,42 +44,15 @@ func (b *bench) supply() error {
 
 // source serves the packages, signed, and makes them the only source. The caller must call stop.
 func (b *bench) source(launch string) (stop func(), err error) {
-	key, err := openpgp.NewEntity("bench", "", "", nil)
+	packages, keys, err := mirror.Open(beside, runtime.GOARCH, "bookworm", "trixie")
 	if err != nil {
 		return nil, err
 	}
-	signed := map[string][]byte{}
-	for _, suite := range []string{"bookworm", "trixie"} {
-		name := "main/binary-" + runtime.GOARCH + "/Packages"
-		list, err := os.ReadFile(filepath.Join(beside, "dists", suite, name))
-		if err != nil {
-			return nil, err
-		}
-		var text bytes.Buffer
-		w, err := clearsign.Encode(&text, key.PrivateKey, nil)
-		if err != nil {
-			return nil, err
-		}
-		_, err = fmt.Fprintf(w, "Codename: %s\nDate: %s\nSHA256:\n %x %d %s\n", suite,
-			time.Now().UTC().Format(time.RFC1123), sha256.Sum256(list), len(list), name)
-		if err := errors.Join(err, w.Close()); err != nil {
-			return nil, err
-		}
-		signed["/dists/"+suite+"/InRelease"] = text.Bytes()
-	}
-	files := http.FileServer(http.Dir(beside))
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if text, ok := signed[r.URL.Path]; ok {
-			_, _ = w.Write(text)
-			return
-		}
-		files.ServeHTTP(w, r)
-	}))
-	var keys bytes.Buffer
+	server := httptest.NewServer(packages)
 	ring, home := filepath.Join(b.dir, "keys"), os.Getenv("DRAVIT_HOME")
 	settings := fmt.Sprintf("launch = %q\n[[source]]\nformat = \"npm\"\noff = true\n[[source]]\nformat = \"debian\"\n"+
 		"address = %q\nsuites = [\"bookworm\", \"trixie\"]\nkeyring = %q\n", launch, server.URL, ring)
-	err = errors.Join(key.Serialize(&keys), os.WriteFile(ring, keys.Bytes(), 0o600), os.MkdirAll(home, 0o700),
+	err = errors.Join(os.WriteFile(ring, keys, 0o600), os.MkdirAll(home, 0o700),
 		os.WriteFile(filepath.Join(home, "settings.toml"), []byte(settings), 0o600))
 	return func() {
 		server.Close()

@@ -1,12 +1,9 @@
 package e2e
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"fmt"
 	"math/rand/v2"
-	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -18,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"dravit/internal/debian/mirror"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -32,37 +29,15 @@ var releases = []string{"bullseye", "bookworm", "trixie"}
 func (w *world) repository(settings string) {
 	w.t.Helper()
 	from := filepath.Join(beside(w.t), "packages")
-	key, err := openpgp.NewEntity("harbour", "", "harbour@saltmarsh.example", nil)
-	require.NoError(w.t, err)
-	signed := map[string][]byte{}
 	for _, suite := range releases {
 		require.FileExists(w.t, filepath.Join(from, suite+".complete"), "./verify fetches it, or e2e/packages-beside")
-		list := "main/binary-" + runtime.GOARCH + "/Packages"
-		text, err := os.ReadFile(filepath.Join(from, "dists", suite, list))
-		require.NoError(w.t, err)
-		var b bytes.Buffer
-		out, err := clearsign.Encode(&b, key.PrivateKey, nil)
-		require.NoError(w.t, err)
-		_, err = fmt.Fprintf(out, "Codename: %s\nDate: %s\nSHA256:\n %x %d %s\n", suite,
-			time.Now().UTC().Format(time.RFC1123), sha256.Sum256(text), len(text), list)
-		require.NoError(w.t, err)
-		require.NoError(w.t, out.Close())
-		signed["/dists/"+suite+"/InRelease"] = b.Bytes()
 	}
-	files := http.FileServer(http.Dir(from))
-	server := httptest.NewServer(http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) {
-		if text, ok := signed[r.URL.Path]; ok {
-			_, _ = out.Write(text)
-			return
-		}
-		files.ServeHTTP(out, r)
-	}))
-	w.t.Cleanup(server.Close)
-	ring, err := os.Create(filepath.Join(filepath.Dir(w.home), "keys.gpg"))
+	source, keys, err := mirror.Open(from, runtime.GOARCH, releases...)
 	require.NoError(w.t, err)
-	require.NoError(w.t, key.Serialize(ring))
-	require.NoError(w.t, ring.Close())
-	require.NoError(w.t, os.Chmod(ring.Name(), 0o644))
+	server := httptest.NewServer(source)
+	w.t.Cleanup(server.Close)
+	ring := filepath.Join(filepath.Dir(w.home), "keys.gpg")
+	require.NoError(w.t, os.WriteFile(ring, keys, 0o644))
 	w.settings(settings + fmt.Sprintf(`
 [[source]]
 format = "npm"
@@ -72,7 +47,7 @@ format = "debian"
 address = %q
 suites = ["bullseye", "bookworm", "trixie"]
 keyring = %q
-`, server.URL, ring.Name()))
+`, server.URL, ring))
 }
 
 // mayUnshare reports whether the tester may make namespaces on this machine.
