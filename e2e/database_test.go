@@ -369,7 +369,7 @@ func TestTwoLoadsAtOnce(t *testing.T) {
 	first := w.command(context.Background(), "db", "load", "big.sql")
 	require.NoError(t, first.Start())
 	w.eventually("the first load has begun", func() bool {
-		files, _ := filepath.Glob(filepath.Join(w.home, "stacks/*/data/db.undo.json"))
+		files, _ := filepath.Glob(filepath.Join(w.home, "stacks/*/data/db.loading.json"))
 		return len(files) == 1
 	})
 	r := w.dravit("db", "load", "old.sql")

@@ -91,7 +91,8 @@ func TestNoPlan(t *testing.T) {
 // If a server exits at once, start names it with its cause and the end of its log; the others keep running.
 func TestServerExitsAtOnce(t *testing.T) {
 	for kind, want := range map[string]struct{ table, because, log string }{
-		"mariadb":  {"settings = { low_tide = 3 }", "unknown variable 'low-tide=3'", "low-tide"},
+		"mariadb": {"settings = { sql_mode = 'low_tide' }", "Error while setting value 'low_tide' to 'sql_mode'",
+			"sql_mode"},
 		"redis":    {"settings = { low-tide = 3 }", "Bad directive", "low-tide"},
 		"postgres": {"settings = { low_tide = 3 }", "unrecognized configuration parameter", "low_tide"},
 		"nats":     {"settings = { low_tide = 3 }", "unknown field", "low_tide"},
@@ -385,7 +386,7 @@ func TestDependentsOfAFailedPart(t *testing.T) {
 	w.write("public/index.php", "x")
 	w.write("dravit.toml",
 		"[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n"+
-			"[part.db]\nkind = \"mariadb\"\nsettings = { low_tide = 3 }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+			"[part.db]\nkind = \"mariadb\"\nsettings = { sql_mode = 'tide' }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "part db (mariadb")

@@ -130,7 +130,7 @@ func TestSeedNeedsRights(t *testing.T) {
 	w.write("dravit.toml", "name = \"quay\"\n[part.db]\nkind = \"mariadb\"\nseed = \"a.sql\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, flat(r.stderr), "a.sql: line 5: INSERT command denied to user 'quay'")
+	assert.Contains(t, flat(r.stderr), "a.sql: line 5: INSERT command denied to user 'dravit_load'")
 	assert.Equal(t, "0", w.output(tables["mariadb"]))
 	w.write("a.sql", "CREATE DATABASE tides;\nUSE tides;\n"+boats)
 	w.must("start")

@@ -49,7 +49,7 @@ the output says so: everything belongs to the application's user.`,
 					return unreadable(args[0], err)
 				}
 			}
-			d, err := dump.New(file)
+			d, err := dump.New(cmd.Context(), file)
 			if err != nil {
 				return unreadable(args[0], err)
 			}

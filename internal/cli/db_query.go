@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/kind"
+	"dravit/internal/patient"
 	"dravit/internal/stack"
 )
 
@@ -55,7 +56,7 @@ shown as a dimmed NULL, in CSV as nothing.`,
 			}
 			sql := args[0]
 			if sql == "-" {
-				text, err := io.ReadAll(os.Stdin)
+				text, err := io.ReadAll(patient.Reader(cmd.Context(), os.Stdin))
 				if err != nil {
 					return err
 				}

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	"dravit/internal/home"
+	"dravit/internal/pattern"
 	"dravit/internal/proc"
 )
 
@@ -51,73 +53,36 @@ func Hold(ctx context.Context, dataDir string) (done func(), err error) {
 	}
 }
 
-// undoFile names the mark to which a change that dies is taken back.
-func undoFile(dataDir string) string { return dataDir + ".undo.json" }
-
-// undo is what undoFile holds.
-type undo struct {
-	Mark string `json:"mark"`
-}
-
-// Undoable notes that the data have to go back to a mark unless the change is done. The caller has the change lock.
-func Undoable(dataDir, mark string) error { return home.WriteJSON(undoFile(dataDir), undo{mark}) }
-
-// Done notes that a change is done.
-func Done(dataDir string) error { return home.RemoveJSON(undoFile(dataDir)) }
-
-// Unfinished reports whether a change died that has to be taken back, or a rewind of the whole stack that has to be
-// finished.
-func Unfinished(dataDir string) bool {
-	return (toTakeBack(dataDir) || ToFinish(dataDir)) && !home.Locked(changeLock(dataDir))
-}
-
-func toTakeBack(dataDir string) bool {
-	_, err := os.Lstat(undoFile(dataDir))
-	return err == nil
-}
-
-// Mend puts a data folder right after a command that died: it takes an unfinished change back, and an unfinished
-// swap. The caller has the hold lock, and no process uses the data.
+// Mend puts a data folder right after a swap that died. The caller has the hold lock, and no process uses the data.
 func Mend(dataDir string) error {
 	if _, err := os.Lstat(dataDir); errors.Is(err, fs.ErrNotExist) {
 		if err := os.Rename(was(dataDir), dataDir); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	if !toTakeBack(dataDir) || home.Locked(changeLock(dataDir)) {
-		return nil
-	}
-	return TakeBack(dataDir)
+	return nil
 }
 
-// TakeBack puts the mark that Undoable named in the place of the data, which no process uses, and notes that the change
-// is done. The mark is used up: the data are what it was. It takes no time and no space, and may be called again if it
-// died.
-func TakeBack(dataDir string) error {
-	var u undo
-	if err := home.ReadJSON(undoFile(dataDir), &u); err != nil {
-		return err
-	}
-	m, err := ReadMark(dataDir, u.Mark)
-	if errors.Is(err, fs.ErrNotExist) { // it was put back already
-		return Done(dataDir)
+// Litter deletes what a mark, a rewind or a load left that was killed, unless a command changes the data. A rewind of
+// the whole stack that is not finished still needs what it prepared.
+func Litter(dataDir string) error {
+	done, err := Change(dataDir)
+	if errors.Is(err, ErrBusy) {
+		return nil
 	}
 	if err != nil {
 		return err
 	}
-	content := Content(dataDir, u.Mark)
-	if _, err := os.Lstat(content); err == nil {
-		if err := os.RemoveAll(Prepared(dataDir)); err != nil {
-			return err
-		}
-		if err := os.Rename(content, Prepared(dataDir)); err != nil {
-			return err
-		}
+	defer done()
+	left, err := filepath.Glob(filepath.Join(pattern.Literal(marksDir(dataDir)), "new-*"))
+	if !ToFinish(dataDir) {
+		left = append(left, Prepared(dataDir))
 	}
-	if _, err := os.Lstat(Prepared(dataDir)); err == nil { // else it died after the swap
-		if err := Swap(dataDir, m); err != nil {
-			return err
-		}
+	if _, stat := os.Lstat(dataDir); stat == nil && !Torn(dataDir) {
+		left = append(left, was(dataDir), before(dataDir))
 	}
-	return errors.Join(DropWas(dataDir), RemoveMark(dataDir, u.Mark), Done(dataDir))
+	for _, file := range left {
+		err = errors.Join(err, os.RemoveAll(file))
+	}
+	return err
 }

@@ -119,6 +119,9 @@ func ToFinish(dataDir string) bool {
 	return home.ReadJSON(rewindFile(all), &r) != nil || r.has(dataDir) >= 0
 }
 
+// Unfinished reports whether a rewind of the whole stack died, and a part has to do its share of it.
+func Unfinished(dataDir string) bool { return ToFinish(dataDir) && !home.Locked(changeLock(dataDir)) }
+
 func (r Rewinding) has(dataDir string) int {
 	return slices.IndexFunc(r.Parts, func(p MarkedPart) bool { return p.Name == filepath.Base(dataDir) })
 }

@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"compress/gzip"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"dravit/internal/confined"
+	"dravit/internal/patient"
 )
 
 // Dump is a dump while it is read. Read returns its SQL.
@@ -27,6 +29,7 @@ type Dump struct {
 	Size int64 // of the file, in bytes; 0 if it is a pipe
 
 	file  *os.File
+	from  io.Reader // of file
 	read  atomic.Int64
 	text  *bufio.Reader
 	close []func()
@@ -40,25 +43,28 @@ const headSize = 4096
 
 // Open opens a dump in the folder dir. Links must not lead out of the folder and of the folders in allowed. The caller
 // must close it.
-func Open(dir, name string, allowed ...string) (*Dump, error) {
+func Open(ctx context.Context, dir, name string, allowed ...string) (*Dump, error) {
 	file, err := confined.Open(dir, name, allowed...)
 	if err != nil {
 		return nil, err
 	}
-	return New(file)
+	return New(ctx, file)
 }
 
 // ErrEmpty says that a dump holds nothing.
 var ErrEmpty = errors.New("the dump is empty")
 
-// New returns the dump in a file or a pipe, which it closes if it fails. The caller must close the dump.
-func New(file *os.File) (*Dump, error) {
-	d := &Dump{file: file}
+// New returns the dump in a file or a pipe, which it closes if it fails. Reading a pipe ends with the context. The
+// caller must close the dump.
+func New(ctx context.Context, file *os.File) (*Dump, error) {
+	d := &Dump{file: file, from: file}
 	info, err := file.Stat()
 	if err == nil && info.Mode().IsRegular() {
 		d.Size = info.Size()
 	} else if err == nil && info.IsDir() {
 		err = errors.New("it is a folder")
+	} else {
+		d.from = patient.Reader(ctx, file)
 	}
 	if err == nil {
 		d.text, err = d.unpack(bufio.NewReaderSize(counter{d}, headSize), 0)
@@ -71,6 +77,9 @@ func New(file *os.File) (*Dump, error) {
 	}
 	return d, nil
 }
+
+// widest is how far back a packed text may refer, in bytes: so much is held in memory.
+const widest = 256 << 20
 
 // deepest is how many packings may lie within each other: a zip of a gzip file, say.
 const deepest = 4
@@ -94,7 +103,7 @@ func (d *Dump) unpack(in *bufio.Reader, depth int) (*bufio.Reader, error) {
 		text, err = xz.NewReader(in)
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}): // RFC 8878
 		var z *zstd.Decoder
-		if z, err = zstd.NewReader(in); err == nil {
+		if z, err = zstd.NewReader(in, zstd.WithDecoderMaxWindow(widest)); err == nil {
 			text = z
 			d.close = append(d.close, z.Close)
 		}
@@ -218,7 +227,7 @@ func (s *scaled) Read(p []byte) (int, error) {
 type counter struct{ d *Dump }
 
 func (c counter) Read(p []byte) (int, error) {
-	n, err := c.d.file.Read(p)
+	n, err := c.d.from.Read(p)
 	c.d.read.Add(int64(n))
 	return n, err
 }
@@ -286,3 +295,7 @@ func (d *Dump) Kind() string {
 	}
 	return ""
 }
+
+// LongestStatement is the longest statement of a dump that is loaded, in bytes: it is held in memory. Rows that come by
+// COPY have no such limit.
+const LongestStatement = 128 << 20

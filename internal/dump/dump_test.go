@@ -49,7 +49,7 @@ func TestOpen(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o644))
-			d, err := Open(dir, name)
+			d, err := Open(t.Context(), dir, name)
 			require.NoError(t, err)
 			defer d.Close()
 			if name != "empty" {
@@ -64,7 +64,7 @@ func TestOpen(t *testing.T) {
 				return
 			}
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "cut"), text[:len(text)-9], 0o644))
-			cut, err := Open(dir, "cut")
+			cut, err := Open(t.Context(), dir, "cut")
 			if err == nil {
 				defer cut.Close()
 				_, err = io.ReadAll(cut)
@@ -72,7 +72,7 @@ func TestOpen(t *testing.T) {
 			assert.Error(t, err, "a dump that is cut off is not whole")
 		})
 	}
-	_, err = Open(dir, "nothing")
+	_, err = Open(t.Context(), dir, "nothing")
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
@@ -84,7 +84,7 @@ func TestKind(t *testing.T) {
 		"PGDMP\x01\x0e": "postgres",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "x"), []byte(text), 0o644))
-		d, err := Open(dir, "x")
+		d, err := Open(t.Context(), dir, "x")
 		require.NoError(t, err)
 		assert.Equal(t, want, d.Kind(), text)
 		d.Close()

@@ -180,14 +180,21 @@ func (k *Keeper) holdStacks(ctx context.Context) {
 	k.endIfIdle()
 }
 
-// takeBack starts parts again whose data a command was changing that died: their start takes the change back.
+// takeBack has the parts looked at of which a load died, which puts right what it left. It starts parts again of which
+// a rewind of the whole stack died: their start finishes it.
 func (k *Keeper) takeBack(ctx context.Context) {
 	for _, s := range k.everyStack() {
 		s.mu.Lock()
 		var torn []string
 		for name, p := range s.parts {
 			tried := p.status.State == lifecycle.Failed // its start says why that is impossible
-			if p.spec.Data != "" && !tried && data.Unfinished(p.spec.Data) {
+			if p.spec.Data == "" || tried {
+				continue
+			}
+			if data.LoadDied(p.spec.Data) {
+				p.askNow()
+			}
+			if data.Unfinished(p.spec.Data) {
 				torn = append(torn, name)
 			}
 		}
@@ -195,11 +202,11 @@ func (k *Keeper) takeBack(ctx context.Context) {
 		if len(torn) == 0 {
 			continue
 		}
-		k.log.Warn("a change of data died: it is taken back", "stack", s.id, "parts", torn)
+		k.log.Warn("a rewind died: it is finished", "stack", s.id, "parts", torn)
 		_, _, err := s.begin(ctx, func() (materialise.Spec, error) { return materialise.Read(k.home, s.id) },
 			request{Parts: torn, Only: true})
 		if err != nil {
-			k.log.Error("cannot take back a change of data", "stack", s.id, "error", err)
+			k.log.Error("cannot finish a rewind", "stack", s.id, "error", err)
 		}
 	}
 }

@@ -207,6 +207,9 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		if ctx.Err() == nil && l.prepareClients(ctx, seen.results) {
 			continue
 		}
+		if err := l.putRight(ctx, seen.results); err != nil && ctx.Err() == nil {
+			return l.endWith(ctx, exitReport{what: err.Error(), code: trouble.LoadFailed, final: true})
+		}
 		if ctx.Err() != nil {
 			return exitReport{}
 		}
@@ -290,6 +293,16 @@ func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) 
 	return was
 }
 
+// putRight puts right what a load left that died, before the part is said to answer.
+func (p *partRunner) putRight(ctx context.Context, results []health.Result) error {
+	store, ok := p.kind.(kind.Database)
+	if !ok || p.spec.Data == "" || !data.LoadDied(p.spec.Data) || health.FirstMiss(results) != nil {
+		return nil
+	}
+	p.stack.keeper.log.Warn("a load died: what it left is put right", "part", p.spec.Name)
+	return data.PutRightAlone(ctx, p.spec, store)
+}
+
 // prove records that the whole ladder holds, and returns how long that may be believed.
 func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 	l.hasAnswered = true
@@ -325,7 +338,11 @@ func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 	for ctx.Err() == nil {
 		p.applyNext()
 		logSize := logfile.Size(p.spec.Log)
-		if fell := health.FirstMiss(p.climb(ctx)); fell == nil {
+		results := p.climb(ctx)
+		if err := p.putRight(ctx, results); err != nil && ctx.Err() == nil {
+			return exitReport{what: err.Error(), code: trouble.LoadFailed, final: true}
+		}
+		if fell := health.FirstMiss(results); fell == nil {
 			p.proved(logSize)
 		} else if ctx.Err() == nil {
 			p.set(lifecycle.Unwell, fell.Miss(), "dravit check")

@@ -61,6 +61,9 @@ func (p *partRunner) prepare(ctx context.Context) error {
 			return err
 		}
 		p.unsynced = p.unsynced || filled
+		if err := data.Litter(p.spec.Data); err != nil {
+			p.stack.keeper.log.Warn("cannot delete what a killed command left", "part", p.spec.Name, "error", err)
+		}
 	}
 	if _, ok := p.kind.(kind.PageMaker); ok {
 		if _, err := home.WriteDerived(filepath.Join(p.spec.Conf, "token"),

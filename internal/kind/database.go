@@ -10,8 +10,9 @@ import (
 // say otherwise; the part's server answers. A kind is one if and only if its Traits have Databases.
 type Database interface {
 	Store
-	// Load runs the SQL of a dump, and returns what it left out as it reaches beyond the database. It may have run a
-	// part of the dump when it fails; the error then names the dump's line and the server's words.
+	// Load runs the SQL of a dump, and returns what it left out as it reaches beyond the database. The dump is somebody
+	// else's: it runs with rights in this database alone, and no client obeys it. Load may have run a part of the dump
+	// when it fails; the error then names the dump's line and the server's words. One load at a time runs on a server.
 	Load(ctx context.Context, p Part, dump io.Reader) (left []string, err error)
 	// Create creates the database, empty and with all rights of the application's user in it, unless it exists. Drop
 	// deletes it, whoever is connected; a database that is not there is no error.
@@ -22,12 +23,16 @@ type Database interface {
 	// Replace calls load with a part whose database is another, empty one, and then puts that in the place of p's: as a
 	// whole, and only if load returned nil, whatever dies meanwhile. It is called only if Traits.Replaces.
 	Replace(ctx context.Context, p Part, load func(staged Part) error) error
+	// Tidy removes what a load left that was killed: accounts, databases, files. The caller has taken the part's data
+	// for a change, and the server answers.
+	Tidy(ctx context.Context, p Part) error
 	// Dump writes the SQL that creates everything in the database again, without owners and rights.
 	Dump(ctx context.Context, p Part, to io.Writer) error
 	// Query runs SQL statements, and gives the result of each to rows. The values are texts as the database writes
 	// them, or nil for NULL.
 	Query(ctx context.Context, p Part, sql string, rows Rows) error
-	// Read runs one statement, which can change nothing, and gives its result to rows, as Query does.
+	// Read runs one statement, which can change nothing and opens no other file, whatever it says: the server or the
+	// library keeps it from that. It gives its result to rows, as Query does.
 	Read(ctx context.Context, p Part, statement string, rows Rows) error
 	// Tables describes the tables and views, in the order of their names. If count, it counts the rows of small tables.
 	Tables(ctx context.Context, p Part, count bool) ([]Table, error)

@@ -102,6 +102,8 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 				"this setting decides where Dravit keeps the part's data, sockets, logs or passwords",
 				"remove it from "+stackfile.Name,
 			)
+		case setting.Unknown:
+			m.unknown(name, key, k.Traits().Name)
 		case setting.Opens:
 			if setting.Loopback(value) || slices.Contains(m.in.Consent.Network, PartConsent(name)) {
 				continue
@@ -130,4 +132,17 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 	}
 	want.Settings = left
 	return want
+}
+
+// unknown rejects a setting that may do anything, unless the user of this machine agreed.
+func (m *maker) unknown(part, key, kindName string) {
+	allow := kindName + "." + key
+	if slices.Contains(m.in.Consent.Settings, allow) {
+		return
+	}
+	m.fault(trouble.Reserved, "part."+part+".settings."+key,
+		fmt.Sprintf("part %s sets %s", part, key),
+		"it is none of the settings of "+kindName+" that a repository may decide, by their full names",
+		fmt.Sprintf("remove it, or write its full name; or allow it on this machine: settings = [%q] in Dravit's "+
+			"settings.toml", allow))
 }

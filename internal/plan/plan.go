@@ -96,6 +96,8 @@ type Consent struct {
 	Loopback []string `json:"loopback,omitempty"` // sites that they may not reach, though the stack file asks for it
 	// endings of host names that are allowed though they are not reserved for private use
 	Suffixes []string `json:"suffixes,omitempty"`
+	// settings of servers that a stack file may decide though nobody looked at what they can do: "mariadb.plugin_load"
+	Settings []string `json:"settings,omitempty"`
 }
 
 // Written says which program last wrote a part's data folder.

@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"context"
 	"path"
 	"slices"
 	"strings"
@@ -128,7 +129,7 @@ func (d *draft) writeSeed(t *Table) {
 	}
 	switch {
 	case len(found) == 1 && (path.Ext(found[0]) != ".sql" || lineOf(d.read(found[0]), "CREATE TABLE") > 0):
-		x, err := dump.Open(d.dir, found[0])
+		x, err := dump.Open(context.Background(), d.dir, found[0]) // a file, which never waits
 		if err != nil {
 			return
 		}

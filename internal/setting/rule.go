@@ -11,14 +11,21 @@ import (
 type Rule int
 
 const (
-	Free  Rule = iota // the stack file
-	Own               // Dravit: the setting says where the part's data, sockets, logs or passwords are
-	Opens             // the user of this machine: the setting says from where the server may be reached
+	Free    Rule = iota // the stack file
+	Own                 // Dravit: the setting says where the part's data, sockets, logs or passwords are
+	Opens               // the user of this machine: the setting says from where the server may be reached
+	Unknown             // the user of this machine: nobody looked at what the setting can do
 )
+
+// Others is the name under which rules say what holds for the settings that they do not name. Absent: Free.
+const Others = "*"
 
 // RuleOf returns the rule for a setting. Case does not matter in names, nor does - for _.
 func RuleOf(rules map[string]Rule, name string) Rule {
-	return rules[strings.ReplaceAll(strings.ToLower(name), "-", "_")]
+	if rule, ok := rules[strings.ReplaceAll(strings.ToLower(name), "-", "_")]; ok {
+		return rule
+	}
+	return rules[Others]
 }
 
 // Loopback reports whether a list of addresses or names contains loopback only.

@@ -32,6 +32,9 @@ type Settings struct {
 	Outside []string `toml:"outside" json:"outside,omitempty"`
 	// Suffixes are allowed endings of host names that are not reserved for private use.
 	Suffixes []string `toml:"suffixes" json:"suffixes,omitempty"`
+	// Settings are settings of servers that a stack file may decide here beside those that it may everywhere:
+	// "mariadb.plugin_load_add".
+	Settings []string `toml:"settings" json:"settings,omitempty"`
 	// Ask holds, for programs by name, the arguments with which they print their version, separated by spaces.
 	Ask map[string]string `toml:"ask" json:"ask,omitempty"`
 	// Sources are where programs come from that the machine lacks.

@@ -118,11 +118,26 @@ func (d database) change(what string) (done func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.finishRewind(d.part); err != nil {
+	if err = d.finishRewind(d.part); err == nil {
+		err = d.putRight()
+	}
+	if err != nil {
 		done()
 		return nil, err
 	}
 	return done, nil
+}
+
+// putRight puts right what a load left that died. The caller has taken the data.
+func (d database) putRight() error {
+	if !data.Torn(d.part.Data) {
+		return nil
+	}
+	if d.answering() != nil {
+		return &trouble.Trouble{Code: trouble.Busy, What: "the data of " + d.part.Name + " cannot be changed",
+			Because: "a load died, and what it left is not put right yet", Next: "dravit start, which does that"}
+	}
+	return data.PutRight(context.Background(), d.part, d.kind)
 }
 
 // takeData takes the change lock of a data folder. The caller must call done.

@@ -38,13 +38,11 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
-	suffixes := in.Consent.Suffixes
 	said, err := s.consent(consent)
 	if err != nil {
 		return in, plan.Plan{}, err
 	}
-	in.Consent = said.with(consent)
-	in.Consent.Suffixes = suffixes
+	in.Consent = said.with(consent, in.Consent)
 	p := plan.Make(in, s.Kinds.ByName())
 	if in.Offers = s.offered(ctx, in, p); len(in.Offers) > 0 {
 		p = plan.Make(in, s.Kinds.ByName())
@@ -69,7 +67,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			Next:    "rename the folder",
 		}
 	}
-	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes},
+	in := plan.Input{Consent: plan.Consent{Suffixes: set.Suffixes, Settings: set.Settings},
 		Gateway: plan.Gateway{HTTP: set.HTTP, HTTPS: set.HTTPS}, Format: plan.Format, StackID: s.ID, File: file,
 		Project: s.project(file, set.Outside), Survey: found, Run: s.Home.Run, Version: s.Version,
 		Ledger: plan.Ledger{

@@ -92,7 +92,7 @@ func (s *Stack) CopyFrom(ctx context.Context, t Target, other *Stack, from Targe
 	ctx, cancel := context.WithCancel(ctx)
 	dumped := make(chan error, 1)
 	go func() { dumped <- errors.Join(source.kind.Dump(ctx, source.part, write), write.Close()) }()
-	d, err := dump.New(read)
+	d, err := dump.New(ctx, read)
 	if err != nil {
 		cancel()
 		return Loaded{}, errors.Join(err, <-dumped)
@@ -107,24 +107,28 @@ func (s *Stack) CopyFrom(ctx context.Context, t Target, other *Stack, from Targe
 	return out, err
 }
 
-// replace has load fill the database anew. It marks it first, unless it is empty and can be replaced as a whole, and
-// returns the name of the mark, or "".
+// replace has load fill the database anew. It marks it first, unless it is empty, and returns the name of the mark, or
+// "". If that fails, or dies, the database is as it was, and so is everything else on its server.
 func (d database) replace(ctx context.Context, load func(kind.Part) error) (mark string, err error) {
-	whole := d.kind.Traits().Replaces
 	tables, err := d.kind.Tables(ctx, d.part, true)
 	if err != nil {
 		return "", err
 	}
-	if len(tables) > 0 || !whole {
+	if len(tables) > 0 {
 		if err := d.mark(ctx, data.Mark{Name: beforeLoad, At: time.Now(), Before: "load"}); err != nil {
 			return "", fmt.Errorf("marking the database before the load: %w", err)
 		}
 		mark = beforeLoad
 	}
-	if whole {
-		return mark, d.kind.Replace(ctx, d.part, load)
+	if err := data.BeginLoad(d.part.Data, d.part.Database); err != nil {
+		return mark, err
 	}
-	return mark, d.loadOver(ctx, load)
+	if d.kind.Traits().Replaces {
+		err = d.kind.Replace(ctx, d.part, load)
+	} else {
+		err = data.LoadOver(ctx, d.part, d.kind, load)
+	}
+	return mark, errors.Join(err, data.EndLoad(d.part.Data))
 }
 
 // mayHold returns an error if a dump is none for this kind of database.
@@ -160,33 +164,4 @@ func watched(from *dump.Dump, report func(Bytes), load func() ([]string, error))
 	close(ended)
 	<-watching
 	return left, err
-}
-
-// empty deletes a database and creates it again.
-func empty(ctx context.Context, k kind.Database, p kind.Part) error {
-	if err := k.Drop(ctx, p); err != nil {
-		return err
-	}
-	return k.Create(ctx, p)
-}
-
-// loadOver empties the database and loads the dump. If that fails, the mark before-load is put back; if this process
-// dies, the keeper does so.
-func (d database) loadOver(ctx context.Context, load func(kind.Part) error) error {
-	if err := data.Undoable(d.part.Data, beforeLoad); err != nil {
-		return err
-	}
-	err := empty(ctx, d.kind, d.part)
-	if err == nil {
-		err = load(d.part)
-	}
-	if err != nil {
-		late := context.WithoutCancel(ctx)
-		backErr := d.atRest(late, []kind.Part{d.part}, func() error { return data.TakeBack(d.part.Data) })
-		if backErr != nil {
-			return fmt.Errorf("%w; and the database could not be put back: %w: dravit db rewind %s", err, backErr,
-				beforeLoad)
-		}
-	}
-	return errors.Join(err, data.Done(d.part.Data))
 }

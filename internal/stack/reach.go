@@ -127,9 +127,10 @@ func (s *Stack) consent(now plan.Consent) (consent, error) {
 	return c, nil
 }
 
-// with adds to a plan's consent what the user said.
-func (c consent) with(now plan.Consent) plan.Consent {
+// with adds to what the user says now what the user said of the stack before, and of the machine (settings).
+func (c consent) with(now, settings plan.Consent) plan.Consent {
 	now.Network, now.Loopback = nil, nil
+	now.Suffixes, now.Settings = settings.Suffixes, settings.Settings
 	for site, agreed := range c.Network {
 		if agreed {
 			now.Network = append(now.Network, site)

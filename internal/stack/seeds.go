@@ -70,9 +70,14 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 	if !records[seedRecord(p.Name)].Failed() {
 		return nil // another start has loaded it meanwhile
 	}
+	done, err := s.takeData(p.Data, "the seed")
+	if err != nil {
+		return err
+	}
+	defer done()
 	r := task.Record{At: time.Now()}
 	if err := s.load(ctx, store, p, report); err != nil {
-		if resetErr := empty(context.WithoutCancel(ctx), store, p.Part); resetErr != nil {
+		if resetErr := data.Empty(context.WithoutCancel(ctx), store, p.Part); resetErr != nil {
 			err = errors.Join(err, resetErr)
 		}
 		if ctx.Err() != nil {
@@ -97,7 +102,7 @@ const progressEvery = 200 * time.Millisecond
 
 func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report func(TaskEvent)) error {
 	if p.again {
-		if err := empty(ctx, store, p.Part); err != nil {
+		if err := data.Empty(ctx, store, p.Part); err != nil {
 			return err
 		}
 	}
@@ -105,7 +110,7 @@ func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report fu
 	if err != nil {
 		return err
 	}
-	d, err := dump.Open(s.Dir, p.Want.Seed, set.Outside...)
+	d, err := dump.Open(ctx, s.Dir, p.Want.Seed, set.Outside...)
 	if err != nil {
 		return err
 	}
@@ -113,10 +118,13 @@ func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report fu
 	if from := d.Kind(); from != "" && from != p.Kind {
 		return errors.New("it is a dump of " + from + ", and the part is of kind " + p.Kind)
 	}
+	if err := data.BeginLoad(p.Data, p.Database); err != nil {
+		return err
+	}
 	left, err := watched(d, func(b Bytes) { report(TaskEvent{Task: "seed of " + p.Name, Done: b.Done, Size: b.Size}) },
 		func() ([]string, error) { return store.Load(ctx, p.Part, d) })
 	for _, thing := range left {
 		report(TaskEvent{Task: "seed of " + p.Name, Line: "left out: " + thing})
 	}
-	return errors.Join(err, d.Whole())
+	return errors.Join(err, d.Whole(), data.EndLoad(p.Data))
 }

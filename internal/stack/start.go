@@ -297,9 +297,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		if err != nil {
 			return err
 		}
-		suffixes := in.Consent.Suffixes
-		in.Consent = said.with(o.Consent)
-		in.Consent.Suffixes = suffixes
+		in.Consent = said.with(o.Consent, in.Consent)
 		out.Plan = plan.Make(in, s.Kinds.ByName())
 		if !out.Plan.OK {
 			if in.Offers = s.offered(ctx, in, out.Plan); len(in.Offers) > 0 {

@@ -1,92 +1,80 @@
 package mariadb
 
 import (
-	"bytes"
-	"io"
 	"regexp"
 	"strings"
 
 	"dravit/internal/dump"
 	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
+// syntax is how MariaDB and its dumps write SQL.
+var syntax = sqltext.Syntax{Backslash: true, Hash: true, Versioned: true, Delimiter: true,
+	Longest: dump.LongestStatement}
+
 var (
-	definer = pattern.New("DEFINER ?= ?(?:`[^`]*`|'[^']*'|\\w+)@(?:`[^`]*`|'[^']*'|[\\w.%-]+) ?")
+	definer = pattern.New("(?i)DEFINER ?= ?(?:`[^`]*`|'[^']*'|\\w+)@(?:`[^`]*`|'[^']*'|[\\w.%-]+) ?")
 	newer   = pattern.New(`utf8mb4_\w*0900_\w+`) // of MySQL 8
-	named   = pattern.New("(?i)^(?:/\\*!\\d+ )?(?:CREATE DATABASE|DROP DATABASE|USE)\\b" +
-		"(?: IF (?:NOT )?EXISTS| /\\*!\\d+ IF NOT EXISTS\\*/)? *`?([^`\\s;]+)")
+	named   = pattern.New("(?i)^(?:CREATE DATABASE|DROP DATABASE|CREATE SCHEMA|DROP SCHEMA|ALTER DATABASE|USE)\\b" +
+		"(?: IF (?:NOT )?EXISTS)? *`?([^`\\s;]+)")
 )
 
 // takenOut are the beginnings of statements that a dump must not run: they reach beyond the part's own database.
 var takenOut = []struct{ begin, what string }{
-	{"SET @@GLOBAL.", "settings of the whole server"}, {"SET @@SESSION.SQL_LOG_BIN", ""},
-	{"SET @MYSQLDUMP_TEMP_LOG_BIN", ""}, {"GRANT ", "rights (GRANT)"}, {"REVOKE ", "rights (REVOKE)"},
-	{"CREATE USER ", "accounts (CREATE USER)"}, {"ALTER USER ", "accounts (ALTER USER)"},
-	{"DROP USER ", "accounts (DROP USER)"}, {"CREATE ROLE ", "roles (CREATE ROLE)"},
-	{"FLUSH PRIVILEGES", ""}, {"CHANGE MASTER ", "replication"},
-	{`/*!999999\- enable the sandbox`, ""}, {`/*M!999999\- enable the sandbox`, ""},
+	{"SET @@GLOBAL.", "settings of the whole server"}, {"SET GLOBAL ", "settings of the whole server"},
+	{"SET @@SESSION.SQL_LOG_BIN", ""}, {"SET @MYSQLDUMP_TEMP_LOG_BIN", ""}, {"GRANT ", "rights (GRANT)"},
+	{"REVOKE ", "rights (REVOKE)"}, {"CREATE USER ", "accounts (CREATE USER)"},
+	{"ALTER USER ", "accounts (ALTER USER)"}, {"DROP USER ", "accounts (DROP USER)"},
+	{"CREATE ROLE ", "roles (CREATE ROLE)"}, {"FLUSH PRIVILEGES", ""}, {"CHANGE MASTER ", "replication"},
 }
 
-// forHere returns a dump as it is meant for the part's database: whatever database it names, as whoever wrote it, and
-// with collations that this server has.
-func forHere(r io.Reader, left *dump.Left) io.Reader {
-	inside, begins := false, true // a statement that is taken out goes on; a statement begins
-	return dump.Edit(r, func(line []byte) []byte {
-		if inside {
-			inside = !ends(line)
-			begins = !inside
-			return dump.Blank(line)
+// forHere returns a statement of a dump as it is meant for the part's database, or nil to leave it out: whatever
+// database it names, as whoever wrote it, and with collations that this server has. It is for the dumps of honest
+// people; against others stand the rights of the account of loads.
+func forHere(s sqltext.Statement, left *dump.Left) []byte {
+	head := s.Head()
+	if m := named().FindStringSubmatch(head); m != nil {
+		if m := named().FindStringSubmatch(spelled(s)); m != nil {
+			left.Note("the name of its database, " + m[1])
 		}
-		first := begins
-		if text := bytes.TrimSpace(line); len(text) > 0 && !bytes.HasPrefix(text, []byte("--")) {
-			begins = ends(line)
-		}
-		if !defines(line) && !first {
-			return line // a row, or a line of a body
-		}
-		if m := named().FindSubmatch(line); m != nil && first {
-			left.Note("the name of its database, " + string(m[1]))
-			inside = !ends(line)
-			return dump.Blank(line)
-		}
-		for _, x := range takenOut {
-			if first && bytes.HasPrefix(line, []byte(x.begin)) {
-				if x.what != "" {
-					left.Note(x.what)
-				}
-				inside = !ends(line) && !strings.HasPrefix(x.begin, "/*")
-				begins = !inside
-				return dump.Blank(line)
+		return nil
+	}
+	for _, x := range takenOut {
+		if strings.HasPrefix(head+" ", x.begin) {
+			if x.what != "" {
+				left.Note(x.what)
 			}
-		}
-		if !defines(line) {
-			return line
-		}
-		line = without(line, definer(), "", "definers: what it creates belongs to the application's user", left)
-		return without(line, newer(), "utf8mb4_unicode_ci", "collations of MySQL 8: utf8mb4_unicode_ci is used", left)
-	})
-}
-
-// defines reports whether a line may define something: a table, a column, a view, a routine. Rows do not.
-func defines(line []byte) bool {
-	for _, begin := range []string{"CREATE ", "ALTER ", "/*!", ") ", "  `"} {
-		if bytes.HasPrefix(line, []byte(begin)) {
-			return true
+			return nil
 		}
 	}
-	return false
+	if !strings.HasPrefix(head, "CREATE ") && !strings.HasPrefix(head, "ALTER ") {
+		return s.Text
+	}
+	text := s.Text
+	// A definer stands before the body, in which such words are text.
+	if at := definer().FindIndex(text); at != nil && at[0] < definerWithin {
+		left.Note("definers: what it creates belongs to the application's user")
+		text = append(append([]byte{}, text[:at[0]]...), text[at[1]:]...)
+	}
+	return without(text, newer(), "utf8mb4_unicode_ci", "collations of MySQL 8: utf8mb4_unicode_ci is used", left)
 }
 
-// ends reports whether a statement ends with a line.
-func ends(line []byte) bool {
-	return bytes.HasSuffix(bytes.TrimRight(line, " \r\n"), []byte(";"))
+// definerWithin is how many bytes may stand before a definer.
+const definerWithin = 200
+
+// spelled returns the beginning of a statement as Head does, with its own letters.
+func spelled(s sqltext.Statement) string {
+	text := strings.NewReplacer("*/", " ").Replace(string(s.Text[:min(len(s.Text), definerWithin)]))
+	text = pattern.Of(`/\*M?!\d*`).ReplaceAllString(text, " ")
+	return strings.Join(strings.Fields(text), " ")
 }
 
-// without replaces what matches in a line that defines something, and notes that.
-func without(line []byte, re *regexp.Regexp, by, note string, left *dump.Left) []byte {
-	if !re.Match(line) {
-		return line
+// without replaces what matches in a statement that defines something, and notes that.
+func without(text []byte, re *regexp.Regexp, by, note string, left *dump.Left) []byte {
+	if !re.Match(text) {
+		return text
 	}
 	left.Note(note)
-	return re.ReplaceAll(line, []byte(by))
+	return re.ReplaceAll(text, []byte(by))
 }

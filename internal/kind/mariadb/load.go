@@ -2,29 +2,114 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io"
-	"path/filepath"
 
 	"github.com/go-sql-driver/mysql"
 
 	"dravit/internal/dump"
 	"dravit/internal/health"
 	"dravit/internal/kind"
-	"dravit/internal/kind/command"
-	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
-// refused is what the client writes when the server refuses a statement of a dump.
-var refused = pattern.New(`(?s)ERROR \d+ \([^)]*\) at line (\d+)[^:]*: (.*)`)
-
-// Load gives the dump to the client mariadb.
+// Load sends the dump's statements to the server itself, as the account of loads: no client reads them, so nothing in
+// them can open a file of this machine.
 func (mariadb) Load(ctx context.Context, p kind.Part, source io.Reader) (left []string, err error) {
 	var out dump.Left
-	err = command.Load(ctx, p, forHere(source, &out), refused(), "mariadb", "--binary-mode",
-		"--default-character-set=utf8mb4", p.Database)
+	err = asLoader(ctx, p, func(db *sql.Conn) error {
+		for in := sqltext.New(source, syntax); ; {
+			s, err := in.Next()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			text := forHere(s, &out)
+			if text == nil {
+				continue
+			}
+			if _, err := db.ExecContext(ctx, string(text)); err != nil {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				return fmt.Errorf("line %d: %w", s.Line, said(err))
+			}
+		}
+	})
 	return out.Out, err
+}
+
+// loader is the account of loads. It has rights in the part's database alone, so whatever a dump says stays there. It
+// exists only while a dump is loaded, and nobody knows its password.
+const loader = "dravit_load"
+
+// loaderHost is where the account comes from: over the socket.
+const loaderHost = "localhost"
+
+// asLoader runs do with a session of the account of loads. If do returns nil, what the account created then belongs to
+// the application's user.
+func asLoader(ctx context.Context, p kind.Part, do func(db *sql.Conn) error) error {
+	if err := dropLoader(ctx, p); err != nil { // of a load that was killed
+		return err
+	}
+	account, password := dialect.Literal(loader)+"@"+dialect.Literal(loaderHost), rand.Text()
+	err := asAdmin(ctx, p, "CREATE USER "+account+" IDENTIFIED BY "+dialect.Literal(password),
+		"GRANT ALL PRIVILEGES ON "+inDatabase(p)+" TO "+account)
+	if err != nil {
+		return err
+	}
+	late := context.WithoutCancel(ctx)
+	err = func() error {
+		c := mysql.NewConfig()
+		c.Net, c.Addr, c.User, c.Passwd, c.DBName = "unix", p.Socket, loader, password, p.Database
+		c.Timeout, c.MaxAllowedPacket, c.Logger = health.Deadline, 0, quiet{} // 0: ask the server
+		connector, err := mysql.NewConnector(c)
+		if err != nil {
+			return err
+		}
+		db := sql.OpenDB(connector)
+		defer db.Close()
+		conn, err := db.Conn(ctx)
+		if err != nil {
+			return said(err)
+		}
+		defer conn.Close()
+		if err := do(conn); err != nil {
+			return err
+		}
+		return giveAway(ctx, p)
+	}()
+	return errors.Join(err, dropLoader(late, p))
+}
+
+// Tidy deletes the account of loads.
+func (mariadb) Tidy(ctx context.Context, p kind.Part) error { return dropLoader(ctx, p) }
+
+// dropLoader ends the sessions of the account of loads, and deletes it.
+func dropLoader(ctx context.Context, p kind.Part) error {
+	name, err := admin()
+	if err != nil {
+		return err
+	}
+	db, err := connectAdmin(ctx, p, name)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	sessions, err := texts(ctx, db, "SELECT ID FROM information_schema.PROCESSLIST WHERE USER = ?", loader)
+	if err != nil {
+		return err
+	}
+	for _, s := range sessions {
+		_, _ = db.ExecContext(ctx, "KILL CONNECTION "+s[0]) // one that has ended is no error
+	}
+	_, err = db.ExecContext(ctx, "DROP USER IF EXISTS "+dialect.Literal(loader)+"@"+dialect.Literal(loaderHost))
+	return said(err)
 }
 
 // Create is a part of Prepare.
@@ -45,132 +130,3 @@ func (m mariadb) Names(ctx context.Context, p kind.Part) ([]string, error) {
 func (mariadb) Replace(context.Context, kind.Part, func(kind.Part) error) error {
 	return errors.ErrUnsupported
 }
-
-// Dump writes one state of the database, while others use it.
-func (mariadb) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
-	return command.Dump(
-		ctx,
-		p,
-		to,
-		[]string{"mariadb-dump", "mysqldump"},
-		"--single-transaction",
-		"--quick",
-		"--routines",
-		"--triggers",
-		"--events",
-		"--hex-blob",
-		"--default-character-set=utf8mb4",
-		p.Database,
-	)
-}
-
-// session logs in as the application's user, for statements that may take long: one at a time, or many.
-func session(p kind.Part, many bool) (*sql.DB, error) {
-	c := mysql.NewConfig()
-	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", p.Address(), p.User, p.Password, p.Database
-	c.Timeout, c.MultiStatements, c.Logger = health.Deadline, many, quiet{}
-	connector, err := mysql.NewConnector(c)
-	if err != nil {
-		return nil, err
-	}
-	db := sql.OpenDB(connector)
-	db.SetMaxOpenConns(1)
-	return db, nil
-}
-
-// Query sends all statements at once.
-func (mariadb) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
-	db, err := session(p, true)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	found, err := db.QueryContext(ctx, text)
-	if err != nil {
-		return said(err)
-	}
-	defer found.Close()
-	for {
-		if err := health.SQLRows(found, rows); err != nil {
-			return said(err)
-		}
-		if !found.NextResultSet() {
-			return said(found.Err())
-		}
-	}
-}
-
-// Read runs the statement in a transaction that only reads, and has the next ones of its session read only, too: a
-// procedure may end the first (mariadb.com, "SET TRANSACTION").
-func (mariadb) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
-	db, err := session(p, false)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return said(err)
-	}
-	defer conn.Close()
-	for _, first := range []string{"SET SESSION TRANSACTION READ ONLY", "START TRANSACTION READ ONLY"} {
-		if _, err := conn.ExecContext(ctx, first); err != nil {
-			return said(err)
-		}
-	}
-	found, err := conn.QueryContext(ctx, statement)
-	if err != nil {
-		return said(err)
-	}
-	defer found.Close()
-	return said(health.SQLRows(found, rows))
-}
-
-// said returns an error of the server in its own words.
-func said(err error) error {
-	var refused *mysql.MySQLError
-	if errors.As(err, &refused) {
-		return errors.New(refused.Message)
-	}
-	return err
-}
-
-// Tables takes the server's estimates, and counts small tables.
-func (mariadb) Tables(ctx context.Context, p kind.Part, count bool) ([]kind.Table, error) {
-	db, err := session(p, true)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	return health.SQLTables(
-		ctx,
-		db,
-		dialect,
-		`SELECT TABLE_NAME, TABLE_TYPE = 'VIEW', TABLE_ROWS, DATA_LENGTH + INDEX_LENGTH
-FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY TABLE_NAME`,
-		count,
-	)
-}
-
-func (mariadb) Dialect() kind.Dialect { return dialect }
-
-var dialect = kind.Dialect{Quote: "`", Escapes: true, Text: "CHAR", Columns: func(t kind.Table) string {
-	return "SELECT COLUMN_NAME, COLUMN_TYPE, IS_NULLABLE = 'YES', COLUMN_DEFAULT, COLUMN_KEY = 'PRI' FROM " +
-		"information_schema.COLUMNS" + ofTable(t) + "ORDER BY ORDINAL_POSITION"
-}, Indexes: func(t kind.Table) string {
-	return "SELECT INDEX_NAME, MIN(NON_UNIQUE) = 0, GROUP_CONCAT(COLUMN_NAME ORDER BY SEQ_IN_INDEX SEPARATOR ', ') " +
-		"FROM information_schema.STATISTICS" + ofTable(t) + "GROUP BY INDEX_NAME ORDER BY INDEX_NAME"
-}}
-
-func ofTable(t kind.Table) string {
-	name := kind.Dialect{Escapes: true}.Literal(t.Name)
-	return " WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = " + name + " "
-}
-
-// Shell returns the client mariadb.
-func (mariadb) Shell(p kind.Part) []string {
-	return []string{filepath.Join(p.Conf, "bin", "mariadb"), p.Database}
-}
-
-func (mariadb) Copy(context.Context, kind.Part, string) error    { return errors.ErrUnsupported }
-func (mariadb) Restore(context.Context, kind.Part, string) error { return errors.ErrUnsupported }

@@ -62,7 +62,7 @@ func (mariadb) Users(ctx context.Context, p kind.Part) ([]string, error) {
 	err = health.SQLRows(found, kind.Rows{
 		Columns: func([]string) error { return nil },
 		Row: func(v []*string) error {
-			if *v[1] != "Y" && !slices.Contains(others, *v[0]) {
+			if *v[1] != "Y" && !slices.Contains(others, *v[0]) && !ofDravit(*v[0]) {
 				names = append(names, *v[0])
 			}
 			return nil

@@ -1,30 +1,29 @@
 package postgres
 
 import (
-	"bytes"
-	"io"
 	"strings"
 
 	"dravit/internal/dump"
 	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
 var (
-	owner     = pattern.New(`^ALTER [A-Z ]+.* OWNER TO (.+);\s*$`)
-	extension = pattern.New(`^CREATE EXTENSION (?:IF NOT EXISTS )?"?([\w-]+)"?`)
-	parameter = pattern.New(`^SET (?:SESSION |LOCAL )?(\w+) *(?:=|TO) `)
-	quoting   = pattern.New(`\$\w*\$`) // of functions
+	owner     = pattern.New(`(?s)^ALTER\s[A-Za-z\s]+.*\sOWNER\s+TO\s+(.+?)\s*$`)
+	extension = pattern.New(`(?i)^CREATE\s+EXTENSION\s+(?:IF\s+NOT\s+EXISTS\s+)?"?([\w-]+)"?`)
+	parameter = pattern.New(`^SET (?:SESSION |LOCAL )?(\w+) ?(?:=|TO )`)
+	public    = pattern.New(`(?i)^CREATE\s+SCHEMA\s+public\b`)
 )
 
 // takenOut are the beginnings of statements that a dump must not run: they reach beyond the part's own database.
 var takenOut = []struct{ begin, what string }{
 	{"CREATE DATABASE ", "the creation of its database"}, {"ALTER DATABASE ", "settings of its database"},
 	{"DROP DATABASE ", ""}, {"CREATE ROLE ", "roles (CREATE ROLE)"}, {"ALTER ROLE ", "roles (ALTER ROLE)"},
-	{"DROP ROLE ", "roles (DROP ROLE)"}, {"GRANT ", "rights (GRANT)"}, {"REVOKE ", "rights (REVOKE)"},
+	{"DROP ROLE ", "roles (DROP ROLE)"}, {"CREATE USER ", "roles (CREATE USER)"}, {"ALTER USER ", "roles (ALTER USER)"},
+	{"GRANT ", "rights (GRANT)"}, {"REVOKE ", "rights (REVOKE)"},
 	{"ALTER DEFAULT PRIVILEGES ", "rights (ALTER DEFAULT PRIVILEGES)"}, {"SET SESSION AUTHORIZATION ", ""},
-	{"SET ROLE ", ""}, {"COMMENT ON EXTENSION ", ""}, {"COMMENT ON SCHEMA public ", ""},
-	{"COMMENT ON DATABASE ", ""}, {`\connect `, ""}, {`\c `, ""}, {`\restrict`, ""}, {`\unrestrict`, ""},
-	{"CREATE TABLESPACE ", "tablespaces"}, {"SET default_tablespace ", ""},
+	{"SET ROLE ", ""}, {"COMMENT ON EXTENSION ", ""}, {"COMMENT ON SCHEMA PUBLIC ", ""},
+	{"COMMENT ON DATABASE ", ""}, {"CREATE TABLESPACE ", "tablespaces"}, {"SET DEFAULT_TABLESPACE ", ""},
 }
 
 // server is what has to be known about a server before a dump is loaded.
@@ -33,65 +32,32 @@ type server struct {
 	extension  func(name string) string // creates an extension, and returns why that is impossible, or ""
 }
 
-// forHere returns a dump as it is meant for the part's database: whatever database and owners it names, and with the
-// extensions and parameters that this server has. It leaves rows (COPY) and bodies of functions alone.
-func forHere(r io.Reader, s server, left *dump.Left) io.Reader {
-	inside, rows, body, begins := false, false, false, true
-	return dump.Edit(r, func(line []byte) []byte {
-		switch {
-		case rows:
-			rows = !bytes.HasPrefix(line, []byte(`\.`))
-			return line
-		case body:
-			body = len(quoting().FindAllIndex(line, -1))%2 == 0
-			begins = !body && ends(line)
-			return line
-		case inside:
-			inside = !ends(line)
-			begins = !inside
-			return dump.Blank(line)
-		case bytes.HasPrefix(line, []byte("COPY ")) && bytes.Contains(line, []byte(" FROM stdin;")):
-			rows = true
-			return line
+// forHere returns a statement of a dump as it is meant for the part's database, or nil to leave it out: whatever
+// database and owners it names, and with the extensions and parameters that this server has. It is for the dumps of
+// honest people; against others stand the rights of the account of loads.
+func forHere(s sqltext.Statement, here server, left *dump.Left) []byte {
+	head := s.Head()
+	if m := owner().FindSubmatch(s.Text); m != nil {
+		left.Note("the owner " + strings.Trim(string(m[1]), `"`) + ": all belongs to the application's user")
+		return nil
+	}
+	if m := extension().FindSubmatch(s.Text); m != nil {
+		if because := here.extension(string(m[1])); because != "" {
+			left.Note("the extension " + string(m[1]) + ": " + because)
 		}
-		first := begins
-		if text := bytes.TrimSpace(line); len(text) > 0 && !bytes.HasPrefix(text, []byte("--")) {
-			begins = ends(line) || line[0] == '\\'
-		}
-		body = len(quoting().FindAllIndex(line, -1))%2 == 1
-		if !first {
-			return line
-		}
-		if m := owner().FindSubmatch(line); m != nil {
-			left.Note("the owner " + strings.Trim(string(m[1]), `"`) + ": all belongs to the application's user")
-			return dump.Blank(line)
-		}
-		if m := extension().FindSubmatch(line); m != nil {
-			if because := s.extension(string(m[1])); because != "" {
-				left.Note("the extension " + string(m[1]) + ": " + because)
+		return nil
+	}
+	if m := parameter().FindStringSubmatch(head); m != nil && here.parameters != nil &&
+		!here.parameters[strings.ToLower(m[1])] {
+		return nil
+	}
+	for _, x := range takenOut {
+		if strings.HasPrefix(head+" ", x.begin) {
+			if x.what != "" {
+				left.Note(x.what)
 			}
-			return dump.Blank(line)
+			return nil
 		}
-		if m := parameter().FindSubmatch(line); m != nil && s.parameters != nil && !s.parameters[string(m[1])] {
-			return dump.Blank(line)
-		}
-		for _, x := range takenOut {
-			if bytes.HasPrefix(line, []byte(x.begin)) {
-				if x.what != "" {
-					left.Note(x.what)
-				}
-				inside = line[0] != '\\' && !ends(line)
-				return dump.Blank(line)
-			}
-		}
-		if rest, ok := bytes.CutPrefix(line, []byte("CREATE SCHEMA public")); ok {
-			return append([]byte("CREATE SCHEMA IF NOT EXISTS public"), rest...)
-		}
-		return line
-	})
-}
-
-// ends reports whether a statement ends with a line.
-func ends(line []byte) bool {
-	return bytes.HasSuffix(bytes.TrimRight(line, " \r\n"), []byte(";"))
+	}
+	return public().ReplaceAll(s.Text, []byte("CREATE SCHEMA IF NOT EXISTS public"))
 }

@@ -3,12 +3,14 @@ package postgres
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -16,40 +18,20 @@ import (
 	"dravit/internal/dump"
 	"dravit/internal/health"
 	"dravit/internal/kind"
-	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
-// refused is what psql writes when the server refuses a statement of a dump.
-var refused = pattern.New(`(?s)psql:<stdin>:(\d+): (?:ERROR|FATAL|error): +(.*)`)
+// syntax is how PostgreSQL and its dumps write SQL.
+var syntax = sqltext.Syntax{Nested: true, Dollar: true, Bodies: true, Commands: true, Longest: dump.LongestStatement}
 
 // archive is how an archive of pg_dump begins (pg_dump -Fc).
 const archive = "PGDMP"
 
-// Load gives the dump to the client psql: SQL as it is, an archive of pg_dump through pg_restore. The administrator
-// creates the extensions that the dump wants and this server has.
+// Load sends the dump's statements to the server itself, as the account of loads: nothing in it reaches a client that
+// would obey it. An archive of pg_dump comes through pg_restore. The administrator creates the extensions that the dump
+// wants and this server has.
 func (postgres) Load(ctx context.Context, p kind.Part, source io.Reader) (left []string, err error) {
-	var out dump.Left
-	name, err := admin()
-	if err != nil {
-		return nil, err
-	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", p.Database)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close(context.WithoutCancel(ctx))
-	s := server{parameters: parameters(ctx, db), extension: func(name string) string {
-		_, err := db.Exec(ctx, `CREATE EXTENSION IF NOT EXISTS "`+strings.ReplaceAll(name, `"`, `""`)+`"`).ReadAll()
-		var refused *pgconn.PgError
-		switch {
-		case errors.As(err, &refused) && refused.Code == "58P01", errors.As(err, &refused) && refused.Code == "0A000":
-			return "this server does not have it"
-		case err != nil:
-			return plain(err)
-		}
-		return ""
-	}}
 	in := bufio.NewReader(source)
 	var text io.Reader = in
 	if head, _ := in.Peek(len(archive)); string(head) == archive {
@@ -60,27 +42,200 @@ func (postgres) Load(ctx context.Context, p kind.Part, source io.Reader) (left [
 		defer end()
 		text = restored
 	}
-	err = command.Load(
-		ctx,
-		p,
-		forHere(text, s, &out),
-		refused(),
-		"psql",
-		"-X",
-		"-q",
-		"-v",
-		"ON_ERROR_STOP=1",
-		"-f",
-		"-",
-		"-d",
-		p.Database,
-	)
+	var out dump.Left
+	err = asLoader(ctx, p, func(loader, admin *pgconn.PgConn) error {
+		s := server{parameters: parameters(ctx, admin), extension: func(name string) string {
+			return createExtension(ctx, admin, name)
+		}}
+		l := sender{db: loader, edit: func(x sqltext.Statement) []byte { return forHere(x, s, &out) }}
+		return l.run(ctx, text)
+	})
 	return out.Out, err
+}
+
+// loader is the account of loads. It owns the database while a dump is loaded and has no rights elsewhere, so whatever
+// the dump says stays in that database. It exists only meanwhile, and nobody knows its password.
+const loader = "dravit_load"
+
+// asLoader runs do with a session of the account of loads and one of the administrator, both in the part's database.
+// What the account owns then belongs to the application's user, and the account is gone.
+func asLoader(ctx context.Context, p kind.Part, do func(loader, admin *pgconn.PgConn) error) error {
+	late := context.WithoutCancel(ctx)
+	return asAdminIn(ctx, p, func(db *pgconn.PgConn) error {
+		if err := dropLoader(ctx, p); err != nil { // of a load that was killed
+			return err
+		}
+		password := rand.Text()
+		_, err := db.Exec(ctx, "CREATE ROLE "+loader+" LOGIN PASSWORD "+quote(password)+"; ALTER DATABASE "+
+			id(p.Database)+" OWNER TO "+loader).ReadAll()
+		if err != nil {
+			return err
+		}
+		session, err := connect(ctx, health.Dial("tcp", p.Address()), loader, password, p.Database)
+		if err == nil {
+			err = errors.Join(do(session, db), session.Close(late))
+		}
+		return errors.Join(err, dropLoader(late, p))
+	})
+}
+
+// dropLoader gives what the account of loads owns to the application's user, and deletes the account.
+func dropLoader(ctx context.Context, p kind.Part) error {
+	var owns []string
+	err := asAdmin(ctx, p, func(db *pgconn.PgConn) error {
+		r := db.ExecParams(ctx, `SELECT DISTINCT d.datname FROM pg_roles r LEFT JOIN pg_shdepend s
+ON s.refclassid = 'pg_authid'::regclass AND s.refobjid = r.oid LEFT JOIN pg_database d
+ON d.oid = s.dbid OR s.dbid = 0 AND s.classid = 'pg_database'::regclass AND d.oid = s.objid
+WHERE r.rolname = '`+loader+`'`, nil, nil, nil, nil).Read()
+		for _, row := range r.Rows {
+			owns = append(owns, string(row[0])) // "" for an account that owns nothing
+		}
+		if r.Err != nil || len(owns) == 0 {
+			return r.Err
+		}
+		_, err := db.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = '"+loader+
+			"'").ReadAll()
+		return err
+	})
+	if err != nil || len(owns) == 0 {
+		return err
+	}
+	for _, name := range owns {
+		if name == "" {
+			continue
+		}
+		in := p
+		in.Database = name
+		err := asAdminIn(ctx, in, func(db *pgconn.PgConn) error {
+			_, err := db.Exec(ctx, "REASSIGN OWNED BY "+loader+" TO "+id(p.User)+"; DROP OWNED BY "+loader).ReadAll()
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return asAdmin(ctx, p, func(db *pgconn.PgConn) error {
+		_, err := db.Exec(ctx, "DROP ROLE IF EXISTS "+loader).ReadAll()
+		return err
+	})
+}
+
+// sender sends the statements of a dump to a server.
+type sender struct {
+	db *pgconn.PgConn
+	// edit returns a statement as it is sent, or nil if it is left out.
+	edit func(sqltext.Statement) []byte
+	// connect returns a session in another database. If nil, what the dump says of others is left out.
+	connect func(database string) (*pgconn.PgConn, error)
+}
+
+// run sends every statement. The error names the line and has the server's words.
+func (l *sender) run(ctx context.Context, text io.Reader) error {
+	in := sqltext.New(text, syntax)
+	for {
+		s, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if s.Command {
+			err = l.command(string(s.Text))
+		} else if sql := l.edit(s); sql != nil {
+			err = l.send(ctx, s, string(sql), in)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			return fmt.Errorf("line %d: %w", s.Line+rowOf(err), err)
+		}
+		in.Escapes = l.db.ParameterStatus("standard_conforming_strings") == "off"
+	}
+	if l.db.TxStatus() != 'I' {
+		return errors.New("the dump breaks off: the transaction that it began does not end")
+	}
+	return nil
+}
+
+func (l *sender) send(ctx context.Context, s sqltext.Statement, sql string, in *sqltext.Scanner) error {
+	if strings.ContainsRune(sql, 0) {
+		return errors.New("a NUL byte, which PostgreSQL does not take")
+	}
+	var err error
+	if strings.HasPrefix(s.Head(), "COPY ") {
+		rows := in.Data()
+		if _, err = l.db.CopyFrom(ctx, rows, sql); err == nil {
+			_, err = io.Copy(io.Discard, rows)
+		}
+	} else {
+		_, err = l.db.Exec(ctx, sql).ReadAll()
+	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return &refusal{refused}
+	}
+	return err
+}
+
+// refusal is an error of the server in its own words.
+type refusal struct{ *pgconn.PgError }
+
+func (r *refusal) Error() string {
+	if r.Detail == "" {
+		return r.Message
+	}
+	return r.Message + ": " + r.Detail
+}
+
+var copiedRow = pattern.New(`^COPY .*, line (\d+)`)
+
+// rowOf returns the row of a COPY that the server refuses, from 1, or 0.
+func rowOf(err error) int {
+	var r *refusal
+	if !errors.As(err, &r) {
+		return 0
+	}
+	m := copiedRow().FindStringSubmatch(r.Where)
+	if m == nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(m[1])
+	return n
+}
+
+// harmless are commands for psql that a load can leave out: the guard of newer dumps (pg_dump, "\restrict"), which is
+// there for a client that obeys commands, and the change to the dump's own database.
+var harmless = pattern.New(`^\\(?:restrict|unrestrict|connect|c)(?:\s|$)`)
+
+var connects = pattern.New(`^\\c(?:onnect)? +(?:-reuse-previous=on +"dbname='(.*)'"|"(.*)"|(\S+)) *$`)
+
+// command obeys or leaves out a command for psql, or refuses it: such commands run programs and open files.
+func (l *sender) command(text string) error {
+	if m := connects().FindStringSubmatch(text); m != nil && l.connect != nil {
+		name := strings.NewReplacer(`\'`, "'", `\\`, `\`).Replace(m[1])
+		if m[1] == "" {
+			name = strings.ReplaceAll(m[2], `""`, `"`) + m[3]
+		}
+		db, err := l.connect(name)
+		if err != nil {
+			return err
+		}
+		err = l.db.Close(context.Background()) // it says good-bye and waits for nothing
+		l.db = db
+		return err
+	}
+	if harmless().MatchString(text) {
+		return nil
+	}
+	command, _, _ := strings.Cut(text, " ")
+	return errors.New(command + " is a command for the client psql, and not of the database: a load obeys none")
 }
 
 // parameters returns the names of the server's settings, or nil if it does not tell.
 func parameters(ctx context.Context, db *pgconn.PgConn) map[string]bool {
-	r := db.ExecParams(ctx, "SELECT name FROM pg_settings", nil, nil, nil, nil).Read()
+	r := db.ExecParams(ctx, "SELECT name FROM pg_catalog.pg_settings", nil, nil, nil, nil).Read()
 	if r.Err != nil {
 		return nil
 	}
@@ -102,7 +257,7 @@ func restore(ctx context.Context, p kind.Part, from io.Reader) (sql io.Reader, e
 	read, write := io.Pipe()
 	var said strings.Builder
 	cmd := exec.CommandContext(ctx, program, "--no-owner", "--no-privileges", "-f", "-")
-	cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Dir, cmd.Env = from, write, &said, p.Temp, p.Env
+	cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Dir, cmd.Env = from, write, &said, p.Conf, p.Env
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -113,172 +268,4 @@ func restore(ctx context.Context, p kind.Part, from io.Reader) (sql io.Reader, e
 		write.Close()
 	}()
 	return read, func() { cancel(); read.Close(); <-ended }, nil
-}
-
-// Create is a part of Prepare.
-func (k postgres) Create(ctx context.Context, p kind.Part) error { return k.Prepare(ctx, p) }
-
-// Drop deletes the database as the administrator.
-func (postgres) Drop(ctx context.Context, p kind.Part) error {
-	return asAdmin(ctx, p, func(db *pgconn.PgConn) error { return drop(ctx, db, p.Database) })
-}
-
-// Names returns the databases that belong to the application's user.
-func (k postgres) Names(ctx context.Context, p kind.Part) ([]string, error) {
-	return health.QueryTexts(ctx, k, p, "SELECT datname FROM pg_database WHERE datdba = (SELECT oid FROM pg_roles "+
-		"WHERE rolname = current_user) ORDER BY datname")
-}
-
-// asAdmin runs do with a connection of the administrator, to no database of the part's.
-func asAdmin(ctx context.Context, p kind.Part, do func(db *pgconn.PgConn) error) error {
-	p.Database = "postgres"
-	return asAdminIn(ctx, p, do)
-}
-
-// asAdminIn runs do with a connection of the administrator to the part's database.
-func asAdminIn(ctx context.Context, p kind.Part, do func(db *pgconn.PgConn) error) error {
-	name, err := admin()
-	if err != nil {
-		return err
-	}
-	db, err := connect(ctx, health.Dial("unix", p.Socket), name, "", p.Database)
-	if err != nil {
-		return fmt.Errorf("the administrator %s cannot log in: %w", name, err)
-	}
-	defer db.Close(context.WithoutCancel(ctx))
-	return do(db)
-}
-
-func id(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-// leave ends every session in some databases.
-func leave(databases ...string) string {
-	var names []string
-	for _, d := range databases {
-		names = append(names, quote(d))
-	}
-	return "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname IN (" + strings.Join(names, ", ") +
-		") AND pid <> pg_backend_pid()"
-}
-
-// persist runs statements until they succeed: somebody may connect between the end of the other sessions and them.
-func persist(ctx context.Context, db *pgconn.PgConn, first, statements string) error {
-	var err error
-	for range 50 {
-		if _, err = db.Exec(ctx, first).ReadAll(); err == nil {
-			_, err = db.Exec(ctx, statements).ReadAll()
-		}
-		var refused *pgconn.PgError
-		if !errors.As(err, &refused) || refused.Code != "55006" { // object_in_use
-			return err
-		}
-	}
-	return err
-}
-
-func drop(ctx context.Context, db *pgconn.PgConn, database string) error {
-	return persist(ctx, db, leave(database), "DROP DATABASE IF EXISTS "+id(database))
-}
-
-// Replace fills a database beside the part's, and renames both in one transaction.
-func (k postgres) Replace(ctx context.Context, p kind.Part, load func(staged kind.Part) error) error {
-	staged, old := p, p.Database+" (old, of Dravit)"
-	staged.Database = p.Database + " (new, of Dravit)"
-	late := context.WithoutCancel(ctx)
-	return asAdmin(ctx, p, func(db *pgconn.PgConn) error {
-		for _, left := range []string{staged.Database, old} { // by one that was killed
-			if err := drop(ctx, db, left); err != nil {
-				return err
-			}
-		}
-		if err := k.Prepare(ctx, staged); err != nil {
-			return err
-		}
-		if err := load(staged); err != nil {
-			return errors.Join(err, drop(late, db, staged.Database))
-		}
-		err := persist(
-			ctx,
-			db,
-			leave(p.Database, staged.Database),
-			"ALTER DATABASE "+id(p.Database)+" RENAME TO "+id(old)+
-				"; ALTER DATABASE "+id(staged.Database)+" RENAME TO "+id(p.Database),
-		) // statements sent at once are one transaction
-		if err != nil {
-			return errors.Join(err, drop(late, db, staged.Database))
-		}
-		return drop(late, db, old)
-	})
-}
-
-// Dump writes one state of the database, while others use it.
-func (postgres) Dump(ctx context.Context, p kind.Part, to io.Writer) error {
-	return command.Dump(ctx, p, to, []string{"pg_dump"}, "--no-owner", "--no-privileges", "-d", p.Database)
-}
-
-// Query sends all statements at once, in one transaction unless they have their own.
-func (postgres) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
-	db, err := connect(ctx, health.Dial("tcp", p.Address()), p.User, p.Password, p.Database)
-	if err != nil {
-		return errors.New(plain(err))
-	}
-	defer db.Close(context.WithoutCancel(ctx))
-	results := db.Exec(ctx, text)
-	for results.NextResult() {
-		if err := give(results.ResultReader(), rows); err != nil {
-			return errors.Join(err, results.Close())
-		}
-	}
-	if err := results.Close(); err != nil {
-		return errors.New(plain(err))
-	}
-	return nil
-}
-
-// Read uses the extended protocol, which takes one statement only, in a transaction that only reads (postgresql.org,
-// "SET TRANSACTION").
-func (postgres) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
-	db, err := connect(ctx, health.Dial("tcp", p.Address()), p.User, p.Password, p.Database)
-	if err != nil {
-		return errors.New(plain(err))
-	}
-	defer db.Close(context.WithoutCancel(ctx))
-	if _, err := db.Exec(ctx, "BEGIN READ ONLY").ReadAll(); err != nil {
-		return errors.New(plain(err))
-	}
-	return give(db.ExecParams(ctx, statement, nil, nil, nil, nil), rows)
-}
-
-func give(r *pgconn.ResultReader, rows kind.Rows) error {
-	var names []string
-	for _, f := range r.FieldDescriptions() {
-		names = append(names, f.Name)
-	}
-	if len(names) == 0 {
-		if _, err := r.Close(); err != nil {
-			return errors.New(plain(err))
-		}
-		return nil
-	}
-	if err := rows.Columns(names); err != nil {
-		return err
-	}
-	row := make([]*string, len(names))
-	for r.NextRow() {
-		for i, value := range r.Values() {
-			row[i] = nil
-			if value != nil {
-				text := string(value)
-				row[i] = &text
-			}
-		}
-		if err := rows.Row(row); err != nil {
-			return err
-		}
-	}
-	_, err := r.Close()
-	if err != nil {
-		return errors.New(plain(err))
-	}
-	return nil
 }

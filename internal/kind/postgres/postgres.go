@@ -107,6 +107,9 @@ func (postgres) Fit(want stackfile.PartConfig, p kind.Program) string {
 	if strings.HasPrefix(strings.ToLower(want.User), "pg_") {
 		return "users that begin with pg_ are the server's own"
 	}
+	if want.User == loader {
+		return "the user " + loader + " is Dravit's own: it loads dumps"
+	}
 	if p.Facts[factInit] == "" {
 		return "initdb, which fills its data folder, is not beside it"
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,11 +14,13 @@ import (
 	"syscall"
 	"time"
 
-	"dravit/internal/dump"
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/logfile"
 	"dravit/internal/proc"
+	"dravit/internal/sqltext"
 )
 
 // upgradePort names the sockets of the two servers. They listen on no network.
@@ -30,10 +33,8 @@ func (k postgres) Upgrade(ctx context.Context, p kind.Part, dir string) error {
 	if err != nil {
 		return err
 	}
-	for _, client := range []string{"pg_dumpall", "psql"} {
-		if _, err := os.Stat(filepath.Join(p.Conf, "bin", client)); err != nil {
-			return fmt.Errorf("the client %s, which the upgrade needs, is not installed", client)
-		}
+	if _, err := os.Stat(filepath.Join(p.Conf, "bin", "pg_dumpall")); err != nil {
+		return errors.New("the client pg_dumpall, which the upgrade needs, is not installed")
 	}
 	if err := k.Fill(ctx, p, dir); err != nil {
 		return err
@@ -61,56 +62,59 @@ func (k postgres) Upgrade(ctx context.Context, p kind.Part, dir string) error {
 func handOver(ctx context.Context, p kind.Part, admin, older, newer string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	client := func(name, at string, args ...string) *exec.Cmd {
-		cmd := exec.CommandContext(ctx, filepath.Join(p.Conf, "bin", name), args...)
-		cmd.Dir = p.Temp
-		cmd.Env = append(slices.Clone(p.Env), "PGHOST="+at, "PGPORT="+upgradePort, "PGUSER="+admin,
-			"PGDATABASE=postgres")
-		return cmd
-	}
 	// a tablespace would be outside the part's data
-	from := client("pg_dumpall", older, "--no-tablespaces")
-	to := client("psql", newer, "-X", "-q", "-v", "ON_ERROR_STOP=1", "-f", "-")
-	var fromSaid, toSaid bytes.Buffer
-	from.Stderr, to.Stderr = &fromSaid, &toSaid
+	from := exec.CommandContext(ctx, filepath.Join(p.Conf, "bin", "pg_dumpall"), "--no-tablespaces")
+	from.Dir = p.Temp
+	from.Env = append(slices.Clone(p.Env), "PGHOST="+older, "PGPORT="+upgradePort, "PGUSER="+admin,
+		"PGDATABASE=postgres")
+	var said bytes.Buffer
+	from.Stderr = &said
 	out, err := from.StdoutPipe()
 	if err != nil {
 		return err
 	}
-	create := []string{"CREATE ROLE " + admin + ";", "CREATE ROLE " + id(admin) + ";"} // it is there
-	globals := true
-	to.Stdin = dump.Edit(out, func(line []byte) []byte {
-		text := strings.TrimSpace(string(line))
-		globals = globals && !strings.HasPrefix(text, `\connect`)
-		if globals && (text == create[0] || text == create[1]) {
-			return dump.Blank(line)
-		}
-		return line
-	})
 	if err := from.Start(); err != nil {
 		return err
 	}
-	loaded := to.Run()
+	loaded := takeOver(ctx, admin, newer, out)
 	if loaded != nil {
 		cancel() // nobody reads the rest
 	}
 	dumped := from.Wait()
 	switch {
-	case loaded != nil && toSaid.Len() > 0:
-		return fmt.Errorf("loading: %s", firstLine(toSaid.String()))
-	case dumped != nil && fromSaid.Len() > 0:
-		return fmt.Errorf("dumping: %s", firstLine(fromSaid.String()))
+	case loaded != nil:
+		return fmt.Errorf("loading: %w", loaded)
+	case dumped != nil && said.Len() > 0:
+		line, _, _ := strings.Cut(strings.TrimSpace(said.String()), "\n")
+		return fmt.Errorf("dumping: %s", line)
 	}
-	return errors.Join(loaded, dumped)
+	return dumped
 }
 
-// firstLine returns the server's first complaint, without the client's name.
-func firstLine(said string) string {
-	line, _, _ := strings.Cut(strings.TrimSpace(said), "\n")
-	if m := refused().FindStringSubmatch(line); m != nil {
-		return m[2]
+// takeOver sends what pg_dumpall wrote to the newer server. The names in it may be those of a dump that somebody else
+// made, so no client that obeys commands reads it.
+func takeOver(ctx context.Context, admin, newer string, from io.Reader) error {
+	in := func(database string) (*pgconn.PgConn, error) {
+		return connect(ctx, health.Dial("unix", filepath.Join(newer, ".s.PGSQL."+upgradePort)), admin, "", database)
 	}
-	return line
+	db, err := in("postgres")
+	if err != nil {
+		return err
+	}
+	create := []string{"CREATE ROLE " + admin, "CREATE ROLE " + id(admin)} // it is there
+	globals := true
+	to := &sender{db: db, edit: func(s sqltext.Statement) []byte {
+		if globals && slices.Contains(create, string(s.Text)) {
+			return nil
+		}
+		return s.Text
+	}}
+	to.connect = func(database string) (*pgconn.PgConn, error) {
+		globals = false
+		return in(database) // run closes the one before
+	}
+	defer func() { to.db.Close(context.WithoutCancel(ctx)) }()
+	return to.run(ctx, from)
 }
 
 // upgradePatience is how long a server may take to recover after a crash, and to stop.

@@ -53,5 +53,5 @@ func (k postgres) DropUser(ctx context.Context, p kind.Part, name string) error 
 
 func (k postgres) Users(ctx context.Context, p kind.Part) ([]string, error) {
 	return health.QueryTexts(ctx, k, p, "SELECT rolname FROM pg_roles WHERE rolcanlogin AND NOT rolsuper "+
-		"AND rolname <> "+quote(p.User)+" ORDER BY rolname")
+		"AND rolname NOT IN ("+quote(p.User)+", '"+loader+"') ORDER BY rolname")
 }

@@ -16,25 +16,34 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
 // Replace fills another file, and copies it into the database in one transaction: others may read and write it.
 func (k sqlite) Replace(ctx context.Context, p kind.Part, load func(staged kind.Part) error) error {
-	dir, err := os.MkdirTemp(filepath.Dir(p.Data), filepath.Base(p.Data)+".new-*")
-	if err != nil {
+	if err := os.RemoveAll(stagedDir(p)); err != nil { // of a load that was killed
 		return err
 	}
-	defer os.RemoveAll(dir)
+	if err := os.Mkdir(stagedDir(p), 0o700); err != nil {
+		return err
+	}
+	defer os.RemoveAll(stagedDir(p))
 	staged := p
-	staged.Data = dir
-	if err := k.Fill(ctx, staged, dir); err != nil {
+	staged.Data = stagedDir(p)
+	if err := k.Fill(ctx, staged, staged.Data); err != nil {
 		return err
 	}
 	if err := load(staged); err != nil {
 		return err
 	}
-	return k.Restore(ctx, p, dir)
+	return k.Restore(ctx, p, staged.Data)
 }
+
+// stagedDir is where a load fills another file. One load at a time works on the data of a part.
+func stagedDir(p kind.Part) string { return p.Data + ".load" }
+
+// Tidy deletes what a load left that was killed.
+func (sqlite) Tidy(_ context.Context, p kind.Part) error { return os.RemoveAll(stagedDir(p)) }
 
 // Copy writes a whole copy of the database, as one reader sees it.
 func (sqlite) Copy(ctx context.Context, p kind.Part, dir string) error {
@@ -47,6 +56,9 @@ func (sqlite) Copy(ctx context.Context, p kind.Part, dir string) error {
 	return err
 }
 
+// pagesAtOnce is how many pages are copied before Restore looks whether it was interrupted: some 16 MB.
+const pagesAtOnce = 4096
+
 // Restore copies another database into the part's, in one transaction (sqlite.org, "Online Backup API").
 func (sqlite) Restore(ctx context.Context, p kind.Part, dir string) error {
 	return with(ctx, p, func(conn *sql.Conn) error {
@@ -57,11 +69,13 @@ func (sqlite) Restore(ctx context.Context, p kind.Part, dir string) error {
 			if err != nil {
 				return err
 			}
-			more, err := backup.Step(-1)
-			if err == nil && more {
-				err = errors.New("the database is in use")
+			more := true
+			for err == nil && more {
+				if err = ctx.Err(); err == nil {
+					more, err = backup.Step(pagesAtOnce)
+				}
 			}
-			return errors.Join(err, backup.Finish())
+			return errors.Join(err, backup.Finish()) // before the last page, nothing has changed
 		})
 	})
 }
@@ -205,16 +219,15 @@ func dumpRows(ctx context.Context, tx *sql.Tx, table string, withID bool, out *b
 // Query runs one statement after the other.
 func (sqlite) Query(ctx context.Context, p kind.Part, text string, rows kind.Rows) error {
 	return with(ctx, p, func(conn *sql.Conn) error {
-		in := &statements{in: bufio.NewReader(strings.NewReader(text)), line: 1}
-		for {
-			statement, _, err := in.next()
+		for in := sqltext.New(strings.NewReader(text), syntax); ; {
+			s, err := in.Next()
 			if errors.Is(err, io.EOF) {
 				return nil
 			}
 			if err != nil {
 				return err
 			}
-			found, err := conn.QueryContext(ctx, statement)
+			found, err := conn.QueryContext(ctx, string(s.Text))
 			if err != nil {
 				return err
 			}
@@ -259,14 +272,34 @@ func (sqlite) Dialect() kind.Dialect {
 	return d
 }
 
-// Read opens the file for reading only.
+// Read opens the file for reading only, in a session that can open no other file.
 func (sqlite) Read(ctx context.Context, p kind.Part, statement string, rows kind.Rows) error {
 	db, err := open(path(p), "ro")
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	found, err := db.QueryContext(ctx, statement)
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if err := confine(conn); err != nil {
+		return err
+	}
+	for in := sqltext.New(strings.NewReader(statement), syntax); ; {
+		s, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err == nil {
+			err = refusal(s)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	found, err := conn.QueryContext(ctx, statement)
 	if err != nil {
 		return err
 	}

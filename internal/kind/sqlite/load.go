@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"bufio"
 	"context"
 	"database/sql"
 	"errors"
@@ -10,29 +9,88 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	driver "modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+
+	"dravit/internal/dump"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/sqltext"
 )
 
-// Load runs the statements of a dump one after the other. The error names the line at which a statement begins.
-func (sqlite) Load(ctx context.Context, p kind.Part, dump io.Reader) (left []string, err error) {
+// syntax is how SQLite writes SQL.
+var syntax = sqltext.Syntax{Brackets: true, Triggers: true, Longest: dump.LongestStatement}
+
+// Load runs the statements of a dump one after the other, in a session that can open no other file. The error names the
+// line at which a statement begins.
+func (sqlite) Load(ctx context.Context, p kind.Part, source io.Reader) (left []string, err error) {
 	return nil, with(ctx, p, func(conn *sql.Conn) error {
-		in := &statements{in: bufio.NewReader(dump), line: 1}
-		for {
-			text, line, err := in.next()
+		if err := confine(conn); err != nil {
+			return err
+		}
+		for in := sqltext.New(source, syntax); ; {
+			s, err := in.Next()
 			if errors.Is(err, io.EOF) {
-				return nil
+				return whole(ctx, conn)
 			}
 			if err != nil {
-				return fmt.Errorf("the dump breaks off: %w", err)
+				return err
 			}
-			if _, err := conn.ExecContext(ctx, text); err != nil {
-				return fmt.Errorf("line %d: %w", line, err)
+			if err = refusal(s); err == nil {
+				_, err = conn.ExecContext(ctx, string(s.Text))
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err != nil {
+				return fmt.Errorf("line %d: %w", s.Line, err)
 			}
 		}
 	})
+}
+
+// confine keeps a session in its own file: neither ATTACH nor VACUUM INTO can name another one (sqlite.org, "Run-Time
+// Limits").
+func confine(conn *sql.Conn) error {
+	_, err := driver.Limit(conn, lib.SQLITE_LIMIT_ATTACHED, 0)
+	return err
+}
+
+// pragmas are those that a dump may set: they concern its own database or session. Others name folders and libraries.
+var pragmas = []string{
+	"APPLICATION_ID", "AUTO_VACUUM", "BUSY_TIMEOUT", "CACHE_SIZE", "CASE_SENSITIVE_LIKE", "CELL_SIZE_CHECK",
+	"CHECKPOINT_FULLFSYNC", "COUNT_CHANGES", "DEFER_FOREIGN_KEYS", "ENCODING", "FOREIGN_KEYS", "FOREIGN_KEY_CHECK",
+	"FULL_COLUMN_NAMES", "FULLFSYNC", "IGNORE_CHECK_CONSTRAINTS", "INTEGRITY_CHECK", "JOURNAL_MODE",
+	"JOURNAL_SIZE_LIMIT", "LEGACY_ALTER_TABLE", "LEGACY_FILE_FORMAT", "LOCKING_MODE", "OPTIMIZE", "PAGE_SIZE",
+	"QUICK_CHECK", "RECURSIVE_TRIGGERS", "REVERSE_UNORDERED_SELECTS", "SECURE_DELETE", "SHORT_COLUMN_NAMES",
+	"SYNCHRONOUS", "TEMP_STORE", "THREADS", "TRUSTED_SCHEMA", "USER_VERSION", "WAL_AUTOCHECKPOINT", "WRITABLE_SCHEMA",
+}
+
+var pragma = pattern.New(`^(?:EXPLAIN (?:QUERY PLAN )?)?PRAGMA (?:\w+ ?\. ?|"\w+" ?\. ?)?"?(\w+)`)
+
+// refusal returns why a statement of a dump is not run, or nil.
+func refusal(s sqltext.Statement) error {
+	if slices.Contains(s.Text, 0) {
+		return errors.New("a NUL byte, at which SQLite stops reading")
+	}
+	head := s.Head()
+	if m := pragma().FindStringSubmatch(head); m != nil && !slices.Contains(pragmas, m[1]) {
+		return errors.New("PRAGMA " + strings.ToLower(m[1]) + " may reach beyond the database: a load does not run it")
+	}
+	return nil
+}
+
+// whole returns an error if the dump began a transaction that does not end.
+func whole(ctx context.Context, conn *sql.Conn) error {
+	_, err := conn.ExecContext(ctx, "BEGIN")
+	if err != nil {
+		return fmt.Errorf("the dump breaks off: the transaction that it began does not end (%w)", err)
+	}
+	_, err = conn.ExecContext(ctx, "ROLLBACK")
+	return err
 }
 
 // Create creates an empty database, unless there is one.
@@ -61,76 +119,4 @@ func (sqlite) Names(_ context.Context, p kind.Part) ([]string, error) {
 		names = append(names, strings.TrimSuffix(filepath.Base(f), ".sqlite"))
 	}
 	return names, err
-}
-
-// statements splits SQL into statements, as sqlite3_complete tells where one ends (sqlite.org/c3ref/complete.html): at
-// a semicolon outside of quotes and comments, and for a trigger at the one after END.
-type statements struct {
-	in   *bufio.Reader
-	line int // of the next byte
-}
-
-// next returns a statement and the line at which it begins. At the end of the text the error is io.EOF.
-func (s *statements) next() (text string, line int, err error) {
-	var b strings.Builder
-	words := "" // of the statement, in upper case, without quotes and comments
-	quote := rune(0)
-	for {
-		r, _, err := s.in.ReadRune()
-		if errors.Is(err, io.EOF) {
-			if strings.TrimSpace(words) == "" && quote == 0 {
-				return "", 0, io.EOF
-			}
-			return b.String(), line, nil
-		}
-		if err != nil {
-			return "", 0, err
-		}
-		if line == 0 && !strings.ContainsRune(" \t\r\n", r) {
-			line = s.line
-		}
-		if r == '\n' {
-			s.line++
-		}
-		b.WriteRune(r)
-		ahead, _ := s.in.Peek(1) // at the end there is nothing ahead
-		switch {
-		case quote == '\n' && r == '\n', quote == '*' && r == '*' && string(ahead) == "/",
-			quote != 0 && quote != '*' && quote != '\n' && r == quote:
-			quote = 0
-		case quote != 0:
-		case r == '\'' || r == '"' || r == '`':
-			quote = r
-		case r == '[':
-			quote = ']'
-		case r == '-' && string(ahead) == "-":
-			quote = '\n'
-		case r == '/' && string(ahead) == "*":
-			quote = '*'
-		case r == ';':
-			if complete(words) {
-				return b.String(), line, nil
-			}
-			words += ";"
-		default:
-			words += strings.ToUpper(string(r))
-		}
-	}
-}
-
-// complete reports whether the words before a semicolon are a whole statement.
-func complete(words string) bool {
-	fields := strings.Fields(words)
-	if len(fields) < 2 || fields[0] != "CREATE" {
-		return true
-	}
-	i := 1
-	if fields[1] == "TEMP" || fields[1] == "TEMPORARY" {
-		i = 2
-	}
-	if i >= len(fields) || fields[i] != "TRIGGER" {
-		return true
-	}
-	last := fields[len(fields)-1]
-	return last == "END" || strings.HasSuffix(last, ";END")
 }
