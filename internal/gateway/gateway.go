@@ -40,6 +40,10 @@ type Route struct {
 	// Buffered: the gateway reads a request's whole body before it passes the request on, since the runtime has few
 	// workers.
 	Buffered bool `json:"buffered,omitempty"`
+	// Root is the document root of a site whose web server serves files, or "". Within are the folders in which they are,
+	// also through links: the project, and those that the user of this machine allowed. All are real paths.
+	Root   string   `json:"root,omitempty"`
+	Within []string `json:"within,omitempty"`
 }
 
 // NetworkListener is a port on which other machines reach a site.

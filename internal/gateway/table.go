@@ -10,6 +10,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"reflect"
 	"strconv"
 	"strings"
 	"sync"
@@ -48,7 +49,8 @@ func readTable(file string) (Table, error) {
 
 type target struct {
 	Route
-	busy  *atomic.Int64 // requests under way for the stack
+	busy *atomic.Int64 // requests under way for the stack
+	folders
 	lines idleConns
 	proxy *httputil.ReverseProxy
 }
@@ -77,7 +79,7 @@ func (t *table) find(host string) (*target, error) {
 	old := t.routes
 	t.routes, t.seen = map[string]*target{}, info
 	for _, r := range now.Routes {
-		if was := old[r.Host]; was != nil && was.Route == r {
+		if was := old[r.Host]; was != nil && reflect.DeepEqual(was.Route, r) {
 			t.routes[r.Host] = was
 			continue
 		}
@@ -286,6 +288,17 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// escapes answers a request for a file that a link leads to, out of the project. It reports whether it did.
+func (t *table) escapes(w http.ResponseWriter, r *http.Request, to *target) bool {
+	if !to.leadsOut(r.URL.Path) {
+		return false
+	}
+	t.page(w, r, http.StatusNotFound, pageData{Title: "This link leads out of the project",
+		Text: "The file is not in the project's folder. Move it there, or allow its folder on this machine, with " +
+			"\"outside\" in Dravit's settings.toml.", Command: "dravit start --stack " + to.Stack})
+	return true
+}
+
 // released returns the target when its requests may pass: while its runtime restarts, the keeper holds them back.
 func (t *table) released(ctx context.Context, to *target) *target {
 	for end := time.Now().Add(heldPatience); to.Held && time.Now().Before(end) &&
@@ -301,6 +314,9 @@ func (t *table) released(ctx context.Context, to *target) *target {
 
 // forward sends a request on to the target.
 func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
+	if t.escapes(w, r, to) {
+		return
+	}
 	to = t.released(r.Context(), to)
 	if !lasting(r) {
 		to.busy.Add(1)

@@ -176,6 +176,8 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 			AppAddress: appAddress,
 			Buffered:   app.Role == kind.RoleRuntime,
 			Private:    s.keeper.kinds.TraitsOf(p.Kind).Pages,
+			Root:       site.Root,
+			Within:     site.Within,
 		})
 	}
 	if site.NetworkPort != 0 {

@@ -61,7 +61,8 @@ type Traits struct {
 
 	// Of web servers.
 
-	Includes bool // a site may include a file with directives of this server
+	// Includes is what a file with directives of this server may contain that a site includes. nil: it includes none.
+	Includes *IncludeRules
 
 	// Of runtimes.
 

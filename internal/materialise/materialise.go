@@ -19,6 +19,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
+	"dravit/internal/project"
 	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 )
@@ -56,6 +57,9 @@ type Site struct {
 	App         string            `json:"app,omitempty"`
 	Expect      *stackfile.Expect `json:"expect,omitempty"`
 	NetworkPort int               `json:"network,omitempty"` // the port for other machines; 0: none
+	// Root is the document root of a site with files, or "", and Within the folders in which they may be (gateway.Route).
+	Root   string   `json:"root,omitempty"`
+	Within []string `json:"within,omitempty"`
 }
 
 // File returns the path of a stack's Spec.
@@ -116,7 +120,7 @@ func Write(h *home.Home, in plan.Input, p plan.Plan, kinds kind.List, host Host)
 	}
 	for _, s := range p.Sites {
 		spec.Sites = append(spec.Sites,
-			Site{s.Name, s.Host, s.Aliases, s.URL, s.HTTPSURL, s.Server, s.App, s.Expect, s.NetworkPort})
+			Site{s.Name, s.Host, s.Aliases, s.URL, s.HTTPSURL, s.Server, s.App, s.Expect, s.NetworkPort, "", nil})
 	}
 	if err := placeSites(&spec, in, p); err != nil {
 		return spec, err
@@ -321,6 +325,10 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		}
 		server := parts[s.Server]
 		server.Sites = append(server.Sites, site)
+		if i := slices.IndexFunc(spec.Sites, func(x Site) bool { return x.Name == s.Name }); i >= 0 && site.Proxy == "" &&
+			site.Root != "" {
+			spec.Sites[i].Root, spec.Sites[i].Within = site.Root, realFolders(in.Project)
+		}
 	}
 	for i := range spec.Parts {
 		for _, use := range spec.Parts[i].Uses {
@@ -335,6 +343,17 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		}
 	}
 	return nil
+}
+
+// realFolders returns the folders in which the files of a project may be, without links.
+func realFolders(p project.Facts) []string {
+	var real []string
+	for _, dir := range append([]string{p.Dir}, p.Elsewhere...) {
+		if x, err := filepath.EvalSymlinks(dir); err == nil { // one that is not there holds nothing
+			real = append(real, x)
+		}
+	}
+	return real
 }
 
 // configure writes a part's files, and returns a hash of all that needs a restart when it changes.

@@ -146,3 +146,45 @@ func (m *maker) unknown(part, key, kindName string) {
 		fmt.Sprintf("remove it, or write its full name; or allow it on this machine: settings = [%q] in Dravit's "+
 			"settings.toml", allow))
 }
+
+// includesOnly reports whether an included file does what such a file may: it does not listen, and names files outside
+// the project only if the user of this machine agreed. The rest is for the server's own test.
+func (m *maker) includesOnly(subject, file string, rules *kind.IncludeRules) bool {
+	before := len(m.plan.Faults)
+	all := rules.Read(m.in.Project.Includes[file])
+	if rules.Opens != nil {
+		if d := rules.Opens(all); d != nil {
+			m.fault(trouble.Reserved, subject+".include", fmt.Sprintf("%s, line %d: %s stands outside of <Directory>",
+				file,
+				d.Line, d.Name), "there it would open folders outside the project, too",
+				"put it into <Directory> with the "+
+					"folder's path")
+		}
+	}
+	for _, d := range all {
+		at := fmt.Sprintf("%s, line %d: %s", file, d.Line, d.Name)
+		if rules.Refuses(d) {
+			m.fault(trouble.Reserved, subject+".include", at+" is not for a file that a site includes",
+				"where the server listens, and what it loads, is not for a repository to decide",
+				"remove the line from "+file)
+			continue
+		}
+		files, dynamic := rules.Files(d)
+		for _, path := range dynamic {
+			m.fault(trouble.Outside, subject+".include", fmt.Sprintf("%s names a file by %s", at, path),
+				"what a variable holds may lead out of the project", "begin the path with that of a folder")
+		}
+		for _, path := range files {
+			real := m.in.Project.Outside[path]
+			if real == "" {
+				continue
+			}
+			m.fault(trouble.Outside, subject+".include", fmt.Sprintf("%s names a file outside the project: %s", at,
+				path),
+				"a repository must not name files outside it", fmt.Sprintf(
+					"a file of the project; or allow it on this machine: outside = [%q] in Dravit's settings.toml",
+					real))
+		}
+	}
+	return len(m.plan.Faults) == before
+}

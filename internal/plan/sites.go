@@ -159,7 +159,8 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 	if site.Include == "" || server.Kind == "" {
 		return
 	}
-	if !m.kinds[server.Kind].Traits().Includes {
+	rules := m.kinds[server.Kind].Traits().Includes
+	if rules == nil {
 		m.fault(trouble.WrongKind, subject+".include",
 			fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include),
 			server.Kind+" has no directives",
@@ -170,6 +171,9 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 		m.fault(trouble.NotThere, subject+".include",
 			fmt.Sprintf("the file %s, which the site %s includes, does not exist", site.Include, site.Name),
 			"the project has no such file", "create it, or remove include from "+stackfile.Name)
+		return
+	}
+	if !m.includesOnly(subject, site.Include, rules) {
 		return
 	}
 	m.decide(subject+".include", site.Include, nil,

@@ -26,6 +26,9 @@ type Facts struct {
 	// Outside holds, for paths of the stack file that lead out of the project, where they lead.
 	Outside map[string]string `json:"outside,omitempty"`
 
+	// Includes holds the text of the files with directives for a web server that sites include, by their names.
+	Includes map[string]string `json:"includes,omitempty"`
+
 	// FileSystem is the file system of the folder, if that lacks what a project may need, else nil.
 	FileSystem *FileSystem `json:"file_system,omitempty"`
 
@@ -69,6 +72,7 @@ func Look(dir string, sites []stackfile.SiteConfig, paths, allowed []string) Fac
 		if info, err := confined.Stat(dir, s.Include, allowed...); s.Include != "" &&
 			err == nil && info.Mode().IsRegular() {
 			f.Files = append(f.Files, s.Include)
+			f.include(s.Include)
 		}
 	}
 	for _, root := range append(roots, Roots...) {
@@ -126,6 +130,36 @@ func (f *Facts) LookEach(sites []stackfile.SiteConfig) (changed bool) {
 		}
 	}
 	return changed || !maps.EqualFunc(was, f.Each, slices.Equal)
+}
+
+// longestInclude is the longest file of directives that is read, in bytes.
+const longestInclude = 1 << 20
+
+// include reads a file with directives of a web server, and records which of its words would lead out of the project. A
+// path with .. in it does, as servers read it from folders of their own.
+func (f *Facts) include(file string) {
+	text, err := confined.ReadFile(f.Dir, file, longestInclude, f.Elsewhere...)
+	if err != nil {
+		text = []byte("include " + file) // what nobody can look at is refused
+	}
+	if f.Includes == nil {
+		f.Includes = map[string]string{}
+	}
+	f.Includes[file] = string(text)
+	for _, word := range strings.FieldsFunc(string(text), func(r rune) bool {
+		return strings.ContainsRune(" \t\r\n;{}\"'<>|=", r)
+	}) {
+		if _, path, ok := strings.Cut(word, "unix:"); ok {
+			word = path
+		}
+		if slices.Contains(strings.Split(word, "/"), "..") {
+			f.Outside[word] = filepath.Clean(word)
+		} else if first, _, _ := strings.Cut(strings.TrimPrefix(word, "/"), "/"); strings.HasPrefix(word, "/") {
+			if _, err := os.Lstat("/" + first); err == nil { // else it is an address, such as /index.php
+				f.outside(word)
+			}
+		}
+	}
 }
 
 // maxFolders bounds how many folders of a pattern are read.

@@ -7,8 +7,10 @@ const (
 	// there, too.
 	WellKnown = "/.well-known/"
 
-	// SecretPattern matches stack files, databases and dumps, and copies of any file that editors and people leave.
-	SecretPattern = `(?i)(^|/)(dravit(\.local)?\.toml[^/]*|[^/]*~|[^/]*\.(bak|orig|save|sw[a-p])|` +
+	// SecretPattern matches stack files and their lock, databases, dumps and archives, source that is only included,
+	// and copies of any file that editors and people leave.
+	SecretPattern = `(?i)(^|/)(dravit(\.local)?\.(toml|lock)[^/]*|[^/]*~|[^/]*\.(bak|orig|save|sw[a-p])|` +
+		`[^/]*\.(inc|mdb|accdb|zip|7z|rar|tar|t[bglx]z|tbz2|tzst|tar\.[a-z0-9]+)|` +
 		`[^/]*\.(sql|dump|sqlite3?|db3?)([^a-z0-9/][^/]*)?)$`
 
 	// ScriptPattern matches PHP source under each of its names. A site with a runtime runs .php, and none of the

@@ -31,7 +31,7 @@ func TestTraitsAgreeWithBehaviour(t *testing.T) {
 			if traits.Accounts {
 				assert.True(t, traits.Databases, "a user is made for the part's database")
 			}
-			if traits.Includes {
+			if traits.Includes != nil {
 				assert.Equal(t, kind.RoleWeb, traits.Role)
 			}
 			assert.False(t, traits.Serve != nil && traits.Programs != nil,

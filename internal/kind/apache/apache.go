@@ -36,7 +36,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		System: map[string]string{"apt-get": "apache2", "dnf": "httpd", "pacman": "apache", "zypper": "apache2",
 			"apk": "apache2 apache2-proxy", "brew": "httpd"},
 		Packages: kind.Packages{Servers: []string{"apache2-bin"}, Program: "usr/sbin/apache2"},
-		Includes: true,
+		Includes: includes,
 		Reload:   syscall.SIGUSR1, // a graceful restart, in which requests finish as they began
 		Symptoms: symptoms(),
 	}

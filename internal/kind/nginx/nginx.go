@@ -32,7 +32,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		System: map[string]string{"apt-get": "nginx", "dnf": "nginx", "pacman": "nginx", "zypper": "nginx",
 			"apk": "nginx", "brew": "nginx"},
 		Packages: kind.Packages{Servers: []string{"nginx-light", "nginx"}, Program: "usr/sbin/nginx"},
-		Includes: true,
+		Includes: includes,
 		Reload:   syscall.SIGHUP,
 		Symptoms: symptoms(),
 	}
