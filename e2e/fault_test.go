@@ -386,7 +386,7 @@ func TestDependentsOfAFailedPart(t *testing.T) {
 	w.write("public/index.php", "x")
 	w.write("dravit.toml",
 		"[part.app]\nkind = \"php\"\n[part.api]\nkind = \"custom\"\ncommand = \"exec php -n -S 127.0.0.1:{port}\"\n"+
-			"[part.db]\nkind = \"mariadb\"\nsettings = { sql_mode = 'tide' }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
+			"[part.db]\nkind = \"mariadb\"\nsettings = { sql_mode = 'x' }\n[[site]]\nname = \"day\"\napp = \"app\"\n")
 	r := w.dravit("start")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "part db (mariadb")

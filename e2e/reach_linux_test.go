@@ -3,8 +3,6 @@ package e2e
 import (
 	"fmt"
 	"net"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -122,121 +120,47 @@ listen = "network"
 	}
 }
 
-// Dravit names what listens to the network without consent, and a port that another process has.
+// A part that listens to other machines without consent is stopped, and why is said; --yes is no consent.
 func TestWhatIsReallyOpen(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"open\"\n[part.api]\nkind = \"node\"\ncommand = \"exec node api.js\"\n[[site]]\n"+
-		"name = \"api\"\napp = \"api\"\nlisten = \"network\"\n")
+	w.write("dravit.toml", "name = \"open\"\n[part.api]\nkind = \"node\"\ncommand = \"npm start\"\n[part.tides]\n"+
+		"kind = \"python\"\ncommand = \"exec python3 -m http.server {port}\"\n[[site]]\n"+
+		"name = \"api\"\napp = \"api\"\nlisten = \"network\"\n[[site]]\nname = \"tides\"\napp = \"tides\"\n")
+	w.write("package.json", `{"scripts": {"start": "node api.js"}}`)
 	w.write("api.js", `require("http").createServer((q, r) => r.end("api")).listen(process.env.PORT, "0.0.0.0");`)
-	w.must("start", "--reachable", "api")
-	part := w.status().part(t, "api")
+	r := w.dravit("start", "--yes", "--reachable", "api")
+	assert.Equal(t, 1, r.code, r.all())
+	assert.Contains(t, flat(r.stderr), "it listens on 0.0.0.0:")
+	assert.Contains(t, flat(r.stderr), "which other machines may reach, and you did not agree to that")
+	assert.Contains(t, flat(r.stderr), "dravit start --reachable part.tides")
+	assert.Equal(t, "failed", w.status().part(t, "tides").State)
+	assert.Contains(t, flat(w.dravit("diagnose").stdout), "part tides listens to other machines, and you did not agree")
 	var s struct{ Reachable []reach }
 	w.json(&s, "status")
-	require.Len(t, s.Reachable, 2)
+	require.Len(t, s.Reachable, 1, "Node.js listens on loopback by itself")
 	assert.Equal(t, reach{Site: "api", Port: 8600, Open: true, Agreed: true, URLs: s.Reachable[0].URLs}, s.Reachable[0])
-	assert.Equal(t, reach{Part: "api", Port: part.Port, Open: true, URLs: s.Reachable[1].URLs}, s.Reachable[1])
-	assert.Contains(t, strings.Join(strings.Fields(w.must("status").stdout), " "),
-		"you did not agree to that: make it listen on 127.0.0.1")
+
+	w.must("start", "--reachable", "part.tides")
+	tides := w.status().part(t, "tides")
+	w.json(&s, "status")
+	require.Len(t, s.Reachable, 2)
+	assert.Equal(t, reach{Part: "tides", Port: tides.Port, Open: true, Agreed: true, URLs: s.Reachable[1].URLs},
+		s.Reachable[1])
+
+	// It opens itself later on.
+	w.write("api.js", `require("http").createServer((q, r) => { r.end("api");
+require("child_process").exec("exec python3 -m http.server 18999") }).listen(process.env.PORT);`)
+	w.must("restart", "api")
+	w.eventually("the part is stopped", func() bool { return w.status().part(t, "api").State == "failed" })
+	assert.Contains(t, w.status().part(t, "api").Because, "it listens on 0.0.0.0:18999")
 	w.must("stop")
 
 	other, err := net.Listen("tcp", ":8600")
 	require.NoError(t, err)
 	defer other.Close()
+	w.write("api.js", `require("http").createServer((q, r) => r.end("api")).listen(process.env.PORT);`)
 	w.must("start")
 	w.json(&s, "status")
 	assert.Equal(t, 8601, s.Reachable[0].Port, "it moves")
 	assert.True(t, s.Reachable[0].Open)
-}
-
-// Every start writes the stack's variables to a file for other tools, but never over a file that Dravit did not write.
-func TestDotenv(t *testing.T) {
-	w := newWorld(t)
-	w.write("dravit.toml", "name = \"vars\"\ndotenv = \".env.ferry\"\n[part.seats]\nkind = \"dravit-cache\"\n"+
-		"[part.app]\nkind = \"php\"\n[[site]]\nname = \"vars\"\napp = \"app\"\n[env]\n"+
-		"ODD = \"it's $HOME \\\"quoted\\\" #1\"\nPLAIN = \"a b\"\nSEATS = \"{seats.url}\"\n")
-	w.write("public/index.php", "<?php echo 'here';")
-	w.write(".env.ferry", "MINE=1\n")
-	r := w.dravit("start")
-	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.stderr, ".env.ferry is there already")
-	file := filepath.Join(w.dir, ".env.ferry")
-	require.NoError(t, os.Remove(file))
-	w.must("start")
-	info, err := os.Stat(file)
-	require.NoError(t, err)
-	assert.EqualValues(t, 0o600, info.Mode().Perm())
-	shell := w.command(t.Context())
-	shell.Path, shell.Args = "/bin/sh",
-		[]string{"sh", "-c", `. ./.env.ferry; printf '%s|%s|%s|%s' "$ODD" "$PLAIN" "$SEATS" "$SEATS_PORT"`}
-	out := finish(t, shell)
-	port := w.status().part(t, "seats").Port
-	assert.Contains(t, out.stdout, "it's $HOME \"quoted\" #1|a b|redis://")
-	assert.True(t, strings.HasSuffix(out.stdout, fmt.Sprintf("|%d", port)), out.stdout)
-	node := w.command(t.Context())
-	node.Path, node.Args = "/usr/bin/env", []string{"env", "node", "--env-file=.env.ferry", "-e",
-		"process.stdout.write(process.env.PLAIN + process.env.SEATS_PORT)"}
-	assert.Equal(t, fmt.Sprintf("a b%d", port), finish(t, node).stdout)
-
-	// The port changes, and the file follows.
-	w.must("stop")
-	other, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	require.NoError(t, err)
-	defer other.Close()
-	w.must("start")
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Contains(t, string(text), fmt.Sprintf("SEATS_PORT='%d'", w.status().part(t, "seats").Port))
-	assert.NotContains(t, string(text), fmt.Sprintf("'%d'", port))
-	code, _, _ := get(t, "GET", w.status().site("vars")+".env.ferry", nil)
-	assert.Equal(t, 404, code)
-}
-
-// Every start brings single lines of the project's own file up to date. A task may create that file.
-func TestDotenvOfTheProject(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	stackFile := "name = \"lines\"\ndotenv = { file = \".env\", keys = [\"SEATS_PORT\", \"PLAIN\"] }\n" +
-		"[part.seats]\nkind = \"dravit-cache\"\n[env]\nPLAIN = \"a b\"\n[[task]]\nname = \"config\"\n" +
-		"command = \"test -e .env || cp .env.example .env\"\nwhen = \"every-start\"\n"
-	w.write("dravit.toml", strings.Replace(stackFile, "SEATS_PORT", "SEAT_PORT", 1))
-	r := w.dravit("start")
-	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.stderr, "dotenv names SEAT_PORT, which is no variable of the stack")
-
-	w.write("dravit.toml", stackFile)
-	own := "# ours\nNAME=\"Ferry\"\nexport SEATS_PORT=1 # seats\n\n#PLAIN=no\n"
-	w.write(".env.example", own)
-	require.NoError(t, os.Chmod(filepath.Join(w.dir, ".env.example"), 0o640))
-	w.must("start")
-	port := w.status().part(t, "seats").Port
-	want := fmt.Sprintf("# ours\nNAME=\"Ferry\"\nexport SEATS_PORT=%d # seats\n\n#PLAIN=no\nPLAIN='a b'\n", port)
-	file := filepath.Join(w.dir, ".env")
-	assert.Equal(t, want, content(t, file))
-	info, err := os.Stat(file)
-	require.NoError(t, err)
-	assert.EqualValues(t, 0o640, info.Mode().Perm(), "its mode is the project's")
-
-	// The file is a link of the project's, the port changes, and somebody wrote to another line.
-	w.must("stop")
-	require.NoError(t, os.Rename(file, filepath.Join(w.dir, "here.env")))
-	require.NoError(t, os.Symlink("here.env", file))
-	w.write("here.env", strings.Replace(want, "Ferry", "Night ferry", 1))
-	other, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	require.NoError(t, err)
-	defer other.Close()
-	w.must("start")
-	moved := w.status().part(t, "seats").Port
-	assert.NotEqual(t, port, moved)
-	want = strings.NewReplacer("Ferry", "Night ferry", fmt.Sprint(port), fmt.Sprint(moved)).Replace(want)
-	assert.Equal(t, want, content(t, filepath.Join(w.dir, "here.env")))
-	link, err := os.Readlink(file)
-	require.NoError(t, err)
-	assert.Equal(t, "here.env", link)
-
-	// What is no file of lines stays, and is named.
-	require.NoError(t, os.Remove(file))
-	require.NoError(t, os.Mkdir(file, 0o755))
-	r = w.dravit("start")
-	assert.NotZero(t, r.code)
-	assert.Contains(t, r.stderr, ".env was not brought up to date")
 }

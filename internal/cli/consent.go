@@ -13,6 +13,15 @@ import (
 // asks reports whether there is a user at a terminal to be asked.
 func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
 
+// agreesHere asks as agrees does, but --yes is no answer: it concerns what opens this machine to others.
+func (a *app) agreesHere(ctx context.Context, text, question string) (bool, error) {
+	x := *a
+	x.yes = false
+	agreed, err := x.agrees(ctx, text, question)
+	a.stdin = x.stdin
+	return agreed, err
+}
+
 // agrees shows a text, which may be "", and asks the user, unless --yes was given. Without a user to ask, the answer is
 // no. The error is the context's: Ctrl-C at a question is no answer.
 func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {

@@ -128,7 +128,7 @@ func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOpt
 		if slices.Contains(said, site) || slices.Contains(said, name) {
 			continue
 		}
-		agreed, err := a.agrees(ctx, who+" asks to be reachable from your network.", "Allow it?")
+		agreed, err := a.agreesHere(ctx, who+" asks to be reachable from your network.", "Allow it?")
 		switch {
 		case err != nil:
 			return err

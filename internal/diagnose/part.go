@@ -56,6 +56,9 @@ func (d *doctor) ownPart(p PartFacts) {
 			remedy = fmt.Sprintf("free it (dravit ports %d), or pin another port in dravit.toml", p.Spec.Port)
 		}
 		d.add(seen, "port-taken", subject, "another program uses the port of part "+name, remedy, said)
+	case s.Code == trouble.Exposed:
+		d.add(seen, "listens-to-network", subject, "part "+name+" listens to other machines, and you did not agree",
+			s.Next, said)
 	case s.Code == trouble.SocketTaken:
 		d.add(seen, "socket-taken", subject, "another program uses the socket of part "+name,
 			"stop it, then dravit start", said)

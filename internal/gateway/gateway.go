@@ -40,8 +40,8 @@ type Route struct {
 	// Buffered: the gateway reads a request's whole body before it passes the request on, since the runtime has few
 	// workers.
 	Buffered bool `json:"buffered,omitempty"`
-	// Root is the document root of a site whose web server serves files, or "". Within are the folders in which they are,
-	// also through links: the project, and those that the user of this machine allowed. All are real paths.
+	// Root is the document root of a site whose web server serves files, or "". Within are the folders in which they
+	// are, also through links: the project, and those that the user of this machine allowed. All are real paths.
 	Root   string   `json:"root,omitempty"`
 	Within []string `json:"within,omitempty"`
 }
@@ -129,6 +129,7 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 		Kind:    KindName,
 		Role:    kind.RoleWeb,
 		Port:    http,
+		Network: true, // it opens what the user agreed to, and nothing else
 		Self:    self,
 		Project: h.Dir,
 		Conf:    h.Stack(id),

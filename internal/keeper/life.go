@@ -3,6 +3,7 @@ package keeper
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"slices"
 	"strconv"
@@ -88,6 +89,10 @@ func (p *partRunner) causeOf(exit exitReport, answered bool) (code trouble.Code,
 	}
 	log := exit.log
 	switch {
+	case exit.code == trouble.Exposed:
+		return exit.code, exit.what, "make it listen on " + kind.Host +
+			" (its variable HOST says so); or, to let other " +
+			"machines reach it: dravit start --reachable part." + p.spec.Name
 	case exit.killed(): // its own log explains nothing
 		return exit.code, exit.what, ""
 	case answered: // nor does what it wrote long ago
@@ -105,7 +110,9 @@ type lifetime struct {
 	shortages   shortages
 	hasAnswered bool
 	unprepared  bool // its users and databases are not created yet
-	began       time.Time
+	// ofOthers are sockets that other machines may reach and that are no part's of this process.
+	ofOthers map[proc.Listener]bool
+	began    time.Time
 }
 
 // life runs the part once: from the preparations for its process until the process is gone. It starts the process at
@@ -125,6 +132,7 @@ func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport
 	} else if ended := l.launch(ctx, command); ended != nil {
 		return *ended
 	}
+	l.ofOthers = map[proc.Listener]bool{}
 	l.unprepared = p.kind.Traits().Accounts && (p.unsynced || p.spec.UpgradeFrom != "")
 	l.shortages.note(time.Now(), proc.OutOfMemory())
 	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
@@ -206,6 +214,9 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		l.tellPhase(seen)
 		if ctx.Err() == nil && l.prepareClients(ctx, seen.results) {
 			continue
+		}
+		if at := l.exposed(seen.results); at != "" {
+			return l.endWith(ctx, exitReport{what: at, code: trouble.Exposed, final: true})
 		}
 		if err := l.putRight(ctx, seen.results); err != nil && ctx.Err() == nil {
 			return l.endWith(ctx, exitReport{what: err.Error(), code: trouble.LoadFailed, final: true})
@@ -359,6 +370,33 @@ func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 func exists(file string) bool {
 	_, err := os.Lstat(file)
 	return err == nil
+}
+
+// exposed says where the part listens to other machines without the consent of this machine's user, or "".
+func (l *lifetime) exposed(results []health.Result) string {
+	if l.spec.Network || !holds(results, kind.Open) && health.FirstMiss(results) != nil {
+		return ""
+	}
+	all, err := proc.NetworkSockets()
+	all = slices.DeleteFunc(all, func(x proc.Listener) bool { return l.ofOthers[x] })
+	if err != nil || len(all) == 0 {
+		return ""
+	}
+	held, err := proc.NetworkListeners() // it looks at every process, so each socket is asked about once
+	if err != nil {
+		return ""
+	}
+	for _, x := range all {
+		pid, known := held[x]
+		if known && members.Include(l.spec.Lock, pid) {
+			return fmt.Sprintf("it listens on %s, which other machines may reach, and you did not agree to that",
+				net.JoinHostPort(x.Address, strconv.Itoa(x.Port)))
+		}
+		if known {
+			l.ofOthers[x] = true
+		}
+	}
+	return ""
 }
 
 // listensElsewhere says where a server of the project's own listens instead of on its port, or "" if nowhere.

@@ -94,7 +94,9 @@ type Part struct {
 	Port   int    `json:"port,omitempty"`   // on Host; 0: none
 	Socket string `json:"socket,omitempty"` // "": none
 	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
-	Outside  string `json:"outside,omitempty"`
+	Outside string `json:"outside,omitempty"`
+	// Network is whether other machines may reach the part itself: the user of this machine agreed.
+	Network  bool   `json:"network,omitempty"`
 	User     string `json:"user,omitempty"`
 	Password string `json:"password,omitempty"`
 	Database string `json:"database,omitempty"` // a name

@@ -57,7 +57,8 @@ type Site struct {
 	App         string            `json:"app,omitempty"`
 	Expect      *stackfile.Expect `json:"expect,omitempty"`
 	NetworkPort int               `json:"network,omitempty"` // the port for other machines; 0: none
-	// Root is the document root of a site with files, or "", and Within the folders in which they may be (gateway.Route).
+	// Root is the document root of a site with files, or "", and Within the folders in which they may be
+	// (gateway.Route).
 	Root   string   `json:"root,omitempty"`
 	Within []string `json:"within,omitempty"`
 }
@@ -257,6 +258,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 		part.Data = h.Stack(id, "data", x.Name)
 	}
 	part.Outside = x.Outside
+	part.Network = slices.Contains(in.Consent.Network, plan.PartConsent(x.Name))
 	if x.Program == "" { // it runs the dravit program, or may
 		part.Self = host.Self
 	}
@@ -325,7 +327,8 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 		}
 		server := parts[s.Server]
 		server.Sites = append(server.Sites, site)
-		if i := slices.IndexFunc(spec.Sites, func(x Site) bool { return x.Name == s.Name }); i >= 0 && site.Proxy == "" &&
+		if i := slices.IndexFunc(spec.Sites, func(x Site) bool { return x.Name == s.Name }); i >= 0 &&
+			site.Proxy == "" &&
 			site.Root != "" {
 			spec.Sites[i].Root, spec.Sites[i].Within = site.Root, realFolders(in.Project)
 		}

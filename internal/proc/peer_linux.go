@@ -21,7 +21,8 @@ func ownerOf(local, remote netip.AddrPort) (int, error) {
 	return procOwner(local, remote) // no netlink in this sandbox
 }
 
-// diagOwner asks the kernel for one socket by its two ends (sock_diag(7), struct inet_diag_req_v2).
+// diagOwner asks the kernel for one socket by its two ends (sock_diag(7), struct inet_diag_req_v2). A socket that its
+// process has closed belongs to nobody: the kernel gives inode 0 and user 0, which is not root.
 func diagOwner(local, remote netip.AddrPort) (int, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
@@ -61,7 +62,11 @@ func diagOwner(local, remote netip.AddrPort) (int, error) {
 	}
 	for _, m := range messages {
 		if m.Header.Type == unix.SOCK_DIAG_BY_FAMILY && len(m.Data) >= diagMessage {
-			return int(binary.NativeEndian.Uint32(m.Data[64:])), nil
+			uid, inode := binary.NativeEndian.Uint32(m.Data[64:]), binary.NativeEndian.Uint32(m.Data[68:])
+			if inode == 0 {
+				return 0, ErrPeerUnknown
+			}
+			return int(uid), nil
 		}
 	}
 	return 0, ErrPeerUnknown
@@ -80,6 +85,9 @@ func procOwner(local, remote netip.AddrPort) (int, error) {
 		for line := range strings.Lines(string(text)) {
 			f := strings.Fields(line)
 			if len(f) >= 10 && hexAddrPort(f[1]) == local && hexAddrPort(f[2]) == remote {
+				if f[9] == "0" {
+					return 0, ErrPeerUnknown
+				}
 				return strconv.Atoi(f[7])
 			}
 		}

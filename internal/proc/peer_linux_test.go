@@ -47,3 +47,27 @@ func TestPeerUserIsWhoConnected(t *testing.T) {
 	_, err = PeerUser(elsewhere, elsewhere)
 	assert.ErrorIs(t, err, ErrPeerUnknown, "another machine has no process here")
 }
+
+// Who sends and hangs up at once is nobody, and above all not root, whose number the kernel gives.
+func TestPeerThatHungUpIsUnknown(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	for range 20 {
+		client, err := net.Dial("tcp", l.Addr().String())
+		require.NoError(t, err)
+		_, err = client.Write([]byte("MAIL FROM:<gull@quay.example>\r\n"))
+		require.NoError(t, err)
+		require.NoError(t, client.Close())
+		conn, err := l.Accept()
+		require.NoError(t, err)
+		assert.False(t, SameUser(conn.LocalAddr(), conn.RemoteAddr()))
+		remote, local := netip.MustParseAddrPort(conn.RemoteAddr().String()), netip.MustParseAddrPort(l.Addr().String())
+		for name, ask := range map[string]func(a, b netip.AddrPort) (int, error){"netlink": diagOwner,
+			"proc": procOwner} {
+			_, err = ask(remote, local)
+			assert.ErrorIs(t, err, ErrPeerUnknown, name)
+		}
+		conn.Close()
+	}
+}

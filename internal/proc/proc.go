@@ -76,6 +76,16 @@ func (id Identity) Signal(sig syscall.Signal) error {
 	return p.Signal(sig)
 }
 
+// NetworkSockets returns the TCP sockets of this user's processes that other machines may reach. It asks for no
+// process.
+func NetworkSockets() ([]Listener, error) {
+	all, err := Listeners()
+	return slices.DeleteFunc(all, func(l Listener) bool {
+		addr, err := netip.ParseAddr(l.Address)
+		return err != nil || addr.IsLoopback() || l.UID != os.Geteuid()
+	}), err
+}
+
 // taking returns the listeners that accept connections to an address: those on this address, else those on every
 // address.
 func taking(all []Listener, want netip.AddrPort) []Listener {

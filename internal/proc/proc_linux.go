@@ -203,15 +203,13 @@ func UDPListeners() ([]Listener, error) {
 // NetworkListeners returns the TCP sockets of this user's processes that other machines may reach, each with a process
 // that has it.
 func NetworkListeners() (map[Listener]int, error) {
-	all, err := Listeners()
+	all, err := NetworkSockets()
 	if err != nil {
 		return nil, err
 	}
 	out, byInode := map[Listener]int{}, map[string]Listener{}
 	for _, l := range all {
-		if addr, err := netip.ParseAddr(l.Address); err == nil && !addr.IsLoopback() && l.UID == os.Geteuid() {
-			byInode[fmt.Sprintf("socket:[%d]", l.socketKey)] = l
-		}
+		byInode[fmt.Sprintf("socket:[%d]", l.socketKey)] = l
 	}
 	if len(byInode) == 0 {
 		return out, nil

@@ -165,7 +165,8 @@ func (s *Stack) subjects(file *stackfile.File, names []string) []string {
 	all := s.wantNetwork(file)
 	var out []string
 	for _, name := range names {
-		if !slices.Contains(all, name) && slices.Contains(all, plan.PartConsent(name)) {
+		_, part := file.Parts[name]
+		if !slices.Contains(all, name) && (slices.Contains(all, plan.PartConsent(name)) || part) {
 			name = plan.PartConsent(name)
 		}
 		out = append(out, name)
@@ -206,6 +207,10 @@ func (s *Stack) Unasked() ([]string, error) {
 func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 	all := s.wantNetwork(file)
 	for _, name := range append(slices.Clone(now.Network), now.Loopback...) {
+		part, ofPart := strings.CutPrefix(name, plan.PartConsent(""))
+		if _, there := file.Parts[part]; ofPart && there { // its own server may listen as it likes
+			continue
+		}
 		if !slices.Contains(all, name) {
 			return &trouble.Trouble{
 				Code:    trouble.NoSite,

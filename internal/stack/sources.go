@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
+	"strings"
 
 	"dravit/internal/debian"
 	"dravit/internal/kind"
@@ -39,6 +41,19 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply
 		base, _ := os.UserHomeDir() // without a home, the client npm is asked
 		s.Address, err = registry(ctx, s, base, set.Sources)
 		s.LogIn = supply.Credentials(base, os.Getenv)
+		if public, secret := supply.Secret(s.Address); secret != "" {
+			s.Address = public
+			s.LogIn = func(address string) string {
+				if strings.HasPrefix(address, strings.TrimSuffix(public, "/")+"/") {
+					return secret
+				}
+				return ""
+			}
+		}
+	}
+	for i := range s.Repositories {
+		r := &s.Repositories[i]
+		r.Address, r.Secret = supply.Secret(r.Address)
 	}
 	if err != nil && len(s.Repositories) == 0 {
 		return s, noSource(err.Error())
@@ -99,10 +114,15 @@ func repositories(sources []settings.Source) ([]supply.Repository, error) {
 		if len(own) > 0 {
 			like = known(own[0])
 		}
-		like.Address, like.Components = cmp.Or(x.Address, like.Address), []string{"main"}
-		like.Expired, like.Unsigned = x.Expired, x.Unsigned
+		suites := x.Suites
+		if suites == nil {
+			suites = suitesOf(own, x.Address)
+		}
+		like.Address, like.Expired, like.Unsigned = cmp.Or(x.Address, like.Address), x.Expired, x.Unsigned
 		if x.Components != nil {
 			like.Components = x.Components
+		} else if len(own) == 0 {
+			like.Components = []string{"main"}
 		}
 		if x.Keyring != "" {
 			text, err := os.ReadFile(x.Keyring)
@@ -111,7 +131,10 @@ func repositories(sources []settings.Source) ([]supply.Repository, error) {
 			}
 			like.Keys = [][]byte{text}
 		}
-		for _, suite := range x.Suites {
+		if len(suites) == 0 {
+			return nil, noSource("a [[source]] names no suites, and this machine's own client knows none for it")
+		}
+		for _, suite := range suites {
 			r := like
 			r.Suite = suite
 			all = append(all, r)
@@ -123,6 +146,25 @@ func repositories(sources []settings.Source) ([]supply.Repository, error) {
 		}
 	}
 	return all, nil
+}
+
+// suitesOf returns the suites that the machine's own client has at an address; if it has none there, as at another
+// mirror, or address is "", those of its first source.
+func suitesOf(own []debian.Source, address string) []string {
+	at := func(address string) (suites []string) {
+		for _, s := range own {
+			if strings.TrimSuffix(s.Address, "/") == strings.TrimSuffix(address, "/") && !slices.Contains(suites,
+				s.Suite) {
+				suites = append(suites, s.Suite)
+			}
+		}
+		return suites
+	}
+	suites := at(address)
+	if len(suites) == 0 && len(own) > 0 {
+		return at(own[0].Address)
+	}
+	return suites
 }
 
 func noSource(because string) error {

@@ -81,7 +81,7 @@ func (s Supplier) add(ctx context.Context, x companion, program, files string, s
 		return err
 	}
 	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
-	if err := s.route().get(ctx, x.tarball, file, sha512.New(), want, func(int64) {}); err != nil {
+	if err := s.route().get(ctx, x.tarball, file, sha512.New(), want, longestFile, func(int64) {}); err != nil {
 		return err
 	}
 	dir := filepath.Join(files, x.Into)

@@ -92,7 +92,7 @@ func (s Supplier) exportPackages(ctx context.Context, out *Exported, dir string,
 		for _, p := range found {
 			before := out.Bytes
 			counted := func(done int64) { progress(before + done) }
-			if err := receive(ctx, p, filepath.Join(at, p.File), counted); err != nil {
+			if err := s.receive(ctx, p, filepath.Join(at, p.File), counted); err != nil {
 				return err
 			}
 			out.Bytes += p.Bytes
@@ -160,7 +160,10 @@ func (s Supplier) exportFile(ctx context.Context, r published, file string, befo
 	if err != nil {
 		return before, err
 	}
-	err = s.route().get(ctx, r.Dist.Tarball, file, sha512.New(), want, func(done int64) { progress(before + done) })
+	err = s.route().get(ctx, r.Dist.Tarball, file, sha512.New(), want, longestFile, func(done int64) {
+		progress(before +
+			done)
+	})
 	if err != nil {
 		return before, err
 	}
@@ -209,7 +212,7 @@ func (s Supplier) exportLists(ctx context.Context, r Repository, dir string, wan
 		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier export
 			return nil, err
 		}
-		if err := signed.get(ctx, r.at(name), file, sha256.New(), want, func(int64) {}); err != nil {
+		if err := r.route().get(ctx, r.at(name), file, sha256.New(), want, sum.Bytes, func(int64) {}); err != nil {
 			return nil, err
 		}
 		text, err := os.ReadFile(file)
@@ -260,7 +263,8 @@ func (s Supplier) From(dir string, unsigned bool) (Supplier, error) {
 		r := Repository{Keys: keys}
 		for _, own := range s.Repositories {
 			if own.Address == e.Address && own.Suite == e.Suite {
-				r = own
+				// What is taken without a signature from a folder of the user's own is not so from one that came along.
+				r = Repository{Keys: own.Keys, Expired: own.Expired, Unsigned: own.Unsigned && unsigned}
 			}
 		}
 		r.Suite, r.Components = e.Suite, e.Components

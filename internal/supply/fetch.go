@@ -61,25 +61,31 @@ func (s Supplier) fetch(ctx context.Context, o Offer, progress func(done int64))
 		return "", err
 	}
 	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
-	return file, s.route().get(ctx, o.tarball, file, sha512.New(), want, progress)
+	return file, s.route().get(ctx, o.tarball, file, sha512.New(), want, longestFile, progress)
 }
 
-// get downloads a file that has a certain digest. It goes on where an earlier call broke off. What has another digest
-// is deleted.
-func (r route) get(ctx context.Context, address, file string, sum hash.Hash, want []byte,
+// longestFile is how long a file may be whose source does not say how long it is, in bytes.
+const longestFile = 2 << 30
+
+// get downloads a file that has a certain digest and at most a number of bytes. It goes on where an earlier call broke
+// off. What has another digest, or is longer, is deleted.
+func (r route) get(ctx context.Context, address, file string, sum hash.Hash, want []byte, most int64,
 	progress func(done int64)) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
 	var err error
 	for try := 1; ; try++ {
-		err = r.download(ctx, address, file, progress)
+		err = r.download(ctx, address, file, most, progress)
 		if err == nil || ctx.Err() != nil || try == tries || !errors.Is(err, errBrokeOff) {
 			break
 		}
 		if err := proc.Sleep(ctx, time.Duration(try)*time.Second); err != nil {
 			return err
 		}
+	}
+	if errors.Is(err, errTooLong) {
+		return errors.Join(fmt.Errorf("%s: %w", address, err), os.Remove(file))
 	}
 	if err != nil {
 		return err
@@ -106,8 +112,11 @@ func read(file string, into hash.Hash) error {
 // errBrokeOff says that a download may be continued.
 var errBrokeOff = errors.New("the download broke off")
 
-// download writes what an address has to a file, after what the file has already.
-func (r route) download(ctx context.Context, address, file string, progress func(done int64)) error {
+// errTooLong says that a source sends more than its list describes.
+var errTooLong = errors.New("it is longer than the source's own list describes")
+
+// download writes what an address has to a file, after what the file has already: at most so many bytes in all.
+func (r route) download(ctx context.Context, address, file string, most int64, progress func(done int64)) error {
 	out, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
@@ -146,10 +155,12 @@ func (r route) download(ctx context.Context, address, file string, progress func
 	for {
 		n, err := resp.Body.Read(buf)
 		stalled.Reset(stallAfter)
+		if have += int64(n); have > most {
+			return errTooLong
+		}
 		if _, err := out.Write(buf[:n]); err != nil {
 			return err // the disk is full, say
 		}
-		have += int64(n)
 		progress(have)
 		if errors.Is(err, io.EOF) {
 			return out.Sync()

@@ -24,7 +24,8 @@ import (
 
 // Repository is one suite of a Debian-format repository.
 type Repository struct {
-	Address    string // http, https, or the file address of a folder
+	Address    string // http, https, or the file address of a folder, without a password (see Secret)
+	Secret     string // the value of the header Authorization for it, or ""
 	Suite      string
 	Components []string
 	Keys       [][]byte // that may sign it, each binary or armored
@@ -107,6 +108,9 @@ func (s Supplier) lists(ctx context.Context, r Repository) (codename string, lis
 	if err != nil {
 		return "", nil, s.refuse(r, err)
 	}
+	if err := r.is(release); err != nil {
+		return "", nil, s.refuse(r, err)
+	}
 	if err := judge(r, release, before, time.Now()); err != nil {
 		return "", nil, err
 	}
@@ -160,6 +164,21 @@ func (Supplier) refuse(r Repository, because error) error {
 }
 
 func (r Repository) String() string { return r.Suite + " of " + hostOf(r.Address) }
+
+// is returns an error if a list of files is that of another suite. The same keys sign the lists of all suites, so
+// somebody between could answer with an older release's.
+func (r Repository) is(release debian.Release) error {
+	base := func(name string) string { // "buster/updates" calls itself "buster"
+		name, _, _ = strings.Cut(name, "/")
+		return name
+	}
+	names := []string{release.Suite, release.Codename}
+	if strings.HasSuffix(r.Suite, "/") || slices.Contains(names, r.Suite) || release.Suite+release.Codename == "" ||
+		strings.Contains(r.Suite, "/") && base(release.Codename) == base(r.Suite) {
+		return nil
+	}
+	return fmt.Errorf("its list is that of %s, and not of %s", cmp.Or(release.Codename, release.Suite), r.Suite)
+}
 
 // judge refuses a list of files that is older than the one that was accepted before, or that has expired.
 func judge(r Repository, release debian.Release, before accepted, now time.Time) error {
@@ -215,6 +234,20 @@ func (r Repository) release(ctx context.Context) (debian.Release, error) {
 	return debian.ReadRelease(text, signature, keys)
 }
 
+// route returns how the repository is asked.
+func (r Repository) route() route {
+	x := signed
+	if r.Secret != "" {
+		x.logIn = func(address string) string {
+			if strings.HasPrefix(address, strings.TrimSuffix(r.Address, "/")+"/") {
+				return r.Secret
+			}
+			return ""
+		}
+	}
+	return x
+}
+
 // at returns the address of a file of the suite.
 func (r Repository) at(name string) string {
 	return strings.TrimSuffix(r.Address, "/") + "/dists/" + r.Suite + "/" + name
@@ -223,7 +256,7 @@ func (r Repository) at(name string) string {
 func (r Repository) small(ctx context.Context, name string) ([]byte, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, 2*stallAfter, errors.New("it took too long"))
 	defer cancel()
-	resp, err := signed.ask(ctx, http.MethodGet, r.at(name), nil)
+	resp, err := r.route().ask(ctx, http.MethodGet, r.at(name), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -265,10 +298,10 @@ func (r Repository) list(ctx context.Context, release debian.Release, name strin
 		address = r.at(filepath.Dir(name) + "/by-hash/SHA256/" + sum.SHA256)
 	}
 	file := filepath.Join(dir, sum.SHA256+".part")
-	err = signed.get(ctx, address, file, sha256.New(), want, func(int64) {})
+	err = r.route().get(ctx, address, file, sha256.New(), want, sum.Bytes, func(int64) {})
 	var status statusError
 	if release.ByHash && errors.As(err, &status) { // it says so, and has it under its name only
-		err = signed.get(ctx, r.at(name), file, sha256.New(), want, func(int64) {})
+		err = r.route().get(ctx, r.at(name), file, sha256.New(), want, sum.Bytes, func(int64) {})
 	}
 	if err != nil {
 		return nil, err

@@ -64,7 +64,7 @@ func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress
 		}
 		fresh = append(fresh, p)
 		g.Go(func() error {
-			if err := receive(ctx, p, s.parcel(p), func(n int64) { count(p.Name, n/2) }); err != nil {
+			if err := s.receive(ctx, p, s.parcel(p), func(n int64) { count(p.Name, n/2) }); err != nil {
 				return err
 			}
 			turns <- struct{}{}
@@ -96,13 +96,19 @@ func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress
 func (s Supplier) parcel(p debian.Package) string { return s.path("cache", p.SHA256+".deb") }
 
 // receive fetches a package into a file.
-func receive(ctx context.Context, p debian.Package, file string, progress func(done int64)) error {
+func (s Supplier) receive(ctx context.Context, p debian.Package, file string, progress func(done int64)) error {
 	want, err := hex.DecodeString(p.SHA256)
 	if err != nil || !fs.ValidPath(p.File) {
 		return fmt.Errorf("the list describes the package %s wrongly", p.Name)
 	}
 	address := p.Base + "/" + (&url.URL{Path: p.File}).EscapedPath()
-	err = signed.get(ctx, address, file, sha256.New(), want, progress)
+	route := signed
+	for _, r := range s.Repositories {
+		if strings.TrimSuffix(r.Address, "/") == p.Base {
+			route = r.route()
+		}
+	}
+	err = route.get(ctx, address, file, sha256.New(), want, p.Bytes, progress)
 	var status statusError
 	if errors.As(err, &status) {
 		return &trouble.Trouble{Code: trouble.NoSource, Because: err.Error(), Err: err,

@@ -23,6 +23,7 @@ const (
 	Killed        Code = "killed"         // something outside killed the process
 	Exited        Code = "exited"         // the process ended by itself
 	Elsewhere     Code = "elsewhere"      // the server listens on another port than its own
+	Exposed       Code = "exposed"        // it listens to other machines, and the user of this one did not agree
 )
 
 // Why there is no plan:

@@ -3,10 +3,12 @@ package node
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
 	"dravit/internal/kind"
@@ -70,7 +72,32 @@ func (node) Inspect(_ context.Context, path string,
 // Files puts node and its tools on the PATH of the part: npm looks for node there.
 func (node) Files(p kind.Part) ([]kind.File, error) {
 	return append(command.Beside(p.Program, "npm", "npx", "corepack", "yarn", "pnpm"),
-		command.Tool("node", p.Program)), nil
+		command.Tool("node", p.Program), kind.File{Name: loopback, Text: loopbackText, Mode: 0o600}), nil
+}
+
+// loopback is a module that every Node.js process of a part's command loads first. Servers that name no address listen
+// on all of them (nodejs.org, "server.listen"), and most projects name none.
+const loopback = "loopback.cjs"
+
+//go:embed loopback.cjs
+var loopbackText string
+
+// Command has the part's servers listen on loopback, unless the user agreed to more.
+func (n node) Command(p kind.Part) kind.Command {
+	c := n.Base.Command(p)
+	if p.Network || p.Want.Worker() {
+		return c
+	}
+	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+	require := `--require="` + quote.Replace(filepath.Join(p.Conf, loopback)) + `"`
+	for i, v := range c.Env {
+		if own, ok := strings.CutPrefix(v, "NODE_OPTIONS="); ok {
+			c.Env[i] = "NODE_OPTIONS=" + strings.TrimSpace(own+" "+require)
+			return c
+		}
+	}
+	c.Env = append(c.Env, "NODE_OPTIONS="+require)
+	return c
 }
 
 func (node) Folders(p kind.Part) []string {
