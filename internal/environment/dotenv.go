@@ -122,8 +122,9 @@ func uncommented(text string) string {
 	return text
 }
 
-// bare matches values that every reader of such files takes as they are, without quotes.
-var bare = regexp.MustCompile(`^[A-Za-z0-9_./:@%+,?&~-]*$`)
+// bare matches values that every reader of such files takes as they are, without quotes, a shell too: that would go on
+// after &, and replace ~.
+var bare = regexp.MustCompile(`^[A-Za-z0-9_./:@%+,?-]*$`)
 
 // quoteLike quotes a value as the old one is quoted, as far as the value allows that.
 func quoteLike(old, value string) string {

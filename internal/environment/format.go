@@ -23,7 +23,7 @@ func Format(format string, vars, folders []string) (string, error) {
 		case "fish":
 			fmt.Fprintf(&b, "set -gx %s %s\n", name, fishQuote(value))
 		case "powershell":
-			fmt.Fprintf(&b, "$env:%s = '%s'\n", name, strings.ReplaceAll(value, "'", "''"))
+			fmt.Fprintf(&b, "$env:%s = %s\n", name, powershellQuote(value))
 		case "dotenv":
 			fmt.Fprintf(&b, "%s=%s\n", name, DotenvQuote(value))
 		default:
@@ -43,7 +43,7 @@ func Format(format string, vars, folders []string) (string, error) {
 		}
 		b.WriteString(" $PATH\n")
 	case "powershell":
-		fmt.Fprintf(&b, "$env:PATH = '%s:' + $env:PATH\n", strings.ReplaceAll(path, "'", "''"))
+		fmt.Fprintf(&b, "$env:PATH = %s + $env:PATH\n", powershellQuote(path+":"))
 	}
 	return b.String(), nil
 }
@@ -51,4 +51,19 @@ func Format(format string, vars, folders []string) (string, error) {
 // fishQuote quotes a text for fish (fishshell.com, "Quotes": \ and ' are the only special characters).
 func fishQuote(text string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(text) + "'"
+}
+
+// powershellQuote quotes a text for PowerShell, which takes typographic apostrophes for the straight one
+// (learn.microsoft.com, "about_Quoting_Rules").
+func powershellQuote(text string) string {
+	var b strings.Builder
+	b.WriteByte('\'')
+	for _, r := range text {
+		if strings.ContainsRune("'\u2018\u2019\u201a\u201b", r) {
+			b.WriteRune(r)
+		}
+		b.WriteRune(r)
+	}
+	b.WriteByte('\'')
+	return b.String()
 }

@@ -9,16 +9,16 @@ import (
 )
 
 func TestFormat(t *testing.T) {
-	vars := []string{"A=high tide", "B=it's $5 \\ `x`", "C="}
+	vars := []string{"A=high tide", "B=it's $5 \\ `x`", "C=", "D=\u2019; x"}
 	folders := []string{"/ferry office/bin", "/b"}
 	for format, want := range map[string]string{
-		"sh": "export A='high tide'\nexport B='it'\\''s $5 \\ `x`'\nexport C=''\n" +
+		"sh": "export A='high tide'\nexport B='it'\\''s $5 \\ `x`'\nexport C=''\nexport D='\u2019; x'\n" +
 			"export PATH='/ferry office/bin:/b':\"$PATH\"\n",
-		"fish": "set -gx A 'high tide'\nset -gx B 'it\\'s $5 \\\\ `x`'\nset -gx C ''\n" +
+		"fish": "set -gx A 'high tide'\nset -gx B 'it\\'s $5 \\\\ `x`'\nset -gx C ''\nset -gx D '\u2019; x'\n" +
 			"set -gx PATH '/ferry office/bin' '/b' $PATH\n",
-		"powershell": "$env:A = 'high tide'\n$env:B = 'it''s $5 \\ `x`'\n$env:C = ''\n" +
+		"powershell": "$env:A = 'high tide'\n$env:B = 'it''s $5 \\ `x`'\n$env:C = ''\n" + "$env:D = '\u2019\u2019; x'\n" +
 			"$env:PATH = '/ferry office/bin:/b:' + $env:PATH\n",
-		"dotenv": "A='high tide'\nB=\"it's \\$5 \\\\ \\`x\\`\"\nC=''\n",
+		"dotenv": "A='high tide'\nB=\"it's \\$5 \\\\ \\`x\\`\"\nC=''\nD='\u2019; x'\n",
 	} {
 		got, err := Format(format, vars, folders)
 		require.NoError(t, err)

@@ -224,11 +224,12 @@ func TestPrivateSite(t *testing.T) {
 
 // A body is read whole before the request occupies a worker, into memory or into a file without a name.
 func TestSpool(t *testing.T) {
+	everyone := &table{own: func(*http.Request) bool { return true }}
 	for _, n := range []int{1, spoolMemory - 1, spoolMemory, spoolMemory + 1, 3 * spoolMemory} {
 		body := bytes.Repeat([]byte("x"), n)
 		r := httptest.NewRequest("POST", "/", io.MultiReader(bytes.NewReader(body))) // whose length nobody knows
 		r.TransferEncoding = []string{"chunked"}
-		done, err := spool(httptest.NewRecorder(), r)
+		done, err := everyone.spool(httptest.NewRecorder(), r)
 		require.NoError(t, err)
 		got, err := io.ReadAll(r.Body)
 		require.NoError(t, err)
@@ -241,9 +242,53 @@ func TestSpool(t *testing.T) {
 	}
 	for _, n := range []int{10, 2 * spoolMemory} {
 		broken := io.MultiReader(bytes.NewReader(make([]byte, n)), iotestErr{})
-		_, err := spool(httptest.NewRecorder(), httptest.NewRequest("POST", "/", broken))
+		_, err := everyone.spool(httptest.NewRecorder(), httptest.NewRequest("POST", "/", broken))
 		assert.ErrorContains(t, err, "low tide")
 	}
+}
+
+// What other users send must not fill the disk while it waits; what the user sends has its own limit.
+func TestSpooledBodiesHaveALimit(t *testing.T) {
+	mine := false
+	all := &table{own: func(*http.Request) bool { return mine }}
+	send := func(n int) (func(), error) {
+		return all.spool(httptest.NewRecorder(), httptest.NewRequest("POST", "/", bytes.NewReader(make([]byte, n))))
+	}
+	var ends []func()
+	for range 3 {
+		done, err := send(20 << 20)
+		require.NoError(t, err)
+		ends = append(ends, done)
+	}
+	_, err := send(20 << 20)
+	require.ErrorIs(t, err, errTooMuchWaits)
+	done, err := send(1 << 10)
+	require.NoError(t, err, "a small one needs no file")
+	done()
+	mine = true
+	done, err = send(20 << 20)
+	require.NoError(t, err)
+	done()
+	mine = false
+	ends[0]()
+	done, err = send(20 << 20)
+	require.NoError(t, err, "when one is gone, there is space again")
+	done()
+	for _, end := range ends[1:] {
+		end()
+	}
+	assert.Zero(t, all.waits.own.Load())
+	assert.Zero(t, all.waits.others.Load())
+}
+
+// HTTP/2 carries a path with a blank as it is; in HTTP/1.1, in which the gateway passes it on, it would end there.
+func TestBlanksInPaths(t *testing.T) {
+	for _, path := range []string{"/a b", "/a\tb", "/a\x01", "/a HTTP/1.1\r\nHost: x", "/a\x7f"} {
+		r := httptest.NewRequest("GET", "/", nil)
+		r.RequestURI = path
+		assert.True(t, malformed(r), "%q", path)
+	}
+	assert.False(t, malformed(httptest.NewRequest("GET", "/a%20b?c=%0a", nil)))
 }
 
 type iotestErr struct{}

@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"maps"
 	"net"
@@ -35,7 +36,8 @@ type table struct {
 	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
-	busy sync.Map // *atomic.Int64 by a stack's id: requests under way
+	waits waiting  // of bodies
+	busy  sync.Map // *atomic.Int64 by a stack's id: requests under way
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -122,7 +124,7 @@ type listenerKey struct{}
 func (t *table) siteFor(d NetworkListener) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		to, err := t.find(d.Host)
-		if err != nil || to == nil || to.Private || strings.HasPrefix(r.URL.Path, "/.dravit/") {
+		if err != nil || to == nil || to.Private || malformed(r) || strings.HasPrefix(r.URL.Path, "/.dravit/") {
 			http.NotFound(w, r)
 			return
 		}
@@ -271,6 +273,8 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		slog.Error("the table of names cannot be read", "error", err)
 		http.Error(w, "500: the gateway's table of names cannot be read", http.StatusInternalServerError)
+	case malformed(r):
+		http.Error(w, "400: the request's address has a blank or a control character", http.StatusBadRequest)
 	case to == nil:
 		t.unknown(w, r, host)
 	case r.URL.Path == health.RoutePath:
@@ -286,6 +290,12 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		t.forward(w, r, to)
 	}
+}
+
+// malformed reports whether the target of a request has what no target may have (RFC 9112, section 3.2), and what would
+// end it early in HTTP/1.1, in which the gateway passes it on. HTTP/2 carries it as a text of its own.
+func malformed(r *http.Request) bool {
+	return strings.ContainsFunc(r.RequestURI, func(c rune) bool { return c <= ' ' || c == 0x7f })
 }
 
 // escapes answers a request for a file that a link leads to, out of the project. It reports whether it did.
@@ -323,7 +333,11 @@ func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 		defer to.busy.Add(-1)
 	}
 	if to.Buffered && r.ContentLength != 0 && r.Header["Upgrade"] == nil {
-		done, err := spool(w, r)
+		done, err := t.spool(w, r)
+		if errors.Is(err, errTooMuchWaits) {
+			http.Error(w, "503: too many bytes of requests wait already; try again later", http.StatusServiceUnavailable)
+			return
+		}
 		if err != nil {
 			http.Error(w, "400: the request's body broke off, or is longer than 2 GB", http.StatusBadRequest)
 			return

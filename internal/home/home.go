@@ -47,9 +47,15 @@ func Open(dir string) (*Home, error) {
 			"cannot hold", dir, dir[i])
 	}
 	h := &Home{Dir: dir}
-	if run, err := h.recordedRun(); err == nil { // it is written last, so the rest exists
+	run, err := h.recordedRun()
+	if err == nil { // it is written last, so the rest exists
 		h.Run = run
 		return h, nil
+	}
+	if run != "" && Locked(h.Path(KeeperLock)) { // the sockets of what runs are there: no other folder may take its place
+		return nil, &trouble.Trouble{Code: trouble.RunFolder, What: "Dravit's run folder cannot be used",
+			Because: err.Error(), Next: "put " + run + " right (your own folder, mode 0700), or end the keeper: dravit stop " +
+				"then works again", Err: err}
 	}
 	for _, sub := range []string{"", "stacks", "templates", "bin"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
@@ -80,12 +86,12 @@ func (h *Home) Stack(id string, parts ...string) string {
 
 // recordedRun returns the run folder that was recorded once. It is not derived again: a cron job, su and a desktop have
 // different environments, and must find the same keeper.
-func (h *Home) recordedRun() (string, error) {
+func (h *Home) recordedRun() (run string, err error) {
 	text, err := os.ReadFile(h.Path("run"))
 	if err != nil {
 		return "", err
 	}
-	run := strings.TrimSpace(string(text))
+	run = strings.TrimSpace(string(text))
 	return run, HoldRun(run)
 }
 
@@ -101,28 +107,61 @@ func HoldRun(run string) error {
 }
 
 // trusted returns an error if a folder must not hold our sockets: it must be a folder of this user, no link, and closed
-// to others.
+// to others. One that was opened to others is closed again, unless another user put something into it meanwhile.
 func trusted(run string) error {
 	info, err := os.Lstat(run)
 	if err != nil {
 		return err
 	}
-	stat, ok := info.Sys().(*syscall.Stat_t)
-	if !ok || !info.IsDir() || int(stat.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+	if !info.IsDir() || !ours(info) {
 		return fmt.Errorf("%s is not a folder that only this user may enter", run)
 	}
-	return nil
+	if info.Mode().Perm() == 0o700 {
+		return nil
+	}
+	if err := os.Chmod(run, 0o700); err != nil {
+		return err
+	}
+	return filepath.WalkDir(run, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		x, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) { // it has gone meanwhile
+			return nil
+		}
+		if err == nil && !ours(x) {
+			err = fmt.Errorf("another user put %s there while the folder was open to others: delete it", path)
+		}
+		return err
+	})
+}
+
+// ours reports whether a file belongs to this user.
+func ours(info fs.FileInfo) bool {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(stat.Uid) == os.Geteuid()
 }
 
 // makeRun creates the run folder and records its path. The folder is in /tmp and not in $XDG_RUNTIME_DIR, which
-// vanishes with the last log-in while stacks keep running. The keeper's lock on the folder keeps cleaners of /tmp away.
+// vanishes with the last log-in while stacks keep running, unless nothing can be made in /tmp. The keeper's lock on the
+// folder keeps cleaners of /tmp away.
 func (h *Home) makeRun() (string, error) {
 	run, err := os.MkdirTemp("/tmp", "dravit-")
+	if other := os.Getenv("XDG_RUNTIME_DIR"); err != nil && filepath.IsAbs(other) && len(other) <= longestRunParent {
+		if there, otherErr := os.MkdirTemp(other, "dravit-"); otherErr == nil {
+			run, err = there, nil
+		}
+	}
 	if err != nil {
 		return "", err
 	}
 	return run, WriteFile(h.Path("run"), []byte(run+"\n"), 0o600)
 }
+
+// longestRunParent is how long the path of the folder may be in which the run folder is, so that the paths of sockets
+// stay within 103 bytes.
+const longestRunParent = 40
 
 // WriteFile replaces a file atomically: a reader, or a crash at any moment, finds the old content or the new one.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {

@@ -53,15 +53,33 @@ func TestRunFolder(t *testing.T) {
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	assert.Equal(t, h.Run, open(t, dir).Run)
 
-	// A folder that others could have put there is not trusted.
+	// One whose mode was changed is closed again; a folder that others could have put there is not trusted.
 	require.NoError(t, os.Chmod(h.Run, 0o777))
+	assert.Equal(t, h.Run, open(t, dir).Run)
+	info, err = os.Lstat(h.Run)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	require.NoError(t, os.RemoveAll(h.Run))
+	require.NoError(t, os.Symlink(t.TempDir(), h.Run))
+	keeper, err := Lock(h.Path(KeeperLock))
+	require.NoError(t, err)
+	_, err = Open(dir)
+	require.ErrorContains(t, err, "run folder cannot be used", "while a keeper lives, there is no second one")
+	require.NoError(t, keeper.Close())
 	other := open(t, dir)
 	assert.NotEqual(t, h.Run, other.Run)
+	require.NoError(t, os.Remove(h.Run))
 	require.NoError(t, os.RemoveAll(other.Run))
-	require.NoError(t, os.Symlink(t.TempDir(), other.Run))
-	assert.NotEqual(t, other.Run, open(t, dir).Run)
-	require.NoError(t, os.Remove(other.Run))
-	require.NoError(t, os.RemoveAll(h.Run))
+
+	if os.Geteuid() == 0 { // what another user put there meanwhile is named
+		require.NoError(t, os.Mkdir(other.Run, 0o777))
+		require.NoError(t, os.Chmod(other.Run, 0o777))
+		planted := filepath.Join(other.Run, "db.sock")
+		require.NoError(t, os.WriteFile(planted, nil, 0o666))
+		require.NoError(t, os.Chown(planted, 65534, 65534))
+		assert.ErrorContains(t, HoldRun(other.Run), planted)
+		require.NoError(t, os.RemoveAll(other.Run))
+	}
 }
 
 func TestOpenAtOnce(t *testing.T) {
