@@ -131,7 +131,7 @@ func TestWhatIsReallyOpen(t *testing.T) {
 	r := w.dravit("start", "--yes", "--reachable", "api")
 	assert.Equal(t, 1, r.code, r.all())
 	assert.Contains(t, flat(r.stderr), "it listens on 0.0.0.0:")
-	assert.Contains(t, flat(r.stderr), "which other machines may reach, and you did not agree to that")
+	assert.Contains(t, flat(r.stderr), "open to other machines without your consent")
 	assert.Contains(t, flat(r.stderr), "dravit start --reachable part.tides")
 	assert.Equal(t, "failed", w.status().part(t, "tides").State)
 	assert.Contains(t, flat(w.dravit("diagnose").stdout), "part tides listens to other machines, and you did not agree")

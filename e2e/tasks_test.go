@@ -153,7 +153,16 @@ when = "before-stop"
 	assert.Equal(t, []string{"first", "second", "second"}, w.noted())
 	s := w.status()
 	assert.Equal(t, "answers", s.part(t, "seats").State)
-	assert.Equal(t, "stopped", s.part(t, "app").State, "it may depend on the task")
+	// What may depend on the task waits for it, whatever restarts, and status says why.
+	kill(t, w.keeperPID())
+	for range 2 {
+		s = w.status()
+		assert.Equal(t, "waiting", s.part(t, "app").State)
+		assert.Equal(t, "failed", s.State)
+		assert.Contains(t, s.part(t, "app").Because, "the task second failed")
+		assert.Contains(t, w.must("status").stdout, "task second  failed")
+		w.eventually("the store answers", func() bool { return w.status().part(t, "seats").State == "answers" })
+	}
 	var failure struct{ Error struct{ Code string } }
 	w.json(&failure, "start")
 	assert.Equal(t, "task-failed", failure.Error.Code)

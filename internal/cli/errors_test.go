@@ -113,27 +113,33 @@ func TestNotAnswering(t *testing.T) {
 		out.Sites = append(out.Sites, keeper.SiteResult{Name: "ferry", Rungs: rungs})
 		return out
 	}
-	assert.Nil(t, notAnswering(site(health.Result{Rung: kind.Replies, Holds: &yes})))
-	f := notAnswering(stack.Started{Parts: []lifecycle.Status{
+	f, _ := notAnswering(site(health.Result{Rung: kind.Replies, Holds: &yes}))
+	assert.Nil(t, f)
+	f, about := notAnswering(stack.Started{Parts: []lifecycle.Status{
 		part("app", lifecycle.Waiting), part("web", lifecycle.Starting), part("db", lifecycle.Failed),
 	}})
 	assert.Equal(t,
 		&ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) does not answer", Because: "it is still failed",
 			Next: "dravit logs db"}, f)
+	assert.Equal(t, []string{"part.db", "machine"}, about, "the cause of another part is not that of this one")
 	unwell := part("db", lifecycle.Unwell)
 	unwell.Because, unwell.Next, unwell.LogTail = "works: fog", "dravit check", []string{"one", "two"}
-	f = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting), unwell}})
+	f, _ = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting), unwell}})
 	assert.Equal(t, &ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) is unwell",
 		Because: "works: fog", Next: "dravit check",
 		Detail: "its log ends with\n  one\n  two"}, f)
-	f = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting)}})
+	f, _ = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting)}})
 	require.NotNil(t, f)
 	assert.Equal(t, "it is still waiting", f.Because)
 
-	assert.Equal(t, "the gateway does not run", notAnswering(site()).Because)
-	f = notAnswering(site(health.Result{Rung: kind.Replies, Holds: &no, Expected: "a page", Got: "fog"}))
+	f, _ = notAnswering(site())
+	assert.Equal(t, "the gateway does not run", f.Because)
+	f, _ = notAnswering(site(health.Result{Rung: kind.Replies, Holds: &no, Expected: "a page", Got: "fog"}))
+	assert.Equal(t, "the site ferry answers wrongly", f.What)
 	assert.Equal(t, "replies: expected a page, got fog", f.Because)
 	assert.Equal(t, "dravit diagnose", f.Next)
-	f = notAnswering(site(health.Result{Rung: kind.Resolves, Holds: &no}))
+	f, _ = notAnswering(site(health.Result{Rung: kind.Replies, Holds: &no, Silent: true}))
+	assert.Equal(t, "the site ferry does not answer", f.What)
+	f, _ = notAnswering(site(health.Result{Rung: kind.Resolves, Holds: &no}))
 	assert.Equal(t, "dravit names hosts on, or dravit names resolver on", f.Next)
 }

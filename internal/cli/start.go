@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/diagnose"
 	"dravit/internal/health"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
@@ -242,8 +243,8 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 	}
 	a.ui.Changed(out.Plan)
 	a.ui.Warnings(out.Plan)
-	if f := notAnswering(out); f != nil {
-		diagnosed(ctx, s, f)
+	if f, about := notAnswering(out); f != nil {
+		diagnosed(ctx, s, f, about)
 		return f
 	}
 	a.ui.Started(s.Name, out, took)
@@ -255,13 +256,17 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 	return nil
 }
 
-// diagnosed adds to a failure what diagnose finds first.
-func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure) {
+// diagnosed adds to a failure what diagnose finds first about its subjects.
+func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure, about []string) {
 	d, err := s.Diagnose(ctx)
-	if err != nil || len(d.Causes) == 0 {
+	if err != nil {
 		return // the keeper's own words stay
 	}
-	first := d.Causes[0]
+	i := slices.IndexFunc(d.Causes, func(c diagnose.Cause) bool { return c.About(about) })
+	if i < 0 {
+		return
+	}
+	first := d.Causes[i]
 	f.Because, f.Next = first.What, first.Remedy
 	if len(first.Evidence) > 0 {
 		f.Detail = strings.TrimSuffix("seen\n  "+strings.Join(first.Evidence, "\n  ")+"\n"+f.Detail, "\n")
@@ -280,8 +285,9 @@ type startJSON struct {
 	Tasks   []stack.TaskStatus `json:"tasks,omitempty"` // that ran in this start
 }
 
-// notAnswering names the first part or site that does not answer, or nil if all do.
-func notAnswering(out stack.Started) *ui.Failure {
+// notAnswering names the first part or site that does not answer, or nil if all do, and the subjects of the causes that
+// could explain that: its own and those of what it rests on.
+func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 	// A part that waits for a failed one is not the cause.
 	for _, states := range [][]lifecycle.State{
 		{lifecycle.Failed},
@@ -309,31 +315,45 @@ func notAnswering(out stack.Started) *ui.Failure {
 				if f.Next == "" {
 					f.Next = "dravit logs " + p.Name
 				}
-				return f
+				return f, []string{"part." + p.Name, "machine"}
 			}
 		}
 	}
 	for _, s := range out.Sites {
+		about := []string{"site." + s.Name, "gateway", "machine"}
+		for _, x := range out.Plan.Sites {
+			if x.Name == s.Name {
+				about = append(about, "part."+x.Server, "part."+x.App)
+			}
+		}
 		if len(s.Rungs) == 0 {
 			return &ui.Failure{
 				Exit:    exitFailed,
 				What:    "the site " + s.Name + " does not answer",
 				Because: "the gateway does not run",
 				Next:    "dravit diagnose",
-			}
+			}, about
 		}
 		if fell := health.FirstMiss(s.Rungs); fell != nil {
 			f := &ui.Failure{
 				Exit:    exitFailed,
-				What:    "the site " + s.Name + " answers wrongly",
+				What:    "the site " + s.Name + " " + howNot(fell),
 				Because: fell.Miss(),
 				Next:    "dravit diagnose",
 			}
 			if fell.Rung == kind.Resolves {
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}
-			return f
+			return f, about
 		}
 	}
-	return nil
+	return nil, nil
+}
+
+// howNot says how a site fails: what came is wrong, or nothing came.
+func howNot(fell *health.Result) string {
+	if fell.Silent || fell.Rung != kind.Replies && fell.Rung != kind.Matches {
+		return "does not answer"
+	}
+	return "answers wrongly"
 }

@@ -36,6 +36,8 @@ type statusJSON struct {
 	Reachable []stack.Reach `json:"reachable"`
 	// Runs are the runs of commands that run at intervals, by part.
 	Runs map[string]supervise.Runs `json:"runs,omitempty"`
+	// Failed are the tasks and seeds that failed when they ran last.
+	Failed []stack.FailedTask `json:"failed_tasks,omitempty"`
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -76,6 +78,7 @@ func (a *app) statusCommand() *cobra.Command {
 				Notes:     append([]string{}, status.Notes...),
 				Reachable: status.Reachable,
 				Runs:      status.Runs,
+				Failed:    status.Failed,
 			}
 			if out.Parts == nil {
 				out.Parts = []lifecycle.Status{}

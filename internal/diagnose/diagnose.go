@@ -5,6 +5,7 @@ package diagnose
 import (
 	"cmp"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -119,6 +120,13 @@ type Cause struct {
 	rank rank
 }
 
+// About reports whether the cause concerns one of some subjects, or what is below one: part.db.seed is about part.db.
+func (c Cause) About(subjects []string) bool {
+	return slices.ContainsFunc(subjects, func(s string) bool {
+		return c.Subject == s || strings.HasPrefix(c.Subject, s+".")
+	})
+}
+
 // rank orders causes: what was seen on the machine goes before what a program wrote, and that before what is only
 // likely.
 type rank int
@@ -211,12 +219,20 @@ func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where strin
 			continue
 		}
 		told[line] = true
-		d.add(written, s.Cause, subject, means, remedy, where+": "+lineAt(text, at))
+		d.add(written, s.Cause, subject, means, remedy, shortPath(where)+": "+lineAt(text, at))
 	}
 	return len(told) > 0
 }
 
 // lineAt returns the line of a text that holds an offset.
+// shortPath returns a path as far as it tells one log of a stack from another: the rest would push aside what is said.
+func shortPath(path string) string {
+	if !filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Base(filepath.Dir(path)), filepath.Base(path))
+}
+
 func lineAt(text string, at int) string {
 	begin := strings.LastIndexByte(text[:at], '\n') + 1
 	line, _, _ := strings.Cut(text[begin:], "\n")

@@ -45,6 +45,14 @@ func (d *doctor) part(p PartFacts) {
 	d.ownPart(p)
 }
 
+// how says how something fails that lives: what came is wrong, or nothing came. fell may be nil.
+func how(fell *health.Result) string {
+	if fell != nil && fell.Silent {
+		return "gives no answer in time"
+	}
+	return "answers wrongly"
+}
+
 // ownPart finds out why a part that Dravit runs does not answer.
 func (d *doctor) ownPart(p PartFacts) {
 	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
@@ -105,7 +113,7 @@ func (d *doctor) ownPart(p PartFacts) {
 		d.add(likely, "crashed", subject, "part "+name+" exited by itself", "dravit logs "+name,
 			append([]string{said}, last(p.Log, 3)...)...)
 	default:
-		d.add(likely, "unwell", subject, "part "+name+" lives, and answers wrongly",
+		d.add(likely, "unwell", subject, "part "+name+" lives, and "+how(health.FirstMiss(p.Rungs)),
 			"dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	}
 }

@@ -141,6 +141,6 @@ func (d *doctor) answer(s SiteFacts, subject string, fell *health.Result) {
 		d.add(likely, "status-unexpected", subject, fmt.Sprintf("the site answers with status %d", s.Status),
 			"correct the application, or the key expect in dravit.toml", said)
 	default:
-		d.add(likely, "unwell", subject, "the site answers wrongly", "dravit check, and dravit logs", said)
+		d.add(likely, "unwell", subject, "the site "+how(fell), "dravit check, and dravit logs", said)
 	}
 }

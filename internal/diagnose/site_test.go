@@ -101,7 +101,7 @@ func TestServerTells(t *testing.T) {
 	f.Sites[0].NowLogs = map[string]string{"web": "Fatal: fog"}
 	got := Causes(f)
 	require.Equal(t, []string{"site.ferry application-error"}, words(got))
-	assert.Equal(t, []string{"/logs/web.log: Fatal: fog"}, got[0].Evidence)
+	assert.Equal(t, []string{"logs/web.log: Fatal: fog"}, got[0].Evidence)
 	f.Sites[0].NowLogs["app"] = "no table boats"
 	assert.Equal(t, []string{"site.ferry tables-missing"}, words(Causes(f)))
 }

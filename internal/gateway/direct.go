@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/textproto"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -23,6 +24,9 @@ import (
 // The goroutine that accepted a request also passes it on, if it has no body, over a connection that is reused. The
 // standard library's reverse proxy would hand it to two other goroutines and back. Requests with a body or with a
 // protocol upgrade go through the library's.
+
+// silence is how long a web server may give no answer to a request: longer than any long poll, and not for ever.
+var silence = 10 * time.Minute
 
 // keptConn is a connection to a web server that is kept for later requests.
 type keptConn struct {
@@ -201,7 +205,7 @@ func (to *target) send(w http.ResponseWriter, r *http.Request, t *table, again b
 		case errors.Is(err, errCrashed): // the runtime is restarting: ask again then
 			t.back(r.Context(), to).passOnce(w, r, t)
 			return
-		case kept && r.Context().Err() == nil: // the web server had closed it
+		case kept && r.Context().Err() == nil && !os.IsTimeout(err): // the web server had closed it
 			x = to.lines.get()
 		default:
 			to.proxy.ErrorHandler(w, r, err)
@@ -221,7 +225,10 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 	if err := x.out.Flush(); err != nil {
 		return false, err
 	}
+	// The first byte has to come in time; after it an answer may take as long as it likes.
+	_ = x.conn.SetReadDeadline(time.Now().Add(silence))
 	resp, err := http.ReadResponse(x.in, r)
+	_ = x.conn.SetReadDeadline(time.Time{})
 	for err == nil && resp.StatusCode >= 100 && resp.StatusCode < 200 {
 		if resp.StatusCode == http.StatusSwitchingProtocols {
 			return false, errors.New("it switches to another protocol, which was not asked for")

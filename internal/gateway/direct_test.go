@@ -304,3 +304,33 @@ func scripted(t *testing.T, socket string, answer func(n int) string) *atomic.In
 	}()
 	return &conns
 }
+
+// A server that accepts a request and never answers does not hold the client for ever; one that has begun to answer may
+// take its time.
+func TestSilentServer(t *testing.T) {
+	was := silence
+	silence = 300 * time.Millisecond
+	defer func() { silence = was }()
+	socket := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/never" {
+			<-r.Context().Done()
+			return
+		}
+		_, _ = io.WriteString(w, "tide ")
+		_ = http.NewResponseController(w).Flush()
+		time.Sleep(2 * silence)
+		_, _ = io.WriteString(w, "turns")
+	})
+	table, _ := newTable(t, Route{Host: "ferry.localhost", Network: "unix", Address: socket})
+	ask := entrance(t, table)
+	for _, method := range []string{"GET", "POST"} {
+		resp, text, err := ask(method, "/never")
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusGatewayTimeout, resp.StatusCode)
+		assert.Contains(t, text, "gives no answer")
+		resp, text, err = ask(method, "/slow")
+		require.NoError(t, err)
+		assert.Equal(t, 200, resp.StatusCode)
+		assert.Equal(t, "tide turns", text)
+	}
+}

@@ -215,6 +215,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 	transport := &http.Transport{
 		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
 		MaxIdleConnsPerHost: maxIdle, IdleConnTimeout: idleLife, DisableCompression: true,
+		ResponseHeaderTimeout: silence,
 	}
 	to := &url.URL{Scheme: "http", Host: r.Host}
 	return &httputil.ReverseProxy{
@@ -243,6 +244,12 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
+			if errors.Is(err, os.ErrDeadlineExceeded) || os.IsTimeout(err) {
+				t.page(w, req, http.StatusGatewayTimeout, pageData{Title: host + " gives no answer",
+					Text:    "The stack " + r.Stack + " accepted the request, and gave no answer in " + silence.String() + ".",
+					Command: "dravit diagnose --stack " + r.Stack})
+				return
+			}
 			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer",
 				Text:    "The web server of the stack " + r.Stack + " did not accept the request.",
 				Command: "dravit status --stack " + r.Stack})

@@ -29,6 +29,7 @@ type Result struct {
 	MS       float64       `json:"ms"`
 	Expected string        `json:"expected,omitempty"`
 	Got      string        `json:"got,omitempty"`
+	Silent   bool          `json:"silent,omitempty"` // nothing came in time
 }
 
 // Miss says what the rung expected and what came. Call it only on a rung that does not hold.
@@ -73,6 +74,7 @@ func climb(ctx context.Context, ladder []kind.Rung, deadline time.Duration) []Re
 		r.MS = float64(time.Since(began).Microseconds()) / 1000
 		if err != nil && asked.Err() != nil && ctx.Err() == nil {
 			err = &kind.Miss{Expected: "an answer within " + deadline.String(), Got: "none"}
+			r.Silent = true
 		}
 		cancel()
 		holds := err == nil

@@ -389,7 +389,7 @@ func (l *lifetime) exposed(results []health.Result) string {
 	for _, x := range all {
 		pid, known := held[x]
 		if known && members.Include(l.spec.Lock, pid) {
-			return fmt.Sprintf("it listens on %s, which other machines may reach, and you did not agree to that",
+			return fmt.Sprintf("it listens on %s, open to other machines without your consent",
 				net.JoinHostPort(x.Address, strconv.Itoa(x.Port)))
 		}
 		if known {

@@ -43,3 +43,12 @@ func AnyShouldRun(h *home.Home) bool {
 		return d.Name() != gatewayID && ShouldRun(h, d.Name())
 	})
 }
+
+// PreparingFile is the note of a start whose tasks are not done: they run, or one has failed.
+func PreparingFile(h *home.Home, id string) string { return h.Stack(id, "state", "starting.json") }
+
+// Preparing reports whether the tasks of a stack's start are not done.
+func Preparing(h *home.Home, id string) bool {
+	_, err := os.Lstat(PreparingFile(h, id))
+	return err == nil
+}

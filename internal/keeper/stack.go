@@ -532,7 +532,15 @@ func (s *stackRunner) adopt() error {
 	s.mu.Unlock()
 	s.apply.Lock()
 	defer s.apply.Unlock()
-	s.add(spec.Parts, alive, was)
+	parts := spec.Parts
+	if Preparing(s.keeper.home, s.id) {
+		// Its tasks have failed, or run just now. What may depend on them has to wait for a start that completes them.
+		parts = slices.DeleteFunc(slices.Clone(parts), func(p kind.Part) bool {
+			_, begun := was.Hashes[p.Name]
+			return !p.Role.Store() && !begun && alive[p.Name] == (proc.Identity{})
+		})
+	}
+	s.add(parts, alive, was)
 	s.watch(spec)
 	s.ask()
 	return nil

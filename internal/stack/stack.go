@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"dravit/internal/environment"
 	"dravit/internal/home"
@@ -24,6 +26,7 @@ import (
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 	"dravit/internal/supervise"
+	"dravit/internal/task"
 	"dravit/internal/trouble"
 )
 
@@ -223,6 +226,8 @@ type Status struct {
 	// Runs are the runs of the commands that run at intervals, by the name of the part. A part whose first run has not
 	// ended is not in it.
 	Runs map[string]supervise.Runs
+	// Failed are the tasks and seeds that failed when they ran last, by name.
+	Failed []FailedTask
 }
 
 // Status returns the states of the parts. If the keeper has died, it starts it again first.
@@ -258,11 +263,52 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	for _, x := range out.SiteStates {
 		out.State = lifecycle.Worse(out.State, x.State)
 	}
+	if err := s.addTasks(&out); err != nil {
+		return out, err
+	}
 	if out.Runs, err = s.runs(); err != nil {
 		return out, err
 	}
 	out.Reachable, err = s.reachable(out.Sites)
 	return out, err
+}
+
+// addTasks adds the tasks that have failed. A start that they stopped is not over: its parts wait for them.
+func (s *Stack) addTasks(out *Status) error {
+	if s.ID == "" || home.Locked(s.tasksLock()) { // they run just now: their records say that they were interrupted
+		return nil
+	}
+	records, err := task.ReadRecords(s.taskRecords())
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(records)) {
+		if r := records[name]; r.Failed() {
+			shown := name
+			if part, ok := strings.CutPrefix(name, seedRecord("")); ok {
+				shown = "seed of " + part
+			}
+			out.Failed = append(out.Failed, FailedTask{Name: shown, At: r.At, How: r.How})
+		}
+	}
+	if !keeper.Preparing(s.Home, s.ID) || !keeper.ShouldRun(s.Home, s.ID) || len(out.Failed) == 0 {
+		return nil
+	}
+	out.State = lifecycle.Worse(out.State, lifecycle.Failed)
+	for i := range out.Parts {
+		if p := &out.Parts[i]; p.State == lifecycle.Stopped {
+			p.State, p.Because, p.Next = lifecycle.Waiting, "the task "+out.Failed[0].Name+" failed, which runs before it",
+				"dravit logs "+out.Failed[0].Name+"; then dravit start"
+		}
+	}
+	return nil
+}
+
+// FailedTask is a task, or the load of a seed, that failed when it ran last.
+type FailedTask struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+	How  string    `json:"how"`
 }
 
 // runs reads how the commands that run at intervals ran last.

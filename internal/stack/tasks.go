@@ -119,10 +119,13 @@ func noSuchTask(name string, file *stackfile.File) error {
 	return t
 }
 
+// tasksLock returns the file that is locked while the stack's tasks run.
+func (s *Stack) tasksLock() string { return s.Home.Stack(s.ID, "tasks.lock") }
+
 // lockTasks waits until no other command runs tasks of the stack, and returns a function that lets others.
 func (s *Stack) lockTasks(ctx context.Context) (unlock func(), err error) {
 	for {
-		lock, err := home.TryLock(s.Home.Stack(s.ID, "tasks.lock"))
+		lock, err := home.TryLock(s.tasksLock())
 		if err == nil {
 			return func() { lock.Close() }, nil
 		}
@@ -193,7 +196,7 @@ func (s *Stack) runTask(ctx context.Context, t task.Task, report func(TaskEvent)
 	return r, errors.Join(err, home.WriteJSON(s.taskRecords(), records))
 }
 
-func (s *Stack) startingFile() string { return s.Home.Stack(s.ID, "state", "starting.json") }
+func (s *Stack) startingFile() string { return keeper.PreparingFile(s.Home, s.ID) }
 
 // beganStart returns when the stack began to start, or zero if it has started already. starting is whether it did not
 // run before. A start that noted this goes on until endStart, so that the next command tries again after a failure.

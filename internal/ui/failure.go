@@ -46,10 +46,30 @@ func (u *UI) Failure(f *Failure) {
 	}
 	if f.Detail != "" {
 		for l := range strings.Lines(f.Detail) {
-			fmt.Fprintln(u.Err, "    "+ansi.Truncate(strings.TrimRight(l, "\n"), Width()-4, "..."))
+			u.detail(strings.TrimRight(l, "\n"))
 		}
 	}
 	if f.Next != "" {
 		part("   next", f.Next)
+	}
+}
+
+// longestDetail is how many lines of the terminal one line of a detail may take: what it says may stand at its end.
+const longestDetail = 4
+
+// detail writes a line of a detail: as it is if it fits, else over several lines of the terminal.
+func (u *UI) detail(line string) {
+	if ansi.StringWidth(line) <= Width()-4 {
+		fmt.Fprintln(u.Err, "    "+line)
+		return
+	}
+	text := strings.TrimLeft(line, " ")
+	indent := strings.Repeat(" ", 4+len(line)-len(text))
+	lines := wrap(text, max(20, Width()-len(indent)))
+	for i, l := range lines[:min(len(lines), longestDetail)] {
+		if l = ansi.Truncate(l, Width()-len(indent), "..."); i == longestDetail-1 && len(lines) > longestDetail {
+			l = ansi.Truncate(l, Width()-len(indent)-3, "") + "..."
+		}
+		fmt.Fprintln(u.Err, indent+l)
 	}
 }

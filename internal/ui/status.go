@@ -91,6 +91,11 @@ func (u *UI) Status(s stack.Status) {
 		}
 		u.table([]string{"site", "address", "state", "answered"}, rows, 3)
 	}
+	for _, t := range s.Failed {
+		u.say("")
+		u.say("task " + printable(t.Name) + "  " + u.state(lifecycle.Failed) + "  " + u.dim(duration(now.Sub(t.At))+" ago: "+
+			printable(t.How)))
+	}
 	u.passedOver(s.Notes)
 	u.say("")
 	if s.State != lifecycle.Stopped {
