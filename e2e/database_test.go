@@ -597,3 +597,28 @@ func TestMoreDatabases(t *testing.T) {
 		})
 	}
 }
+
+// A mark is of any part that keeps data, not of SQL databases only.
+func TestMarksOfOtherParts(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"harbour\"\n[part.seats]\nkind = \"redis\"\n[part.mail]\nkind = \"dravit-mail\"\n")
+	w.must("start")
+	set := func(value string) {
+		w.must("run", "--", "sh", "-c", "redis-cli SET boat "+value)
+	}
+	set("heron")
+	r := w.dravit("db", "mark")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, flat(r.stderr), "it is not clear which part is meant")
+	assert.Contains(t, flat(r.stderr), "seats, mail")
+	w.must("db", "mark", "one", "--part", "seats")
+	set("owl")
+	w.must("db", "rewind", "one", "--part", "seats")
+	assert.Contains(t, w.must("run", "--", "redis-cli", "GET", "boat").stdout, "heron")
+	assert.Contains(t, w.must("db", "marks", "--part", "seats").stdout, "before-rewind")
+	w.must("db", "rewind", "before-rewind", "--part", "seats")
+	assert.Contains(t, w.must("run", "--", "redis-cli", "GET", "boat").stdout, "owl")
+	w.must("db", "marks", "--part", "seats", "--delete", "one")
+	assert.Equal(t, 2, w.dravit("db", "load", "x.sql", "--part", "seats").code)
+	w.must("check", "--deep")
+}

@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -95,4 +97,72 @@ func TestExtensionsOffLeavesOut(t *testing.T) {
 	r := w.dravit("extensions", "off", "xdebug")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.stderr, "debugger = true")
+}
+
+// Shells complete the names of a stack: parts, sites, tasks, marks, databases, and the machine's stacks and kinds.
+func TestCompletion(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"quay\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.records]\nkind = \"sqlite\"\n"+
+		"[[site]]\nname = \"ferry\"\n[[task]]\nname = \"tables\"\ncommand = \"true\"\nwhen = \"by-hand\"\n")
+	w.write("public/index.html", "x")
+	w.must("start")
+	w.must("db", "mark", "low-tide")
+	w.must("db", "add", "archive")
+	bash := w.command(t.Context(), "completion", "bash")
+	script := finish(t, bash).stdout
+	w.write("complete.bash", script)
+	w.write("complete.fish", w.must("completion", "fish").stdout)
+	for line, want := range map[string]string{
+		"restart ":          "records seats web",
+		"restart seats ":    "records web",
+		"check f":           "ferry",
+		"task ":             "tables",
+		"db rewind ":        "low-tide",
+		"db drop ":          "archive",
+		"db copy ":          "quay",
+		"--stack ":          "quay",
+		"logs --stack=quay": "--stack=quay",
+		"supply ngi":        "nginx",
+		"env --format po":   "powershell",
+		"db marks --part ":  "records",
+	} {
+		words := strings.Split("dravit "+line, " ")
+		cmd := exec.Command("bash", "--norc", "-c", `source /usr/share/bash-completion/bash_completion; source complete.bash; COMP_LINE="$0"; COMP_POINT=${#0}; COMP_WORDS=("$@")
+COMP_CWORD=$(($# - 1)); COMP_TYPE=9; __start_dravit 2>/dev/null; printf '%s\n' "${COMPREPLY[@]}"`, "dravit "+line)
+		cmd.Args = append(cmd.Args, words...)
+		got := w.shellWords(cmd)
+		if strings.Contains(line, "=") {
+			continue // bash splits words at = on its own
+		}
+		assert.Equal(t, want, got, "bash: %s", line)
+		fish := exec.Command("fish", "--no-config", "-c", "source complete.fish; complete -C 'dravit "+line+"'")
+		assert.Equal(t, want, w.shellWords(fish), "fish: %s", line)
+	}
+	for shell, check := range map[string]string{"zsh": "zsh -n", "powershell": "grep -q Register-ArgumentCompleter"} {
+		w.write("complete", w.must("completion", shell).stdout)
+		cmd := exec.Command("sh", "-c", check+" complete")
+		cmd.Dir = w.dir
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err, "%s: %s", shell, out)
+	}
+	assert.Equal(t, w.must("version").stdout, w.must("--version").stdout)
+}
+
+// shellWords runs a shell with dravit on its PATH and returns the words that it prints, sorted, without descriptions.
+func (w *world) shellWords(cmd *exec.Cmd) string {
+	w.t.Helper()
+	ours := w.command(w.t.Context())
+	cmd.Dir, cmd.Env, cmd.SysProcAttr = ours.Dir, ours.Env, ours.SysProcAttr
+	cmd.Env = append(cmd.Env, "PATH="+filepath.Dir(program)+":/usr/bin:/bin")
+	out := finish(w.t, cmd).stdout
+	var words []string
+	for line := range strings.Lines(out) {
+		word, _, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		word, _, _ = strings.Cut(word, " ")
+		if word != "" {
+			words = append(words, word)
+		}
+	}
+	slices.Sort(words)
+	return strings.Join(words, " ")
 }

@@ -117,6 +117,7 @@ Words that you will meet:
   dravit start         run it
   dravit check         prove that every part answers
   dravit diagnose      why something does not, and what to do`,
+		Version:                    Version,
 		SuggestionsMinimumDistance: 2,
 		SilenceUsage:               true,
 		SilenceErrors:              true,
@@ -170,6 +171,8 @@ Words that you will meet:
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")
 	root.AddCommand(a.internalCommand())
+	a.complete(root)
+	root.SetVersionTemplate(versionLine() + "\n")
 	return root
 }
 

@@ -39,8 +39,13 @@ func (a *app) versionCommand() *cobra.Command {
 					"arch":    runtime.GOARCH,
 				})
 			}
-			a.ui.Line("dravit " + Version + " (" + runtime.Version() + ", " + runtime.GOOS + "/" + runtime.GOARCH + ")")
+			a.ui.Line(versionLine())
 			return nil
 		},
 	}
+}
+
+// versionLine is what version and --version print.
+func versionLine() string {
+	return "dravit " + Version + " (" + runtime.Version() + ", " + runtime.GOOS + "/" + runtime.GOARCH + ")"
 }

@@ -21,8 +21,10 @@ import (
 // Meta describes a data folder. It is a file beside the folder.
 type Meta struct {
 	Kind    string `json:"kind"`
-	Version string `json:"version"`      // version of the program that wrote it last
-	ID      string `json:"id,omitempty"` // a random text that every new data folder gets
+	Version string `json:"version"` // version of the program that wrote it last, and answered (see Answered)
+	// Trying is the version of a newer program that was started on the data and has not answered yet, or "".
+	Trying string `json:"trying,omitempty"`
+	ID     string `json:"id,omitempty"` // a random text that every new data folder gets
 }
 
 func metaFile(p kind.Part) string { return p.Data + ".json" }
@@ -48,12 +50,9 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 		return false, err
 	}
 	if was, err := Read(p.Data); err != nil || was.Kind != "" {
-		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom {
+		// A second try must not mark what the first one may have changed.
+		if err == nil && p.UpgradeFrom != "" && was.Version == p.UpgradeFrom && was.Trying != p.Version {
 			err = upgrade(ctx, p, k)
-		}
-		if err == nil && was.Version != p.Version {
-			was.Version = p.Version
-			err = home.WriteJSON(metaFile(p), was)
 		}
 		return false, err
 	}
@@ -77,6 +76,17 @@ func Ensure(ctx context.Context, h *home.Home, p kind.Part, k kind.Kind) (filled
 	return true, nil
 }
 
+// Answered notes that a program of that version has the data, as it answers. Until then the note says who wrote them
+// before, so that a newer program that never answers does not keep the older one out.
+func Answered(dataDir, version string) error {
+	m, err := Read(dataDir)
+	if err != nil || m.Kind == "" || m.Version == version && m.Trying == "" {
+		return err
+	}
+	m.Version, m.Trying = version, ""
+	return home.WriteJSON(dataDir+".json", m)
+}
+
 // BeforeUpgrade returns the name of the mark of the data as that version wrote them.
 func BeforeUpgrade(version string) string { return "before-upgrade-from-" + version }
 
@@ -94,13 +104,14 @@ func upgrade(ctx context.Context, p kind.Part, k kind.Kind) error {
 	if err != nil {
 		return fmt.Errorf("marking the data before the upgrade: %w", err)
 	}
-	store, ok := k.(kind.Store)
-	if !ok || k.Needs(p.Want).Older != kind.ReloadsOlder {
-		return nil
-	}
 	meta, err := Read(p.Data)
 	if err != nil {
 		return err
+	}
+	store, ok := k.(kind.Store)
+	if !ok || k.Needs(p.Want).Older != kind.ReloadsOlder {
+		meta.Trying = p.Version
+		return home.WriteJSON(metaFile(p), meta)
 	}
 	next := Prepared(p.Data)
 	if err := os.RemoveAll(next); err != nil {

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"cmp"
+	"dravit/internal/trouble"
 	"fmt"
 	"slices"
 	"time"
@@ -57,8 +58,8 @@ func (d *doctor) clients(p PartFacts) bool {
 		"part."+name,
 		fmt.Sprintf("all %d connections that part %s accepts are in use", p.Clients.Limit, name),
 		fmt.Sprintf(
-			"make the application close or share them, or raise the limit in dravit.toml: [part.%s] "+
-				"settings = { %s = %d }",
+			"make the application close or share them, or raise the limit in dravit.toml:"+
+				trouble.Lines("[part.%s]", "settings = { %s = %d }"),
 			name,
 			p.Clients.Setting,
 			2*p.Clients.Limit,

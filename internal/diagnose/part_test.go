@@ -92,7 +92,7 @@ var partCauses = []struct {
 	}, cause: "killed", remedy: "dravit restart boat", fix: "dravit restart boat"},
 	{name: "explained by its log", state: failed, edit: func(p *PartFacts) {
 		p.Log, p.Traits.Symptoms = "x\nno table boats here\n", symptoms()
-	}, cause: "tables-missing", evidence: "/logs/boat.log: no table boats here"},
+	}, cause: "tables-missing", evidence: "logs/boat.log: no table boats here"},
 	{name: "explained by what the keeper heard", state: failed, edit: func(p *PartFacts) {
 		p.Status.Because, p.Traits.Symptoms = "no table crew", symptoms()
 	}, cause: "tables-missing", evidence: "the keeper: no table crew"},
@@ -241,7 +241,7 @@ func TestConnectionsUsedUp(t *testing.T) {
 	got := Causes(f(8))
 	require.Equal(t, []string{"part.boat connections-used-up"}, words(got))
 	assert.Equal(t, "all 8 connections that part boat accepts are in use", got[0].What)
-	assert.Contains(t, got[0].Remedy, "[part.boat] settings = { max_connections = 16 }")
+	assert.Contains(t, got[0].Remedy, "\n\t[part.boat]\n\tsettings = { max_connections = 16 }")
 	assert.Equal(t, []string{
 		"4 of node (pid 8), asking now",
 		"3 of php (pid 7), idle for up to 1m30s",

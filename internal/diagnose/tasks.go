@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // TaskFacts is a task of the stack file with how it ran last.
@@ -57,8 +58,8 @@ func (d *doctor) taskRemedies() {
 		case len(names) > 1:
 			c.Remedy = "run the task that does it: dravit task " + strings.Join(names, ", or dravit task ")
 		case suggested:
-			c.Remedy = fmt.Sprintf("add a task to dravit.toml, then dravit start: [[task]] name = %q, part = %q, "+
-				"command = %q, when = \"first-start\"", name, part, command)
+			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]", fmt.Sprintf("name = %q", name),
+				fmt.Sprintf("part = %q", part), fmt.Sprintf("command = %q", command), `when = "first-start"`)
 		}
 	}
 }

@@ -1,12 +1,16 @@
 package diagnose
 
 import (
+	"strings"
 	"testing"
 
+	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/materialise"
+
+	"dravit/internal/trouble"
 )
 
 func TestTaskRemedies(t *testing.T) {
@@ -32,8 +36,8 @@ func TestTaskRemedies(t *testing.T) {
 		{"a task at another time", "packages-missing",
 			[]TaskFacts{{Name: "x", Part: "app", When: "by-hand"}}, nil, "as it was"},
 		{"a suggestion", "packages-missing", nil, map[string]string{"packages-missing": "composer install"},
-			`add a task to dravit.toml, then dravit start: [[task]] name = "packages", part = "app", ` +
-				`command = "composer install", when = "first-start"`},
+			"add this to dravit.toml, then dravit start:\n\t[[task]]\n\tname = \"packages\"\n\tpart = \"app\"\n" +
+				"\tcommand = \"composer install\"\n\twhen = \"first-start\""},
 		{"another cause", "script-syntax", first("tables"), nil, "as it was"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -41,6 +45,10 @@ func TestTaskRemedies(t *testing.T) {
 			d.add(seen, c.cause, "site.day", "x", "as it was")
 			d.taskRemedies()
 			assert.Equal(t, c.want, d.all[0].Remedy)
+			if _, lines, ok := strings.Cut(d.all[0].Remedy, trouble.Paste); ok {
+				var file map[string]any
+				assert.NoError(t, toml.Unmarshal([]byte(lines), &file), "it can be pasted")
+			}
 		})
 	}
 }

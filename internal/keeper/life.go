@@ -319,6 +319,7 @@ func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 	l.hasAnswered = true
 	l.lacking = l.unmetRequirement(ctx)
 	if l.proved(logSize) { // the first time: examine its processes soon, when no start waits for it any more
+		l.noteVersion()
 		return askSoon
 	}
 	if l.unsynced { // no start waits for the disk, either
@@ -327,6 +328,16 @@ func (l *lifetime) prove(ctx context.Context, logSize int64) time.Duration {
 		l.stack.keeper.parts.Go(func() { _ = data.Sync(dir) })
 	}
 	return askAgain
+}
+
+// noteVersion notes that the part's program has its data, as it answers.
+func (p *partRunner) noteVersion() {
+	if p.spec.Data == "" {
+		return
+	}
+	if err := data.Answered(p.spec.Data, p.spec.Version); err != nil {
+		p.stack.keeper.log.Error("cannot note the version of the data", "part", p.spec.Name, "error", err)
+	}
 }
 
 // endWith stops what is left of the part's processes, and ends this life.
@@ -354,7 +365,9 @@ func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
 			return exitReport{what: err.Error(), code: trouble.LoadFailed, final: true}
 		}
 		if fell := health.FirstMiss(results); fell == nil {
-			p.proved(logSize)
+			if p.proved(logSize) {
+				p.noteVersion()
+			}
 		} else if ctx.Err() == nil {
 			p.set(lifecycle.Unwell, fell.Miss(), "dravit check")
 		}

@@ -164,7 +164,7 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 		m.fault(trouble.WrongKind, subject+".include",
 			fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include),
 			server.Kind+" has no directives",
-			"name the server that the file is written for: [part."+server.Name+"] kind = \"nginx\"")
+			"name the server that the file is written for:"+trouble.Lines("[part."+server.Name+"]", `kind = "nginx"`))
 		return
 	}
 	if !slices.Contains(m.in.Project.Files, site.Include) {

@@ -50,7 +50,13 @@ func (p Place) Trust(certificate string) ([]Step, error) {
 			steps = append(steps, Step{[]string{refresh}, os.Geteuid() != 0})
 		}
 	}
-	for _, db := range p.databases() {
+	databases := p.databases()
+	for _, db := range p.missing() {
+		steps = append(steps, Step{Argv: []string{"mkdir", "-p", "-m", "700", db}},
+			Step{Argv: []string{"certutil", "-d", "sql:" + db, "-N", "--empty-password"}})
+		databases = append(databases, db)
+	}
+	for _, db := range databases {
 		steps = append(steps, p.forget(db)...) // an earlier authority of ours
 		steps = append(steps,
 			Step{Argv: []string{"certutil", "-d", "sql:" + db, "-A", "-t", "C,,", "-n", nickname, "-i", certificate}})
@@ -137,11 +143,35 @@ func (p Place) databases() []string {
 		return nil
 	}
 	var all []string
-	for _, shape := range []string{".pki/nssdb", ".mozilla/firefox/*", "snap/firefox/common/.mozilla/firefox/*",
+	for _, shape := range []string{".pki/nssdb", newNSS, ".mozilla/firefox/*", "snap/firefox/common/.mozilla/firefox/*",
 		"snap/chromium/current/.pki/nssdb", "Library/Application Support/Firefox/Profiles/*"} {
 		found, _ := filepath.Glob(filepath.Join(pattern.Literal(dir), shape, "cert9.db"))
 		for _, file := range found {
 			all = append(all, filepath.Dir(file))
+		}
+	}
+	return all
+}
+
+// newNSS is where Chromium keeps its trust since version 153 or so, and .pki/nssdb where it did before, and other
+// programs still do. Both are below the user's home.
+const newNSS = ".local/share/pki/nssdb"
+
+// chromiums are names of browsers that use these databases.
+var chromiums = []string{"chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge",
+	"brave-browser", "vivaldi"}
+
+// missing returns the databases that a browser of this machine will use once it was started, and that do not exist.
+func (p Place) missing() []string {
+	dir, err := os.UserHomeDir()
+	if _, noTool := exec.LookPath("certutil"); err != nil || noTool != nil ||
+		!slices.ContainsFunc(chromiums, func(name string) bool { _, err := exec.LookPath(name); return err == nil }) {
+		return nil
+	}
+	var all []string
+	for _, folder := range []string{".pki/nssdb", newNSS} {
+		if db := filepath.Join(dir, folder); !exists(filepath.Join(db, "cert9.db")) {
+			all = append(all, db)
 		}
 	}
 	return all

@@ -13,7 +13,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// database is a part with an SQL database.
+// database is a part with an SQL database, or, where only its data as a whole matter, another part that keeps data: kind
+// is nil then.
 type database struct {
 	*Stack
 	part kind.Part
@@ -48,6 +49,53 @@ func (d database) badName(name string) string {
 	want := d.part.Want
 	want.Database = name
 	return d.kind.Fit(want, kind.Program{Version: d.part.Version, Facts: d.part.Facts})
+}
+
+// keeping returns the part whose data a mark is of: the named one of those that keep data; without a name the one that
+// database returns, or, if the stack has no SQL database, its only part that keeps data.
+func (s *Stack) keeping(t Target) (database, error) {
+	d, err := s.database(t)
+	if err == nil || t.Name != "" || trouble.CodeOf(err) != trouble.NoPart {
+		return d, err
+	}
+	spec, specErr := s.spec()
+	if specErr != nil {
+		return database{}, specErr
+	}
+	var all []database
+	var names []string
+	for _, p := range spec.Parts {
+		if p.Data == "" {
+			continue
+		}
+		sql, _ := s.Kinds.For(p).(kind.Database)
+		all, names = append(all, database{s, p, sql}), append(names, p.Name)
+		if p.Name == t.Part {
+			return all[len(all)-1], nil
+		}
+	}
+	if len(all) == 1 && t.Part == "" {
+		return all[0], nil
+	}
+	if len(all) == 0 {
+		return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part of the stack keeps data",
+			Because: "a mark is of a part's data", Next: "add a part that keeps some, such as a database"}
+	}
+	because := "the stack's parts that keep data are " + strings.Join(names, ", ")
+	if t.Part == "" {
+		return database{}, &trouble.Trouble{Code: trouble.Undecided, What: "it is not clear which part is meant",
+			Because: because, Next: "name one with --part"}
+	}
+	return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part " + t.Part + " keeps data", Because: because,
+		Next: "name one with --part"}
+}
+
+// is names the database, or the part, in a sentence.
+func (d database) is() string {
+	if d.kind == nil {
+		return "part " + d.part.Name
+	}
+	return "the database " + d.part.Name
 }
 
 // databasePart returns the named part, or the only one with an SQL database, or the one that is main. "" names none.
@@ -97,14 +145,14 @@ func (d database) answering() error {
 }
 
 // served reports whether a process serves the database. Otherwise it is a file.
-func (d database) served() bool { return d.kind.Command(d.part).Path != "" }
+func (d database) served() bool { return d.Kinds.For(d.part).Command(d.part).Path != "" }
 
 // own returns an error if the database is somebody else's: Dravit only asks it.
 func (d database) own(what string) error {
 	if d.part.Outside == "" {
 		return nil
 	}
-	return &trouble.Trouble{Code: trouble.WrongKind, What: what + " is not for the database " + d.part.Name,
+	return &trouble.Trouble{Code: trouble.WrongKind, What: what + " is not for " + d.is(),
 		Because: "its server runs outside of Dravit, at " + d.part.Address(),
 		Next:    "use that server's own tools, or a database of the stack's own"}
 }

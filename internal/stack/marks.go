@@ -61,7 +61,7 @@ func (d database) putBack(ctx context.Context, name string, keep *data.Mark) err
 
 // Mark makes a mark of a database, and returns it. If a mark of that name exists, it fails.
 func (s *Stack) Mark(ctx context.Context, t Target, name string) (data.Mark, error) {
-	d, err := s.database(t)
+	d, err := s.keeping(t)
 	if err != nil {
 		return data.Mark{}, err
 	}
@@ -103,7 +103,7 @@ func newMark(dataDir, name string) (data.Mark, error) {
 // Rewind puts a mark in the place of a database: the named one, or the newest that a user made. Unless forget, the
 // database as it was becomes the mark before-rewind. It returns the mark.
 func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) (data.Mark, error) {
-	d, err := s.database(t)
+	d, err := s.keeping(t)
 	if err != nil {
 		return data.Mark{}, err
 	}
@@ -112,7 +112,7 @@ func (s *Stack) Rewind(ctx context.Context, t Target, name string, forget bool) 
 		return data.Mark{}, err
 	}
 	defer done()
-	m, err := findMark(d.part.Data, "the database "+d.part.Name, name)
+	m, err := findMark(d.part.Data, d.is(), name)
 	if err != nil {
 		return m, err
 	}
@@ -175,7 +175,7 @@ func findMark(dataDir, of, name string) (data.Mark, error) {
 
 // Marks returns the marks of a database, the newest first, and the name of its part.
 func (s *Stack) Marks(t Target) (name string, marks []data.Mark, err error) {
-	d, err := s.database(t)
+	d, err := s.keeping(t)
 	if err != nil {
 		return "", nil, err
 	}
@@ -188,7 +188,7 @@ func (s *Stack) Marks(t Target) (name string, marks []data.Mark, err error) {
 
 // DeleteMark deletes a mark of a database.
 func (s *Stack) DeleteMark(t Target, name string) error {
-	d, err := s.database(t)
+	d, err := s.keeping(t)
 	if err != nil {
 		return err
 	}
@@ -197,7 +197,7 @@ func (s *Stack) DeleteMark(t Target, name string) error {
 		return err
 	}
 	defer done()
-	m, err := findMark(d.part.Data, "the database "+d.part.Name, name)
+	m, err := findMark(d.part.Data, d.is(), name)
 	if err != nil {
 		return err
 	}

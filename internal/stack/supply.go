@@ -31,6 +31,11 @@ func (m *Machine) Offer(ctx context.Context, kindName, condition string, extensi
 		return supply.Offer{}, &trouble.Trouble{Code: trouble.BadName, What: "that is no version: " + condition,
 			Because: err.Error(), Next: `a version is a prefix, such as 18, or comparisons: ">= 16, < 20"`}
 	}
+	if kindName == "mysql" { // a program of that name is carried, and is another server's client
+		return supply.Offer{}, &trouble.Trouble{Code: trouble.BadName, What: "MySQL cannot be supplied",
+			Because: "no source of Debian's format has its server; what is called mysql there is MariaDB's client",
+			Next:    "dravit supply mariadb"}
+	}
 	return m.offer(ctx, kindName, supply.Wish{Extensions: extensions,
 		Allowed: func(v string) bool { return condition == "" || allowed.Allows(v) }})
 }

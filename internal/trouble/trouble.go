@@ -159,3 +159,10 @@ func NoSuchPart(name string, parts []string) *Trouble {
 		Because: "its parts are " + strings.Join(parts, ", "),
 	}
 }
+
+// Paste begins each line of a stack file within a text for people: it is shown on a line of its own, as it is, to be
+// pasted.
+const Paste = "\n\t"
+
+// Lines returns lines of a stack file as a text for people contains them.
+func Lines(lines ...string) string { return Paste + strings.Join(lines, Paste) }

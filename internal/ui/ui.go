@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"dravit/internal/trouble"
 	"golang.org/x/term"
 )
 
@@ -133,10 +134,11 @@ func (u *UI) Line(line string) { u.say(line) }
 func (u *UI) say(line string) { fmt.Fprintln(u.Out, line) }
 
 // wrap breaks a text at its spaces into lines of at most width columns; a longer word has a line to itself. The later
-// lines are indented by two spaces.
+// lines are indented by two spaces. Lines of a stack file in the text (trouble.Paste) stay as they are.
 func wrap(text string, width int) []string { return wrapIndented(text, width, "  ") }
 
 func wrapIndented(text string, width int, indent string) []string {
+	text, verbatim, _ := strings.Cut(text, trouble.Paste)
 	var lines []string
 	line := ""
 	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\n' || r == '\t' }) {
@@ -150,7 +152,13 @@ func wrapIndented(text string, width int, indent string) []string {
 			line = indent + word
 		}
 	}
-	return append(lines, line)
+	lines = append(lines, line)
+	for l := range strings.SplitSeq(verbatim, trouble.Paste) {
+		if l != "" {
+			lines = append(lines, indent+l) // as it is: it is there to be pasted
+		}
+	}
+	return lines
 }
 
 // Wrap breaks a text at its spaces into lines of at most width columns; a longer word has a line to itself. It returns

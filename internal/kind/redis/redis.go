@@ -50,11 +50,14 @@ func (redis) Needs(stackfile.PartConfig) kind.Needs {
 func (redis) Inspect(_ context.Context, path string,
 	run func(string, ...string) (string, error)) (string, map[string]string, error) {
 	out, err := run(path, "--version") // Redis server v=7.0.15 sha=...
-	m := pattern.Of(`v=(\S+)`).FindStringSubmatch(out)
+	m := pattern.Of(`^(.*?)\s*server v=(\S+)`).FindStringSubmatch(out)
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	return m[1], nil, nil
+	if m[1] != "Redis" { // servers of its family are installed under its name
+		return "", nil, fmt.Errorf("it says that it is %s %s, and not Redis", m[1], m[2])
+	}
+	return m[2], nil, nil
 }
 
 // Files returns a configuration in which every write reaches a file before its reply, so that a killed server loses
@@ -114,6 +117,9 @@ func symptoms() []kind.Symptom {
 		kind.When("setting-refused",
 			pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`),
 			"Redis rejects the setting $1: $2", "correct the part's settings in dravit.toml"),
+		kind.When("data-other-version", pattern.New(`(Can't handle RDB format version \d+[^\n]*)`),
+			"a newer server wrote the data: $1",
+			"use that server again; or go back to what was before: dravit db marks --part {part}"),
 		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|`+
 			`Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|`+
 			`Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`),
