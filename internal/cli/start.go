@@ -342,12 +342,25 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 				Next:    "dravit diagnose",
 			}
 			if fell.Rung == kind.Resolves {
+				if lost := unresolved(out.Sites); len(lost) > 1 {
+					f.What = fmt.Sprintf("the names of %d sites do not resolve: %s", len(lost), strings.Join(lost, ", "))
+				}
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}
 			return f, about
 		}
 	}
 	return nil, nil
+}
+
+// unresolved returns the sites whose names the system's resolver does not lead here.
+func unresolved(sites []keeper.SiteResult) (names []string) {
+	for _, s := range sites {
+		if fell := health.FirstMiss(s.Rungs); fell != nil && fell.Rung == kind.Resolves {
+			names = append(names, s.Name)
+		}
+	}
+	return names
 }
 
 // howNot says how a site fails: what came is wrong, or nothing came.

@@ -55,7 +55,7 @@ func TestTenRuntimes(t *testing.T) {
 			Text: "^5", Grammar: version.Composer, File: "composer.json"}}, "22.11.0"},
 		"python": {"kind = \"python\"\ncommand = \"x\"", []project.Demand{{Program: "python",
 			Text: "~=3.9.2", Grammar: version.PEP440, File: "pyproject.toml"}}, "3.9.18"},
-		"a runtime without a command": {`kind = ["ruby", "node"]`, nil, "it has no command"},
+		"a runtime without a command": {`kind = ["ruby", "node"]`, nil, "it needs a command"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := machine(t, "ten-runtimes", "[part.app]\n"+c.part+"\n")

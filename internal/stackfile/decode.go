@@ -480,6 +480,9 @@ func (r *reader) understood(kinds []string, key string) bool {
 }
 
 func (r *reader) keysHint(kinds []string, key string) string {
+	if key == "command" && slices.Contains(kinds, "php") {
+		return "a PHP program that runs by itself, such as a worker or a server of its own, is kind = \"custom\""
+	}
 	var has []string
 	for _, kind := range kinds {
 		has = append(has, r.words[kind]...)

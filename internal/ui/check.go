@@ -73,7 +73,7 @@ func lost(sites []stack.SiteCheck) bool {
 func (u *UI) advice(names int) {
 	if names > 0 {
 		u.say(u.dim("- resolves is advisory: the system's resolver does not know " + plural(names, "name") +
-			"; browsers and curl do"))
+			"; browsers do, and curl from 7.77 on"))
 	}
 }
 

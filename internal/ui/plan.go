@@ -96,8 +96,11 @@ func (u *UI) warn(warnings []string) {
 	}
 }
 
-// Warnings writes what the user should know of a plan.
-func (u *UI) Warnings(p plan.Plan) { u.warn(p.Warnings) }
+// Warnings writes what the user should know of a plan that is carried out.
+func (u *UI) Warnings(p plan.Plan) {
+	u.passedOver(p.Notes)
+	u.warn(p.Warnings)
+}
 
 // Changed writes what is different since the last good start, if anything is.
 func (u *UI) Changed(p plan.Plan) {

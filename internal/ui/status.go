@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"dravit/internal/health"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 	"dravit/internal/supervise"
@@ -148,17 +149,16 @@ func (u *UI) Started(name string, s stack.Started, took time.Duration) {
 	}
 	u.say(head)
 	var rows []row
-	advisory := 0
 	for _, site := range s.Sites {
-		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(site.Rungs), sum(site.Rungs)}})
-		if unresolved(site.Rungs) {
-			advisory++
-		}
+		// What does not matter here is for names and check to say.
+		asked := slices.DeleteFunc(slices.Clone(site.Rungs), func(r health.Result) bool {
+			return r.Advisory && r.Holds != nil && !*r.Holds
+		})
+		rows = append(rows, row{cells: []string{site.Name, site.URL, u.dots(asked), sum(site.Rungs)}})
 	}
 	if len(rows) > 0 {
 		u.table([]string{"site", "address", "rungs", "time"}, rows, 3)
 	}
-	u.advice(advisory)
 }
 
 // Stopped writes what a stop has stopped.

@@ -40,7 +40,7 @@ func (Base) Needs(want stackfile.PartConfig) kind.Needs {
 
 func (Base) Fit(want stackfile.PartConfig, _ kind.Program) string {
 	if want.Command == "" {
-		return "it has no command"
+		return "it needs a command: the one that starts the project's own server"
 	}
 	return ""
 }
