@@ -6,6 +6,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -211,4 +213,36 @@ func TestSlowUploadsStopNoOtherSite(t *testing.T) {
 			assert.Equal(t, "100000 bytes", string(text), "a slow upload arrives whole")
 		})
 	}
+}
+
+// A site that was proved is left alone until something happens: what Dravit asks of an application leaves no trace in
+// its log, and costs nothing.
+func TestProvedSitesAreLeftAlone(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("app.js", `require("http").createServer((q, r) => {
+  require("fs").appendFileSync("asked.log", q.method + " " + q.url + "\n")
+  r.statusCode = q.url === "/broken" ? 500 : 200
+  r.end("tide")
+}).listen(process.env.PORT)`)
+	w.write("dravit.toml", "name = \"quiet\"\n[part.app]\nkind = \"node\"\ncommand = \"exec node app.js\"\n[[site]]\n"+
+		"name = \"quiet\"\napp = \"app\"\nexpect = { text = \"tide\" }\n")
+	w.write("asked.log", "")
+	require.NoError(t, os.Chmod(filepath.Join(w.dir, "asked.log"), 0o666))
+	w.must("start")
+	asked := func() int {
+		text, err := os.ReadFile(filepath.Join(w.dir, "asked.log"))
+		require.NoError(t, err)
+		return strings.Count(string(text), "\n")
+	}
+	time.Sleep(4 * time.Second) // the part is asked once more soon after a start
+	before := asked()
+	time.Sleep(25 * time.Second)
+	assert.Equal(t, before, asked(), "two looks later")
+	assert.Equal(t, "answers", w.status().State)
+	w.write("app.js.txt", "an edit")
+	w.eventually("it is asked after an edit", func() bool { return asked() > before })
+	before = asked()
+	_, _, _ = get(t, "GET", w.status().Sites[0].URL+"broken", nil)
+	w.eventually("it is asked after a request that failed", func() bool { return asked() > before+1 })
 }

@@ -102,7 +102,8 @@ func TestExtensionsOffLeavesOut(t *testing.T) {
 // Shells complete the names of a stack: parts, sites, tasks, marks, databases, and the machine's stacks and kinds.
 func TestCompletion(t *testing.T) {
 	w := newWorld(t)
-	w.write("dravit.toml", "name = \"quay\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.records]\nkind = \"sqlite\"\n"+
+	w.write("dravit.toml",
+		"name = \"quay\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.records]\nkind = \"sqlite\"\n"+
 		"[[site]]\nname = \"ferry\"\n[[task]]\nname = \"tables\"\ncommand = \"true\"\nwhen = \"by-hand\"\n")
 	w.write("public/index.html", "x")
 	w.must("start")
@@ -127,7 +128,8 @@ func TestCompletion(t *testing.T) {
 		"db marks --part ":  "records",
 	} {
 		words := strings.Split("dravit "+line, " ")
-		cmd := exec.Command("bash", "--norc", "-c", `source /usr/share/bash-completion/bash_completion; source complete.bash; COMP_LINE="$0"; COMP_POINT=${#0}; COMP_WORDS=("$@")
+		cmd := exec.Command("bash", "--norc", "-c",
+			`source /usr/share/bash-completion/bash_completion; source complete.bash; COMP_LINE="$0"; COMP_POINT=${#0}; COMP_WORDS=("$@")
 COMP_CWORD=$(($# - 1)); COMP_TYPE=9; __start_dravit 2>/dev/null; printf '%s\n' "${COMPREPLY[@]}"`, "dravit "+line)
 		cmd.Args = append(cmd.Args, words...)
 		got := w.shellWords(cmd)

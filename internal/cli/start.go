@@ -243,6 +243,7 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 	}
 	a.ui.Changed(out.Plan)
 	a.ui.Warnings(out.Plan)
+	a.ui.Outdated(out.Outdated)
 	if f, about := notAnswering(out); f != nil {
 		diagnosed(ctx, s, f, about)
 		return f
@@ -343,7 +344,8 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 			}
 			if fell.Rung == kind.Resolves {
 				if lost := unresolved(out.Sites); len(lost) > 1 {
-					f.What = fmt.Sprintf("the names of %d sites do not resolve: %s", len(lost), strings.Join(lost, ", "))
+					f.What = fmt.Sprintf("the names of %d sites do not resolve: %s", len(lost), strings.Join(lost,
+						", "))
 				}
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}

@@ -58,7 +58,8 @@ func (d *doctor) taskRemedies() {
 		case len(names) > 1:
 			c.Remedy = "run the task that does it: dravit task " + strings.Join(names, ", or dravit task ")
 		case suggested:
-			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]", fmt.Sprintf("name = %q", name),
+			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]",
+				fmt.Sprintf("name = %q", name),
 				fmt.Sprintf("part = %q", part), fmt.Sprintf("command = %q", command), `when = "first-start"`)
 		}
 	}

@@ -37,7 +37,9 @@ type table struct {
 	own func(*http.Request) bool
 
 	waits waiting  // of bodies
-	busy  sync.Map // *atomic.Int64 by a stack's id: requests under way
+	// failed counts failed requests: *atomic.Int64 by a stack's id and a site.
+	failed sync.Map
+	busy sync.Map // *atomic.Int64 by a stack's id: requests under way
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -52,6 +54,8 @@ func readTable(file string) (Table, error) {
 type target struct {
 	Route
 	busy *atomic.Int64 // requests under way for the stack
+	// failed counts the requests for the site that failed.
+	failed *atomic.Int64
 	folders
 	lines idleConns
 	proxy *httputil.ReverseProxy
@@ -86,7 +90,10 @@ func (t *table) find(host string) (*target, error) {
 			continue
 		}
 		busy, _ := t.busy.LoadOrStore(r.StackID, new(atomic.Int64))
-		t.routes[r.Host] = &target{Route: r, busy: busy.(*atomic.Int64), proxy: t.proxyTo(r)}
+		failed, _ := t.failed.LoadOrStore(r.StackID+"/"+r.Site, new(atomic.Int64))
+		x := &target{Route: r, busy: busy.(*atomic.Int64), failed: failed.(*atomic.Int64)}
+		x.proxy = t.proxyTo(x)
+		t.routes[r.Host] = x
 	}
 	for host, was := range old {
 		if t.routes[host] != was {
@@ -211,7 +218,8 @@ func (t *table) mend(h http.Header, r *http.Request) {
 }
 
 // proxyTo sends requests to a stack's web server. It replaces what a client claims about forwarding by what is true.
-func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
+func (t *table) proxyTo(x *target) *httputil.ReverseProxy {
+	r := x.Route
 	transport := &http.Transport{
 		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
 		MaxIdleConnsPerHost: maxIdle, IdleConnTimeout: idleLife, DisableCompression: true,
@@ -235,6 +243,7 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			}
 		},
 		ModifyResponse: func(resp *http.Response) error {
+			x.note(resp.StatusCode)
 			t.mend(resp.Header, resp.Request.Context().Value(originalKey{}).(*http.Request))
 			return nil
 		},
@@ -242,11 +251,13 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 			if req.Context().Err() != nil {
 				return // the client left
 			}
+			x.note(http.StatusBadGateway)
 			host, _ := hostPort(req.Host)
 			slog.Warn("a stack does not answer", "host", host, "error", err)
 			if errors.Is(err, os.ErrDeadlineExceeded) || os.IsTimeout(err) {
 				t.page(w, req, http.StatusGatewayTimeout, pageData{Title: host + " gives no answer",
-					Text:    "The stack " + r.Stack + " accepted the request, and gave no answer in " + silence.String() + ".",
+					Text:    "The stack " + r.Stack + " accepted the request, and gave no answer in " +
+						silence.String() + ".",
 					Command: "dravit diagnose --stack " + r.Stack})
 				return
 			}
@@ -254,6 +265,13 @@ func (t *table) proxyTo(r Route) *httputil.ReverseProxy {
 				Text:    "The web server of the stack " + r.Stack + " did not accept the request.",
 				Command: "dravit status --stack " + r.Stack})
 		},
+	}
+}
+
+// note counts an answer that is a failure of the server.
+func (to *target) note(status int) {
+	if status >= http.StatusInternalServerError {
+		to.failed.Add(1)
 	}
 }
 
@@ -291,6 +309,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			Site:    to.Site,
 			Seal:    health.Seal(t.key, r.Header.Get(health.AskHeader), to.StackID, to.Site),
 			Busy:    to.busy.Load(),
+			Failed:  to.failed.Load(),
 		})
 	case to.Private && !t.private(r):
 		refuse(w, http.StatusForbidden)
@@ -342,7 +361,8 @@ func (t *table) forward(w http.ResponseWriter, r *http.Request, to *target) {
 	if to.Buffered && r.ContentLength != 0 && r.Header["Upgrade"] == nil {
 		done, err := t.spool(w, r)
 		if errors.Is(err, errTooMuchWaits) {
-			http.Error(w, "503: too many bytes of requests wait already; try again later", http.StatusServiceUnavailable)
+			http.Error(w, "503: too many bytes of requests wait already; try again later",
+				http.StatusServiceUnavailable)
 			return
 		}
 		if err != nil {

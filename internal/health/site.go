@@ -41,23 +41,23 @@ type Routed struct {
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
 	Seal    string `json:"seal"`
-	Busy    int64  `json:"busy"` // requests under way for the stack, those aside whose answers may never end
+	Busy    int64  `json:"busy"`   // requests under way for the stack, those aside whose answers may never end
+	Failed  int64  `json:"failed"` // requests for the site that failed since the gateway began: no answer, or a status from 500
 }
 
-// Busy asks the gateway how many requests for a site's stack are under way.
-func Busy(ctx context.Context, gateway, host string) (int64, error) {
+// AskGateway asks the gateway what it knows about a site, which neither the site's web server nor its application sees.
+func AskGateway(ctx context.Context, gateway, host string) (r Routed, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+host+RoutePath, nil)
 	if err != nil {
-		return 0, err
+		return r, err
 	}
 	resp, err := Client(Dial("tcp", gateway)).Do(req)
 	if err != nil {
-		return 0, err
+		return r, err
 	}
 	defer resp.Body.Close()
-	var r Routed
 	err = json.NewDecoder(resp.Body).Decode(&r)
-	return r.Busy, err
+	return r, err
 }
 
 // Target is a site as a check sees it.

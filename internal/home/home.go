@@ -52,9 +52,11 @@ func Open(dir string) (*Home, error) {
 		h.Run = run
 		return h, nil
 	}
-	if run != "" && Locked(h.Path(KeeperLock)) { // the sockets of what runs are there: no other folder may take its place
+	if run != "" &&
+		Locked(h.Path(KeeperLock)) { // the sockets of what runs are there: no other folder may take its place
 		return nil, &trouble.Trouble{Code: trouble.RunFolder, What: "Dravit's run folder cannot be used",
-			Because: err.Error(), Next: "put " + run + " right (your own folder, mode 0700), or end the keeper: dravit stop " +
+			Because: err.Error(), Next: "put " + run +
+				" right (your own folder, mode 0700), or end the keeper: dravit stop " +
 				"then works again", Err: err}
 	}
 	for _, sub := range []string{"", "stacks", "templates", "bin"} {

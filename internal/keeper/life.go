@@ -110,6 +110,9 @@ type lifetime struct {
 	shortages   shortages
 	hasAnswered bool
 	unprepared  bool // its users and databases are not created yet
+	// askWhole is whether the next look climbs the whole ladder of an application: something happened, or its last look
+	// found something wrong.
+	askWhole bool
 	// ofOthers are sockets that other machines may reach and that are no part's of this process.
 	ofOthers map[proc.Listener]bool
 	began    time.Time
@@ -132,7 +135,7 @@ func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport
 	} else if ended := l.launch(ctx, command); ended != nil {
 		return *ended
 	}
-	l.ofOthers = map[proc.Listener]bool{}
+	l.ofOthers, l.askWhole = map[proc.Listener]bool{}, true
 	l.unprepared = p.kind.Traits().Accounts && (p.unsynced || p.spec.UpgradeFrom != "")
 	l.shortages.note(time.Now(), proc.OutOfMemory())
 	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
@@ -203,6 +206,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		seen.results = l.climbAsFarAsItGoes(ctx)
 		select {
 		case <-l.poke: // what was seen before may be wrong now
+			l.askWhole = true
 			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
 				return l.gone(err)
 			}
@@ -227,6 +231,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		if l.spec.Socket != "" && !exists(l.spec.Socket) {
 			seen.socketGone = l.spec.Socket
 		}
+		l.askWhole = health.FirstMiss(seen.results) != nil
 		next, why, pause := decide(seen)
 		wait = pause
 		switch next {
@@ -257,6 +262,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		case err := <-l.exited:
 			return l.gone(err)
 		case <-l.poke:
+			l.askWhole = true
 			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
 				return l.gone(err)
 			}
@@ -268,6 +274,11 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 // climbAsFarAsItGoes climbs the ladder. If no client can log in yet, it climbs the rungs of the part's own socket only.
 func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 	ladder := l.kind.Ladder(l.spec)
+	l.partial = !l.askWhole && l.hasAnswered && l.spec.Role == kind.RoleApp && len(l.spec.Sites) > 0
+	if l.partial { // its process and its socket are looked at; its own code is asked when something happens
+		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets ||
+			r.Name == kind.Works })
+	}
 	if l.unprepared {
 		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool {
 			return r.Name == kind.Greets || r.Name == kind.Works
@@ -461,7 +472,9 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 			p.status.PID = children[0]
 		}
 	}
-	p.status.ProvedAt, p.status.LogFrom = time.Now(), logSize
+	if !p.partial {
+		p.status.ProvedAt, p.status.LogFrom = time.Now(), logSize
+	}
 	p.status.Memory = memory
 	p.answered = true
 	p.stack.mu.Unlock()

@@ -38,7 +38,9 @@ type partRunner struct {
 
 	refused string // why the process does not accept the configuration that is written, or ""
 
-	poke chan struct{} // signals that the part has to be asked anew
+	// partial is whether the last look left out what would ask an application: it proves nothing new.
+	partial bool
+	poke    chan struct{} // signals that the part has to be asked anew
 
 	// guarded by stack.mu; spec is changed by the part's goroutine alone, which may read it without
 	next     *kind.Part       // the spec to take next

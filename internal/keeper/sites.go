@@ -34,11 +34,12 @@ type SiteStatus struct {
 type siteState struct {
 	status  SiteStatus
 	blocked bool      // a part behind it did not answer at the last check
-	due     time.Time // when to ask next
+	due     time.Time // when to look next, and to ask if something has happened
+	proved  happened  // what was seen when the ladder held last
 }
 
 const (
-	askSiteAgain = 10 * time.Second // between two checks of a site that answers
+	askSiteAgain = 10 * time.Second // between two looks at a site that answers
 	askSiteSoon  = 3 * time.Second  // after a ladder that did not hold
 	sitesAtOnce  = 8                // how many ladders are climbed side by side
 )
@@ -160,7 +161,8 @@ func (s *stackRunner) dueSites() (due []materialise.Site, wait time.Duration) {
 	return due, wait
 }
 
-// askSites keeps asking the stack's sites until the context ends.
+// askSites keeps looking at the stack's sites until the context ends. A site that was proved is asked again only when
+// something has happened: what Dravit asks of an application leaves lines in its log, and costs a page.
 func (s *stackRunner) askSites(ctx context.Context) {
 	for ctx.Err() == nil {
 		changed := s.changes()
@@ -190,7 +192,15 @@ func (s *stackRunner) askSites(ctx context.Context) {
 func (s *stackRunner) askSite(ctx context.Context, site materialise.Site) {
 	s.mu.Lock()
 	spec := s.spec
+	x := s.siteOf(site)
+	proved, answers := x.proved, x.status.State == lifecycle.Answers
 	s.mu.Unlock()
+	if answers && proved != (happened{}) && s.happened(ctx, spec, site) == proved {
+		s.mu.Lock()
+		x.due = time.Now().Add(askSiteAgain)
+		s.mu.Unlock()
+		return
+	}
 	sizes, began := s.logSizes(site), time.Now()
 	target, err := gateway.Target(s.keeper.home, spec, site, s.keeper.kinds)
 	if err != nil {
@@ -203,10 +213,16 @@ func (s *stackRunner) askSite(ctx context.Context, site materialise.Site) {
 		)
 		return
 	}
+	// From before it is asked, so that what happens meanwhile counts as new.
+	seen := s.happened(ctx, spec, site)
 	results := health.Climb(ctx, withoutAdvisory(health.Site(target)))
-	if ctx.Err() == nil {
-		s.recordSite(site, results, sizes, time.Since(began))
+	if ctx.Err() != nil {
+		return
 	}
+	s.recordSite(site, results, sizes, time.Since(began))
+	s.mu.Lock()
+	x.proved = seen
+	s.mu.Unlock()
 }
 
 func withoutAdvisory(ladder []kind.Rung) []kind.Rung {

@@ -297,8 +297,8 @@ func drain(ctx context.Context, gateway, host string) {
 	ctx, cancel := context.WithTimeout(ctx, drainPatience)
 	defer cancel()
 	for {
-		busy, err := health.Busy(ctx, gateway, host)
-		if err != nil || busy <= 0 || proc.Sleep(ctx, 10*time.Millisecond) != nil {
+		asked, err := health.AskGateway(ctx, gateway, host)
+		if err != nil || asked.Busy <= 0 || proc.Sleep(ctx, 10*time.Millisecond) != nil {
 			return
 		}
 	}

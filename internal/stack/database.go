@@ -13,8 +13,8 @@ import (
 	"dravit/internal/trouble"
 )
 
-// database is a part with an SQL database, or, where only its data as a whole matter, another part that keeps data: kind
-// is nil then.
+// database is a part with an SQL database, or, where only its data as a whole matter, another part that keeps data:
+// kind is nil then.
 type database struct {
 	*Stack
 	part kind.Part
@@ -86,7 +86,8 @@ func (s *Stack) keeping(t Target) (database, error) {
 		return database{}, &trouble.Trouble{Code: trouble.Undecided, What: "it is not clear which part is meant",
 			Because: because, Next: "name one with --part"}
 	}
-	return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part " + t.Part + " keeps data", Because: because,
+	return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part " + t.Part + " keeps data",
+		Because: because,
 		Next: "name one with --part"}
 }
 

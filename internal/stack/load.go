@@ -9,7 +9,9 @@ import (
 
 	"dravit/internal/data"
 	"dravit/internal/dump"
+	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/task"
 	"dravit/internal/trouble"
 )
 
@@ -72,7 +74,22 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
 			Next: "correct the dump, then load it again"}
 	}
-	return out, nil
+	return out, s.seedIsOld(d.part)
+}
+
+// seedIsOld notes that a load has taken the place of a part's seed: what has changed in that file is no news any more.
+func (s *Stack) seedIsOld(p kind.Part) error {
+	if p.Want.Seed == "" {
+		return nil
+	}
+	records, err := task.ReadRecords(s.taskRecords())
+	r, ok := records[seedRecord(p.Name)]
+	if err != nil || !ok || r.Failed() {
+		return err
+	}
+	r.Depends = s.seedDigest(p)
+	records[seedRecord(p.Name)] = r
+	return home.WriteJSON(s.taskRecords(), records)
 }
 
 // CopyFrom puts a database of another stack in the place of one of this one.

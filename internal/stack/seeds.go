@@ -75,7 +75,7 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 		return err
 	}
 	defer done()
-	r := task.Record{At: time.Now()}
+	r := task.Record{At: time.Now(), Depends: s.seedDigest(p.Part)}
 	if err := s.load(ctx, store, p, report); err != nil {
 		if resetErr := data.Empty(context.WithoutCancel(ctx), store, p.Part); resetErr != nil {
 			err = errors.Join(err, resetErr)

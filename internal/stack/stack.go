@@ -297,7 +297,8 @@ func (s *Stack) addTasks(out *Status) error {
 	out.State = lifecycle.Worse(out.State, lifecycle.Failed)
 	for i := range out.Parts {
 		if p := &out.Parts[i]; p.State == lifecycle.Stopped {
-			p.State, p.Because, p.Next = lifecycle.Waiting, "the task "+out.Failed[0].Name+" failed, which runs before it",
+			p.State, p.Because, p.Next = lifecycle.Waiting,
+				"the task "+out.Failed[0].Name+" failed, which runs before it",
 				"dravit logs "+out.Failed[0].Name+"; then dravit start"
 		}
 	}

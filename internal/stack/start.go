@@ -67,6 +67,9 @@ type Started struct {
 	Sites []keeper.SiteResult
 	Spans map[string][]lifecycle.Span // phases of the parts that were started
 	Tasks []TaskStatus                // the tasks that ran in this start
+	// Outdated are tasks that ran and whose files have changed since then, and parts with seeds that have: a sentence
+	// each.
+	Outdated []string
 
 	starting bool // the stack did not run before
 }
@@ -123,6 +126,9 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 			}
 		}
 		out.Begun = begun
+		if err == nil {
+			out.Outdated = s.outdated(out.file)
+		}
 		if err == nil && out.Answers() {
 			return out, cmp.Or(s.remember(out), s.record(began, out))
 		}

@@ -359,3 +359,48 @@ func (s *Stack) TaskLogs() map[string]string {
 	}
 	return files
 }
+
+// outdated describes tasks of the first start that are done, and whose files have changed since, and seeds likewise. It
+// only advises, so what cannot be read is left out.
+func (s *Stack) outdated(file *stackfile.File) []string {
+	records, err := task.ReadRecords(s.taskRecords())
+	if err != nil || file == nil {
+		return nil
+	}
+	var out []string
+	for _, c := range file.OrderedTasks() {
+		t := task.Task{TaskConfig: c, Project: s.Dir}
+		if c.RunsAt() == stackfile.FirstStart && t.Outdated(records[c.Name]) {
+			out = append(out, "files that the task "+c.Name+" reads have changed since it ran: dravit task "+c.Name+
+				" runs it again; if_changed has starts do so")
+		}
+	}
+	spec, err := s.spec()
+	if err != nil {
+		return out
+	}
+	for _, p := range spec.Parts {
+		r := records[seedRecord(p.Name)]
+		if p.Want.Seed != "" && r.Depends != "" && !r.Failed() && s.seedFile(p).Touched(r.At) &&
+			r.Depends != s.seedDigest(p) {
+			out = append(out,
+				"the seed of part "+p.Name+" has changed since it was loaded: dravit db load "+p.Want.Seed+
+				" puts it in the place of the database")
+		}
+	}
+	return out
+}
+
+// seedDigest returns a digest of a part's seed, or "".
+func (s *Stack) seedDigest(p kind.Part) string {
+	digest, err := s.seedFile(p).Digest()
+	if err != nil {
+		return ""
+	}
+	return digest
+}
+
+// seedFile is a task that depends on a part's seed.
+func (s *Stack) seedFile(p kind.Part) task.Task {
+	return task.Task{TaskConfig: stackfile.TaskConfig{IfChanged: []string{p.Want.Seed}}, Project: s.Dir}
+}

@@ -39,6 +39,7 @@ func (t Task) Run(ctx context.Context, line func(text string)) (Record, error) {
 	if r.Files, err = t.Digest(); err != nil {
 		return r, err
 	}
+	r.Depends = t.Depends()
 	if err := os.MkdirAll(t.Keep, 0o700); err != nil {
 		return r, err
 	}

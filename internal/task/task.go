@@ -39,6 +39,8 @@ type Record struct {
 	How    string    `json:"how,omitempty"` // how it failed, or ""
 	Data   string    `json:"data,omitempty"`
 	Files  string    `json:"files,omitempty"` // digest of the files of if_changed
+	// Depends is a digest of files that the task's own tool is known to read, as they were before it ran.
+	Depends string `json:"depends,omitempty"`
 }
 
 // Ran reports whether the task ever ran.

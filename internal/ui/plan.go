@@ -96,6 +96,9 @@ func (u *UI) warn(warnings []string) {
 	}
 }
 
+// Outdated writes what has changed since it was used.
+func (u *UI) Outdated(sentences []string) { u.warn(sentences) }
+
 // Warnings writes what the user should know of a plan that is carried out.
 func (u *UI) Warnings(p plan.Plan) {
 	u.passedOver(p.Notes)

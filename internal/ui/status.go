@@ -94,7 +94,8 @@ func (u *UI) Status(s stack.Status) {
 	}
 	for _, t := range s.Failed {
 		u.say("")
-		u.say("task " + printable(t.Name) + "  " + u.state(lifecycle.Failed) + "  " + u.dim(duration(now.Sub(t.At))+" ago: "+
+		u.say("task " + printable(t.Name) + "  " + u.state(lifecycle.Failed) + "  " +
+			u.dim(duration(now.Sub(t.At))+" ago: "+
 			printable(t.How)))
 	}
 	u.passedOver(s.Notes)

@@ -27,7 +27,8 @@ func TestInspect(t *testing.T) {
 // Data of a newer server are not damaged.
 func TestDataOfANewerServer(t *testing.T) {
 	because, next := kind.Explain(symptoms(), "1:M 01 Dec 2026 # Can't handle RDB format version 12\n"+
-		"1:M 01 Dec 2026 # Error reading the RDB preamble of the AOF file db/appendonly.aof, AOF loading aborted\n", "seats")
+		"1:M 01 Dec 2026 # Error reading the RDB preamble of the AOF file db/appendonly.aof, AOF loading aborted\n",
+		"seats")
 	assert.Contains(t, because, "a newer server wrote the data: Can't handle RDB format version 12")
 	assert.Contains(t, next, "dravit db marks --part seats")
 }
