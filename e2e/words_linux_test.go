@@ -104,7 +104,7 @@ func TestCompletion(t *testing.T) {
 	w := newWorld(t)
 	w.write("dravit.toml",
 		"name = \"quay\"\n[part.seats]\nkind = \"dravit-cache\"\n[part.records]\nkind = \"sqlite\"\n"+
-		"[[site]]\nname = \"ferry\"\n[[task]]\nname = \"tables\"\ncommand = \"true\"\nwhen = \"by-hand\"\n")
+			"[[site]]\nname = \"ferry\"\n[[task]]\nname = \"tables\"\ncommand = \"true\"\nwhen = \"by-hand\"\n")
 	w.write("public/index.html", "x")
 	w.must("start")
 	w.must("db", "mark", "low-tide")
@@ -129,7 +129,8 @@ func TestCompletion(t *testing.T) {
 	} {
 		words := strings.Split("dravit "+line, " ")
 		cmd := exec.Command("bash", "--norc", "-c",
-			`source /usr/share/bash-completion/bash_completion; source complete.bash; COMP_LINE="$0"; COMP_POINT=${#0}; COMP_WORDS=("$@")
+			`source /usr/share/bash-completion/bash_completion
+source complete.bash; COMP_LINE="$0"; COMP_POINT=${#0}; COMP_WORDS=("$@")
 COMP_CWORD=$(($# - 1)); COMP_TYPE=9; __start_dravit 2>/dev/null; printf '%s\n' "${COMPREPLY[@]}"`, "dravit "+line)
 		cmd.Args = append(cmd.Args, words...)
 		got := w.shellWords(cmd)

@@ -147,9 +147,17 @@ Words that you will meet:
 	flags.StringVar(&a.account, "account", "", "if root runs Dravit: switch to this ordinary `account`")
 	flags.BoolVar(&a.yes, "yes", false, "agree to what Dravit would ask")
 	wrapHelp(root)
+	root.SetVersionTemplate(versionLine() + "\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return &ui.Failure{Exit: exitUsage, What: err.Error()}
 	})
+	a.addCommands(root)
+	a.complete(root)
+	return root
+}
+
+// addCommands adds all commands, in groups.
+func (a *app) addCommands(root *cobra.Command) {
 	root.AddGroup(&cobra.Group{ID: "look", Title: "Look"}, &cobra.Group{ID: "run", Title: "Run"},
 		&cobra.Group{ID: "prove", Title: "Prove"},
 		&cobra.Group{ID: "use", Title: "Use"}, &cobra.Group{ID: "machine", Title: "Machine"},
@@ -171,9 +179,6 @@ Words that you will meet:
 	root.SetCompletionCommandGroupID("learn")
 	root.SetHelpCommandGroupID("learn")
 	root.AddCommand(a.internalCommand())
-	a.complete(root)
-	root.SetVersionTemplate(versionLine() + "\n")
-	return root
 }
 
 // commandWords maps words that people type to the commands that they mean here.

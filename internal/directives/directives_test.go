@@ -29,7 +29,8 @@ last`
 }
 
 func TestLines(t *testing.T) {
-	text := "# Listen 1\n  Alias \"/a b\" '/etc/' \n<Directory \"/etc\">\nLis\\\nten 80 \\\n 81\nSetEnv x a;b{c}\n</Directory>\n" +
+	text := "# Listen 1\n  Alias \"/a b\" '/etc/' \n<Directory \"/etc\">\nLis\\\nten 80 \\\n 81\n" +
+		"SetEnv x a;b{c}\n</Directory>\n" +
 		"ErrorDocument 404 \"/x\\\"y\"\n"
 	assert.Equal(t, []Directive{
 		{"alias", []string{"/a b", "/etc/"}, 2},

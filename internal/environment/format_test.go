@@ -17,7 +17,7 @@ func TestFormat(t *testing.T) {
 		"fish": "set -gx A 'high tide'\nset -gx B 'it\\'s $5 \\\\ `x`'\nset -gx C ''\nset -gx D '\u2019; x'\n" +
 			"set -gx PATH '/ferry office/bin' '/b' $PATH\n",
 		"powershell": "$env:A = 'high tide'\n$env:B = 'it''s $5 \\ `x`'\n$env:C = ''\n" +
-		"$env:D = '\u2019\u2019; x'\n" +
+			"$env:D = '\u2019\u2019; x'\n" +
 			"$env:PATH = '/ferry office/bin:/b:' + $env:PATH\n",
 		"dotenv": "A='high tide'\nB=\"it's \\$5 \\\\ \\`x\\`\"\nC=''\nD='\u2019; x'\n",
 	} {

@@ -36,10 +36,10 @@ type table struct {
 	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
-	waits waiting  // of bodies
+	waits waiting // of bodies
 	// failed counts failed requests: *atomic.Int64 by a stack's id and a site.
 	failed sync.Map
-	busy sync.Map // *atomic.Int64 by a stack's id: requests under way
+	busy   sync.Map // *atomic.Int64 by a stack's id: requests under way
 
 	mu     sync.RWMutex
 	seen   os.FileInfo
@@ -256,7 +256,7 @@ func (t *table) proxyTo(x *target) *httputil.ReverseProxy {
 			slog.Warn("a stack does not answer", "host", host, "error", err)
 			if errors.Is(err, os.ErrDeadlineExceeded) || os.IsTimeout(err) {
 				t.page(w, req, http.StatusGatewayTimeout, pageData{Title: host + " gives no answer",
-					Text:    "The stack " + r.Stack + " accepted the request, and gave no answer in " +
+					Text: "The stack " + r.Stack + " accepted the request, and gave no answer in " +
 						silence.String() + ".",
 					Command: "dravit diagnose --stack " + r.Stack})
 				return

@@ -42,7 +42,8 @@ type Routed struct {
 	Site    string `json:"site"`
 	Seal    string `json:"seal"`
 	Busy    int64  `json:"busy"`   // requests under way for the stack, those aside whose answers may never end
-	Failed  int64  `json:"failed"` // requests for the site that failed since the gateway began: no answer, or a status from 500
+	// Failed counts the requests for the site that failed since the gateway began: no answer, or a status from 500 on.
+	Failed int64 `json:"failed"`
 }
 
 // AskGateway asks the gateway what it knows about a site, which neither the site's web server nor its application sees.

@@ -276,8 +276,10 @@ func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
 	ladder := l.kind.Ladder(l.spec)
 	l.partial = !l.askWhole && l.hasAnswered && l.spec.Role == kind.RoleApp && len(l.spec.Sites) > 0
 	if l.partial { // its process and its socket are looked at; its own code is asked when something happens
-		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Greets ||
-			r.Name == kind.Works })
+		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool {
+			return r.Name == kind.Greets ||
+				r.Name == kind.Works
+		})
 	}
 	if l.unprepared {
 		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool {

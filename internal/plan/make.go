@@ -177,7 +177,7 @@ func (m *maker) name() int {
 			Because: "another folder's stack has this name, or a site's name"}}, "the first free number")
 		m.plan.Warnings = append(m.plan.Warnings,
 			fmt.Sprintf("this stack is called %s, and its sites likewise: another "+
-			"folder's stack has the name %s, or the name of a site", m.plan.Stack, want))
+				"folder's stack has the name %s, or the name of a site", m.plan.Stack, want))
 	}
 	return n
 }

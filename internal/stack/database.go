@@ -88,7 +88,7 @@ func (s *Stack) keeping(t Target) (database, error) {
 	}
 	return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part " + t.Part + " keeps data",
 		Because: because,
-		Next: "name one with --part"}
+		Next:    "name one with --part"}
 }
 
 // is names the database, or the part, in a sentence.

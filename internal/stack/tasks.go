@@ -385,7 +385,7 @@ func (s *Stack) outdated(file *stackfile.File) []string {
 			r.Depends != s.seedDigest(p) {
 			out = append(out,
 				"the seed of part "+p.Name+" has changed since it was loaded: dravit db load "+p.Want.Seed+
-				" puts it in the place of the database")
+					" puts it in the place of the database")
 		}
 	}
 	return out

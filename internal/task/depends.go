@@ -29,7 +29,7 @@ var tools = []struct {
 	{pattern.New(`\bdoctrine:migrations:migrate\b`), []string{"migrations", "src/Migrations"}},
 	{pattern.New(`\bphinx\b.*\bmigrate\b`), []string{"db/migrations"}},
 	{pattern.New(`\b(rails|rake)\b.*\bdb:(migrate|setup|prepare|schema:load)\b`), []string{"db/migrate",
-	"db/schema.rb"}},
+		"db/schema.rb"}},
 	{pattern.New(`\b(rails|rake)\b.*\bdb:(seed|setup)\b`), []string{"db/seeds.rb", "db/seeds"}},
 	{pattern.New(`\bmanage\.py\b.*\bmigrate\b`), []string{"migrations", "*/migrations", "*/*/migrations"}},
 	{pattern.New(`\bmanage\.py\b.*\bloaddata\b`), []string{"fixtures", "*/fixtures"}},
@@ -50,8 +50,10 @@ func dependsOn(command string) []string {
 			all = append(all, t.reads...)
 		}
 	}
-	for _, word := range strings.FieldsFunc(command, func(r rune) bool { return strings.ContainsRune(" \t;&|<>()'\"",
-		r) }) {
+	for _, word := range strings.FieldsFunc(command, func(r rune) bool {
+		return strings.ContainsRune(" \t;&|<>()'\"",
+			r)
+	}) {
 		switch filepath.Ext(word) {
 		case ".sql", ".php", ".py", ".rb", ".js", ".sh", ".gz", ".json", ".yml", ".yaml", ".csv":
 			if filepath.IsLocal(word) && !strings.ContainsAny(word, "*?[$") && !slices.Contains(all, word) {

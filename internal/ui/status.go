@@ -96,7 +96,7 @@ func (u *UI) Status(s stack.Status) {
 		u.say("")
 		u.say("task " + printable(t.Name) + "  " + u.state(lifecycle.Failed) + "  " +
 			u.dim(duration(now.Sub(t.At))+" ago: "+
-			printable(t.How)))
+				printable(t.How)))
 	}
 	u.passedOver(s.Notes)
 	u.say("")
