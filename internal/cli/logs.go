@@ -16,13 +16,15 @@ import (
 func (a *app) logsCommand() *cobra.Command {
 	var lines int
 	var follow bool
+	var since string
 	c := &cobra.Command{
 		Use:   "logs [PART...]",
 		Short: "Show the logs of all parts, or only of the named ones",
-		Long: "Logs shows the last lines that each part wrote. A part's log stays when its process exits. A log that " +
-			"grows beyond 8 MB is rotated.",
+		Long: "Logs shows the last lines that each part wrote. A line that has no time of its own gets the one at which " +
+			"the keeper saw it. A part's log stays when its process exits. A log that grows beyond 8 MB is rotated.",
 		Example: `  dravit logs                      the end of every part's log
   dravit logs app -n 100           the last 100 lines of the part app
+  dravit logs app --since 10m      what it wrote in the last ten minutes; or since a time: 14:30
   dravit logs web app --follow     and every new line, until Ctrl-C`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			if lines < 0 {
@@ -36,12 +38,56 @@ func (a *app) logsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.logs(cmd.Context(), s.Name, files, lines, follow)
+			from, err := sinceWhen(since, time.Now())
+			if err != nil {
+				return err
+			}
+			if since != "" && !cmd.Flags().Changed("lines") {
+				lines = maxSince
+			}
+			return a.logs(cmd.Context(), s.Name, files, logsWanted{lines, from, follow})
 		},
 	}
 	c.Flags().IntVarP(&lines, "lines", "n", 20, "show this `many` lines of each part")
+	c.Flags().StringVar(&since, "since", "", "only lines since a `time`: 10m (ago), 14:30, 2026-12-01T14:30:00Z")
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "also show new lines as they come, until Ctrl-C")
 	return c
+}
+
+// maxSince bounds how many lines of each part --since shows, if their number is not given.
+const maxSince = 5000
+
+// logsWanted says which lines are shown.
+type logsWanted struct {
+	lines  int       // of each part, at most
+	since  time.Time // zero: from the beginning
+	follow bool
+}
+
+// sinceWhen reads a duration before now, a time of today (of yesterday, if it is still to come), or one of RFC 3339.
+func sinceWhen(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
+		return now.Add(-d), nil
+	}
+	for _, form := range []string{"15:04", "15:04:05"} {
+		if at, err := time.Parse(form, text); err == nil {
+			day := time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), at.Second(), 0, now.Location())
+			if day.After(now) {
+				day = day.AddDate(0, 0, -1)
+			}
+			return day, nil
+		}
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02 15:04:05", time.DateOnly} {
+		if at, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, &ui.Failure{Exit: exitUsage, What: "--since does not understand " + text,
+		Because: "it takes a duration, or a time", Next: "dravit logs --since 10m, or --since 14:30"}
 }
 
 // maxFollowed bounds how much is shown of a log that grew between two reads, in bytes.
@@ -51,19 +97,32 @@ type logJSON struct {
 	Part  string   `json:"part"`
 	File  string   `json:"file"`
 	Lines []string `json:"lines"`
+	// Times are when the keeper saw each line, or "" where it did not.
+	Times []string `json:"times"`
 }
 
-func (a *app) logs(ctx context.Context, name string, files map[string]string, lines int, follow bool) error {
+func (a *app) logs(ctx context.Context, name string, files map[string]string, want logsWanted) error {
 	names := slices.Sorted(maps.Keys(files))
 	offsets := map[string]int64{}
-	all := []logJSON{}
+	all, shown := []logJSON{}, map[string][]logfile.Line{}
 	for _, part := range names {
-		last, end, err := logfile.Tail(files[part], lines)
+		last, end, err := logfile.TailAt(files[part], want.lines)
 		if err != nil {
 			return err
 		}
 		offsets[part] = end
-		all = append(all, logJSON{part, files[part], last})
+		out := logJSON{part, files[part], []string{}, []string{}}
+		for _, l := range last {
+			if !want.since.IsZero() && !l.At.IsZero() && l.At.Before(want.since) {
+				continue
+			}
+			at := ""
+			if !l.At.IsZero() {
+				at = l.At.Format(time.RFC3339)
+			}
+			out.Lines, out.Times, shown[part] = append(out.Lines, l.Text), append(out.Times, at), append(shown[part], l)
+		}
+		all = append(all, out)
 	}
 	if a.json {
 		return a.print(map[string]any{"format": 1, "stack": name, "logs": all})
@@ -72,13 +131,13 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 	for _, n := range names {
 		width = max(width, len(n))
 	}
-	for _, l := range all {
-		for _, line := range l.Lines {
-			a.ui.LogLine(l.Part, width, line)
+	for _, part := range names {
+		for _, l := range shown[part] {
+			a.ui.LogLine(part, width, l.Text, l.At)
 		}
 	}
 	rest := map[string]string{} // the beginning of a line whose end was not written yet
-	for follow {
+	for want.follow {
 		select {
 		case <-ctx.Done():
 			return exitCode(exitInterrupted)
@@ -93,7 +152,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, li
 				if !whole {
 					break
 				}
-				a.ui.LogLine(part, width, line)
+				a.ui.LogLine(part, width, line, time.Now())
 				text = after
 			}
 			rest[part] = text

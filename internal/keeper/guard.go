@@ -54,6 +54,7 @@ func (k *Keeper) guard(ctx context.Context, lock *os.File, server *http.Server) 
 		k.holdStacks(ctx)
 		k.takeBack(ctx)
 		k.gateway.checkTable()
+		k.noteTimes()
 		k.shortenLogs()
 		if time.Since(swept) > sweepEvery {
 			k.sweep()
@@ -215,6 +216,21 @@ func (k *Keeper) takeBack(ctx context.Context) {
 func (k *Keeper) stopAll(ctx context.Context) {
 	for _, s := range append(k.everyStack(), k.gateway.runner) {
 		_, _ = s.stop(ctx, nil) // there is nothing left to write to
+	}
+}
+
+// noteTimes notes how long the logs are now: so each line has the time at which it was seen first.
+func (k *Keeper) noteTimes() {
+	for _, s := range k.everyStack() {
+		s.mu.Lock()
+		var files []string
+		for _, p := range s.parts {
+			files = append(files, p.spec.Log)
+		}
+		s.mu.Unlock()
+		for _, file := range files {
+			_ = k.clock.Note(file, time.Now()) // without a note a line has no time
+		}
 	}
 }
 

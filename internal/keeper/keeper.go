@@ -16,6 +16,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
+	"dravit/internal/logfile"
 	"dravit/internal/members"
 	"dravit/internal/proc"
 	"dravit/internal/webrules"
@@ -26,6 +27,7 @@ import (
 // Locks are taken in this order, and none while a later one is held: apply of a stack, mu of the gatewayRunner, apply
 // of the gateway's own stackRunner, the ledger's lock file, mu of the Keeper, mu of a stackRunner.
 type Keeper struct {
+	clock logfile.Clock // the times of the logs
 	home  *home.Home
 	kinds kind.List
 	self  string

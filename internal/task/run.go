@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/logfile"
 	"dravit/internal/members"
+	"dravit/internal/pattern"
 	"dravit/internal/shell"
 )
 
@@ -24,6 +26,32 @@ const grace = 2 * time.Second
 
 // tailLines is how many lines of its log explain a task's failure.
 const tailLines = 10
+
+// searched is how many lines at the end of its log are searched for what explains a failure.
+const searched = 400
+
+// failures match lines in which tools say why they failed.
+var failures = pattern.New(`(?i)\berr(or)?\b|\berr!|\bfatal\b|exception|\bfailed\b|could not|cannot |can't |not found|` +
+	`no such|denied|refused|^\s*problem \d|conflict|unable to|traceback|is required|requires `)
+
+// telling returns the lines of a log that tell why a command failed: those that say so, the first and the last of them,
+// or else the last ones. An installer writes its reasons first, and much after them.
+func telling(lines []string) []string {
+	var found []string
+	for _, l := range lines {
+		if failures().MatchString(l) {
+			found = append(found, l)
+		}
+	}
+	switch {
+	case len(found) == 0:
+		return lines[max(0, len(lines)-tailLines):]
+	case len(found) <= tailLines:
+		return found
+	}
+	first := tailLines * 2 / 3
+	return append(slices.Clone(found[:first]), found[len(found)-(tailLines-first):]...)
+}
 
 // LogFile returns the path of the log of the task's last run.
 func (t Task) LogFile() string { return filepath.Join(t.Keep, t.Name+".log") }
@@ -73,8 +101,8 @@ func (t Task) Run(ctx context.Context, line func(text string)) (Record, error) {
 	default:
 		return r, err
 	}
-	tail, _, _ := logfile.Tail(t.LogFile(), tailLines) // without a log there is no tail
-	return r, &Error{Task: t.Name, Record: r, Tail: tail}
+	tail, _, _ := logfile.Tail(t.LogFile(), searched) // without a log there is no tail
+	return r, &Error{Task: t.Name, Record: r, Tail: telling(tail)}
 }
 
 // command runs the task's command to its end. The command has no terminal. A supervisor stops what the command leaves

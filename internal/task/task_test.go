@@ -110,3 +110,22 @@ func TestErrorExplainsItself(t *testing.T) {
 	assert.EqualError(t, err, "the task tables failed: it exited with code 1")
 	assert.ErrorContains(t, err.Unwrap(), "the task tables failed")
 }
+
+// What explains the failure of an installer stands before what it writes last.
+func TestTellingLines(t *testing.T) {
+	lines := []string{"npm WARN old lockfile", "npm ERR! code ERESOLVE", "npm ERR! Could not resolve dependency:"}
+	for range 300 {
+		lines = append(lines, "fetching a boat")
+	}
+	lines = append(lines, "npm ERR! A complete log of this run is elsewhere")
+	assert.Equal(t, []string{"npm ERR! code ERESOLVE", "npm ERR! Could not resolve dependency:",
+		"npm ERR! A complete log of this run is elsewhere"}, telling(lines))
+	assert.Equal(t, []string{"low", "tide"}, telling([]string{"low", "tide"}))
+	many := []string{"the first error"}
+	for range 100 {
+		many = append(many, "another error")
+	}
+	got := telling(many)
+	assert.Len(t, got, tailLines)
+	assert.Equal(t, "the first error", got[0])
+}

@@ -3,6 +3,7 @@ package ui
 
 import (
 	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
 	"fmt"
 	"io"
 	"os"
@@ -233,6 +234,21 @@ func dash(n int) string {
 }
 
 // LogLine writes one line of a part's log, without control characters.
-func (u *UI) LogLine(part string, width int, line string) {
-	u.say(u.dim(fmt.Sprintf("%-*s", width, part)) + "  " + printable(line))
+func (u *UI) LogLine(part string, width int, line string, at time.Time) {
+	when := ""
+	if !timed().MatchString(line) {
+		switch now := time.Now(); {
+		case at.IsZero():
+			when = strings.Repeat(" ", len("15:04:05")) + "  "
+		case now.Sub(at) < 20*time.Hour:
+			when = at.Format("15:04:05") + "  "
+		default:
+			when = at.Format("2006-01-02 15:04:05") + "  "
+		}
+	}
+	u.say(u.dim(fmt.Sprintf("%-*s", width, part)+"  "+when) + printable(line))
 }
+
+// timed matches lines that begin with a time of their own, as servers and frameworks write it.
+var timed = pattern.New(`^.{0,60}?(\d{4}[-/]\d\d[-/]\d\d[T ]\d\d:\d\d|\d\d[/-][A-Z][a-z]{2}[/-]\d{4}[: ]\d\d:\d\d|` +
+	`[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\b\d\d:\d\d:\d\d\b|\d\d [A-Z][a-z]{2} \d{4} \d\d:\d\d)`)
