@@ -236,3 +236,64 @@ func TestFiftyStacksAtOnce(t *testing.T) {
 		names[s.Name] = true
 	}
 }
+
+// While a store is between two processes, the keeper holds its port: no other program takes it, and a plan keeps it.
+func TestPortOfAPausingStoreIsHeld(t *testing.T) {
+	w := newWorld(t)
+	w.write("dravit.toml", "name = \"quay\"\n[part.seats]\nkind = \"redis\"\n")
+	w.must("start")
+	port := w.status().part(t, "seats").Port
+	w.must("run", "--", "redis-cli", "SET", "boat", "heron")
+	stop, taken := make(chan bool), make(chan int, 1)
+	go func() { // somebody who wants the port all the time
+		n := 0
+		for {
+			select {
+			case <-stop:
+				taken <- n
+				return
+			default:
+			}
+			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			if err == nil {
+				n++
+				l.Close()
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+	}()
+	for range 3 {
+		w.must("db", "mark", "--part", "seats")
+		time.Sleep(1100 * time.Millisecond) // marks are named by the second
+	}
+	close(stop)
+	assert.Less(t, <-taken, 40, "only in the moments in which the processes themselves begin; it was free for all the time")
+	assert.Contains(t, w.must("run", "--", "redis-cli", "GET", "boat").stdout, "heron")
+
+	// It crashes again and again: in the pauses the port is nobody else's.
+	for range 3 {
+		kill(t, w.status().part(t, "seats").PID)
+		w.eventually("it is back or pausing", func() bool {
+			s := w.status().part(t, "seats").State
+			return s == "answers" || s == "pausing"
+		})
+		if w.status().part(t, "seats").State == "pausing" {
+			_, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			assert.Error(t, err)
+			var plan struct {
+				Parts []struct {
+					Name string
+					Port int
+				}
+			}
+			w.json(&plan, "plan")
+			assert.Equal(t, port, plan.Parts[0].Port)
+		}
+		w.eventually("it is back", func() bool { return w.status().part(t, "seats").State == "answers" })
+		assert.Equal(t, port, w.status().part(t, "seats").Port)
+	}
+	w.must("stop")
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err, "a stopped stack holds nothing")
+	require.NoError(t, l.Close())
+}

@@ -41,7 +41,7 @@ type Routed struct {
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
 	Seal    string `json:"seal"`
-	Busy    int64  `json:"busy"`   // requests under way for the stack, those aside whose answers may never end
+	Busy    int64  `json:"busy"` // requests under way for the stack, those aside whose answers may never end
 	// Failed counts the requests for the site that failed since the gateway began: no answer, or a status from 500 on.
 	Failed int64 `json:"failed"`
 }

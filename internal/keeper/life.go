@@ -48,6 +48,7 @@ func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 			<-ctx.Done() // until the user starts it again
 			break
 		}
+		p.stack.holdPort(p.spec)
 		p.setWith(lifecycle.Pausing, code, because, next, nil)
 		if after.pause > longPause {
 			p.stack.release(p.spec.Name)
@@ -59,8 +60,14 @@ func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
 		p.status.Restarts++
 		p.stack.mu.Unlock()
 	}
-	if order(p.order.Load()) != letGo {
+	switch order(p.order.Load()) {
+	case letGo:
+	case stopToComeBack:
 		p.stopProcess(context.WithoutCancel(ctx))
+		p.stack.holdPort(p.spec)
+	default:
+		p.stopProcess(context.WithoutCancel(ctx))
+		p.stack.freePort(p.spec.Name)
 	}
 }
 

@@ -192,6 +192,7 @@ func tailOf(log string) []string {
 
 // fail sets the part's state to failed, with the end of its log.
 func (p *partRunner) fail(code trouble.Code, because, next, log string) {
+	p.stack.freePort(p.spec.Name)
 	tail := tailOf(log)
 	if next == "" {
 		next = "dravit logs " + p.spec.Name

@@ -170,6 +170,7 @@ func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, e
 		SysProcAttr: &syscall.SysProcAttr{Setsid: true},
 	}
 	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
+	p.stack.freePort(p.spec.Name)
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
 	}

@@ -34,6 +34,8 @@ type stackRunner struct {
 	waiting    int             // how many starts wait for this stack
 	restarting map[string]bool // parts that are restarting: requests wait for the sites whose pages need them
 
+	held heldPorts // of parts between two processes
+
 	watching context.CancelFunc // stops the watch over folders; guarded by apply
 	asking   context.CancelFunc // stops asking the sites; guarded by apply
 
@@ -198,6 +200,11 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 		s.mu.Unlock()
 		if !runs {
 			begun = append(begun, p.Name)
+		}
+	}
+	for _, p := range end {
+		if _, stays := wanted[p.spec.Name]; !stays {
+			s.freePort(p.spec.Name)
 		}
 	}
 	s.mu.Lock()
@@ -484,6 +491,14 @@ func (s *stackRunner) stopNow(names []string) ([]lifecycle.Status, error) {
 		s.asking()
 	}
 	s.stopParts(parts, stopForGood)
+	s.mu.Lock()
+	spec := s.spec
+	s.mu.Unlock()
+	for _, p := range spec.Parts { // those, too, that were to come back
+		if whole || slices.Contains(names, p.Name) {
+			s.freePort(p.Name)
+		}
+	}
 	var last []lifecycle.Status
 	for _, p := range parts {
 		last = append(last, p.status) // its goroutine has ended
@@ -532,6 +547,9 @@ func (s *stackRunner) adopt() error {
 	s.mu.Unlock()
 	s.apply.Lock()
 	defer s.apply.Unlock()
+	for _, p := range spec.Parts {
+		_ = os.Remove(HeldFile(s.keeper.home, s.id, p.Name)) // the earlier keeper held the port, and is gone
+	}
 	parts := spec.Parts
 	if Preparing(s.keeper.home, s.id) {
 		// Its tasks have failed, or run just now. What may depend on them has to wait for a start that completes them.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"dravit/internal/gateway"
+	"dravit/internal/keeper"
 	"dravit/internal/ledger"
 	"dravit/internal/members"
 	"dravit/internal/plan"
@@ -79,7 +80,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 			switch {
 			case plan.IsNetworkKey(part):
 				doors[port] = id
-			case processes.Alive(m.Home.Stack(id, "state", part+".lock")):
+			case processes.Alive(m.Home.Stack(id, "state", part+".lock")), keeper.HoldsPort(m.Home, id, part):
 				live[port] = id
 			}
 		}

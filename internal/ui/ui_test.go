@@ -173,7 +173,8 @@ func TestLogLine(t *testing.T) {
 	u.LogLine("db", 5, "evil\x1b[2J\x07\ttide", at)
 	assert.Equal(t, "db     "+at.Format("15:04:05")+"  evil[2J\ttide\n", out.String())
 	for _, line := range []string{"2026-12-01T08:00:00Z INFO tide", "[Tue Dec  1 08:00:00 2026] [notice] tide",
-		`127.0.0.1 - - [01/Dec/2026:08:00:00 +0000] "GET / HTTP/1.1" 200`, "2026/12/01 08:00:00 tide", "08:00:00 tide"} {
+		`127.0.0.1 - - [01/Dec/2026:08:00:00 +0000] "GET / HTTP/1.1" 200`, "2026/12/01 08:00:00 tide",
+		"08:00:00 tide"} {
 		out.Reset()
 		u.LogLine("db", 2, line, at)
 		assert.Equal(t, "db  "+line+"\n", out.String(), "it has its own")
