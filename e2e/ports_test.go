@@ -267,7 +267,8 @@ func TestPortOfAPausingStoreIsHeld(t *testing.T) {
 		time.Sleep(1100 * time.Millisecond) // marks are named by the second
 	}
 	close(stop)
-	assert.Less(t, <-taken, 40, "only in the moments in which the processes themselves begin; it was free for all the time")
+	assert.Less(t, <-taken, 40,
+		"only in the moments in which the processes themselves begin; it was free for all the time")
 	assert.Contains(t, w.must("run", "--", "redis-cli", "GET", "boat").stdout, "heron")
 
 	// It crashes again and again: in the pauses the port is nobody else's.

@@ -12,6 +12,7 @@ import (
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 	"dravit/internal/trouble"
+	"dravit/internal/version"
 )
 
 // Format is the number of the JSON form of Input and Plan.
@@ -350,6 +351,11 @@ func (m *maker) remedy(name string, file stackfile.PartConfig, rejected []Option
 	case hasData && !slices.Contains(file.Kind, written.Kind):
 		return fmt.Sprintf("kind = %q in %s keeps the data; dravit remove %s --data deletes it, for another kind",
 			written.Kind, stackfile.Name, name)
+	case hasData && older(file.For(written.Kind).Version, written.Version):
+		return fmt.Sprintf("version = %q keeps the data, which no older program reads; or go back to what they were: "+
+			"dravit db marks --part %s shows the marks",
+			m.kinds[written.Kind].Needs(file.For(written.Kind)).SeriesOf(written.Version),
+			name)
 	case offered:
 		return fmt.Sprintf("dravit start fetches %s %s from %s, after a yes", offer.Kind, offer.Version, offer.Source)
 	case k != "":
@@ -433,4 +439,15 @@ func (m *maker) uses(file map[string]stackfile.PartConfig) {
 		}
 		m.without(p)
 	}
+}
+
+// older reports whether a condition allows only versions that are older than one: "15" or "< 16" for data of 17.
+func older(condition, than string) bool {
+	c, err := version.ParseConstraint(condition)
+	if condition == "" || err != nil || c.Allows(than) || strings.Contains(condition, ">") {
+		return false
+	}
+	number := strings.TrimLeft(condition, "<=~^ v")
+	number, _, _ = strings.Cut(number, " ")
+	return version.Compare(strings.TrimRight(number, ".,*x"), than) < 0 || strings.HasPrefix(condition, "<")
 }

@@ -187,6 +187,12 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 		return candidate{rejected: rejected}
 	}
 	best, kept := m.choose(name, k, fitting)
+	if asked := slices.Contains(m.in.Consent.Upgrade, name); asked && fitting[best].upgrade.from == "" &&
+		written.Version != "" && version.Compare(fitting[best].program.Version, written.Version) <= 0 {
+		m.plan.Warnings = append(m.plan.Warnings,
+			fmt.Sprintf("part %s is not upgraded: no newer program than %s %s fits it",
+				name, k.Traits().Name, written.Version))
+	}
 	chosen := fitting[best]
 	chosen.rejected = append(rejected, passedOver(fitting[:best], chosen)...)
 	chosen.because = because(chosen.program, want, demands, len(offers), len(fitting), kept)
@@ -228,14 +234,15 @@ func (m *maker) unlocked(subject, label string, p kind.Program) {
 // more flaws. Flaws are stores out of reach and modules of the project that do not fit. They exclude nothing: another
 // part may use the store, and modules can be built again.
 func (m *maker) choose(name string, k kind.Kind, fitting []candidate) (best int, kept bool) {
+	upgrade := slices.Contains(m.in.Consent.Upgrade, name) // to the newest, wherever it is from
 	for i, c := range fitting {
 		fewer := c.flaws() - fitting[best].flaws()
-		if fewer < 0 || fewer == 0 && fitting[best].supplied() && !c.supplied() {
+		if fewer < 0 || fewer == 0 && fitting[best].supplied() && !c.supplied() && !upgrade {
 			best = i
 		}
 	}
 	good, had := m.in.History.Good.Parts[name]
-	if !had || good.Kind != k.Traits().Name || m.in.Consent.Afresh || slices.Contains(m.in.Consent.Upgrade, name) {
+	if !had || good.Kind != k.Traits().Name || m.in.Consent.Afresh || upgrade {
 		return best, false
 	}
 	i := slices.IndexFunc(fitting, func(c candidate) bool { return c.program.Path == good.Program })

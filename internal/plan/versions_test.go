@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -402,4 +403,39 @@ func TestGatewayPorts(t *testing.T) {
 		in.Survey.Host.LowestPort, in.Gateway.HTTP, in.Gateway.HTTPS = 80, 9090, 9490
 	})
 	assert.Equal(t, [2]int{9090, 9490}, got, "the settings go first")
+}
+
+// An upgrade takes the newest program, also one that was supplied beside an older installed one; without a newer one it
+// says so. A condition that is older than the data leads to the marks, and not to a source.
+func TestUpgradeToASuppliedServer(t *testing.T) {
+	in := machine(t, "debian", "[part.seats]\nkind = \"redis\"\n")
+	in.Survey.Programs = slices.DeleteFunc(in.Survey.Programs, func(p kind.Program) bool { return p.Kind == "redis" })
+	in.Survey.Programs = append(in.Survey.Programs,
+		kind.Program{Kind: "redis", Version: "7.0.15", Path: "/usr/bin/redis-server", Origin: "system"},
+		kind.Program{Kind: "redis", Version: "8.0.2", Path: "/supply/redis-server", Origin: survey.Supply})
+	in.History.Data = map[string]plan.Written{"seats": {Kind: "redis", Version: "7.0.15"}}
+	assert.Equal(t, "7.0.15", part(t, decide(in), "seats").Version)
+	in.Consent.Upgrade = []string{"seats"}
+	p := decide(in)
+	assert.Equal(t, "8.0.2", part(t, p, "seats").Version)
+	assert.Equal(t, "7.0.15", part(t, p, "seats").UpgradeFrom)
+	assert.Empty(t, p.Warnings)
+	in.Survey.Programs = in.Survey.Programs[:len(in.Survey.Programs)-1]
+	p = decide(in)
+	assert.Equal(t, "7.0.15", part(t, p, "seats").Version)
+	require.Len(t, p.Warnings, 1)
+	assert.Contains(t, p.Warnings[0], "part seats is not upgraded: no newer program than redis 7.0.15 fits it")
+
+	for condition, marks := range map[string]bool{"15": true, "< 16": true, "15.2": true, "18": false, ">= 18": false} {
+		in = machine(t, "debian", "[part.db]\nkind = \"postgres\"\nversion = \""+condition+"\"\n")
+		in.Survey.Programs = slices.DeleteFunc(in.Survey.Programs,
+			func(p kind.Program) bool { return p.Kind == "postgres" })
+		in.Survey.Programs = append(in.Survey.Programs,
+			kind.Program{Kind: "postgres", Version: "17.2", Path: "/pg", Facts: map[string]string{"initdb": "/i"}})
+		in.History.Data = map[string]plan.Written{"db": {Kind: "postgres", Version: "17.2"}}
+		p = decide(in)
+		require.Len(t, p.Faults, 1, condition)
+		assert.Equal(t, marks, strings.Contains(p.Faults[0].Next, "dravit db marks --part db"), "%s: %s", condition,
+			p.Faults[0].Next)
+	}
 }

@@ -31,8 +31,8 @@ const tailLines = 10
 const searched = 400
 
 // failures match lines in which tools say why they failed.
-var failures = pattern.New(`(?i)\berr(or)?\b|\berr!|\bfatal\b|exception|\bfailed\b|could not|cannot |can't |not found|` +
-	`no such|denied|refused|^\s*problem \d|conflict|unable to|traceback|is required|requires `)
+var failures = pattern.New(`(?i)\berr(or)?\b|\berr!|\bfatal\b|exception|\bfailed\b|could not|cannot |can't |` +
+	`not found|no such|denied|refused|^\s*problem \d|conflict|unable to|traceback|is required|requires `)
 
 // telling returns the lines of a log that tell why a command failed: those that say so, the first and the last of them,
 // or else the last ones. An installer writes its reasons first, and much after them.
