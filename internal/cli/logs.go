@@ -21,7 +21,8 @@ func (a *app) logsCommand() *cobra.Command {
 		Use:   "logs [PART...]",
 		Short: "Show the logs of all parts, or only of the named ones",
 		Long: "Logs shows the last lines that each part wrote. A line that has no time of its own gets the one at " +
-			"which the keeper saw it. A part's log stays when its process exits. A log that grows beyond 8 MB is rotated.",
+			"which the keeper saw it. A part's log stays when its process exits. A log that grows beyond 8 MB is " +
+			"rotated.",
 		Example: `  dravit logs                      the end of every part's log
   dravit logs app -n 100           the last 100 lines of the part app
   dravit logs app --since 10m      what it wrote in the last ten minutes; or since a time: 14:30
