@@ -309,6 +309,7 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 			defer func() {
 				if ctx.Err() == nil && results[i].Rungs != nil {
 					s.recordSite(site, results[i].Rungs, sizes, took)
+					s.keeper.parts.Go(func() { s.noteProved(ctx, spec, site) }) // the start does not wait for that
 					results[i].Rungs = append(advised(ctx, whole), results[i].Rungs...)
 				}
 			}()

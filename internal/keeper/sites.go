@@ -225,6 +225,14 @@ func (s *stackRunner) askSite(ctx context.Context, site materialise.Site) {
 	s.mu.Unlock()
 }
 
+// noteProved notes what can be seen of a site now that it was proved.
+func (s *stackRunner) noteProved(ctx context.Context, spec materialise.Spec, site materialise.Site) {
+	seen := s.happened(context.WithoutCancel(ctx), spec, site)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.siteOf(site).proved = seen
+}
+
 func withoutAdvisory(ladder []kind.Rung) []kind.Rung {
 	return slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Advisory })
 }
