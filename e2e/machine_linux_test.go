@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -124,4 +125,35 @@ func TestLowPorts(t *testing.T) {
 	}
 	assert.NotContains(t, r.stdout, "addresses without a port")
 	assert.Equal(t, 80, w.book().HTTPPort)
+}
+
+// A folder for Dravit in which nothing can be started is named, and so is what to do. A run folder that was opened to
+// others is closed again.
+func TestFoldersOfDravit(t *testing.T) {
+	w := newWorld(t)
+	w.builtin()
+	w.must("start")
+	run, err := os.ReadFile(filepath.Join(w.home, "run"))
+	require.NoError(t, err)
+	folder := strings.TrimSpace(string(run))
+	require.NoError(t, os.Chmod(folder, 0o777))
+	assert.Equal(t, "answers", w.status().State)
+	info, err := os.Stat(folder)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	w.must("stop")
+
+	if !asRoot {
+		return // only root can mount
+	}
+	dir := filepath.Join(filepath.Dir(w.home), "still")
+	require.NoError(t, os.Mkdir(dir, 0o777))
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_NOEXEC, "mode=777"))
+	defer func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) }()
+	cmd := w.command(t.Context(), "start")
+	cmd.Env = append(cmd.Env, "DRAVIT_HOME="+filepath.Join(dir, "home"))
+	r := finish(t, cmd)
+	assert.Equal(t, 4, r.code, r.all())
+	assert.Contains(t, flat(r.stderr), "is mounted noexec")
+	assert.Contains(t, flat(r.stderr), "DRAVIT_HOME=/other/folder")
 }

@@ -44,7 +44,7 @@ func exitOf(code trouble.Code) int {
 		trouble.BadStackFile, trouble.BadSettings, trouble.ForeignFile,
 		trouble.NotEditable, trouble.NoStack, trouble.NoTask, trouble.NoMark, trouble.BadName, trouble.Undecided:
 		return exitUsage
-	case trouble.Forbidden, trouble.NoWay:
+	case trouble.Forbidden, trouble.NoExec, trouble.NoWay:
 		return exitForbidden
 	}
 	return exitFailed

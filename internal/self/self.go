@@ -11,6 +11,7 @@ import (
 	"syscall"
 
 	"dravit/internal/home"
+	"dravit/internal/trouble"
 )
 
 // Program is the copy.
@@ -48,6 +49,11 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 		if _, err := os.Stat(p.Path); err == nil {
 			return p, p.link()
 		}
+	}
+	if runsNothing(h.Path("bin")) {
+		return Program{}, &trouble.Trouble{Code: trouble.NoExec, What: "Dravit's folder cannot be used",
+			Because: h.Dir + " is on a file system that is mounted noexec: nothing in it can be started",
+			Next:    "put it elsewhere: DRAVIT_HOME=/other/folder dravit start"}
 	}
 	lock, err := home.Lock(h.Path("bin", "lock"))
 	if err != nil {

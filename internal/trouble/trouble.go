@@ -48,6 +48,7 @@ const (
 	QuotaUsedUp  Code = "quota-used-up"  // your account's disk quota is used up
 	ReadOnly     Code = "read-only"      // the file system is read-only
 	Forbidden    Code = "forbidden"      // this account may not do that
+	NoExec       Code = "no-exec"        // Dravit's folder is on a file system that starts no programs
 	RunFolder    Code = "run-folder"     // the folder of Dravit's sockets is another user's, or no folder
 	Damaged      Code = "damaged"        // a file of Dravit's and its copy cannot be read
 	KeeperSilent Code = "keeper-silent"  // the keeper runs and does not answer

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -36,6 +37,9 @@ func (mariadb) Load(ctx context.Context, p kind.Part, source io.Reader) (left []
 			if _, err := db.ExecContext(ctx, string(text)); err != nil {
 				if ctx.Err() != nil {
 					return ctx.Err()
+				}
+				if strings.Contains(s.Head(), "LOCAL INFILE") {
+					err = errors.New("LOCAL INFILE would read a file of this machine, and a load reads none")
 				}
 				return fmt.Errorf("line %d: %w", s.Line, said(err))
 			}
