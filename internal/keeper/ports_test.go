@@ -1,0 +1,61 @@
+package keeper
+
+import (
+	"net"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/home"
+	"dravit/internal/kind"
+)
+
+// The keeper listens in the place of a store that comes back, and lets the port go for its next process.
+func TestHeldPorts(t *testing.T) {
+	h := newHarbour(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	db := h.spec([2]string{"db", up}).Parts[0]
+	db.Port, err = strconv.Atoi(port)
+	require.NoError(t, err)
+	free := func() bool {
+		l, err := net.Listen("tcp", kind.Loopback(db.Port))
+		if err == nil {
+			l.Close()
+		}
+		return err == nil
+	}
+	for _, other := range []func(p *kind.Part){
+		func(p *kind.Part) { p.Port = 0 },
+		func(p *kind.Part) { p.Outside = "10.0.0.1" },
+		func(p *kind.Part) { p.Role = kind.RoleApp }, // the gateway waits while nothing accepts there
+	} {
+		p := db
+		other(&p)
+		h.s.holdPort(p)
+		assert.True(t, free())
+	}
+	h.s.holdPort(db)
+	h.s.holdPort(db)
+	assert.False(t, free())
+	assert.FileExists(t, HeldFile(h.home, "abc", "db"))
+	assert.False(t, HoldsPort(h.home, "abc", "db"), "without a keeper, the note says nothing")
+	lock, err := home.Lock(h.home.Path(home.KeeperLock))
+	require.NoError(t, err)
+	assert.True(t, HoldsPort(h.home, "abc", "db"))
+	require.NoError(t, lock.Close())
+	conn, err := net.Dial("tcp", kind.Loopback(db.Port))
+	require.NoError(t, err)
+	_, err = conn.Read(make([]byte, 1))
+	assert.Error(t, err, "nobody answers there")
+	conn.Close()
+	h.s.freePort("db")
+	assert.True(t, free())
+	assert.NoFileExists(t, HeldFile(h.home, "abc", "db"))
+	h.s.freePort("db")
+}
