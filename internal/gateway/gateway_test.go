@@ -165,7 +165,7 @@ func TestPages(t *testing.T) {
 		Route{Host: "ferry.localhost", Stack: "ferry <b>", Network: "unix", Address: "/nowhere", Halted: true})
 	got := ask(table, "http://ferry.localhost/")
 	assert.Equal(t, 502, got.Code)
-	assert.Contains(t, got.Body.String(), "dravit status --stack ferry &lt;b&gt;")
+	assert.Contains(t, got.Body.String(), "dravit start --stack ferry &lt;b&gt;")
 	for host, lists := range map[string]bool{"other.localhost": true, "localhost:8080": true, "127.0.0.1": true,
 		"rebound.example": false, "localhost.example": false} {
 		got := ask(table, "http://"+host+"/")

@@ -261,6 +261,12 @@ func (t *table) proxyTo(x *target) *httputil.ReverseProxy {
 					Command: "dravit diagnose --stack " + r.Stack})
 				return
 			}
+			if r.Halted {
+				t.page(w, req, http.StatusBadGateway, pageData{Title: host + " is stopped",
+					Text:    "The web server of the stack " + r.Stack + " was stopped, or has failed:",
+					Command: "dravit start --stack " + r.Stack})
+				return
+			}
 			t.page(w, req, http.StatusBadGateway, pageData{Title: host + " does not answer",
 				Text:    "The web server of the stack " + r.Stack + " did not accept the request.",
 				Command: "dravit status --stack " + r.Stack})

@@ -221,33 +221,29 @@ func (k *Keeper) stopAll(ctx context.Context) {
 
 // noteTimes notes how long the logs are now: so each line has the time at which it was seen first.
 func (k *Keeper) noteTimes() {
-	for _, s := range k.everyStack() {
-		s.mu.Lock()
-		var files []string
-		for _, p := range s.parts {
-			files = append(files, p.spec.Log)
-		}
-		s.mu.Unlock()
-		for _, file := range files {
-			_ = k.clock.Note(file, time.Now()) // without a note a line has no time
-		}
+	for _, file := range logsOf(k.everyStack()) {
+		_ = k.clock.Note(file, time.Now()) // without a note a line has no time
 	}
 }
 
 // shortenLogs shortens logs that have grown too long while a part writes to them.
 func (k *Keeper) shortenLogs() {
-	for _, s := range append(k.everyStack(), k.gateway.runner) {
+	for _, file := range logsOf(append(k.everyStack(), k.gateway.runner)) {
+		shortenLog(file)
+	}
+	shortenLog(logFile(k.home))
+}
+
+// logsOf returns the logs of the parts that run.
+func logsOf(stacks []*stackRunner) (files []string) {
+	for _, s := range stacks {
 		s.mu.Lock()
-		var files []string
 		for _, p := range s.parts {
 			files = append(files, p.spec.Log)
 		}
 		s.mu.Unlock()
-		for _, file := range files {
-			shortenLog(file)
-		}
 	}
-	shortenLog(logFile(k.home))
+	return files
 }
 
 // shortenLog copies the end of a log that is too long to FILE.1, and empties the log. Its writer appends, so it

@@ -87,7 +87,10 @@ func (s *Stack) Lock(ctx context.Context) (supply.Lock, string, error) {
 	}
 	if len(lock.Parts)+len(lock.Tools) == 0 {
 		return lock, "", &trouble.Trouble{Code: trouble.NoProgram, What: "nothing was locked",
-			Because: "nothing of this stack runs on a supplied program", Next: "dravit supply --help"}
+			Because: "every program of this stack is installed on this machine, and a lock names the exact " +
+				"packages of programs that Dravit fetched",
+			Next: "dravit supply KIND VERSION fetches one; the stack file's version says " +
+				"what an installed one has to be"}
 	}
 	return lock, filepath.Join(s.Dir, supply.LockFile), lock.Write(s.Dir)
 }

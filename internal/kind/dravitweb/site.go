@@ -51,7 +51,8 @@ func newSite(s kind.VirtualHost) http.Handler {
 			},
 			ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 				slog.Error("proxy", "path", r.URL.Path, "error", err)
-				http.Error(w, "502: the part "+s.App+" does not answer", http.StatusBadGateway)
+				http.Error(w, "502: the part "+s.App+" does not answer: dravit start, or dravit diagnose",
+					http.StatusBadGateway)
 			},
 		}
 	}

@@ -12,28 +12,21 @@ import (
 // giveAway makes the application's user the definer of what the account of loads created: views, triggers, routines and
 // events act with the rights of their definer (mariadb.com, "SQL SECURITY").
 func giveAway(ctx context.Context, p kind.Part) error {
-	name, err := admin()
-	if err != nil {
-		return err
-	}
-	db, err := connectAdmin(ctx, p, name)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	g := giver{conn: conn, part: p, from: loader + "@" + loaderHost,
-		to: dialect.Literal(p.User) + "@" + dialect.Literal(accountHosts[0])}
-	for _, step := range []func(context.Context) error{g.views, g.triggers, g.routines, g.events} {
-		if err := step(ctx); err != nil {
-			return fmt.Errorf("giving what was loaded to the application's user: %w", said(err))
+	return withAdmin(ctx, p, func(db *sql.DB) error {
+		conn, err := db.Conn(ctx)
+		if err != nil {
+			return err
 		}
-	}
-	return nil
+		defer conn.Close()
+		g := giver{conn: conn, part: p, from: loader + "@" + loaderHost,
+			to: dialect.Literal(p.User) + "@" + dialect.Literal(accountHosts[0])}
+		for _, step := range []func(context.Context) error{g.views, g.triggers, g.routines, g.events} {
+			if err := step(ctx); err != nil {
+				return fmt.Errorf("giving what was loaded to the application's user: %w", said(err))
+			}
+		}
+		return nil
+	})
 }
 
 type giver struct {

@@ -96,24 +96,17 @@ func (mariadb) Tidy(ctx context.Context, p kind.Part) error { return dropLoader(
 
 // dropLoader ends the sessions of the account of loads, and deletes it.
 func dropLoader(ctx context.Context, p kind.Part) error {
-	name, err := admin()
-	if err != nil {
-		return err
-	}
-	db, err := connectAdmin(ctx, p, name)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	sessions, err := texts(ctx, db, "SELECT ID FROM information_schema.PROCESSLIST WHERE USER = ?", loader)
-	if err != nil {
-		return err
-	}
-	for _, s := range sessions {
-		_, _ = db.ExecContext(ctx, "KILL CONNECTION "+s[0]) // one that has ended is no error
-	}
-	_, err = db.ExecContext(ctx, "DROP USER IF EXISTS "+dialect.Literal(loader)+"@"+dialect.Literal(loaderHost))
-	return said(err)
+	return withAdmin(ctx, p, func(db *sql.DB) error {
+		sessions, err := texts(ctx, db, "SELECT ID FROM information_schema.PROCESSLIST WHERE USER = ?", loader)
+		if err != nil {
+			return err
+		}
+		for _, s := range sessions {
+			_, _ = db.ExecContext(ctx, "KILL CONNECTION "+s[0]) // one that has ended is no error
+		}
+		_, err = db.ExecContext(ctx, "DROP USER IF EXISTS "+dialect.Literal(loader)+"@"+dialect.Literal(loaderHost))
+		return said(err)
+	})
 }
 
 // Create is a part of Prepare.

@@ -2,10 +2,10 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
 	"slices"
 	"strings"
 
-	"dravit/internal/health"
 	"dravit/internal/kind"
 )
 
@@ -43,36 +43,38 @@ func (mariadb) DropUser(ctx context.Context, p kind.Part, name string) error {
 }
 
 func (mariadb) Users(ctx context.Context, p kind.Part) ([]string, error) {
-	name, err := admin()
+	admin, err := admin()
 	if err != nil {
 		return nil, err
 	}
-	db, err := connectAdmin(ctx, p, name)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	found, err := db.QueryContext(ctx, "SELECT DISTINCT User, is_role FROM mysql.user ORDER BY User")
-	if err != nil {
-		return nil, said(err)
-	}
-	defer found.Close()
-	others := []string{"", "root", "mariadb.sys", name, p.User}
+	others := []string{"", "root", "mariadb.sys", admin, p.User}
 	names := []string{}
-	err = health.SQLRows(found, kind.Rows{
-		Columns: func([]string) error { return nil },
-		Row: func(v []*string) error {
-			if *v[1] != "Y" && !slices.Contains(others, *v[0]) && !ofDravit(*v[0]) {
-				names = append(names, *v[0])
+	err = withAdmin(ctx, p, func(db *sql.DB) error {
+		found, err := texts(ctx, db, "SELECT DISTINCT User, is_role FROM mysql.user ORDER BY User")
+		for _, row := range found {
+			if row[1] != "Y" && !slices.Contains(others, row[0]) && !ofDravit(row[0]) {
+				names = append(names, row[0])
 			}
-			return nil
-		},
+		}
+		return said(err)
 	})
 	return names, err
 }
 
 // asAdmin runs statements as the administrator.
 func asAdmin(ctx context.Context, p kind.Part, statements ...string) error {
+	return withAdmin(ctx, p, func(db *sql.DB) error {
+		for _, s := range statements {
+			if _, err := db.ExecContext(ctx, s); err != nil {
+				return said(err)
+			}
+		}
+		return nil
+	})
+}
+
+// withAdmin runs do with a connection of the administrator.
+func withAdmin(ctx context.Context, p kind.Part, do func(db *sql.DB) error) error {
 	name, err := admin()
 	if err != nil {
 		return err
@@ -82,10 +84,5 @@ func asAdmin(ctx context.Context, p kind.Part, statements ...string) error {
 		return err
 	}
 	defer db.Close()
-	for _, s := range statements {
-		if _, err := db.ExecContext(ctx, s); err != nil {
-			return said(err)
-		}
-	}
-	return nil
+	return do(db)
 }
