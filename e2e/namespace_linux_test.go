@@ -33,6 +33,9 @@ cat > /etc/nsswitch.conf <<END
 hosts: files dns
 END
 ip link set lo up
+for program in $(command -v sudo); do # the tests say what happens on a machine that has none
+  mount --bind /dev/null "$(readlink -f "$program")"
+done
 ` + setup + `
 echo ready
 exec sleep 600`
