@@ -102,9 +102,11 @@ func (s *Scanner) end() bool {
 
 // step goes over n bytes, which were looked at.
 func (s *Scanner) step(n int) {
-	s.line += bytes.Count(s.buf[s.pos:s.pos+n], []byte("\n"))
+	s.line += bytes.Count(s.buf[s.pos:s.pos+n], newLine)
 	s.pos += n
 }
+
+var newLine = []byte("\n")
 
 // Next returns the next statement. At the end of the text the error is io.EOF; another one is that of the reader or
 // ErrTooLong, and names the line.
@@ -224,26 +226,34 @@ func (s *Scanner) noVersion() bool {
 	return bytes.HasPrefix(s.buf[s.pos:], []byte("/*!999999")) || bytes.HasPrefix(s.buf[s.pos:], []byte("/*M!999999"))
 }
 
-// until goes to the next byte of some, or to the end of the text.
-func (s *Scanner) until(bytesOf string) {
+// until goes to the next byte that is a or b, or to the end of the text.
+func (s *Scanner) until(a, b byte) {
 	for !s.end() {
-		n := bytes.IndexAny(s.buf[s.pos:], bytesOf)
-		if n >= 0 {
-			s.step(n)
+		rest := s.buf[s.pos:]
+		n := bytes.IndexByte(rest, a)
+		if n < 0 {
+			n = len(rest)
+		}
+		if b != a {
+			if m := bytes.IndexByte(rest[:n], b); m >= 0 {
+				n = m
+			}
+		}
+		s.step(n)
+		if n < len(rest) {
 			return
 		}
-		s.step(len(s.buf) - s.pos)
 	}
 }
 
 // quoted goes over a text in quotes, which begins here. A doubled quote ends one text and begins another.
 func (s *Scanner) quoted(quote byte, escapes bool) {
 	s.step(1)
-	ends := string(quote)
+	other := quote
 	if escapes {
-		ends += `\`
+		other = '\\'
 	}
-	for s.until(ends); !s.end() && s.at(0) == '\\' && escapes; s.until(ends) {
+	for s.until(quote, other); !s.end() && s.at(0) == '\\' && escapes; s.until(quote, other) {
 		s.step(1)
 		if !s.end() {
 			s.step(1)
@@ -265,7 +275,7 @@ func (s *Scanner) dollar() bool {
 	}
 	tag := string(s.buf[s.pos : s.pos+n+1])
 	s.step(n + 1)
-	for s.until("$"); !s.end(); s.until("$") {
+	for s.until('$', '$'); !s.end(); s.until('$', '$') {
 		s.at(len(tag) - 1) // reads on
 		if bytes.HasPrefix(s.buf[s.pos:], []byte(tag)) {
 			s.step(len(tag))
@@ -276,8 +286,29 @@ func (s *Scanner) dollar() bool {
 	return true
 }
 
-func wordly(c byte) bool {
-	return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80
+func wordly(c byte) bool { return isWordly[c] }
+
+// isWordly are the bytes of words.
+var isWordly = func() (is [256]bool) {
+	for c := range is {
+		is[c] = c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80
+	}
+	return is
+}()
+
+// wordLength returns the length of the word that begins here.
+func (s *Scanner) wordLength() int {
+	n := 1
+	for {
+		for rest := s.buf[s.pos:]; n < len(rest); n++ {
+			if !wordly(rest[n]) && (rest[n] != '$' || !s.syntax.Dollar) {
+				return n
+			}
+		}
+		if !s.more() {
+			return n
+		}
+	}
 }
 
 // statement goes to the end of a statement, and over what ends it. The last one may have no such end; it is not whole
@@ -320,22 +351,22 @@ func (s *Scanner) token(c byte, b *body) {
 		s.step(1)
 		s.quoted('\'', true)
 	case wordly(c):
-		n := 1
-		for wordly(s.at(n)) || y.Dollar && s.at(n) == '$' {
-			n++
-		}
+		n := s.wordLength()
 		b.word(s.buf[s.pos : s.pos+n])
 		s.pos += n
 	default:
-		if c == '(' {
+		switch {
+		case c == '\n':
+			s.line++
+		case c == '(':
 			b.parentheses++
-		} else if c == ')' {
+		case c == ')':
 			b.parentheses--
 		}
 		if !blank(c) {
 			b.other()
 		}
-		s.step(1)
+		s.pos++
 	}
 }
 
