@@ -71,6 +71,7 @@ type History struct {
 type Good struct {
 	At    string            `json:"at,omitempty"` // RFC 3339
 	Parts map[string]Chosen `json:"parts,omitempty"`
+	Ports map[string]int    `json:"ports,omitempty"`
 	File  map[string]string `json:"file,omitempty"` // what the stack file said then
 }
 

@@ -73,6 +73,7 @@ func (m *maker) ports() {
 					p.Port = had
 					m.decide(subject, fmt.Sprint(had), nil, "the part had this port before")
 					m.taken[had] = true
+					m.moved(subject, p.Name, had, "its port was taken at an earlier start")
 					continue
 				} else {
 					rejected = append(rejected, Option{Option: fmt.Sprint(had), Because: why})
@@ -88,15 +89,20 @@ func (m *maker) ports() {
 			}
 			m.decide(subject, fmt.Sprint(p.Port), rejected, fmt.Sprintf("the first free port from %d", needs.PortBase))
 			if had != 0 {
-				m.plan.Changes = append(m.plan.Changes, Change{
-					Subject: subject,
-					Was:     fmt.Sprint(had),
-					Now:     fmt.Sprint(p.Port),
-					Because: fmt.Sprintf("%d is %s", had, rejected[0].Because),
-				})
+				m.moved(subject, p.Name, p.Port, fmt.Sprintf("%d is %s", had, rejected[0].Because))
 			}
 		}
 	}
+}
+
+// moved notes that a part has another port than in the last good start, or, if none is known, than before.
+func (m *maker) moved(subject, name string, port int, because string) {
+	was := cmp.Or(m.in.History.Good.Ports[name], m.in.Ledger.Ports[name])
+	if was == 0 || was == port {
+		return
+	}
+	m.plan.Changes = append(m.plan.Changes, Change{Subject: subject, Was: fmt.Sprint(was), Now: fmt.Sprint(port),
+		Because: because})
 }
 
 // sockets sets the socket names, some of which contain the port.

@@ -39,6 +39,7 @@ func (s *Stack) remember(out Started) error {
 	good := plan.Good{
 		At:    time.Now().UTC().Format(time.RFC3339),
 		Parts: map[string]plan.Chosen{},
+		Ports: map[string]int{},
 		File:  out.file.Values(),
 	}
 	for _, x := range out.Plan.Parts {
@@ -46,10 +47,13 @@ func (s *Stack) remember(out Started) error {
 			continue // it runs on nothing of this machine's
 		}
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
+		if x.Port != 0 {
+			good.Ports[x.Name] = x.Port
+		}
 	}
 	var was plan.Good
 	if err := home.ReadDerived(s.goodFile(), &was); err == nil && maps.Equal(was.Parts, good.Parts) &&
-		maps.Equal(was.File, good.File) {
+		maps.Equal(was.File, good.File) && maps.Equal(was.Ports, good.Ports) {
 		return nil
 	}
 	return home.WriteJSON(s.goodFile(), good)
@@ -127,7 +131,7 @@ func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Ev
 		}
 		out.Begun = begun
 		if err == nil {
-			out.Outdated = s.outdated(out.file)
+			out.Outdated = append(s.outdated(out.file), s.writtenDown(out.Plan.Changes)...)
 		}
 		if err == nil && out.Answers() {
 			return out, cmp.Or(s.remember(out), s.record(began, out))

@@ -1,0 +1,80 @@
+package project
+
+import (
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravit/internal/confined"
+)
+
+// Mention is a line of a file of the project that contains a port.
+type Mention struct {
+	File string // relative to the project
+	Line int
+	Port int
+}
+
+const (
+	mostConfigs   = 4000      // files that are looked at
+	longestConfig = 256 << 10 // bytes of one
+	mostMentions  = 10
+)
+
+// configEndings are those of files in which applications keep their configuration.
+var configEndings = []string{".php", ".ini", ".yml", ".yaml", ".json", ".toml", ".conf", ".cfg", ".xml", ".py", ".rb",
+	".js",
+	".cjs", ".mjs", ".ts", ".properties", ".neon", ".env", ".local", ".config"}
+
+// packages are folders with the code of others, and what programs write.
+var packages = []string{"node_modules", "vendor", "bower_components", "__pycache__", "venv", "cache", "logs", "log",
+	"tmp",
+	"dist", "build"}
+
+// PortsIn returns the lines of the project's configuration that contain one of some ports as a number of its own. Stack
+// files and the locks of package managers are left out. It opens regular files only and follows no link.
+func PortsIn(dir string, ports []int) []Mention {
+	if len(ports) == 0 {
+		return nil
+	}
+	var numbers []string
+	for _, p := range ports {
+		numbers = append(numbers, strconv.Itoa(p))
+	}
+	port := regexp.MustCompile(`(?:^|[^\d.])(` + strings.Join(numbers, "|") + `)(?:[^\d.]|$)`)
+	var out []Mention
+	left := mostConfigs
+	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || left == 0 || len(out) >= mostMentions {
+			return filepath.SkipAll
+		}
+		name := e.Name()
+		if e.IsDir() {
+			if path != dir && (slices.Contains(packages, name) || strings.HasPrefix(name, ".")) {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		config := slices.Contains(configEndings, filepath.Ext(name)) || strings.HasPrefix(name, ".env")
+		if !config || strings.HasPrefix(name, "dravit.") || strings.Contains(name, "lock") {
+			return nil
+		}
+		left--
+		file, _ := filepath.Rel(dir, path) // it is below
+		text, err := confined.ReadFile(dir, file, longestConfig)
+		if err != nil {
+			return nil
+		}
+		for i, line := range strings.Split(string(text), "\n") {
+			if m := port.FindStringSubmatch(line); m != nil && len(out) < mostMentions {
+				n, _ := strconv.Atoi(m[1])
+				out = append(out, Mention{file, i + 1, n})
+			}
+		}
+		return nil
+	})
+	return out
+}
