@@ -130,6 +130,9 @@ var portFaults = []fault{
 	{name: "port written into the program", stack: nodeSite,
 		files: node(`require("http").createServer((q, r) => r.end("x")).listen(28714, "127.0.0.1")`), breaks: nil,
 		cause: "listens-elsewhere", subject: "part.app", says: "28714"},
+	{name: "server on every address", stack: "[part.app]\nkind = \"python\"\ncommand = \"exec python3 -m http.server " +
+		"{port}\"\n[[site]]\nname = \"day\"\napp = \"app\"\n",
+		cause: "listens-to-network", subject: "part.app", says: "dravit start --reachable part.app"},
 	{name: "fixed port that is taken", stack: nodeSite,
 		files: node(`require("http").createServer((q, r) => r.end("x")).listen(28715, "127.0.0.1")`),
 		breaks: func(t *testing.T, w *world) {

@@ -73,3 +73,10 @@ func (s *stackRunner) freePort(name string) {
 		_ = os.Remove(HeldFile(s.keeper.home, s.id, name))
 	}
 }
+
+// holds reports whether the keeper holds the port of a part.
+func (s *stackRunner) holds(name string) bool {
+	s.held.mu.Lock()
+	defer s.held.mu.Unlock()
+	return s.held.all[name] != nil
+}

@@ -43,6 +43,7 @@ func TestHeldPorts(t *testing.T) {
 	h.s.holdPort(db)
 	h.s.holdPort(db)
 	assert.False(t, free())
+	assert.Empty(t, (&partRunner{stack: h.s, spec: db}).portHolder(), "the keeper is no other program")
 	assert.FileExists(t, HeldFile(h.home, "abc", "db"))
 	assert.False(t, HoldsPort(h.home, "abc", "db"), "without a keeper, the note says nothing")
 	lock, err := home.Lock(h.home.Path(home.KeeperLock))

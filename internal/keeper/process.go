@@ -216,7 +216,7 @@ var errUnseen = errors.New("it exited while no keeper ran")
 
 // portHolder says which other process holds the part's port, or "" if none does.
 func (p *partRunner) portHolder() string {
-	if p.spec.Port == 0 {
+	if p.spec.Port == 0 || p.stack.holds(p.spec.Name) {
 		return ""
 	}
 	address := kind.Loopback(p.spec.Port)

@@ -132,7 +132,7 @@ func systemTables(share string) []string {
 // ownDatabases are the server's own databases, and ownUsers its own accounts.
 var (
 	ownDatabases = []string{"mysql", "information_schema", "performance_schema", "sys"}
-	ownUsers     = []string{"root", "mysql", "mariadb.sys", loader}
+	ownUsers     = []string{"root", "mysql", "mariadb.sys"}
 )
 
 // oldest is the first release whose accounts are in mysql.global_priv.
@@ -143,7 +143,10 @@ func (mariadb) Fit(want stackfile.PartConfig, p kind.Program) string {
 		return "the database " + want.Database + " is the server's own"
 	}
 	if slices.Contains(ownUsers, strings.ToLower(want.User)) {
-		return "the user " + want.User + " is the server's or Dravit's own"
+		return "the user " + want.User + " is the server's own"
+	}
+	if ofDravit(want.User) {
+		return "the user " + want.User + " is Dravit's own: it loads dumps, or reads for consoles"
 	}
 	if version.Compare(p.Version, oldest) < 0 {
 		return "it is older than " + oldest + ", and keeps its accounts in another way"
