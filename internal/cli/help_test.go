@@ -5,6 +5,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/ui"
 )
 
 func TestParagraphsFitTheWidth(t *testing.T) {
@@ -37,5 +40,17 @@ func TestHelpOfEveryCommand(t *testing.T) {
 		for line := range strings.SplitSeq(b.String(), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), 100, "%s: %s", c.Name(), line)
 		}
+	}
+}
+
+// Each word that is no command leads to the command that was probably meant.
+func TestWordsThatAreNoCommands(t *testing.T) {
+	for word, next := range map[string]string{
+		"mark": "dravit db mark", "rewind": "dravit db rewind", "up": "dravit start", "statsu": "dravit status",
+		"lighthouse": "dravit --help lists the commands",
+	} {
+		var f *ui.Failure
+		require.ErrorAs(t, noArgs(new(app).root(), []string{word}), &f)
+		assert.Equal(t, next, f.Next, word)
 	}
 }

@@ -209,6 +209,8 @@ func noArgs(cmd *cobra.Command, args []string) error {
 		f.What = fmt.Sprintf("dravit has no command %q", args[0])
 		if meant := commandWords[strings.ToLower(args[0])]; meant != "" {
 			f.Because, f.Next = "here that is called "+meant, "dravit "+meant
+		} else if below := commandBelow(cmd, args[0]); below != "" {
+			f.Next = below
 		} else if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 			f.Next = "dravit " + near[0]
 		} else {
@@ -216,6 +218,19 @@ func noArgs(cmd *cobra.Command, args []string) error {
 		}
 	}
 	return f
+}
+
+// commandBelow returns the path of the first command of this name that stands below another one, as
+// dravit db mark for mark. It is empty if there is none.
+func commandBelow(root *cobra.Command, name string) string {
+	for _, group := range root.Commands() {
+		for _, cmd := range group.Commands() {
+			if cmd.Name() == name && group.IsAvailableCommand() && cmd.IsAvailableCommand() {
+				return cmd.CommandPath()
+			}
+		}
+	}
+	return ""
 }
 
 func (a *app) machine() (*stack.Machine, error) { return stack.NewMachine(all.Kinds(), Version) }
