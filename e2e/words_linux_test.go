@@ -35,11 +35,12 @@ func TestWordsOfOthers(t *testing.T) {
 		assert.Contains(t, flat(r.stderr), says, text)
 	}
 	for word, says := range map[string]string{"up": "dravit start", "down": "dravit stop", "list": "dravit status",
-		"init": "dravit propose", "strat": "dravit start"} {
+		"init": "dravit propose", "strat": "dravit start", "mark": "dravit db mark"} {
 		r := w.dravit(word)
 		assert.Equal(t, 2, r.code, word)
 		assert.Contains(t, r.stderr, says, word)
 	}
+	assert.Regexp(t, `^/.+  stopped  nothing was running`, w.must("stop").stdout, "a stack without a name yet")
 	for text, says := range map[string]string{
 		"[part.db]\nkind = \"mariadb\"\ndatabase = \"mysql\"\n": "the server's own",
 		"[part.db]\nkind = \"mariadb\"\nuser = \"root\"\n":      "the server's own",

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"cmp"
+
 	"dravit/internal/lifecycle"
 
 	"github.com/spf13/cobra"
@@ -39,7 +41,7 @@ func (a *app) stopCommand() *cobra.Command {
 					return err
 				}
 			} else {
-				a.ui.Stopped(s.Name, last)
+				a.ui.Stopped(cmp.Or(s.Name, s.Dir), last) // without a name, it was never started
 			}
 			for _, p := range last {
 				if p.State != lifecycle.Stopped {

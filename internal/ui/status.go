@@ -75,7 +75,9 @@ func (u *UI) Status(s stack.Status) {
 		rows = append(rows, row{[]string{p.Name, p.Kind, version(p), u.partState(p), dash(p.PID),
 			dash(p.Port), megabytes(p.Memory), proved}, n})
 	}
-	u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "answered"}, rows, 4, 5, 6, 7)
+	if len(rows) > 0 {
+		u.table([]string{"part", "kind", "version", "state", "pid", "port", "memory", "answered"}, rows, 4, 5, 6, 7)
+	}
 	if len(s.Sites) > 0 {
 		u.say("")
 		rows = nil

@@ -155,6 +155,9 @@ func TestStartedAndStopped(t *testing.T) {
 	assert.Contains(t, out.String(), "2 parts stopped: app, db; data is kept")
 	u.Stopped("ferry", nil)
 	assert.Contains(t, out.String(), "nothing was running")
+	out.Reset()
+	u.Status(stack.Status{View: keeper.View{Name: "ferry"}})
+	assert.NotContains(t, out.String(), "memory", "a table without rows")
 }
 
 func TestColourNeverAlone(t *testing.T) {
