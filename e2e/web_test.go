@@ -195,7 +195,7 @@ func TestGateway(t *testing.T) {
 	w.must("stop", "web")
 	code, body = ask("night.localhost")
 	assert.Equal(t, 502, code)
-	assert.Contains(t, body, "dravit status --stack night-boat")
+	assert.Contains(t, body, "dravit start --stack night-boat")
 	r := w.dravit("check")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stdout, "stopped")
