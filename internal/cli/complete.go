@@ -14,13 +14,16 @@ import (
 type words func(cmd *cobra.Command, given []string) []string
 
 // of returns words of the stack that the flags name.
-func (a *app) of(choose func(w stack.Words) []string) words {
+func (a *app) of(choose func(w stack.Words) []string) words { return a.asked(false, choose) }
+
+// asked is of; with servers, it also asks the stack's servers.
+func (a *app) asked(servers bool, choose func(w stack.Words) []string) words {
 	return func(cmd *cobra.Command, _ []string) []string {
 		s, err := a.stack()
 		if err != nil {
 			return nil
 		}
-		return choose(s.Words(cmd.Context(), false))
+		return choose(s.Words(cmd.Context(), servers))
 	}
 }
 
@@ -56,13 +59,7 @@ func (a *app) complete(root *cobra.Command) {
 	marks := a.of(func(w stack.Words) []string { return w.Marks })
 	tasks := a.of(func(w stack.Words) []string { return w.Tasks })
 	supplied := a.ofMachine((*stack.Machine).SuppliedKinds)
-	others := words(func(cmd *cobra.Command, _ []string) []string {
-		s, err := a.stack()
-		if err != nil {
-			return nil
-		}
-		return s.Words(cmd.Context(), true).Others
-	})
+	others := a.asked(true, func(w stack.Words) []string { return w.Others })
 	for path, w := range map[string]words{
 		"start": none, "status": none, "plan": none, "diagnose": none, "propose": none,
 		"restart": parts, "stop": parts, "remove": parts, "logs": parts, "check": both,

@@ -2,10 +2,11 @@ package diagnose
 
 import (
 	"cmp"
-	"dravit/internal/trouble"
 	"fmt"
 	"slices"
 	"time"
+
+	"dravit/internal/trouble"
 )
 
 // Clients are the connections to a store that has a limit of them.

@@ -224,7 +224,6 @@ func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where strin
 	return len(told) > 0
 }
 
-// lineAt returns the line of a text that holds an offset.
 // shortPath returns a path as far as it tells one log of a stack from another: the rest would push aside what is said.
 func shortPath(path string) string {
 	if !filepath.IsAbs(path) {
@@ -233,6 +232,7 @@ func shortPath(path string) string {
 	return filepath.Join(filepath.Base(filepath.Dir(path)), filepath.Base(path))
 }
 
+// lineAt returns the line of a text that holds an offset.
 func lineAt(text string, at int) string {
 	begin := strings.LastIndexByte(text[:at], '\n') + 1
 	line, _, _ := strings.Cut(text[begin:], "\n")

@@ -68,8 +68,11 @@ func digestOf(folders ...string) uint64 {
 		}
 		left := mostFiles
 		_ = filepath.WalkDir(folder, func(path string, e fs.DirEntry, err error) error {
-			if err != nil || left == 0 {
+			if left == 0 {
 				return filepath.SkipAll
+			}
+			if err != nil { // a folder that this user may not read
+				return filepath.SkipDir
 			}
 			name := e.Name()
 			hidden := strings.HasPrefix(name, ".") && !strings.HasPrefix(name, ".env")

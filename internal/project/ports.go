@@ -26,13 +26,11 @@ const (
 
 // configEndings are those of files in which applications keep their configuration.
 var configEndings = []string{".php", ".ini", ".yml", ".yaml", ".json", ".toml", ".conf", ".cfg", ".xml", ".py", ".rb",
-	".js",
-	".cjs", ".mjs", ".ts", ".properties", ".neon", ".env", ".local", ".config"}
+	".js", ".cjs", ".mjs", ".ts", ".properties", ".neon", ".env", ".local", ".config"}
 
 // packages are folders with the code of others, and what programs write.
 var packages = []string{"node_modules", "vendor", "bower_components", "__pycache__", "venv", "cache", "logs", "log",
-	"tmp",
-	"dist", "build"}
+	"tmp", "dist", "build"}
 
 // PortsIn returns the lines of the project's configuration that contain one of some ports as a number of its own. Stack
 // files and the locks of package managers are left out. It opens regular files only and follows no link.
@@ -48,8 +46,11 @@ func PortsIn(dir string, ports []int) []Mention {
 	var out []Mention
 	left := mostConfigs
 	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || left == 0 || len(out) >= mostMentions {
+		if left == 0 || len(out) >= mostMentions {
 			return filepath.SkipAll
+		}
+		if err != nil { // a folder that this user may not read
+			return filepath.SkipDir
 		}
 		name := e.Name()
 		if e.IsDir() {
