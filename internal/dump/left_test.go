@@ -18,3 +18,13 @@ func TestLeft(t *testing.T) {
 	assert.Len(t, l.Out, 20)
 	assert.Equal(t, "an owner", l.Out[0])
 }
+
+func TestTakes(t *testing.T) {
+	ways := Beginnings{{"GRANT ", "rights"}, {"FLUSH PRIVILEGES", ""}}
+	var l Left
+	for head, want := range map[string]bool{"GRANT": true, "GRANTED X": false, "GRANT ALL ON X": true,
+		"FLUSH PRIVILEGES": true, "SELECT GRANT ": false} {
+		assert.Equal(t, want, l.Takes(head, ways), head)
+	}
+	assert.Equal(t, []string{"rights"}, l.Out)
+}

@@ -21,7 +21,7 @@ var (
 )
 
 // takenOut are the beginnings of statements that a dump must not run: they reach beyond the part's own database.
-var takenOut = []struct{ begin, what string }{
+var takenOut = dump.Beginnings{
 	{"SET @@GLOBAL.", "settings of the whole server"}, {"SET GLOBAL ", "settings of the whole server"},
 	{"SET @@SESSION.SQL_LOG_BIN", ""}, {"SET @MYSQLDUMP_TEMP_LOG_BIN", ""}, {"GRANT ", "rights (GRANT)"},
 	{"REVOKE ", "rights (REVOKE)"}, {"CREATE USER ", "accounts (CREATE USER)"},
@@ -40,13 +40,8 @@ func forHere(s sqltext.Statement, left *dump.Left) []byte {
 		}
 		return nil
 	}
-	for _, x := range takenOut {
-		if strings.HasPrefix(head+" ", x.begin) {
-			if x.what != "" {
-				left.Note(x.what)
-			}
-			return nil
-		}
+	if left.Takes(head, takenOut) {
+		return nil
 	}
 	if !strings.HasPrefix(head, "CREATE ") && !strings.HasPrefix(head, "ALTER ") {
 		return s.Text

@@ -16,7 +16,7 @@ var (
 )
 
 // takenOut are the beginnings of statements that a dump must not run: they reach beyond the part's own database.
-var takenOut = []struct{ begin, what string }{
+var takenOut = dump.Beginnings{
 	{"CREATE DATABASE ", "the creation of its database"}, {"ALTER DATABASE ", "settings of its database"},
 	{"DROP DATABASE ", ""}, {"CREATE ROLE ", "roles (CREATE ROLE)"}, {"ALTER ROLE ", "roles (ALTER ROLE)"},
 	{"DROP ROLE ", "roles (DROP ROLE)"}, {"CREATE USER ", "roles (CREATE USER)"}, {"ALTER USER ", "roles (ALTER USER)"},
@@ -51,13 +51,8 @@ func forHere(s sqltext.Statement, here server, left *dump.Left) []byte {
 		!here.parameters[strings.ToLower(m[1])] {
 		return nil
 	}
-	for _, x := range takenOut {
-		if strings.HasPrefix(head+" ", x.begin) {
-			if x.what != "" {
-				left.Note(x.what)
-			}
-			return nil
-		}
+	if left.Takes(head, takenOut) {
+		return nil
 	}
 	return public().ReplaceAll(s.Text, []byte("CREATE SCHEMA IF NOT EXISTS public"))
 }
