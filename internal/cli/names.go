@@ -87,7 +87,7 @@ stacks: run the command again when their names change.`,
 					len(hosts)-len(wildcards), p.HostsFile()))
 			}
 			if len(wildcards) > 0 {
-				notes = append(notes, "left out, as a hosts file has no wildcards: "+strings.Join(wildcards, ", "))
+				notes = append(notes, "left out, as a hosts file has no wildcards: "+trouble.List(wildcards))
 			}
 			return steps, strings.Join(notes, "\n"), err
 		})
@@ -133,7 +133,7 @@ only.`,
 			note := ""
 			if len(steps) > 0 {
 				note = "programs of this machine would trust certificates that it signs, but only for names below " +
-					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + strings.Join(hosts, ", ")
+					strings.Join(certificates.Permitted(m.Home), ", ") + " only: " + trouble.List(hosts)
 			}
 			return steps, note, errors.Join(err, hostsErr)
 		})

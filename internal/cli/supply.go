@@ -14,6 +14,7 @@ import (
 	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
+	"dravit/internal/trouble"
 	"dravit/internal/ui"
 )
 
@@ -267,10 +268,10 @@ uses stays: dravit remove the stack, or start it with another version.`,
 				if len(t.Stacks) > 0 {
 					if len(args) == 2 {
 						return &ui.Failure{Exit: exitUsage, What: t.Kind + " " + t.Version + " was not discarded",
-							Because: "it is used by " + strings.Join(t.Stacks, ", "),
+							Because: "it is used by " + trouble.List(t.Stacks),
 							Next:    "dravit remove --stack " + t.Stacks[0]}
 					}
-					kept = append(kept, t.Kind+" "+t.Version+" ("+strings.Join(t.Stacks, ", ")+")")
+					kept = append(kept, t.Kind+" "+t.Version+" ("+trouble.List(t.Stacks)+")")
 					continue
 				}
 				trees = append(trees, t.Tree)

@@ -1,11 +1,10 @@
 package cli
 
 import (
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"dravit/internal/plan"
+	"dravit/internal/trouble"
 	"dravit/internal/ui"
 )
 
@@ -72,7 +71,7 @@ why lists all decisions.`,
 				return &ui.Failure{
 					Exit:    exitUsage,
 					What:    "it is ambiguous what " + args[0] + " means",
-					Because: "there are " + strings.Join(near, ", "),
+					Because: "there are " + trouble.List(near),
 					Next:    "dravit why " + near[0],
 				}
 			case d == nil:

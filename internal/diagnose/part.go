@@ -81,7 +81,7 @@ func (d *doctor) ownPart(p PartFacts) {
 			p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
 		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes",
-			"correct "+strings.Join(p.Included, ", "), said)
+			"correct "+trouble.List(p.Included), said)
 	}
 	for _, r := range p.Requires {
 		if !r.Holds {
@@ -158,7 +158,7 @@ func (d *doctor) server(p PartFacts, said string) {
 	case alive && len(elsewhere) > 0:
 		d.add(seen, "listens-elsewhere", subject, "the server listens on another port than its own",
 			"make it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"",
-			"it listens on "+strings.Join(elsewhere, ", "), "it should listen on "+wanted)
+			"it listens on "+trouble.List(elsewhere), "it should listen on "+wanted)
 	case exitCode(p) == 127:
 		d.add(written, "command-missing", subject, "the part's command does not exist",
 			"install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)

@@ -80,7 +80,7 @@ func checkKeys(d *stackfile.Dotenv, env []string) error {
 		Code:    trouble.BadStackFile,
 		Subject: "dotenv",
 		What:    fmt.Sprintf("dotenv names %s, which is no variable of the stack", strings.Join(missing, " and ")),
-		Because: "the variables are " + strings.Join(there, ", "),
+		Because: "the variables are " + trouble.List(there),
 		Next:    "name one of these, or define it: [env] in " + stackfile.Name,
 	}
 }

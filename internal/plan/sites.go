@@ -16,7 +16,7 @@ import (
 
 // host returns the host name of a site's name in the stack with that number.
 func host(s stackfile.SiteConfig, name string, number int) string {
-	return numbered(name, number) + "." + s.HostSuffix()
+	return numbered(s.Below(name), number) + "." + s.HostSuffix()
 }
 
 // sites decides each site's name, root and server. Sites with a name in the stack file go before those of folders.

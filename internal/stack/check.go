@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 
 	"dravit/internal/gateway"
 	"dravit/internal/health"
@@ -280,7 +279,7 @@ func (s *Stack) Trace(ctx context.Context, name string) (trace.Trace, error) {
 		return trace.Trace{}, &trouble.Trouble{
 			Code:    trouble.NoSite,
 			Subject: "site." + name,
-			What:    fmt.Sprintf("the stack has no site %q; its sites are %s", name, strings.Join(all, ", ")),
+			What:    fmt.Sprintf("the stack has no site %q; its sites are %s", name, trouble.List(all)),
 		}
 	}
 	return trace.Follow(ctx, s.Home, spec, s.Kinds, s.Version, spec.Sites[i])

@@ -81,7 +81,7 @@ func (s *Stack) keeping(t Target) (database, error) {
 		return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part of the stack keeps data",
 			Because: "a mark is of a part's data", Next: "add a part that keeps some, such as a database"}
 	}
-	because := "the stack's parts that keep data are " + strings.Join(names, ", ")
+	because := "the stack's parts that keep data are " + trouble.List(names)
 	if t.Part == "" {
 		return database{}, &trouble.Trouble{Code: trouble.Undecided, What: "it is not clear which part is meant",
 			Because: because, Next: "name one with --part"}
@@ -131,7 +131,7 @@ func (s *Stack) databasePart(name string) (database, error) {
 		t.Next = "name one with --part"
 	case len(all) > 1:
 		t.Code, t.What = trouble.Undecided, "it is not clear which database is meant"
-		t.Because, t.Next = "the stack has several: "+strings.Join(names, ", "), "name one with --part"
+		t.Because, t.Next = "the stack has several: "+trouble.List(names), "name one with --part"
 	}
 	return database{}, t
 }

@@ -3,7 +3,6 @@ package stack
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"dravit/internal/trouble"
 )
@@ -16,7 +15,7 @@ func (s *Stack) AddDatabase(ctx context.Context, part, name string) error {
 	}
 	if slices.Contains(names, name) {
 		return &trouble.Trouble{Code: trouble.BadName, What: "there is a database " + name + " already",
-			Because: "the databases of " + d.part.Name + " are " + strings.Join(names, ", "), Next: "give another name"}
+			Because: "the databases of " + d.part.Name + " are " + trouble.List(names), Next: "give another name"}
 	}
 	return d.kind.Create(ctx, d.part)
 }
@@ -29,7 +28,7 @@ func (s *Stack) DropDatabase(ctx context.Context, part, name string) error {
 	}
 	if !slices.Contains(names, name) {
 		return &trouble.Trouble{Code: trouble.BadName, What: "there is no database " + name,
-			Because: "the databases of " + d.part.Name + " are " + strings.Join(names, ", "), Next: "dravit db access"}
+			Because: "the databases of " + d.part.Name + " are " + trouble.List(names), Next: "dravit db access"}
 	}
 	return d.kind.Drop(ctx, d.part)
 }

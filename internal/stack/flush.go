@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
@@ -69,7 +68,7 @@ func noCache(name string, names []string) error {
 	t := &trouble.Trouble{Code: trouble.NoPart, What: "the stack has no cache", Because: "none of its parts is one",
 		Next: "add a part of kind redis, memcached or dravit-cache"}
 	if len(names) > 0 {
-		t.What, t.Because = "there is no cache "+name, "the stack's caches are "+strings.Join(names, ", ")
+		t.What, t.Because = "there is no cache "+name, "the stack's caches are "+trouble.List(names)
 		t.Next = "dravit flush"
 	}
 	return t

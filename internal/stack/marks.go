@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"dravit/internal/data"
@@ -168,7 +167,7 @@ func findMark(dataDir, of, name string) (data.Mark, error) {
 		t.What = "there is no mark to go back to"
 	}
 	if len(names) > 0 {
-		t.Because, t.Next = "its marks are "+strings.Join(names, ", "), "dravit db marks"+option
+		t.Because, t.Next = "its marks are "+trouble.List(names), "dravit db marks"+option
 	}
 	return data.Mark{}, t
 }

@@ -216,7 +216,7 @@ func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 				Code:    trouble.NoSite,
 				Subject: "site." + name,
 				What: "no site " + name + " has listen = \"network\"; those that have it: " +
-					strings.Join(all, ", "),
+					trouble.List(all),
 				Next: "listen = \"network\" in the site's table of " + stackfile.Name,
 			}
 		}

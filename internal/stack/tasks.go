@@ -114,7 +114,7 @@ func noSuchTask(name string, file *stackfile.File) error {
 		for _, x := range file.Tasks {
 			names = append(names, x.Name)
 		}
-		t.Because, t.Next = "its tasks are "+strings.Join(names, ", "), "dravit task"
+		t.Because, t.Next = "its tasks are "+trouble.List(names), "dravit task"
 	}
 	return t
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"slices"
-	"strings"
 
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -76,7 +75,7 @@ func noUser(d database, what string, names []string) error {
 	t := &trouble.Trouble{Code: trouble.BadName, What: what, Because: "no user was added to " + d.part.Name,
 		Next: "dravit db access shows the users"}
 	if len(names) > 0 {
-		t.Because = "the users that were added to " + d.part.Name + " are " + strings.Join(names, ", ")
+		t.Because = "the users that were added to " + d.part.Name + " are " + trouble.List(names)
 	}
 	return t
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dravit/internal/pattern"
+	"dravit/internal/trouble"
 )
 
 // check finds faults between tables: names used twice, parts that no table defines, circles.
@@ -18,7 +19,7 @@ func (r *reader) check(f *File) {
 		if part != "" && !slices.Contains(names, part) {
 			hint := nearest(part, names)
 			if hint == "" && len(names) > 0 {
-				hint = "the parts are " + strings.Join(names, ", ")
+				hint = "the parts are " + trouble.List(names)
 			}
 			r.fault(path, fmt.Sprintf("no part is named %q", part), hint)
 		}
@@ -56,11 +57,12 @@ func (r *reader) check(f *File) {
 	for i, s := range f.Sites {
 		at := fmt.Sprintf("site.%d", i)
 		r.each(at, s)
-		if seen[s.Name] && s.Name != "" {
-			r.fault(at+".name", fmt.Sprintf("two sites have the name %q", s.Name), "")
+		if name := s.Below(s.Name); seen[name] && name != "" {
+			r.fault(at+".name", fmt.Sprintf("two sites have the name %q", name), "")
 		}
-		seen[s.Name] = true
+		seen[s.Below(s.Name)] = true
 		for j, alias := range s.Aliases {
+			alias = s.Below(alias)
 			if seen[alias] {
 				r.fault(fmt.Sprintf("%s.aliases.%d", at, j), fmt.Sprintf("two sites have the name %q", alias), "")
 			}
@@ -161,7 +163,7 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 	case len(words) == 3 && words[0] == sitePlaceholder:
 		if !slices.Contains(sites(), words[1]) {
 			r.fault(path, fmt.Sprintf("{%s}: no site is named %q", m[2], words[1]),
-				"the sites are "+strings.Join(sites(), ", "))
+				"the sites are "+trouble.List(sites()))
 		} else if !slices.Contains(SiteFields, words[2]) {
 			r.fault(path, fmt.Sprintf("{%s}: a site has no %q", m[2], words[2]),
 				"fields: "+strings.Join(SiteFields, ", "))
@@ -170,7 +172,7 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 		names := slices.Sorted(maps.Keys(f.Parts))
 		if !slices.Contains(names, words[0]) {
 			r.fault(path, fmt.Sprintf("{%s}: no part is named %q", m[2], words[0]),
-				"the parts are "+strings.Join(names, ", "))
+				"the parts are "+trouble.List(names))
 		} else if !slices.Contains(PlaceholderFields, words[1]) {
 			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]),
 				"fields: "+strings.Join(PlaceholderFields, ", "))

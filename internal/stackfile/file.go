@@ -5,6 +5,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -126,6 +127,9 @@ func (s SiteConfig) HostSuffix() string {
 	}
 	return s.Suffix
 }
+
+// Below returns a name of the site without the suffix, which people write, too: ferry for ferry.localhost.
+func (s SiteConfig) Below(name string) string { return strings.TrimSuffix(name, "."+s.HostSuffix()) }
 
 // Network reports whether other machines should reach the site.
 func (s SiteConfig) Network() bool { return s.Listen == "network" }

@@ -208,7 +208,7 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 	},
 	reflect.TypeFor[SiteConfig](): {
 		"name": {
-			doc:     "The site's name; it is served as NAME.localhost.",
+			doc:     "The site's name; it is served as NAME.localhost (the ending may be written, too).",
 			pattern: "^" + hostName + "$",
 			hint:    hostHint,
 		},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"syscall"
 )
@@ -157,8 +158,19 @@ func NoSuchPart(name string, parts []string) *Trouble {
 		Code:    NoPart,
 		Subject: "part." + name,
 		What:    fmt.Sprintf("the stack has no part %q", name),
-		Because: "its parts are " + strings.Join(parts, ", "),
+		Because: "its parts are " + List(parts),
 	}
+}
+
+// mostNames is how many names one line of a message has.
+const mostNames = 8
+
+// List returns names as a text for people contains them: "a, b, c", and of many the first ones, "and 12 more".
+func List(names []string) string {
+	if len(names) > mostNames+1 {
+		names = append(slices.Clone(names[:mostNames]), fmt.Sprintf("and %d more", len(names)-mostNames))
+	}
+	return strings.Join(names, ", ")
 }
 
 // Paste begins each line of a stack file within a text for people: it is shown on a line of its own, as it is, to be

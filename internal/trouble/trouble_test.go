@@ -84,3 +84,17 @@ func TestCodesAreDocumented(t *testing.T) {
 		assert.Contains(t, string(docs), "| `"+c[1]+"` |")
 	}
 }
+
+// Of many names the first ones are shown; one more than fits is shown, too, as "and 1 more" is no shorter.
+func TestList(t *testing.T) {
+	var names []string
+	for i := range 20 {
+		names = append(names, fmt.Sprint(i))
+	}
+	assert.Equal(t, "", List(nil))
+	assert.Equal(t, "0, 1", List(names[:2]))
+	assert.Equal(t, "0, 1, 2, 3, 4, 5, 6, 7, 8", List(names[:9]))
+	assert.Equal(t, "0, 1, 2, 3, 4, 5, 6, 7, and 2 more", List(names[:10]))
+	assert.Equal(t, "0, 1, 2, 3, 4, 5, 6, 7, and 12 more", List(names))
+	assert.Equal(t, "8", names[8], "the names stay as they are")
+}

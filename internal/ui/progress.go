@@ -12,6 +12,7 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
+	"dravit/internal/trouble"
 )
 
 // Progress shows a start under way.
@@ -128,7 +129,7 @@ func (p *Progress) show() {
 	for _, name := range slices.Sorted(maps.Keys(p.busy)) {
 		words = append(words, p.busy[name]+" "+name)
 	}
-	text := fmt.Sprintf("%7s  %s", duration(time.Since(p.began)), strings.Join(words, ", "))
+	text := fmt.Sprintf("%7s  %s", duration(time.Since(p.began)), trouble.List(words))
 	if len(text) > 79 {
 		text = text[:76] + "..."
 	}

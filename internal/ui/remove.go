@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/stack"
+	"dravit/internal/trouble"
 )
 
 // Removal says what a removal deletes, and what it keeps.
@@ -44,7 +45,7 @@ func (u *UI) Removed(name string, k stack.Kept, parts []string, withData bool) {
 	}
 	what := "removed " + name
 	if len(parts) > 0 {
-		what = "deleted the data of " + strings.Join(parts, ", ") + " of " + name
+		what = "deleted the data of " + trouble.List(parts) + " of " + name
 	}
 	if bytes > 0 {
 		what += ": " + bytesText(bytes) + " of data deleted"

@@ -11,6 +11,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 	"dravit/internal/supervise"
+	"dravit/internal/trouble"
 )
 
 // reachable writes what other machines may reach.
@@ -181,11 +182,11 @@ func (u *UI) Stopped(name string, parts []lifecycle.Status) {
 	slices.Sort(names)
 	said := plural(len(names), "part") + " stopped"
 	if len(names) > 0 {
-		said += ": " + strings.Join(names, ", ") + "; data is kept"
+		said += ": " + trouble.List(names) + "; data is kept"
 	}
 	if len(others) > 0 {
 		slices.Sort(others)
-		said += "; still there: " + strings.Join(others, ", ") + ", which Dravit does not run"
+		said += "; still there: " + trouble.List(others) + ", which Dravit does not run"
 	}
 	u.say(u.bold(name) + "  " + u.state(lifecycle.Stopped) + "  " + said)
 }

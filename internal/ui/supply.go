@@ -11,6 +11,7 @@ import (
 	"dravit/internal/shell"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
+	"dravit/internal/trouble"
 )
 
 // FetchQuestion asks whether to fetch what offers name.
@@ -73,7 +74,7 @@ func (u *UI) Supplies(all []stack.Supplied, together int64) {
 	u.say(plural(len(all), "supplied program"))
 	var rows []row
 	for _, t := range all {
-		used := strings.Join(t.Stacks, ", ")
+		used := trouble.List(t.Stacks)
 		if used == "" {
 			used = "-"
 		}

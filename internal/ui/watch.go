@@ -12,6 +12,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
+	"dravit/internal/trouble"
 )
 
 // Watch repaints a check in place, with the times of each ladder in the last checks. Afterwards the terminal is as it
@@ -138,7 +139,7 @@ func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
 		note(s.Name, s.State, s.Rungs)
 	}
 	u.say(strings.TrimSpace(at.Format("15:04:05") + "  " + name + "  " + string(state) +
-		"  " + strings.Join(wrong, ", ")))
+		"  " + trouble.List(wrong)))
 }
 
 // bars are the eight heights.
