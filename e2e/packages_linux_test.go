@@ -60,6 +60,17 @@ func (w *world) mayUnshare() bool {
 	return cmd.Run() == nil
 }
 
+// withoutNamespaces runs a command where no further namespace may be made.
+func (w *world) withoutNamespaces(args ...string) result {
+	ctx, cancel := context.WithTimeout(context.Background(), longest)
+	defer cancel()
+	cmd := w.command(ctx)
+	cmd.Path = "/usr/bin/unshare"
+	cmd.Args = append([]string{"unshare", "--user", "--map-current-user", "--keep-caps", "sh", "-c",
+		`echo 0 >/proc/sys/user/max_user_namespaces && exec "$0" "$@"`, program}, args...)
+	return finish(w.t, cmd)
+}
+
 // manyVersions is a stack of versions of which the test machine has none.
 const manyVersions = `name = "fleet"
 [part.web]
@@ -127,7 +138,7 @@ func TestSupplyOfPackages(t *testing.T) {
 		settings, err := os.ReadFile(filepath.Join(w.home, "settings.toml"))
 		require.NoError(t, err)
 		w.settings("launch = \"" + launch + "\"\n" + string(settings))
-		require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply/trees")), "what trees consist of stays")
+		removeAll(t, filepath.Join(w.home, "supply/trees"))
 		if launch == "namespace" && !w.mayUnshare() {
 			r := w.dravit("supply", "redis", "--yes")
 			assert.Equal(t, 4, r.code, r.all())
@@ -153,6 +164,13 @@ func TestSupplyOfPackages(t *testing.T) {
 		assert.Contains(t, again.stdout, "8.4.", "code that runs PHP again finds it")
 		w.byHand()
 		w.must("stop")
+		if launch == "namespace" {
+			for _, args := range [][]string{{"plan"}, {"start"}, {"start", "--yes"}} {
+				r := w.withoutNamespaces(args...)
+				assert.Equal(t, 3, r.code, r.all())
+				assert.Contains(t, flat(r.all()), "it starts only in a namespace, which this machine refuses you")
+			}
+		}
 		w.must("start")
 		for _, part := range []string{"log", "crew", "chart", "map"} {
 			assert.Contains(t, w.must("db", "query", "--part", part, "SELECT n FROM sailing").stdout, "7")
@@ -161,7 +179,7 @@ func TestSupplyOfPackages(t *testing.T) {
 		w.settings(string(settings))
 	}
 	// The machine's own PHP of the series lacks an extension.
-	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply/trees")))
+	removeAll(t, filepath.Join(w.home, "supply/trees"))
 	w.write("dravit.toml", "name = \"fares\"\n"+
 		"[part.app]\nkind = \"php\"\nversion = \"8.2\"\nextensions = [\"bcmath\"]\n"+
 		"[[site]]\nname = \"fares\"\nroot = \"pages\"\napp = \"app\"\nexpect = { text = \"on "+patch+"\" }\n")
@@ -227,7 +245,7 @@ func TestSupplyLockAndExport(t *testing.T) {
 	stick := filepath.Join(w.dir, "stick")
 	w.must("supply", "export", stick)
 	w.must("remove", "--data", "--yes")
-	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply")))
+	removeAll(t, filepath.Join(w.home, "supply"))
 
 	// Any version would do now, but for the lock.
 	w.write("dravit.toml", "name = \"fleet\"\n[part.tide]\nkind = \"redis\"\n")
@@ -252,7 +270,7 @@ func TestSupplyLockAndExport(t *testing.T) {
 
 	settings, err := os.ReadFile(filepath.Join(w.home, "settings.toml"))
 	require.NoError(t, err)
-	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply")))
+	removeAll(t, filepath.Join(w.home, "supply"))
 	gone := regexp.MustCompile(`127\.0\.0\.1:\d+`).ReplaceAllString(string(settings), "127.0.0.1:1")
 	w.settings(gone)
 	assert.Equal(t, 1, w.dravit("supply", "redis", "8", "--yes").code)
@@ -270,7 +288,7 @@ func TestSupplyLockAndExport(t *testing.T) {
 		"an exported folder has only the programs that it was made from")
 	list := filepath.Join(stick, "source-1/dists/trixie/main/binary-"+runtime.GOARCH+"/Packages")
 	require.NoError(t, os.Truncate(list, 1000))
-	require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply")))
+	removeAll(t, filepath.Join(w.home, "supply"))
 	r = w.dravit("supply", "redis", "8", "--yes", "--from", stick)
 	assert.Contains(t, flat(r.stderr), "its digest is another one")
 }

@@ -69,6 +69,7 @@ const (
 	FactArch       = "arch"       // as Go names it
 	FactExecutable = "executable" // the program behind a link or a script that chooses one
 	FactLaunch     = "launch"     // how a supplied program is started: loader or namespace
+	FactRefused    = "refused"    // why this machine does not let this user start the program
 )
 
 // Words returns the facts about a program as words. The arguments are pairs of a format and a fact; a fact that the

@@ -57,14 +57,31 @@ func (m *maker) changes() {
 			c.Because = was.Program + " is gone"
 		case m.in.Survey.Programs[there].Version != was.Version:
 			c.Because = was.Program + " became " + m.in.Survey.Programs[there].Version
+		case slices.Contains(m.in.Consent.Upgrade, name):
+			c.Because = "you agreed to the upgrade"
 		default:
-			c.Because = was.Program + " still exists, but is no longer chosen"
+			c.Because = m.passedBy(c.Subject, &m.in.Survey.Programs[there])
 		}
 		if now.Kind == was.Kind && now.Version == was.Version {
 			c.Was, c.Now = c.Was+" at "+was.Program, c.Now+" at "+now.Program
 		}
 		m.plan.Changes = append(m.plan.Changes, c)
 	}
+}
+
+// passedBy says why a part no longer runs on a program that is still there.
+func (m *maker) passedBy(subject string, p *kind.Program) string {
+	for _, d := range m.plan.Decisions {
+		if d.Subject != subject {
+			continue
+		}
+		for _, o := range d.Rejected {
+			if o.Option == option(p) {
+				return p.Path + ": " + o.Because
+			}
+		}
+	}
+	return p.Path + " is still there, and was not chosen"
 }
 
 func (m *maker) edits(was, now map[string]string) {

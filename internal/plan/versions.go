@@ -159,7 +159,10 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 	var fitting []candidate
 	for i := range offers {
 		c := candidate{program: &offers[i].program}
-		why, code := m.refuseVersion(c.program, demands), trouble.Code("")
+		why, code := c.program.Facts[kind.FactRefused], trouble.Code("")
+		if why == "" {
+			why = m.refuseVersion(c.program, demands)
+		}
 		if why == "" {
 			why = m.refuseUnlocked(name, k.Traits().Name, c.program.Path)
 		}

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -137,7 +138,23 @@ func TestKept(t *testing.T) {
 	manifest(&in, ".", project.Demand{Program: "php", Text: ">=8.2", Grammar: version.Composer, File: "composer.json"})
 	p = decide(in)
 	assert.Equal(t, "8.4.27", part(t, p, "app").Version, "its reason went away")
-	assert.Equal(t, old+" still exists, but is no longer chosen", p.Changes[0].Because)
+	assert.Equal(t, old+": composer.json wants >=8.2", p.Changes[0].Because)
+	in.Consent.Upgrade = []string{"app"}
+	assert.Equal(t, "you agreed to the upgrade", decide(in).Changes[0].Because)
+}
+
+// A program that this machine does not let the user start serves no part.
+func TestRefusedProgram(t *testing.T) {
+	in := machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\n")
+	best := part(t, decide(in), "app")
+	i := slices.IndexFunc(in.Survey.Programs, func(p kind.Program) bool { return p.Path == best.Program })
+	require.GreaterOrEqual(t, i, 0)
+	facts := maps.Clone(in.Survey.Programs[i].Facts)
+	facts[kind.FactRefused] = "it starts only in a namespace"
+	in.Survey.Programs[i].Facts = facts
+	p := decide(in)
+	assert.NotEqual(t, best.Program, part(t, p, "app").Program)
+	assert.Equal(t, "it starts only in a namespace", decision(t, p, "part.app.version").Rejected[0].Because)
 }
 
 // Compiled modules of a project favour the runtime that they were built for, and exclude none.

@@ -20,6 +20,7 @@ import (
 	"dravit/internal/account"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/launch"
 	"dravit/internal/proc"
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
@@ -152,6 +153,7 @@ type looker struct {
 	childPath    string     // the PATH of the programs that are asked
 	mu           sync.Mutex // guards fresh and changed
 	changed      bool
+	refusal      string // why programs that need a namespace cannot be started, or ""
 	limit        chan struct{}
 }
 
@@ -171,6 +173,7 @@ func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require
 	if err := ctx.Err(); err != nil {
 		return s, err
 	}
+	l.refusal = namespaceRefusal(ctx, m.Supplied)
 	s.Programs = l.programs()
 	s.Modules = l.modules(s.Programs)
 	slices.SortFunc(s.Tools, func(a, b Tool) int { return strings.Compare(a.Name, b.Name) })
@@ -298,10 +301,30 @@ func (l *looker) launched(p kind.Program) kind.Program {
 	i := slices.IndexFunc(l.Supplied, func(s Supplied) bool { return s.Path == p.Path && s.Launch != "" })
 	if i >= 0 {
 		facts := map[string]string{kind.FactLaunch: l.Supplied[i].Launch}
+		if l.refusal != "" && l.Supplied[i].Launch == byNamespace {
+			facts[kind.FactRefused] = l.refusal
+		}
 		maps.Copy(facts, p.Facts)
 		p.Facts = facts
 	}
 	return p
+}
+
+// byNamespace is the way to start a supplied program that some machines refuse ordinary users.
+const byNamespace = "namespace"
+
+// namespaceRefusal says why programs that need a namespace cannot be started by this user, or returns "": they can, or
+// none of the supplied ones needs it.
+func namespaceRefusal(ctx context.Context, supplied []Supplied) string {
+	needed := slices.ContainsFunc(supplied, func(s Supplied) bool { return s.Launch == byNamespace })
+	if !needed || userNamespaces(ctx) || ctx.Err() != nil {
+		return ""
+	}
+	why := "it starts only in a namespace, which this machine refuses you"
+	if permit := launch.Permit(); permit != "" {
+		why += " (" + permit + " allows it)"
+	}
+	return why
 }
 
 // withoutScripts leaves out scripts and links that lead to another program of the list.
