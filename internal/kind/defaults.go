@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -65,6 +66,14 @@ func (RuntimeDefaults) Debug(context.Context, Part) (string, error) { return "",
 func ConfigFile(name string, config any) ([]File, error) {
 	text, err := json.MarshalIndent(config, "", "  ")
 	return []File{{Name: name, Text: string(text) + "\n", Mode: 0o600}}, err
+}
+
+// OwnSymptoms match what the parts that the dravit program itself runs write when something is wrong.
+func OwnSymptoms() []Symptom {
+	return []Symptom{
+		When("port-taken", pattern.New(`(listen tcp [^\n]*: bind: address already in use)`),
+			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
+	}
 }
 
 // OwnCommand returns the command of a part that the dravit program itself runs, with the file that ConfigFile returned.

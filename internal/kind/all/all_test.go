@@ -1,9 +1,11 @@
 package all
 
 import (
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
@@ -12,6 +14,9 @@ import (
 // What a kind's traits promise, its groups of behaviour hold.
 func TestTraitsAgreeWithBehaviour(t *testing.T) {
 	names := map[string]bool{}
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close()
 	for _, k := range Kinds() {
 		traits := k.Traits()
 		t.Run(traits.Name, func(t *testing.T) {
@@ -33,6 +38,12 @@ func TestTraitsAgreeWithBehaviour(t *testing.T) {
 			}
 			if traits.Includes != nil {
 				assert.Equal(t, kind.RoleWeb, traits.Role)
+			}
+			if traits.Serve != nil && k.Needs(stackfile.PartConfig{}).Port {
+				_, err := net.Listen("tcp", taken.Addr().String())
+				require.Error(t, err)
+				means, _ := kind.Explain(traits.Symptoms, err.Error()+"\n", "x")
+				assert.Contains(t, means, "the port was taken", "a start takes another port then")
 			}
 			assert.False(t, traits.Serve != nil && traits.Programs != nil,
 				"the server is Dravit's own or another program")

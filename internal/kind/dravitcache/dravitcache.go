@@ -26,11 +26,12 @@ var _ kind.Cache = cache{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
-		Name:    Name,
-		Role:    kind.RoleCache,
-		Keys:    []string{"port", "main"},
-		Serve:   serve,
-		Clients: health.RedisClients,
+		Name:     Name,
+		Role:     kind.RoleCache,
+		Keys:     []string{"port", "main"},
+		Serve:    serve,
+		Symptoms: kind.OwnSymptoms(),
+		Clients:  health.RedisClients,
 	}
 })
 

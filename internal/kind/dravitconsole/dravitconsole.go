@@ -28,11 +28,12 @@ type console struct{ kind.Defaults }
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
-		Name:  Name,
-		Role:  kind.RoleTool,
-		Keys:  []string{"writes"},
-		Serve: serve,
-		Pages: true,
+		Name:     Name,
+		Role:     kind.RoleTool,
+		Keys:     []string{"writes"},
+		Serve:    serve,
+		Symptoms: kind.OwnSymptoms(),
+		Pages:    true,
 	}
 })
 

@@ -39,11 +39,12 @@ var _ kind.Inbox = catcher{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
-		Name:  Name,
-		Role:  kind.RoleMail,
-		Keys:  []string{"port", "main"},
-		Serve: serve,
-		Pages: true,
+		Name:     Name,
+		Role:     kind.RoleMail,
+		Keys:     []string{"port", "main"},
+		Serve:    serve,
+		Symptoms: kind.OwnSymptoms(),
+		Pages:    true,
 	}
 })
 

@@ -33,10 +33,11 @@ var _ kind.Kind = web{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
-		Name:   Name,
-		Role:   kind.RoleWeb,
-		Serve:  serve,
-		Reload: syscall.SIGHUP,
+		Name:     Name,
+		Role:     kind.RoleWeb,
+		Serve:    serve,
+		Symptoms: kind.OwnSymptoms(),
+		Reload:   syscall.SIGHUP,
 	}
 })
 

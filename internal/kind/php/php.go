@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -265,8 +266,22 @@ ping.path = %s
 clear_env = no
 catch_workers_output = yes
 decorate_workers_output = no
-%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, asleep(p), int(lifecycle.Grace.Seconds()), p.Socket, pingPath,
-		pagesLog(p))
+%s%s`, filepath.Join(p.Temp, "fpm.pid"), p.Log, asleep(p), int(lifecycle.Grace.Seconds()), p.Socket, pingPath,
+		longestPage(p), pagesLog(p))
+}
+
+// hour is how long a page may take in all, in seconds.
+const hour = 3600
+
+// longestPage makes FPM end a page that would keep one of its few processes for ever: PHP's own limit counts neither
+// sleeping nor waiting for a server. A page that is debugged may stand still, and one with another limit may take that.
+func longestPage(p kind.Part) string {
+	limit, set := p.Want.Settings["max_execution_time"]
+	seconds, err := strconv.Atoi(string(limit))
+	if p.Debug != 0 || set && (err != nil || seconds == 0) {
+		return ""
+	}
+	return fmt.Sprintf("request_terminate_timeout = %d\n", max(hour, seconds))
 }
 
 // asleep keeps FPM from waking every ten seconds to tell systemd that it lives. An FPM that was built without systemd

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -197,6 +198,26 @@ func TestIni(t *testing.T) {
 	assert.Contains(t, modules, "zend_extension=/ext/8.2/opcache.so\n")
 	assert.Contains(t, modules, "extension=/ext/8.2/mysqlnd.so\nextension=/ext/8.2/mysqli.so\n")
 	assert.Contains(t, file(t, part(t), "fpm.conf"), "listen.mode = 0600")
+}
+
+// A page that sleeps does not keep a process for ever; one that is debugged or may take long does.
+func TestLongestPage(t *testing.T) {
+	limit := func(seconds string, debug int) string {
+		p := part(t)
+		p.Debug = debug
+		if seconds != "" {
+			p.Want.Settings = map[string]stackfile.Text{"max_execution_time": stackfile.Text(seconds)}
+		}
+		return pattern.Of(`request_terminate_timeout = \d+`).FindString(file(t, p, "fpm.conf"))
+	}
+	assert.Equal(t, "request_terminate_timeout = 3600", limit("", 0))
+	assert.Equal(t, "request_terminate_timeout = 3600", limit("30", 0))
+	assert.Equal(t, "request_terminate_timeout = 7200", limit("7200", 0))
+	assert.Empty(t, limit("0", 0))
+	assert.Empty(t, limit("", 9003))
+	means, _ := kind.Explain(symptoms(), `[01-Dec-2026 10:00:00] WARNING: [pool www] child 71, script '/p/tide.php' `+
+		`(request: "GET /tide.php") execution timed out (3600.412000 sec), terminating`, "app")
+	assert.Equal(t, "the script /p/tide.php ran longer than 3600 s, and FPM ended it", means)
 }
 
 func TestJudge(t *testing.T) {
