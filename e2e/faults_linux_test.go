@@ -226,6 +226,26 @@ var pageFaults = []fault{
 	{name: "store elsewhere in a page", stack: maria + phpSite,
 		files: page(`<?php new mysqli("127.0.0.1", "ada", "x", "ferry", 28717);`), cause: "store-elsewhere",
 		subject: "site.day", says: "refused"},
+	{name: "store that the stack does not have", stack: maria + phpSite,
+		files: page(`<?php (new Redis())->connect("127.0.0.1", 28721);`), cause: "store-lacking",
+		subject: "site.day", says: `kind = "redis"`},
+	{name: "port in a file of an installer's", stack: maria + phpSite,
+		files: map[string]string{
+			"public/config.php": "<?php return 0;\n",
+			"public/index.php": `<?php $port = include "config.php"; ` +
+				`if ($port) new mysqli("127.0.0.1", getenv("DB_USER"), getenv("DB_PASSWORD"), "", $port);`,
+		}, breaks: restart(func(t *testing.T, w *world) {
+			port := w.plan().Parts[0].Port
+			w.write("public/config.php", fmt.Sprintf("<?php\nreturn %d;\n", port))
+			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			require.NoError(t, err)
+			t.Cleanup(func() { l.Close() })
+			go func() {
+				for conn, err := l.Accept(); err == nil; conn, err = l.Accept() {
+					conn.Close()
+				}
+			}()
+		}), cause: "port-old", subject: "part.db", says: "in line 2 of public/config.php"},
 	{name: "packages of Composer's", stack: phpSite,
 		files: page(`<?php require __DIR__."/../vendor/autoload.php";`), cause: "packages-missing",
 		subject: "site.day", says: "composer install"},

@@ -23,6 +23,7 @@ type Facts struct {
 	User      string
 	Stopped   bool // the stack is not meant to run
 	Plan      plan.Plan
+	Kinds     []*kind.Traits // of all kinds, also those that the stack has no part of
 	Parts     []PartFacts
 	Sites     []SiteFacts
 	Gateway   Gateway
@@ -30,6 +31,7 @@ type Facts struct {
 	Proxy     string // the proxy that the environment tells programs to use for plain HTTP, "" none
 	Bypass    string // the hosts that do not use it (NO_PROXY)
 	Tasks     []TaskFacts
+	OldPorts  []OldPort
 	Suggested map[string]string // by cause: commands that the project's own files suggest
 	Authority time.Time         // the time from which the authority's certificate is valid
 }
@@ -107,6 +109,15 @@ type Disk struct {
 	OverQuota  bool // this account's quota is used up
 }
 
+// OldPort is a line of the project's files that contains the port that a part had before it moved: an application's
+// installer may have written it, and follows nothing.
+type OldPort struct {
+	File     string // relative to the project
+	Line     int
+	Part     string
+	Was, Now int
+}
+
 // Cause is one thing behind failures.
 type Cause struct {
 	Cause    string   `json:"cause"`    // a word of docs/causes.md
@@ -153,6 +164,7 @@ func Causes(f Facts) []Cause {
 	d.plan()
 	d.aside()
 	d.variables()
+	d.oldPorts()
 	d.taskRemedies()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
 	return once(d.all)

@@ -9,6 +9,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
 
@@ -179,4 +180,51 @@ func TestVariablesOfTheStore(t *testing.T) {
 	assert.Contains(t, Causes(f)[0].Remedy, "SEATS_HOST")
 	f.Parts[4].Traits = never()
 	assert.Equal(t, "dravit run --part app -- make-tables", Causes(f)[0].Remedy)
+}
+
+// A file that contains the port which a store had before is the cause if the application finds no store, else it may be.
+func TestOldPort(t *testing.T) {
+	f := facts(lifecycle.Answers, "refused")
+	f.OldPorts = []OldPort{{File: "config.php", Line: 5, Part: "db", Was: 13306, Now: 13307}}
+	got := Causes(f)
+	require.Equal(t, []string{"part.db port-old", "site.ferry store-elsewhere"}, words(got))
+	assert.Equal(t, "write 13307 in line 5 of config.php", got[0].Remedy)
+	f.Sites[0].Page = "no table boats"
+	assert.Equal(t, []string{"site.ferry tables-missing", "part.db port-old"}, words(Causes(f)))
+}
+
+// An error of a client for a kind of server that the stack does not have is laid to no other store. A path in it names
+// no server.
+func TestStoreLacking(t *testing.T) {
+	f := facts(lifecycle.Answers, "refused")
+	f.Parts[1].Spec.Uses = []string{"db"}
+	f.Parts[2] = PartFacts{
+		Spec:    kind.Part{Name: "db", Port: 13306},
+		Status:  lifecycle.Status{State: lifecycle.Answers},
+		Program: true,
+		Traits:  kind.Traits{Clients: pattern.New("mysqli")},
+	}
+	f.Kinds = []*kind.Traits{
+		{Name: "built-in-cache", Clients: pattern.New("RedisException")},
+		{Name: "redis", Programs: []string{"redis-server"}, Clients: pattern.New("RedisException")},
+	}
+	for _, c := range []struct{ page, cause, remedy string }{
+		{"refused", "store-elsewhere", "read DB_HOST"},
+		{"mysqli: refused", "store-elsewhere", "read DB_HOST"},
+		{"/srv/RedisException/x.php: refused", "store-elsewhere", "read DB_HOST"},
+		{"RedisException: refused", "store-lacking", "[part.redis]\n\tkind = \"redis\""},
+	} {
+		f.Sites[0].Page = c.page
+		got := Causes(f)
+		require.Equal(t, []string{"site.ferry " + c.cause}, words(got), c.page)
+		assert.Contains(t, got[0].Remedy, c.remedy, c.page)
+	}
+
+	// A part of that kind which the application does not use is not lacking.
+	f.Parts = append(f.Parts, f.Parts[2])
+	f.Parts[len(f.Parts)-1].Spec.Name = "seats"
+	f.Parts[len(f.Parts)-1].Traits = *f.Kinds[1]
+	got := Causes(f)
+	assert.Equal(t, []string{"site.ferry store-elsewhere"}, words(got))
+	assert.NotContains(t, got[0].Remedy, "DB_HOST", "nor is it laid to the part that the application uses")
 }

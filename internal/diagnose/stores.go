@@ -6,7 +6,9 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // variables adds to the causes of a failed log-in the names of the variables that hold the store's address and
@@ -16,7 +18,10 @@ func (d *doctor) variables() {
 		if c.Cause != "wrong-password" && c.Cause != "store-elsewhere" {
 			continue
 		}
-		store, ok := d.storeOf(c)
+		store, foreign, ok := d.storeOf(c)
+		if foreign != "" {
+			d.all[i] = lacking(c, foreign)
+		}
 		if !ok {
 			continue
 		}
@@ -39,20 +44,45 @@ func (d *doctor) variables() {
 	}
 }
 
+// oldPorts adds the files that contain the port that a store had before. They are what is wrong if the application
+// finds no server, or the wrong one, else they may be.
+func (d *doctor) oldPorts() {
+	for _, x := range d.f.OldPorts {
+		r := likely
+		if slices.ContainsFunc(d.all, func(c Cause) bool {
+			return c.Cause == "store-elsewhere" || c.Cause == "wrong-password"
+		}) {
+			r = seen
+		}
+		d.add(r, "port-old", "part."+x.Part, fmt.Sprintf("%s contains the port that part %s had before", x.File, x.Part),
+			fmt.Sprintf("write %d in line %d of %s", x.Now, x.Line, x.File),
+			fmt.Sprintf("line %d contains %d; part %s has %d now", x.Line, x.Was, x.Part, x.Now))
+	}
+}
+
+// lacking is the cause in place of c if the application asks for a kind of store that the stack does not have.
+func lacking(c Cause, kindName string) Cause {
+	c.Cause = "store-lacking"
+	c.What = "the application asks for a server of kind " + kindName + ", and this stack has none: " + c.What
+	c.Remedy = "add one to dravit.toml, then dravit start; or make the application use what the stack has:" +
+		trouble.Lines("[part."+kindName+"]", `kind = "`+kindName+`"`)
+	return c
+}
+
 // storeOf returns the store that a cause is about: the only one that the application uses, or the only one whose
-// clients write such messages.
-func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
+// clients write such messages. foreign is the kind whose clients write them, if the application uses no store of it.
+func (d *doctor) storeOf(c Cause) (store kind.Part, foreign string, ok bool) {
 	name, isPart := strings.CutPrefix(c.Subject, "part.")
 	if !isPart {
 		i := slices.IndexFunc(d.f.Sites, func(s SiteFacts) bool { return "site."+s.Spec.Name == c.Subject })
 		if i < 0 {
-			return kind.Part{}, false
+			return kind.Part{}, "", false
 		}
 		name = d.f.Sites[i].Spec.App
 	}
 	app, ok := d.partOf(name)
 	if !ok {
-		return kind.Part{}, false
+		return kind.Part{}, "", false
 	}
 	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
 	var stores, named []kind.Part
@@ -68,9 +98,34 @@ func (d *doctor) storeOf(c Cause) (kind.Part, bool) {
 	}
 	if len(named) > 0 {
 		stores = named
+	} else if foreign, other := d.foreign(withoutPaths(text)); other {
+		return kind.Part{}, foreign, false
 	}
 	if len(stores) != 1 {
-		return kind.Part{}, false
+		return kind.Part{}, "", false
 	}
-	return stores[0], true
+	return stores[0], "", true
 }
+
+// foreign returns the kind whose clients wrote a text, or "" if a part of the stack is of such a kind. other reports
+// whether there is such a kind at all.
+func (d *doctor) foreign(text string) (kindName string, other bool) {
+	for _, p := range d.f.Parts {
+		if p.Traits.Clients != nil && p.Traits.Clients().MatchString(text) {
+			return "", true
+		}
+	}
+	for _, k := range d.f.Kinds {
+		if k.Clients != nil && len(k.Programs) > 0 && k.Clients().MatchString(text) {
+			return k.Name, true
+		}
+	}
+	return "", false
+}
+
+// withoutPaths returns a text without the paths in it: a folder may be called like a server.
+func withoutPaths(text string) string {
+	return paths().ReplaceAllString(text, " ")
+}
+
+var paths = pattern.New(`[\w.\-]*/[^\s:()'"<>]+`)

@@ -27,10 +27,13 @@ type Ledger struct {
 
 // Stack is what belongs to one stack. A stack is a folder.
 type Stack struct {
-	Dir   string            `json:"dir"` // real path
-	Name  string            `json:"name"`
-	Ports map[string]int    `json:"ports,omitempty"` // by part
-	Hosts map[string]string `json:"hosts,omitempty"` // by site
+	Dir   string         `json:"dir"` // real path
+	Name  string         `json:"name"`
+	Ports map[string]int `json:"ports,omitempty"` // by part
+	// Former is the port that a part had before the one in Ports, if it has moved. Files that the application wrote
+	// itself may still contain it.
+	Former map[string]int    `json:"former_ports,omitempty"`
+	Hosts  map[string]string `json:"hosts,omitempty"` // by site
 	// Suffixes are what its host names end with, other than localhost.
 	Suffixes []string `json:"suffixes,omitempty"`
 	Mark     Mark     `json:"mark,omitzero"` // of Dir
@@ -198,5 +201,5 @@ func RealDir(dir string) (string, error) {
 // Equal reports whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
 	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) &&
-		maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
+		maps.Equal(s.Former, other.Former) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
 }

@@ -203,11 +203,27 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 			own.Ports[plan.NetworkKey(site.Name)] = site.NetworkPort
 		}
 	}
+	own.Former = former(book.Stacks[id], own.Ports)
 	changed = book.HTTPPort != p.HTTPPort || book.HTTPSPort != p.HTTPSPort ||
 		book.DNSPort != p.DNSPort || !book.Stacks[id].Equal(own)
 	book.Stacks[id] = own
 	book.HTTPPort, book.HTTPSPort, book.DNSPort = p.HTTPPort, p.HTTPSPort, p.DNSPort
 	return changed
+}
+
+// former returns the port that each part had before it got the one in ports, if it has moved since its first start.
+func former(was ledger.Stack, ports map[string]int) map[string]int {
+	out := map[string]int{}
+	for part, port := range ports {
+		before := was.Former[part]
+		if had := was.Ports[part]; had != 0 && had != port {
+			before = had
+		}
+		if before != 0 && before != port {
+			out[part] = before
+		}
+	}
+	return out
 }
 
 // passwords returns a password for every store: the old one if it has one, and for a server outside the stack the one

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
+	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
@@ -50,6 +51,18 @@ func newHome(t *testing.T) *home.Home {
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
 	return h
+}
+
+// A port that a part had before is kept until the part has it again, or is gone.
+func TestFormerPorts(t *testing.T) {
+	was := ledger.Stack{Ports: map[string]int{"db": 13306, "seats": 16379, "gone": 11211},
+		Former: map[string]int{"seats": 6379, "gone": 1}}
+	now := former(was, map[string]int{"db": 13307, "seats": 16379, "new": 4222})
+	assert.Equal(t, map[string]int{"db": 13306, "seats": 6379}, now)
+	assert.Equal(t, map[string]int{"db": 13307},
+		former(ledger.Stack{Ports: map[string]int{"db": 13307}, Former: now}, map[string]int{"db": 13306}))
+	assert.Empty(t, former(ledger.Stack{Ports: map[string]int{"db": 13306}, Former: map[string]int{"db": 13306}},
+		map[string]int{"db": 13306}))
 }
 
 const ferry = `name = "saltmarsh-ferry"

@@ -40,6 +40,9 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	facts.Proxy, facts.Bypass = cmp.Or(os.Getenv("http_proxy"), os.Getenv("HTTP_PROXY")),
 		cmp.Or(os.Getenv("no_proxy"), os.Getenv("NO_PROXY"))
 	facts.Stopped = !s.Runs()
+	for _, k := range s.Kinds {
+		facts.Kinds = append(facts.Kinds, k.Traits())
+	}
 	var err error
 	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return Diagnosis{}, err
@@ -100,6 +103,11 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail
 		}
 		facts.Tasks = append(facts.Tasks, x)
+	}
+	if !checked.Answers {
+		if facts.OldPorts, err = s.formerPorts(); err != nil {
+			return out, err
+		}
 	}
 	out.Causes = diagnose.Causes(facts)
 	return out, ctx.Err()

@@ -7,27 +7,53 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/diagnose"
+	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/project"
 )
 
-// writtenDown names the files of the project in which a port stands that a part had before: one that an installer
-// wrote, say, which follows nothing.
+// writtenDown names the files of the project that contain a port which a part had at the last good start, and has no
+// more: one that an installer wrote, say, which follows nothing.
 func (s *Stack) writtenDown(changes []plan.Change) []string {
-	was := map[int]plan.Change{}
+	was, now := map[string]int{}, map[string]int{}
 	for _, c := range changes {
-		port, err := strconv.Atoi(c.Was)
-		if err == nil && strings.HasSuffix(c.Subject, ".port") {
-			was[port] = c
+		part, isPort := strings.CutSuffix(strings.TrimPrefix(c.Subject, "part."), ".port")
+		before, err := strconv.Atoi(c.Was)
+		if !isPort || err != nil {
+			continue
 		}
+		was[part] = before
+		now[part], _ = strconv.Atoi(c.Now) // it has a port, as it had one
 	}
 	var out []string
-	for _, m := range project.PortsIn(s.Dir, slices.Sorted(maps.Keys(was))) {
-		c := was[m.Port]
-		part := strings.TrimSuffix(strings.TrimPrefix(c.Subject, "part."), ".port")
-		out = append(out, fmt.Sprintf("%s, line %d, contains the port %d, which part %s had before: it has %s now",
-			m.File, m.Line,
-			m.Port, part, c.Now))
+	for _, x := range s.oldPorts(was, now) {
+		out = append(out, fmt.Sprintf("%s, line %d, contains the port %d, which part %s had before: it has %d now",
+			x.File, x.Line, x.Was, x.Part, x.Now))
+	}
+	return out
+}
+
+// formerPorts returns the lines of the project's files that contain the port that a part had before it moved.
+func (s *Stack) formerPorts() ([]diagnose.OldPort, error) {
+	book, err := ledger.Read(s.Home)
+	if err != nil {
+		return nil, err
+	}
+	own := book.Stacks[s.ID]
+	return s.oldPorts(own.Former, own.Ports), nil
+}
+
+// oldPorts returns the lines of the project's files that contain one of some former ports. was and now are by part.
+func (s *Stack) oldPorts(was, now map[string]int) []diagnose.OldPort {
+	part := map[int]string{}
+	for name, port := range was {
+		part[port] = name
+	}
+	var out []diagnose.OldPort
+	for _, m := range project.PortsIn(s.Dir, slices.Sorted(maps.Keys(part))) {
+		name := part[m.Port]
+		out = append(out, diagnose.OldPort{File: m.File, Line: m.Line, Part: name, Was: m.Port, Now: now[name]})
 	}
 	return out
 }
