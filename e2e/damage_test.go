@@ -143,10 +143,10 @@ func TestStateDeletedWhileRunning(t *testing.T) {
 		{"the run folder", func(w *world, id string) {
 			run, err := os.ReadFile(filepath.Join(w.home, "run"))
 			require.NoError(w.t, err)
-			require.NoError(w.t, os.RemoveAll(strings.TrimSpace(string(run))))
+			removeAll(w.t, strings.TrimSpace(string(run)))
 		}, false, false},
 		{"the stack's folder", func(w *world, id string) { w.lose("stacks/" + id) }, false, true},
-		{"the home folder", func(w *world, id string) { require.NoError(w.t, os.RemoveAll(w.home)) }, false, true},
+		{"the home folder", func(w *world, id string) { removeAll(w.t, w.home) }, false, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			w := newWorld(t)
@@ -194,7 +194,7 @@ func (w *world) lose(shape string) {
 	require.NoError(w.t, err)
 	require.NotEmpty(w.t, files, shape)
 	for _, f := range files {
-		require.NoError(w.t, os.RemoveAll(f))
+		removeAll(w.t, f)
 	}
 }
 

@@ -38,7 +38,7 @@ kind = "dravit-cache"
 				w.must("demo", dir) // writes it, and is then overridden on this machine
 				w.must("stop", "-C", dir)
 				// as on a new machine: no data was written yet
-				require.NoError(t, os.RemoveAll(filepath.Join(w.home, "stacks")))
+				removeAll(t, filepath.Join(w.home, "stacks"))
 				require.NoError(t, os.MkdirAll(filepath.Join(w.home, "stacks"), 0o700))
 				w.own(w.home)
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "dravit.local.toml"), []byte(local), 0o644))

@@ -470,7 +470,7 @@ func TestAnotherBuildTakesOver(t *testing.T) {
 	builds, err := filepath.Glob(filepath.Join(w.home, "bin", "*", "dravit"))
 	require.NoError(t, err)
 	require.Len(t, builds, 1)
-	require.NoError(t, os.RemoveAll(filepath.Dir(builds[0])))
+	removeAll(t, filepath.Dir(builds[0]))
 	w.eventually("all is taken over", func() bool {
 		r := newer("status", "--json")
 		return r.code == 0 && strings.Contains(r.stdout, `"state": "answers"`) &&

@@ -64,13 +64,11 @@ func run(m *testing.M) (int, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return 0, err
 	}
-	program = filepath.Join(dir, "dravit")
-	build := exec.Command("go", append(append([]string{"build"}, buildFlags...), "-o", program, "dravit/cmd/dravit")...)
-	if buildFlags == nil {
-		build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	}
-	if out, err := build.CombinedOutput(); err != nil {
-		return 0, fmt.Errorf("building dravit: %w: %s", err, out)
+	if program = os.Getenv("DRAVIT_TEST_PROGRAM"); program == "" {
+		program = filepath.Join(dir, "dravit")
+		if err := buildProgram(); err != nil {
+			return 0, err
+		}
 	}
 	if tester, err = user.Current(); err != nil {
 		return 0, err
@@ -89,6 +87,18 @@ func run(m *testing.M) (int, error) {
 		}
 	}
 	return m.Run(), nil
+}
+
+// buildProgram builds dravit, unless $DRAVIT_TEST_PROGRAM names one that is built already.
+func buildProgram() error {
+	build := exec.Command("go", append(append([]string{"build"}, buildFlags...), "-o", program, "dravit/cmd/dravit")...)
+	if buildFlags == nil {
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	}
+	if out, err := build.CombinedOutput(); err != nil {
+		return fmt.Errorf("building dravit: %w: %s", err, out)
+	}
+	return nil
 }
 
 // makeAccount returns the account of the tests. It creates it if it is missing: once, also if two runs begin together,
@@ -119,6 +129,17 @@ type world struct {
 	dir  string // the project
 }
 
+// removeAll deletes a folder that something may still write to: what came in between is deleted, too.
+func removeAll(t *testing.T, dir string) {
+	t.Helper()
+	err := os.RemoveAll(dir)
+	for tries := 0; errors.Is(err, syscall.ENOTEMPTY) && tries < 100; tries++ {
+		time.Sleep(10 * time.Millisecond)
+		err = os.RemoveAll(dir)
+	}
+	require.NoError(t, err)
+}
+
 // newWorld makes a world. When the test ends, everything in it is stopped, and no process may be left.
 func newWorld(t *testing.T) *world {
 	t.Helper()
@@ -138,8 +159,8 @@ func newWorld(t *testing.T) *world {
 		if t.Failed() {
 			w.showLogs()
 		}
-		require.NoError(t, os.RemoveAll(base))
-		require.NoError(t, os.RemoveAll(real))
+		removeAll(t, base)
+		removeAll(t, real)
 	})
 	return w
 }
@@ -340,7 +361,7 @@ func (w *world) stopAll() {
 		}
 	}
 	if run, err := os.ReadFile(filepath.Join(w.home, "run")); err == nil {
-		require.NoError(w.t, os.RemoveAll(strings.TrimSpace(string(run))))
+		removeAll(w.t, strings.TrimSpace(string(run)))
 	}
 }
 

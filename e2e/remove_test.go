@@ -95,7 +95,7 @@ func TestFolderOnAnotherFileSystem(t *testing.T) {
 	w.dir = filepath.Join(filepath.Dir(old), "elsewhere")
 	out, err := exec.Command("cp", "-r", old, w.dir).CombinedOutput() // what mv does there
 	require.NoError(t, err, string(out))
-	require.NoError(t, os.RemoveAll(old))
+	removeAll(t, old)
 	w.own(w.dir)
 	r := w.dravit("start")
 	assert.Equal(t, 4, r.code, r.all())
@@ -137,7 +137,7 @@ func TestRemove(t *testing.T) {
 	w.must("start")
 	assert.Equal(t, "Kelp", w.boats(), "the data stayed, and their password")
 
-	require.NoError(t, os.RemoveAll(w.dir))
+	removeAll(t, w.dir)
 	cmd := w.command(t.Context(), "remove", "--stack", "office", "--data", "--yes")
 	cmd.Dir, w.dir = "/", filepath.Dir(w.home)
 	result := finish(t, cmd)

@@ -313,7 +313,7 @@ func TestEmptyEnvironment(t *testing.T) {
 		empty = []string{"HOME=" + base}
 	}
 	w.home = filepath.Join(base, ".local", "share", "dravit")
-	require.NoError(t, os.RemoveAll(w.home))
+	removeAll(t, w.home)
 	t.Cleanup(func() { _ = os.RemoveAll(w.home) })
 	w.builtin()
 	bare := func(env []string, args ...string) result {

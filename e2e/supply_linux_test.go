@@ -174,7 +174,7 @@ func TestSupplyThatDies(t *testing.T) {
 		w.must("supply", "mariadb", "10.5", "--yes")
 		w.must("supply", "verify")
 		w.must("supply", "discard")
-		require.NoError(t, os.RemoveAll(filepath.Join(w.home, "supply/sources")))
+		removeAll(t, filepath.Join(w.home, "supply/sources"))
 		w.registry()
 	} else {
 		w.registry()

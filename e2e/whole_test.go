@@ -103,7 +103,7 @@ func TestMarksOfWholeStack(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(w.dir, "uploads", "away"))
 	page := w.must("run", "--", "sh", "-c", `redis-cli --no-auth-warning -u "$PAGES_URL" dbsize`)
 	assert.Equal(t, "0\n", page.stdout, "a cache that keeps nothing is empty")
-	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "uploads")))
+	removeAll(t, filepath.Join(w.dir, "uploads"))
 	w.must("db", "mark", "without", "--all")
 	w.must("db", "rewind", "one", "--all")
 	assert.Equal(t, one, w.said(), "a folder that was deleted comes back")
