@@ -182,7 +182,8 @@ func TestVariablesOfTheStore(t *testing.T) {
 	assert.Equal(t, "dravit run --part app -- make-tables", Causes(f)[0].Remedy)
 }
 
-// A file that contains the port which a store had before is the cause if the application finds no store, else it may be.
+// A file that contains the port which a store had before is the cause if the application finds no store, else it may
+// be.
 func TestOldPort(t *testing.T) {
 	f := facts(lifecycle.Answers, "refused")
 	f.OldPorts = []OldPort{{File: "config.php", Line: 5, Part: "db", Was: 13306, Now: 13307}}

@@ -54,7 +54,8 @@ func (d *doctor) oldPorts() {
 		}) {
 			r = seen
 		}
-		d.add(r, "port-old", "part."+x.Part, fmt.Sprintf("%s contains the port that part %s had before", x.File, x.Part),
+		d.add(r, "port-old", "part."+x.Part,
+			fmt.Sprintf("%s contains the port that part %s had before", x.File, x.Part),
 			fmt.Sprintf("write %d in line %d of %s", x.Now, x.Line, x.File),
 			fmt.Sprintf("line %d contains %d; part %s has %d now", x.Line, x.Was, x.Part, x.Now))
 	}

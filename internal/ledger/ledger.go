@@ -201,5 +201,6 @@ func RealDir(dir string) (string, error) {
 // Equal reports whether two entries say the same.
 func (s Stack) Equal(other Stack) bool {
 	return s.Dir == other.Dir && s.Name == other.Name && maps.Equal(s.Ports, other.Ports) &&
-		maps.Equal(s.Former, other.Former) && maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
+		maps.Equal(s.Former, other.Former) &&
+		maps.Equal(s.Hosts, other.Hosts) && slices.Equal(s.Suffixes, other.Suffixes) && s.Mark == other.Mark
 }

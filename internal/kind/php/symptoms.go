@@ -1,6 +1,8 @@
 package php
 
 import (
+	"slices"
+
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
@@ -8,7 +10,7 @@ import (
 
 // symptoms match what PHP and its FPM write, in the log and on the page, when something is wrong.
 func symptoms() []kind.Symptom {
-	return append(command.Certificates(), []kind.Symptom{
+	return slices.Concat(command.Certificates(), []kind.Symptom{
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize `+
 			`module[\s\S]{0,40}Module compiled with module API=(\d+)`),
 			"the extension $1 was built for another PHP (API $2)",
@@ -26,6 +28,12 @@ func symptoms() []kind.Symptom {
 			"installed: vendor/autoload.php does not exist", "dravit run -- composer install"),
 		kind.When("packages-missing", pattern.New(`require\(([^)]*vendor/autoload\.php)\)`),
 			"the project's packages are not installed: $1 does not exist", "dravit run -- composer install"),
+	}, extensionSymptoms(), pageSymptoms())
+}
+
+// extensionSymptoms match what PHP says of an extension that is not loaded.
+func extensionSymptoms() []kind.Symptom {
+	return []kind.Symptom{
 		kind.When("extension-not-loaded", pattern.New(`Class "(Redis|Memcached|Imagick|IntlDateFormatter|`+
 			`NumberFormatter|Collator|PDO|mysqli|SQLite3|SoapClient|DOMDocument|ZipArchive|XMLWriter)" not found`),
 			"the application uses the class $1, whose extension is not loaded",
@@ -37,6 +45,12 @@ func symptoms() []kind.Symptom {
 		kind.When("extension-not-loaded", pattern.New(`could not find driver`),
 			"PDO has no driver for the database that the application asks for",
 			"add it to the part's extensions (pdo_mysql, pdo_pgsql, pdo_sqlite) in dravit.toml, then dravit start"),
+	}
+}
+
+// pageSymptoms match what the application's own code fails of.
+func pageSymptoms() []kind.Symptom {
+	return []kind.Symptom{
 		kind.When("function-disabled",
 			pattern.New(`(?:Call to undefined function|has been disabled for security reasons)[^\n]*?\b(exec|`+
 				`shell_exec|system|passthru|proc_open|popen|mail)\(\)`), "the function $1() is disabled",
@@ -47,7 +61,8 @@ func symptoms() []kind.Symptom {
 		kind.When("time-limit", pattern.New(`Maximum execution time of (\d+) seconds? exceeded`),
 			"a script ran longer than max_execution_time allows ($1 s)",
 			`settings = { max_execution_time = 120 } for the part in dravit.toml`),
-		kind.When("time-limit", pattern.New(`script '([^'\n]+)'[^\n]* execution timed out \((\d+)[^)\n]*\), terminating`),
+		kind.When("time-limit",
+			pattern.New(`script '([^'\n]+)'[^\n]* execution timed out \((\d+)[^)\n]*\), terminating`),
 			"the script $1 ran longer than $2 s, and FPM ended it",
 			`settings = { max_execution_time = 0 } for the part in dravit.toml allows any time`),
 		kind.When("upload-limit",
@@ -87,5 +102,5 @@ func symptoms() []kind.Symptom {
 			"open as it may", kind.MoreFiles),
 		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`),
 			"the application exited with an error: $1", "correct it; dravit logs {part} has the rest"),
-	}...)
+	}
 }
