@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -13,6 +14,7 @@ import (
 
 	"dravit/internal/data"
 	"dravit/internal/home"
+	"dravit/internal/ledger"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
@@ -175,10 +177,24 @@ func (k *Keeper) holdStacks(ctx context.Context) {
 			k.gateway.openAgain(ctx)
 			continue
 		}
-		_ = os.RemoveAll(k.home.Stack(s.id)) // stopping may have created it again
+		k.clear(ctx, s.id)
 		k.gateway.closeIfIdle(ctx)
 	}
 	k.endIfIdle()
+}
+
+// clear deletes what stopping a stack has created again of its folder, unless a start writes it anew just now: that
+// holds the ledger's lock, and the spec is there afterwards.
+func (k *Keeper) clear(ctx context.Context, id string) {
+	err := ledger.Change(ctx, k.home, func(*ledger.Ledger) error {
+		if _, err := os.Stat(materialise.File(k.home, id)); !errors.Is(err, fs.ErrNotExist) {
+			return ledger.ErrUnchanged
+		}
+		return cmp.Or(os.RemoveAll(k.home.Stack(id)), ledger.ErrUnchanged)
+	})
+	if err != nil {
+		k.log.Error("cannot delete what is left of a stack's folder", "stack", id, "error", err)
+	}
 }
 
 // takeBack has the parts looked at of which a load died, which puts right what it left. It starts parts again of which
