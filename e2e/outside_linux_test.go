@@ -102,6 +102,51 @@ when = "first-start"
 	w.must("start")
 }
 
+// The commands that ask a database work on a server that somebody else runs, too; those that change it as a whole, or
+// who may use it, say why not.
+func TestDatabasesOutsideTheStack(t *testing.T) {
+	for kindName, scheme := range map[string]string{"mariadb": "mysql", "postgres": "postgres"} {
+		t.Run(kindName, func(t *testing.T) {
+			w := newWorld(t)
+			env := w.neighbour("name = \"harbour\"\n[part.db]\nkind = \"" + kindName + "\"\n" +
+				"database = \"ferry\"\nuser = \"clerk\"\n")
+			w.write("dravit.toml", fmt.Sprintf("name = \"quay\"\n[part.db]\nkind = %q\n"+
+				"outside = \"%s://clerk@127.0.0.1:%s/ferry\"\n[part.tables]\nkind = \"dravit-console\"\n",
+				kindName, scheme, env["DB_PORT"]))
+			cmd := w.command(t.Context(), "start")
+			cmd.Env = append(cmd.Env, "DRAVIT_PASSWORD_DB="+env["DB_PASSWORD"])
+			r := finish(t, cmd)
+			require.Equal(t, 0, r.code, r.all())
+
+			w.must("db", "query", "CREATE TABLE boats (name VARCHAR(20))")
+			w.must("db", "query", "INSERT INTO boats VALUES ('heron')")
+			assert.Equal(t, "name\nheron\n", w.must("db", "query", "--csv", "SELECT name FROM boats").stdout)
+			assert.Contains(t, w.must("db", "tables").stdout, "boats")
+			assert.Contains(t, w.must("db", "dump").stdout, "heron")
+			access := w.must("db", "access").stdout
+			assert.Contains(t, access, "127.0.0.1")
+			assert.NotContains(t, access, env["DB_PASSWORD"])
+			shell := w.command(t.Context(), "db", "shell")
+			shell.Stdin = strings.NewReader("SELECT name FROM boats;\n")
+			assert.Contains(t, finish(t, shell).stdout, "heron")
+
+			w.write("more.sql", "INSERT INTO boats VALUES ('tern');\n")
+			for _, args := range [][]string{{"load", "more.sql"}, {"mark", "noon"}, {"marks"}, {"rewind", "noon"},
+				{"add", "tides"}, {"drop", "tides", "--yes"}, {"add", "--user", "reader"}} {
+				r := w.dravit(append([]string{"db"}, args...)...)
+				assert.NotEqual(t, 0, r.code, args)
+				assert.Contains(t, flat(r.stderr),
+					"its server runs outside of Dravit, at 127.0.0.1:"+env["DB_PORT"], args)
+			}
+			assert.Equal(t, "name\nheron\n", w.must("db", "query", "--csv", "SELECT name FROM boats").stdout)
+			w.must("stop", "--stack", "harbour")
+			r = w.dravit("db", "query", "SELECT 1")
+			assert.Equal(t, 1, r.code)
+			assert.Contains(t, flat(r.stderr), "connection refused")
+		})
+	}
+}
+
 // The password of a server goes only to the address for which the user gave it.
 func TestPasswordStaysWithItsAddress(t *testing.T) {
 	t.Parallel()

@@ -12,6 +12,14 @@ func (l List) For(p Part) Kind {
 	return outside{k}
 }
 
+// Database returns what the kind of a part can do with its SQL databases, also if somebody else runs its server; ok is
+// false if it has none. Who changes them as a whole, or a server's accounts, asks first whether the server is the
+// stack's own.
+func (l List) Database(p Part) (d Database, ok bool) {
+	d, ok = l.Of(p.Kind).(Database)
+	return d, ok
+}
+
 // outside is a kind for a part that somebody else runs: it has no process of the stack's, and no accounts to create.
 type outside struct{ Kind }
 

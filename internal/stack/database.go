@@ -68,7 +68,7 @@ func (s *Stack) keeping(t Target) (database, error) {
 		if p.Data == "" {
 			continue
 		}
-		sql, _ := s.Kinds.For(p).(kind.Database)
+		sql, _ := s.Kinds.Database(p)
 		all, names = append(all, database{s, p, sql}), append(names, p.Name)
 		if p.Name == t.Part {
 			return all[len(all)-1], nil
@@ -111,7 +111,7 @@ func (s *Stack) databasePart(name string) (database, error) {
 	var all []database
 	var names []string
 	for _, p := range spec.Parts {
-		if k, ok := s.Kinds.For(p).(kind.Database); ok {
+		if k, ok := s.Kinds.Database(p); ok {
 			all, names = append(all, database{s, p, k}), append(names, p.Name)
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"dravit/internal/data"
-	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/supply"
 )
@@ -81,7 +80,7 @@ func (s *Stack) Words(ctx context.Context, asking bool) Words {
 	for _, p := range spec.Parts {
 		d := database{Stack: s, part: p}
 		var ok bool
-		if d.kind, ok = s.Kinds.For(p).(kind.Database); !ok || d.answering() != nil {
+		if d.kind, ok = s.Kinds.Database(p); !ok || d.answering() != nil {
 			continue
 		}
 		names, _ := d.kind.Names(ctx, p)
