@@ -10,6 +10,7 @@ import (
 	"dravit/internal/dump"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/trouble"
 )
 
 // A load that dies leaves a note, and what the note says is put right as soon as the server answers: by the keeper, or
@@ -50,6 +51,14 @@ func LoadDied(dataDir string) bool { return Torn(dataDir) && !home.Locked(change
 // process dies, the database gets that back, and nothing else of the server changes. The caller has the change lock.
 func LoadOver(ctx context.Context, p kind.Part, store kind.Database, load func(kind.Part) error) error {
 	err := dump.Write(before(p.Data), func(to io.Writer) error { return store.Dump(ctx, p, to) })
+	if errors.Is(err, trouble.NoProgram) { // an empty database needs no client to be kept
+		if tables, tablesErr := store.Tables(ctx, p, false); tablesErr == nil && len(tables) == 0 {
+			err = dump.Write(before(p.Data), func(to io.Writer) error {
+				_, err := io.WriteString(to, "-- nothing was in the database\n")
+				return err
+			})
+		}
+	}
 	if err != nil {
 		return fmt.Errorf("keeping what was in the database: %w", err)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/kind"
+	"dravit/internal/trouble"
 )
 
 // shelf is a store whose databases are texts.
@@ -19,11 +20,22 @@ type shelf struct {
 	texts map[string]string
 	tidy  int
 	fails error // of every load
+
+	noClient bool // no program can dump
 }
 
 func (s *shelf) Dump(_ context.Context, p kind.Part, to io.Writer) error {
+	if s.noClient {
+		return &trouble.Trouble{Code: trouble.NoProgram, What: "the client is not installed"}
+	}
 	_, err := io.WriteString(to, s.texts[p.Database])
 	return err
+}
+func (s *shelf) Tables(_ context.Context, p kind.Part, _ bool) (tables []kind.Table, err error) {
+	if s.texts[p.Database] != "" {
+		tables = []kind.Table{{Name: "boats"}}
+	}
+	return tables, nil
 }
 func (s *shelf) Drop(_ context.Context, p kind.Part) error   { delete(s.texts, p.Database); return nil }
 func (s *shelf) Create(_ context.Context, p kind.Part) error { s.texts[p.Database] = ""; return nil }
@@ -83,4 +95,20 @@ func TestLoadOver(t *testing.T) {
 	require.NoError(t, os.Mkdir(before(p.Data), 0o700))
 	require.ErrorContains(t, LoadOver(t.Context(), p, s, half), "keeping what was in the database")
 	assert.Equal(t, "old", s.texts["quay"])
+}
+
+// Without a client, what is in a database cannot be kept, so nothing is loaded over it; an empty one needs none.
+func TestLoadOverWithoutClient(t *testing.T) {
+	p := kind.Part{Data: folder(t, "x"), Database: "quay"}
+	s := &shelf{texts: map[string]string{"quay": "old"}, noClient: true}
+	wrong := errors.New("wrong")
+	half := func(to kind.Part) error { s.texts[to.Database] = "half"; return wrong }
+	done, err := Change(p.Data)
+	require.NoError(t, err)
+	defer done()
+	require.ErrorIs(t, LoadOver(t.Context(), p, s, half), trouble.NoProgram)
+	assert.Equal(t, "old", s.texts["quay"])
+	s.texts["quay"] = ""
+	require.ErrorIs(t, LoadOver(t.Context(), p, s, half), wrong)
+	assert.NotContains(t, s.texts["quay"], "half", "it is empty again")
 }

@@ -70,9 +70,13 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 		return out, ctx.Err()
 	}
 	if err != nil {
+		next := "correct the dump, then load it again"
+		if t := (*trouble.Trouble)(nil); errors.As(err, &t) && t.Next != "" {
+			next = t.Next
+		}
 		return out, &trouble.Trouble{Code: trouble.LoadFailed, Subject: "part." + d.part.Name,
 			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
-			Next: "correct the dump, then load it again"}
+			Next: next}
 	}
 	return out, s.seedIsOld(d.part)
 }

@@ -12,9 +12,11 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/locale"
+	"dravit/internal/trouble"
 )
 
-// Dump writes what a client of the part's store prints. The first client of names that is installed is run.
+// Dump writes what a client of the part's store prints. The first client of names that is installed is run. If none is,
+// the error is a *trouble.Trouble of code NoProgram.
 func Dump(ctx context.Context, p kind.Part, to io.Writer, names []string, args ...string) error {
 	for _, name := range names {
 		program := filepath.Join(p.Conf, "bin", name)
@@ -30,5 +32,7 @@ func Dump(ctx context.Context, p kind.Part, to io.Writer, names []string, args .
 		}
 		return nil
 	}
-	return fmt.Errorf("the client %s is not installed", names[0])
+	return &trouble.Trouble{Code: trouble.NoProgram, Subject: "part." + p.Name,
+		What: "the client " + names[0] + " is not installed", Next: "install the package that has " + names[0] +
+			" (of the same release as the server, if you can)"}
 }
