@@ -107,7 +107,7 @@ func (s Supplier) Available(ctx context.Context, kinds []kind.Kind) (all []Offer
 			for i, r := range releases {
 				if i == 0 || r.number.Major() != releases[i-1].number.Major() {
 					ofKind = append(ofKind, Offer{Kind: k.Traits().Name, Version: r.program,
-						Package: s.carriedBy(carrier), Release: r.number.Original(), Source: hostOf(s.Address)})
+						Package: s.carriedBy(carrier), Release: r.name, Source: hostOf(s.Address)})
 				}
 			}
 		}

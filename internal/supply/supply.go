@@ -178,7 +178,7 @@ func (s Supplier) findRelease(ctx context.Context, k kind.Kind, w Wish) (Offer, 
 		return Offer{}, err
 	}
 	i := slices.IndexFunc(all, func(r release) bool {
-		return w.allows(r.program, r.number.Original())
+		return w.allows(r.program, r.name)
 	})
 	if i < 0 {
 		series := map[string]bool{}
@@ -194,7 +194,7 @@ func (s Supplier) findRelease(ctx context.Context, k kind.Kind, w Wish) (Offer, 
 		Kind:      k.Traits().Name,
 		Version:   found.program,
 		Package:   s.carriedBy(c),
-		Release:   found.number.Original(),
+		Release:   found.name,
 		Source:    hostOf(s.Address),
 		carrier:   c,
 		tarball:   found.Dist.Tarball,

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"dravit/internal/data"
@@ -289,11 +288,11 @@ func (g *Grid) Row(values []*string) error {
 func (g *Grid) flush() {
 	g.widths = make([]int, len(g.names))
 	for i, n := range g.names {
-		g.widths[i] = min(widest, lipgloss.Width(printable(n)))
+		g.widths[i] = min(widest, ansi.StringWidth(printable(n)))
 	}
 	for _, row := range g.held {
 		for i, v := range row {
-			g.widths[i] = max(g.widths[i], min(widest, lipgloss.Width(cell(v))))
+			g.widths[i] = max(g.widths[i], min(widest, ansi.StringWidth(cell(v))))
 		}
 	}
 	head := make([]*string, len(g.names))
@@ -321,7 +320,7 @@ func (g *Grid) text(row []*string) string {
 	var b strings.Builder
 	for i, v := range row {
 		text := ansi.Truncate(cell(v), widest, "…")
-		gap := strings.Repeat(" ", max(0, g.widths[i]-lipgloss.Width(text)))
+		gap := strings.Repeat(" ", max(0, g.widths[i]-ansi.StringWidth(text)))
 		if v == nil {
 			text = g.u.dim(text)
 		}

@@ -1,11 +1,12 @@
 package ui
 
 import (
-	"dravit/internal/trouble"
 	"fmt"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"dravit/internal/trouble"
 )
 
 // Failure is an error as the user reads it: what happened, because of what, and what to do next.

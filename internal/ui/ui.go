@@ -2,17 +2,18 @@
 package ui
 
 import (
-	"dravit/internal/lifecycle"
-	"dravit/internal/pattern"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
-	"dravit/internal/trouble"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
+
+	"dravit/internal/lifecycle"
+	"dravit/internal/pattern"
+	"dravit/internal/trouble"
 )
 
 func plural(n int, word string) string {
@@ -92,11 +93,11 @@ type row struct {
 func (u *UI) table(head []string, rows []row, right ...int) {
 	widths := make([]int, len(head))
 	for i, h := range head {
-		widths[i] = lipgloss.Width(h)
+		widths[i] = ansi.StringWidth(h)
 	}
 	for _, r := range rows {
 		for i, c := range r.cells {
-			widths[i] = max(widths[i], lipgloss.Width(c))
+			widths[i] = max(widths[i], ansi.StringWidth(c))
 		}
 	}
 	isRight := map[int]bool{}
@@ -106,7 +107,7 @@ func (u *UI) table(head []string, rows []row, right ...int) {
 	line := func(cells []string) string {
 		var b strings.Builder
 		for i, c := range cells {
-			gap := strings.Repeat(" ", widths[i]-lipgloss.Width(c))
+			gap := strings.Repeat(" ", widths[i]-ansi.StringWidth(c))
 			if i > 0 {
 				b.WriteString("  ")
 			}
@@ -146,7 +147,7 @@ func wrapIndented(text string, width int, indent string) []string {
 		switch {
 		case line == "":
 			line = word
-		case lipgloss.Width(line)+1+lipgloss.Width(word) <= width:
+		case ansi.StringWidth(line)+1+ansi.StringWidth(word) <= width:
 			line += " " + word
 		default:
 			lines = append(lines, line)

@@ -7,7 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
@@ -84,7 +83,7 @@ func TestStatus(t *testing.T) {
 	assert.Contains(t, text, "http://ferry.localhost:8080/  waiting         -\n  because db does not answer\n")
 	assert.Contains(t, text, "  the tide is out\n  next: dravit logs db\n")
 	for _, line := range strings.Split(text, "\n") {
-		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth)
+		assert.LessOrEqual(t, ansi.StringWidth(line), maxWidth)
 		assert.Equal(t, strings.TrimRight(line, " "), line, "no blanks at the end")
 	}
 }
@@ -167,7 +166,7 @@ func TestColourNeverAlone(t *testing.T) {
 	assert.Contains(t, u.state(lifecycle.Failed), "\x1b[")
 	u.table([]string{"a", "b"}, []row{{cells: []string{u.state(lifecycle.Answers), "x"}}, {cells: []string{"y", "z"}}})
 	lines := strings.Split(out.String(), "\n")
-	assert.Equal(t, lipgloss.Width("answers  x"), lipgloss.Width(lines[1]), "colour takes no room")
+	assert.Equal(t, ansi.StringWidth("answers  x"), ansi.StringWidth(lines[1]), "colour takes no room")
 }
 
 func TestLogLine(t *testing.T) {
@@ -240,7 +239,7 @@ func TestSurvey(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	for line := range strings.Lines(text) {
-		assert.LessOrEqual(t, lipgloss.Width(line), maxWidth+1)
+		assert.LessOrEqual(t, ansi.StringWidth(line), maxWidth+1)
 	}
 	assert.NotContains(t, text, "\u00a0")
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"dravit/internal/health"
@@ -104,7 +103,7 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 	out := []string{u.bold(name) + "  " + u.state(state) + fmt.Sprintf("  %d of %d answer  ", answering, total) +
 		u.dim(at.Format("15:04:05")), ""}
 	pad := func(text string, width int) string {
-		return text + strings.Repeat(" ", max(0, width-lipgloss.Width(text)))
+		return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
 	}
 	out = append(out, u.dim(pad("part", widest)+"  "+pad("kind", kinds)+"  "+pad("state", 8)+"  rungs  "+
 		fmt.Sprintf("%8s", "time")+"  the last checks"))

@@ -60,6 +60,9 @@ func (v Version) String() string {
 	return text
 }
 
+// Major returns the first number.
+func (v Version) Major() uint64 { return v.numbers[0] }
+
 // Compare orders two versions: -1, 0 or 1. A pre-release comes before its release (semver.org, 11).
 func (v Version) Compare(other Version) int {
 	numbers := slices.Compare(v.numbers[:], other.numbers[:])
