@@ -8,19 +8,37 @@ import (
 	"dravit/internal/trouble"
 )
 
-// State is what a part is doing.
+// State is what a part is doing. The keeper alone sets it.
+//
+//	              ┌───────────── Pausing ◄────────┐ crashed, fewer times than there are pauses
+//	              ▼                               │
+//	Stopped ─► Waiting ─► Starting ─► Answers ◄─► Unwell
+//	   ▲                     │            │         │   crashed too often, before its first answer,
+//	   │                     └────────────┴─────────┴─► or for a reason that a restart does not change: Failed
+//	   └────── Stopping ◄── from any state, when somebody stops it
 type State string
 
 const (
-	Waiting  State = "waiting"
+	// Waiting: a part that it uses does not answer yet, and it has no process. It ends when all of those answer.
+	Waiting State = "waiting"
+	// Starting: its data and configuration are prepared, or its process runs and has not answered yet. A first filling
+	// of a data folder takes seconds.
 	Starting State = "starting"
-	Answers  State = "answers"
-	Unwell   State = "unwell"
-	Pausing  State = "pausing"
-	Failed   State = "failed"
+	// Answers: the top rung of its ladder was asked, and every rung held that is not advisory.
+	Answers State = "answers"
+	// Unwell: its process lives, and a rung does not hold. It is asked again and again, and not restarted.
+	Unwell State = "unwell"
+	// Pausing: its process ended by itself. It is started again after a pause that grows each time; requests to its
+	// sites wait.
+	Pausing State = "pausing"
+	// Failed: it is not started again before the next start or restart. Its cause stays.
+	Failed State = "failed"
+	// Stopping: its processes were told to end, and are killed if they take too long.
 	Stopping State = "stopping"
-	Stopped  State = "stopped"
-	Asleep   State = "asleep"
+	// Stopped: nothing of it lives.
+	Stopped State = "stopped"
+	// Asleep: stopped to save memory, until something asks for it.
+	Asleep State = "asleep"
 )
 
 // worst orders the states. A stack's state is the worst state of its parts.
