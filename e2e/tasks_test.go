@@ -42,6 +42,37 @@ func (w *world) noted() []string {
 	return strings.Fields(string(text))
 }
 
+// A store that uses an application starts after the task that this needs, and the start ends.
+func TestTasksBesideAStoreThatUsesAnApplication(t *testing.T) {
+	w := newWorld(t)
+	w.write("server.py", "import http.server, os\n"+
+		"assert os.path.exists('ready'), 'the task has not run'\n"+
+		"http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), "+
+		"http.server.SimpleHTTPRequestHandler).serve_forever()\n")
+	w.write("dravit.toml", `name = "quay"
+[part.lookout]
+kind = "python"
+command = "exec python3 server.py"
+uses = []
+[part.seats]
+kind = "dravit-cache"
+uses = ["lookout"]
+[part.log]
+kind = "sqlite"
+[[task]]
+name = "ready"
+command = "touch ready"
+when = "first-start"
+`)
+	r := w.must("start", "--timeout", "60s")
+	assert.NotContains(t, r.stderr, "failed")
+	for _, name := range []string{"lookout", "seats", "log"} {
+		assert.Equal(t, "answers", w.status().part(t, name).State)
+	}
+	w.must("stop")
+	w.must("start")
+}
+
 // A start creates the tables of an application with its tasks, once for the data, and the page shows their rows.
 func TestTasks(t *testing.T) {
 	t.Parallel()

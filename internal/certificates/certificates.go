@@ -3,6 +3,7 @@
 package certificates
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -52,11 +53,11 @@ type Authority struct {
 // Open reads the authority, and creates it if there is none; only its owner may read its key. It may certify names
 // below localhost, test and the given suffixes only (RFC 5280, section 4.2.1.10). Open recreates an authority that
 // expires soon or that may not certify one of the suffixes; whoever trusted the old one has to trust the new one.
-func Open(h *home.Home, suffixes []string) (*Authority, error) {
+func Open(ctx context.Context, h *home.Home, suffixes []string) (*Authority, error) {
 	wanted := append(slices.Clone(usual), suffixes...)
 	slices.Sort(wanted)
 	wanted = slices.Compact(wanted)
-	lock, err := home.Lock(h.Path("authority.lock"))
+	lock, err := home.Lock(ctx, h.Path("authority.lock"), "another command, which makes certificates")
 	if err != nil {
 		return nil, err
 	}
@@ -75,8 +76,8 @@ func Open(h *home.Home, suffixes []string) (*Authority, error) {
 
 // Narrow recreates the authority if it may certify names below suffixes that no stack uses any more. If there is no
 // authority, Narrow does nothing.
-func Narrow(h *home.Home, suffixes []string) error {
-	lock, err := home.Lock(h.Path("authority.lock"))
+func Narrow(ctx context.Context, h *home.Home, suffixes []string) error {
+	lock, err := home.Lock(ctx, h.Path("authority.lock"), "another command, which makes certificates")
 	if err != nil {
 		return err
 	}

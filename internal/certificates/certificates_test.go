@@ -21,7 +21,7 @@ func open(t *testing.T) (*home.Home, *Authority) {
 	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
-	a, err := Open(h, nil)
+	a, err := Open(t.Context(), h, nil)
 	require.NoError(t, err)
 	return h, a
 }
@@ -46,7 +46,7 @@ func TestAuthority(t *testing.T) {
 	again, err := a.Leaf("ferry.localhost")
 	require.NoError(t, err)
 	assert.Same(t, leaf, again)
-	b, err := Open(h, nil)
+	b, err := Open(t.Context(), h, nil)
 	require.NoError(t, err)
 	assert.Equal(t, a.certificate.Raw, b.certificate.Raw, "it is kept")
 
@@ -63,7 +63,7 @@ func TestAuthority(t *testing.T) {
 	assert.NotEqual(t, leaf.Leaf.SerialNumber, renewed.Leaf.SerialNumber, "renewed before it ends")
 
 	require.NoError(t, os.WriteFile(File(h), []byte("torn"), 0o644))
-	_, err = Open(h, nil)
+	_, err = Open(t.Context(), h, nil)
 	assert.ErrorContains(t, err, h.Path("authority"), "what is broken is not thrown away: somebody may trust it")
 }
 
@@ -72,14 +72,14 @@ func TestSuffixes(t *testing.T) {
 	h, a := open(t)
 	assert.True(t, a.Covers("ferry.test"))
 	assert.False(t, a.Covers("ferry.internal"))
-	b, err := Open(h, []string{"internal", "quay.test"})
+	b, err := Open(t.Context(), h, []string{"internal", "quay.test"})
 	require.NoError(t, err)
 	assert.True(t, b.Covers("ferry.internal"))
 	leaf, err := b.Leaf("ferry.internal")
 	require.NoError(t, err)
 	assert.NoError(t, b.verify(t, "ferry.internal", leaf.Leaf))
 	for _, suffixes := range [][]string{nil, {"internal"}, {"test"}} {
-		again, err := Open(h, suffixes)
+		again, err := Open(t.Context(), h, suffixes)
 		require.NoError(t, err)
 		assert.Equal(t, b.certificate.Raw, again.certificate.Raw, "%v", suffixes)
 	}

@@ -133,6 +133,7 @@ Words that you will meet:
 						errors.Is(because, fs.ErrNotExist)] + "; Dravit used " + used)
 				}
 			}
+			home.Waits = func(holder string) { a.ui.Note("waiting for " + holder) }
 			if cmd.HasParent() && cmd.Parent().Name() == "internal" {
 				return nil
 			}

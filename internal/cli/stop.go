@@ -3,9 +3,9 @@ package cli
 import (
 	"cmp"
 
-	"dravit/internal/lifecycle"
-
 	"github.com/spf13/cobra"
+
+	"dravit/internal/lifecycle"
 )
 
 func (a *app) stopCommand() *cobra.Command {

@@ -136,7 +136,7 @@ func fill(ctx context.Context, h *home.Home, p kind.Part, store kind.Store, dir 
 	name := fmt.Sprintf("%s-%s-%s-%x", p.Kind, p.Version, runtime.GOARCH, sum[:6])
 	template := h.Path("templates", name)
 	if _, err := os.Stat(template); err != nil {
-		lock, err := home.Lock(template + ".lock")
+		lock, err := home.Lock(ctx, template+".lock", "another start, which prepares the same server's first data")
 		if err != nil {
 			return err
 		}

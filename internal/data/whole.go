@@ -133,7 +133,8 @@ func FinishRewind(ctx context.Context, p kind.Part, k kind.Kind) error {
 	if !Decided(all) {
 		return nil
 	}
-	lock, err := home.Lock(all + ".rewind.lock") // several parts start at once
+	// several parts start at once
+	lock, err := home.Lock(ctx, all+".rewind.lock", "another part, which rewinds its data")
 	if err != nil {
 		return err
 	}

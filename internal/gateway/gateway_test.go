@@ -201,7 +201,7 @@ func TestManyNames(t *testing.T) {
 // A name whose stack does not run leads to a page that says so, with the command.
 func TestStoppedStack(t *testing.T) {
 	table, h := newTable(t)
-	require.NoError(t, ledger.Change(h, func(l *ledger.Ledger) error {
+	require.NoError(t, ledger.Change(t.Context(), h, func(l *ledger.Ledger) error {
 		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night-boat",
 			Hosts: map[string]string{"night": "night.localhost", "*.quay.localhost": "*.quay.localhost"}}
 		return nil

@@ -39,7 +39,7 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }
 	signer := &signer{
 		open: func(suffixes []string) (*certificates.Authority, error) {
-			return certificates.Open(h, suffixes)
+			return certificates.Open(ctx, h, suffixes)
 		}, book: book,
 	}
 	if err := signer.renew(); err != nil { // without HTTPS, sites still answer over HTTP

@@ -132,7 +132,7 @@ func TestSigner(t *testing.T) {
 	s := &signer{
 		open: func(all []string) (*certificates.Authority, error) {
 			opened++
-			return certificates.Open(h, all)
+			return certificates.Open(t.Context(), h, all)
 		},
 		book: func() (*ledger.Ledger, error) {
 			return &ledger.Ledger{Stacks: map[string]ledger.Stack{"abc": {Suffixes: suffixes}}}, nil
@@ -475,7 +475,7 @@ func TestAnswersOverOneConnection(t *testing.T) {
 func TestWhatIsKnownOfNames(t *testing.T) {
 	table, h := newTable(t, Route{Host: "ferry.test", Stack: "ferry"})
 	book := func() (*ledger.Ledger, error) { return ledger.Read(h) }
-	require.NoError(t, ledger.Change(h, func(l *ledger.Ledger) error {
+	require.NoError(t, ledger.Change(t.Context(), h, func(l *ledger.Ledger) error {
 		l.Stacks["abc"] = ledger.Stack{Dir: "/p", Name: "night", Hosts: map[string]string{"night": "night.test"},
 			Suffixes: []string{"test"}}
 		return nil

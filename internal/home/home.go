@@ -4,8 +4,7 @@ package home
 
 import (
 	"bytes"
-	"dravit/internal/account"
-	"dravit/internal/trouble"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +13,10 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
+
+	"dravit/internal/account"
+	"dravit/internal/trouble"
 )
 
 // Home is Dravit's own folder of one user.
@@ -64,7 +67,9 @@ func Open(dir string) (*Home, error) {
 			return nil, err
 		}
 	}
-	lock, err := Lock(h.Path("run.lock"))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute) // it is held for a few system calls
+	defer cancel()
+	lock, err := Lock(ctx, h.Path("run.lock"), "another command, which makes the run folder")
 	if err != nil {
 		return nil, err
 	}

@@ -1,16 +1,19 @@
 package home
 
 import (
-	"dravit/internal/trouble"
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/trouble"
 )
 
 func open(t *testing.T, dir string) *Home {
@@ -61,7 +64,7 @@ func TestRunFolder(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 	require.NoError(t, os.RemoveAll(h.Run))
 	require.NoError(t, os.Symlink(t.TempDir(), h.Run))
-	keeper, err := Lock(h.Path(KeeperLock))
+	keeper, err := TryLock(h.Path(KeeperLock))
 	require.NoError(t, err)
 	_, err = Open(dir)
 	require.ErrorContains(t, err, "run folder cannot be used", "while a keeper lives, there is no second one")
@@ -110,7 +113,7 @@ func TestOpenRefusesWhatConfigurationsCannotCarry(t *testing.T) {
 func TestLocks(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.lock")
 	assert.False(t, Locked(path), "a missing file is not locked")
-	f, err := Lock(path)
+	f, err := Lock(t.Context(), path, "nobody")
 	require.NoError(t, err)
 	assert.True(t, Locked(path))
 	_, err = TryLock(path)
@@ -120,8 +123,44 @@ func TestLocks(t *testing.T) {
 	f, err = TryLock(path)
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	_, err = Lock(filepath.Join(t.TempDir(), "no", "folder"))
+	_, err = Lock(t.Context(), filepath.Join(t.TempDir(), "no", "folder"), "nobody")
 	assert.Error(t, err)
+}
+
+// Who waits for a lock is told after a second for whom, and can end it at once.
+func TestLockWaits(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.lock")
+	held, err := TryLock(path)
+	require.NoError(t, err)
+	told := make(chan string, 1)
+	Waits = func(holder string) { told <- holder }
+	t.Cleanup(func() { Waits = nil })
+
+	ctx, interrupt := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := Lock(ctx, path, "another start")
+		ended <- err
+	}()
+	assert.Equal(t, "another start", <-told)
+	interrupt()
+	assert.ErrorIs(t, <-ended, context.Canceled)
+
+	short, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
+	defer cancel()
+	_, err = Lock(short, path, "another start")
+	assert.ErrorIs(t, err, trouble.Busy)
+	assert.ErrorContains(t, err, "another start")
+
+	go func() {
+		f, err := Lock(t.Context(), path, "another start")
+		if err == nil {
+			f.Close()
+		}
+		ended <- err
+	}()
+	require.NoError(t, held.Close())
+	assert.NoError(t, <-ended, "it gets the lock as soon as it is free")
 }
 
 // A reader never sees half a file, whoever writes.

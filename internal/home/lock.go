@@ -1,10 +1,14 @@
 package home
 
 import (
+	"context"
 	"errors"
 	"os"
+	"time"
 
 	"golang.org/x/sys/unix"
+
+	"dravit/internal/trouble"
 )
 
 // KeeperLock is the name of the lock file that the keeper of a home folder holds while it runs.
@@ -13,11 +17,42 @@ const KeeperLock = "keeper.lock"
 // ErrLocked says that another process holds the lock.
 var ErrLocked = errors.New("locked")
 
-// Lock waits for a file's lock and takes it. Closing the file releases it, as does the end of the process. The lock
-// belongs to the open file (flock), so a child that inherits the descriptor keeps it.
-func Lock(path string) (*os.File, error) { return lock(path, unix.LOCK_EX) }
+// Waits, if not nil, is called once Lock has waited for a second, with what may hold the lock.
+var Waits func(holder string)
 
-// TryLock is Lock without waiting. It returns ErrLocked if another process holds the lock.
+// unheard is how long Lock waits without a word.
+const unheard = time.Second
+
+// Lock waits for a file's lock and takes it. holder says in words what may hold it: "another start". Closing the file
+// releases the lock, as does the end of the process. The lock belongs to the open file (flock), so a child that
+// inherits the descriptor keeps it. If the context ends before, Lock returns its error, or for a deadline a
+// *trouble.Trouble of code Busy.
+func Lock(ctx context.Context, path, holder string) (*os.File, error) {
+	began, pause := time.Now(), time.Millisecond
+	said := Waits == nil
+	for {
+		f, err := TryLock(path)
+		if !errors.Is(err, ErrLocked) {
+			return f, err
+		}
+		if !said && time.Since(began) > unheard {
+			Waits(holder)
+			said = true
+		}
+		select {
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return nil, &trouble.Trouble{Code: trouble.Busy, What: "this could not begin in time",
+					Because: "it waits for " + holder, Next: "try again when that has ended", Err: ctx.Err()}
+			}
+			return nil, ctx.Err()
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, 50*time.Millisecond)
+	}
+}
+
+// TryLock takes a file's lock. It returns ErrLocked if another process holds it.
 func TryLock(path string) (*os.File, error) { return lock(path, unix.LOCK_EX|unix.LOCK_NB) }
 
 // Locked reports whether a process holds a file's lock. A missing file is not locked.

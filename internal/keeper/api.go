@@ -23,7 +23,7 @@ import (
 type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
-	Stores  bool          `json:"stores,omitempty"`  // of a start: it starts stores only
+	First   []string      `json:"first,omitempty"`   // of a start: it starts these alone, before the others; nil: all
 	Only    bool          `json:"only,omitempty"`    // of a start: it starts Parts again, and leaves the others alone
 }
 
@@ -168,7 +168,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 		}
 		return spec, err
 	}, req)
-	whole := !req.Stores && !req.Only
+	whole := req.First == nil && !req.Only
 	if err == nil && len(spec.Sites) > 0 && whole {
 		err = k.gateway.open(r.Context(), spec.HTTPPort, spec.HTTPSPort)
 	}

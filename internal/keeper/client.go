@@ -282,10 +282,11 @@ func (c *Client) Start(ctx context.Context, id string, restart []string,
 	return c.start(ctx, id, request{Parts: restart, Timeout: timeout}, report)
 }
 
-// StartStores is Start for the stores of the stack only. It stops parts that the Spec no longer has or has changed.
-func (c *Client) StartStores(ctx context.Context, id string, restart []string,
+// StartFirst is Start for the parts in first alone, which must not be nil. It stops parts that the Spec no longer has
+// or has changed.
+func (c *Client) StartFirst(ctx context.Context, id string, first, restart []string,
 	timeout time.Duration, report func(Event)) error {
-	return c.start(ctx, id, request{Parts: restart, Timeout: timeout, Stores: true}, report)
+	return c.start(ctx, id, request{Parts: restart, Timeout: timeout, First: first}, report)
 }
 
 // Again stops the named parts and starts them again, and leaves the others alone. The parts come back also if the

@@ -48,7 +48,7 @@ func (s *stackRunner) refresh(ctx context.Context) error {
 	if ctx.Err() != nil { // the stack was stopped or started again meanwhile
 		return nil
 	}
-	err := ledger.Change(s.keeper.home, func(book *ledger.Ledger) error {
+	err := ledger.Change(ctx, s.keeper.home, func(book *ledger.Ledger) error {
 		spec, err := materialise.Again(s.keeper.home, s.id, book, s.keeper.kinds)
 		if errors.Is(err, materialise.ErrSame) {
 			return ledger.ErrUnchanged

@@ -46,7 +46,7 @@ func TestHeldPorts(t *testing.T) {
 	assert.Empty(t, (&partRunner{stack: h.s, spec: db}).portHolder(), "the keeper is no other program")
 	assert.FileExists(t, HeldFile(h.home, "abc", "db"))
 	assert.False(t, HoldsPort(h.home, "abc", "db"), "without a keeper, the note says nothing")
-	lock, err := home.Lock(h.home.Path(home.KeeperLock))
+	lock, err := home.TryLock(h.home.Path(home.KeeperLock))
 	require.NoError(t, err)
 	assert.True(t, HoldsPort(h.home, "abc", "db"))
 	require.NoError(t, lock.Close())

@@ -151,7 +151,7 @@ func (s *stackRunner) writeSeen() {
 }
 
 // begin brings the stack to the Spec that read returns. It stops parts that are gone from the Spec or have changed,
-// starts missing ones (if what.Stores, only stores), and lets those take a new configuration that can do so while they
+// starts missing ones (if what.First, only those), and lets those take a new configuration that can do so while they
 // run. It stops what.Parts in any case; if what.Only, it touches no others. It returns the Spec and the names of the
 // parts that it started.
 func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, error),
@@ -185,8 +185,10 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 	s.pauseRequests(ctx, end, wanted)
 	s.stopParts(end, stopToComeBack)
 	start := spec.Parts
-	if what.Stores {
-		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool { return !p.Role.Store() })
+	if what.First != nil {
+		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool {
+			return !slices.Contains(what.First, p.Name)
+		})
 	}
 	if what.Only {
 		start = slices.DeleteFunc(slices.Clone(start), func(p kind.Part) bool {
@@ -417,21 +419,23 @@ func weight(p *partRunner) int {
 	return 2
 }
 
-// stopParts stops parts, each after those that may still ask it: web servers, runtimes, stores. Each stops within
-// stopPatience. The caller holds apply.
+// stopParts stops parts, each after those that may still ask it. Each stops within stopPatience. The caller holds
+// apply.
 func (s *stackRunner) stopParts(parts []*partRunner, o order) {
-	for depth := range 3 {
-		var now []*partRunner
-		for _, p := range parts {
-			if depthOf(p.spec.Role) == depth {
-				now = append(now, p)
-			}
+	byName, names := map[string]*partRunner{}, []string{}
+	for _, p := range parts {
+		byName[p.spec.Name] = p
+		names = append(names, p.spec.Name)
+	}
+	s.mu.Lock()
+	spec := s.spec
+	s.mu.Unlock()
+	for _, now := range layers(names, func(name string) []string { return needed(spec, name) }) {
+		for _, name := range now {
+			byName[name].finish(o)
 		}
-		for _, p := range now {
-			p.finish(o)
-		}
-		for _, p := range now {
-			<-p.done
+		for _, name := range now {
+			<-byName[name].done
 		}
 	}
 	s.mu.Lock()
@@ -440,17 +444,6 @@ func (s *stackRunner) stopParts(parts []*partRunner, o order) {
 		delete(s.parts, p.spec.Name) // its goroutine has ended
 	}
 	s.wake()
-}
-
-// depthOf is how far a role is from the client.
-func depthOf(r kind.Role) int {
-	switch {
-	case r == kind.RoleWeb:
-		return 0
-	case r.Store():
-		return 2
-	}
-	return 1
 }
 
 // stop stops the named parts, or all if names is nil, and returns their last states. It stops them even if the caller

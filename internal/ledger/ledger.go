@@ -2,6 +2,7 @@
 package ledger
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"maps"
@@ -69,9 +70,10 @@ func Read(h *home.Home) (*Ledger, error) {
 }
 
 // Change reads the ledger under its lock, lets change edit it, and writes it. If change fails, Change writes nothing
-// and returns the error; for ErrUnchanged it returns nil.
-func Change(h *home.Home, change func(l *Ledger) error) error {
-	lock, err := home.Lock(h.Path("ledger.lock"))
+// and returns the error; for ErrUnchanged it returns nil. While change runs, every other start on this machine waits:
+// it asks no network.
+func Change(ctx context.Context, h *home.Home, change func(l *Ledger) error) error {
+	lock, err := home.Lock(ctx, h.Path("ledger.lock"), "another start, which decides its ports and names")
 	if err != nil {
 		return err
 	}

@@ -28,7 +28,7 @@ func TestChange(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range 40 {
 		wg.Go(func() {
-			assert.NoError(t, Change(h, func(l *Ledger) error {
+			assert.NoError(t, Change(t.Context(), h, func(l *Ledger) error {
 				l.Stacks[l.NewID()] = Stack{Dir: fmt.Sprint("/p/", i), Name: fmt.Sprint("n", i)}
 				return nil
 			}))
@@ -68,11 +68,11 @@ func TestOneFolderByTwoWays(t *testing.T) {
 func TestChangeThatFailsWritesNothing(t *testing.T) {
 	h := newHome(t)
 	failed := errors.New("no")
-	assert.ErrorIs(t, Change(h, func(l *Ledger) error { l.HTTPPort = 8080; return failed }), failed)
-	require.NoError(t, Change(h, func(l *Ledger) error { l.HTTPPort = 8081; return ErrUnchanged }))
+	assert.ErrorIs(t, Change(t.Context(), h, func(l *Ledger) error { l.HTTPPort = 8080; return failed }), failed)
+	require.NoError(t, Change(t.Context(), h, func(l *Ledger) error { l.HTTPPort = 8081; return ErrUnchanged }))
 	assert.NoFileExists(t, h.Path("ledger.json"))
 	require.NoError(t, os.WriteFile(h.Path("ledger.json"), []byte("{half"), 0o600))
-	assert.ErrorContains(t, Change(h, func(*Ledger) error {
+	assert.ErrorContains(t, Change(t.Context(), h, func(*Ledger) error {
 		return nil
 	}), "ledger.json", "a broken ledger is not overwritten")
 }

@@ -3,6 +3,7 @@
 package self
 
 import (
+	"context"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -23,7 +24,7 @@ type Program struct {
 
 // Install copies the running program if its copy is missing. inUse reports whether copies of other builds may be in
 // use; if not, Install deletes them.
-func Install(h *home.Home, inUse func() bool) (Program, error) {
+func Install(ctx context.Context, h *home.Home, inUse func() bool) (Program, error) {
 	source, err := running()
 	if err != nil {
 		return Program{}, err
@@ -55,7 +56,7 @@ func Install(h *home.Home, inUse func() bool) (Program, error) {
 			Because: h.Dir + " is on a file system that is mounted noexec: nothing in it can be started",
 			Next:    "put it elsewhere: DRAVIT_HOME=/other/folder dravit start"}
 	}
-	lock, err := home.Lock(h.Path("bin", "lock"))
+	lock, err := home.Lock(ctx, h.Path("bin", "lock"), "another command, which copies this program")
 	if err != nil {
 		return Program{}, err
 	}

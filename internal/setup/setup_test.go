@@ -151,7 +151,7 @@ func TestMac(t *testing.T) {
 	run(t, steps, err)
 	assert.FileExists(t, p.path("etc/resolver/vpn"), "somebody else's")
 
-	authority, err := certificates.Open(p.Home, []string{"test"})
+	authority, err := certificates.Open(t.Context(), p.Home, []string{"test"})
 	require.NoError(t, err)
 	require.NotNil(t, authority)
 	steps, err = p.Trust(certificates.File(p.Home))

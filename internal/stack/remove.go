@@ -124,7 +124,7 @@ func (s *Stack) Remove(ctx context.Context, withData bool) error {
 		}
 	}
 	var suffixes []string
-	err = ledger.Change(s.Home, func(book *ledger.Ledger) error {
+	err = ledger.Change(ctx, s.Home, func(book *ledger.Ledger) error {
 		if len(kept) > 0 {
 			was := book.Stacks[s.ID]
 			book.Stacks[s.ID] = ledger.Stack{Dir: was.Dir, Name: was.Name, Mark: was.Mark}
@@ -140,7 +140,7 @@ func (s *Stack) Remove(ctx context.Context, withData bool) error {
 	if err != nil {
 		return err
 	}
-	return certificates.Narrow(s.Home, suffixes)
+	return certificates.Narrow(ctx, s.Home, suffixes)
 }
 
 // Discard stops the named parts and deletes their data. If a part has no data, it returns trouble.NoPart.

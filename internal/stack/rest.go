@@ -41,7 +41,7 @@ func (s *Stack) atRest(ctx context.Context, parts []kind.Part, do func() error) 
 	if len(all) == 0 {
 		return do()
 	}
-	program, err := s.install()
+	program, err := s.install(ctx)
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply
 	if err != nil {
 		return supply.Supplier{}, err
 	}
-	program, err := self.Install(m.Home, func() bool { return true })
+	program, err := self.Install(ctx, m.Home, func() bool { return true })
 	if err != nil {
 		return supply.Supplier{}, err
 	}

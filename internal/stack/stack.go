@@ -175,7 +175,7 @@ func (s *Stack) Stop(ctx context.Context, parts []string, tasks func(TaskEvent))
 	if !s.Runs() {
 		return nil, nil
 	}
-	program, err := s.install()
+	program, err := s.install(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -192,8 +192,8 @@ func (s *Stack) Stop(ctx context.Context, parts []string, tasks func(TaskEvent))
 	return last, err
 }
 
-func (s *Stack) install() (self.Program, error) {
-	return self.Install(s.Home, func() bool { return keeper.Running(s.Home) || keeper.AnyShouldRun(s.Home) })
+func (s *Stack) install(ctx context.Context) (self.Program, error) {
+	return self.Install(ctx, s.Home, func() bool { return keeper.Running(s.Home) || keeper.AnyShouldRun(s.Home) })
 }
 
 func names(spec materialise.Spec) []string {
@@ -235,10 +235,13 @@ func (s *Stack) Status(ctx context.Context) (Status, error) {
 	out := Status{State: lifecycle.Stopped}
 	var err error
 	if s.Runs() {
+		if err = s.Recover(); err != nil {
+			return out, err
+		}
 		// the keeper died: another one takes over
 		if out.View, err = s.Keeper.View(ctx, s.ID); errors.Is(err, trouble.KeeperGone) {
 			var program self.Program
-			if program, err = s.install(); err != nil {
+			if program, err = s.install(ctx); err != nil {
 				return out, err
 			}
 			err = s.withKeeper(ctx, program, func() (err error) {
@@ -326,15 +329,22 @@ func (s *Stack) runs() (map[string]supervise.Runs, error) {
 	return all, nil
 }
 
-// Runs reports whether the stack should run, or any process of it is alive. If only the latter holds, the note of the
-// former was lost; Runs writes it again, and the keeper takes the processes over.
+// Runs reports whether the stack should run, or any process of it is alive.
 func (s *Stack) Runs() bool {
-	if s.ID == "" {
-		return false
+	return s.ID != "" && (keeper.ShouldRun(s.Home, s.ID) || s.lives())
+}
+
+// Recover writes the note that the stack should run if it was lost, and processes of the stack are alive: the keeper
+// takes those over then.
+func (s *Stack) Recover() error {
+	if s.ID == "" || keeper.ShouldRun(s.Home, s.ID) || !s.lives() {
+		return nil
 	}
-	if keeper.ShouldRun(s.Home, s.ID) {
-		return true
-	}
+	return keeper.NoteShouldRun(s.Home, s.ID)
+}
+
+// lives reports whether any process of the stack is alive, whatever the notes say.
+func (s *Stack) lives() bool {
 	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
 	spec, _ := s.spec() // if it is damaged, the lock files tell
 	for _, p := range spec.Parts {
@@ -342,10 +352,7 @@ func (s *Stack) Runs() bool {
 			locks = append(locks, p.Lock)
 		}
 	}
-	if !members.AnyAlive(locks) {
-		return false
-	}
-	return keeper.NoteShouldRun(s.Home, s.ID) == nil
+	return members.AnyAlive(locks)
 }
 
 // Environment returns the environment of a command that a user runs, whose own environment is user. If parts run

@@ -105,6 +105,15 @@ type StartOptions struct {
 	Tasks     func(TaskEvent) // called for each step of a task; may be nil
 }
 
+// waiting returns the context in which a start waits for other commands: until its timeout. The caller must call
+// cancel.
+func (o StartOptions) waiting(ctx context.Context) (waits context.Context, cancel context.CancelFunc) {
+	if o.Timeout == 0 {
+		return context.WithCancel(ctx)
+	}
+	return context.WithTimeout(ctx, o.Timeout)
+}
+
 func (o StartOptions) tasks() func(TaskEvent) {
 	if o.Tasks == nil {
 		return func(TaskEvent) {}
@@ -196,8 +205,11 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 		return out, err
 	}
 	out.file, out.starting = file, s.ID == "" || !s.Runs()
-	program, err := s.install()
+	program, err := s.install(ctx)
 	if err != nil {
+		return out, err
+	}
+	if err := s.Recover(); err != nil { // the keeper looks for notes when it starts
 		return out, err
 	}
 	ready := make(chan error, 1)
@@ -216,7 +228,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 			o.Restart = append(o.Restart, p.Name)
 		}
 	}
-	if err := s.prepare(ctx, program, o, &out, report); errors.Is(err, errStores) {
+	if err := s.prepare(ctx, program, o, &out, report); errors.Is(err, errNeeded) {
 		return out, nil
 	} else if err != nil {
 		return out, err
@@ -269,9 +281,12 @@ func (s *Stack) bring(ctx context.Context, program self.Program, out *Started, r
 	return parts, cmp.Or(err, failed)
 }
 
-// withKeeper asks the keeper for something, and asks again if the keeper was about to exit because another command
-// stopped the last stack.
+// withKeeper asks the keeper for something, after a lost note of what is alive is written again. It asks again if the
+// keeper was about to exit because another command stopped the last stack.
 func (s *Stack) withKeeper(ctx context.Context, program self.Program, ask func() error) error {
+	if err := s.Recover(); err != nil {
+		return err
+	}
 	err := ask()
 	for tries := 0; errors.Is(err, trouble.KeeperGone) && tries < 20 && ctx.Err() == nil; tries++ {
 		if err = s.Keeper.Ensure(ctx, program.Path, program.Build); err == nil {
@@ -293,14 +308,16 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	if err != nil {
 		return err
 	}
-	return ledger.Change(s.Home, func(book *ledger.Ledger) error {
+	waiting, cancel := o.waiting(ctx)
+	defer cancel()
+	var in plan.Input
+	err = ledger.Change(waiting, s.Home, func(book *ledger.Ledger) error {
 		if s.ID == "" {
 			if s.ID, s.Dir = book.ByDir(s.Dir); s.ID == "" {
 				s.ID = book.NewID()
 			}
 		}
-		in, err := s.input(file, found, book)
-		if err != nil {
+		if in, err = s.input(file, found, book); err != nil {
 			return err
 		}
 		said, err := s.consent(o.Consent)
@@ -310,9 +327,6 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		in.Consent = said.with(o.Consent, in.Consent)
 		out.Plan = plan.Make(in, s.Kinds.ByName())
 		if !out.Plan.OK {
-			if in.Offers = s.offered(ctx, in, out.Plan); len(in.Offers) > 0 {
-				out.Plan = plan.Make(in, s.Kinds.ByName())
-			}
 			return ErrNoPlan
 		}
 		var names []string
@@ -324,7 +338,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 				return trouble.NoSuchPart(name, names)
 			}
 		}
-		account, err := s.hostOf(program, book, out.Plan)
+		account, err := s.hostOf(ctx, program, book, out.Plan)
 		if err != nil {
 			return err
 		}
@@ -340,18 +354,25 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		return nil
 	})
+	if errors.Is(err, ErrNoPlan) { // what could be supplied is looked up while others may start
+		if in.Offers = s.offered(ctx, in, out.Plan); len(in.Offers) > 0 {
+			out.Plan = plan.Make(in, s.Kinds.ByName())
+		}
+	}
+	return err
 }
 
 // hostOf returns what the machine provides to a stack's parts. If the plan has sites, it creates the certificate
 // authority if that is missing: the parts must trust it from their start on.
-func (s *Stack) hostOf(program self.Program, book *ledger.Ledger, p plan.Plan) (host materialise.Host, err error) {
+func (s *Stack) hostOf(ctx context.Context, program self.Program, book *ledger.Ledger, p plan.Plan) (
+	host materialise.Host, err error) {
 	me := account.Current()
 	if len(p.Sites) > 0 && p.HTTPSPort != 0 {
 		suffixes := book.Suffixes()
 		for _, site := range p.Sites {
 			suffixes = append(suffixes, site.Suffix)
 		}
-		if _, err := certificates.Open(s.Home, suffixes); err != nil {
+		if _, err := certificates.Open(ctx, s.Home, suffixes); err != nil {
 			return host, err
 		}
 		if host.Bundle, err = certificates.Bundle(s.Home); err != nil {

@@ -88,7 +88,7 @@ func (m *Machine) Supply(ctx context.Context, o supply.Offer, report func(Bytes)
 
 // Discard deletes trees, packages that no tree has any more, and what is kept of sources that are no longer named.
 func (m *Machine) Discard(ctx context.Context, trees ...supply.Tree) error {
-	if err := supply.Discard(m.Home, trees...); err != nil {
+	if err := supply.Discard(ctx, m.Home, trees...); err != nil {
 		return err
 	}
 	s, err := m.supplier(ctx, nil, true)

@@ -3,6 +3,7 @@ package stack
 import (
 	"context"
 	"errors"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,7 +17,6 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
-	"dravit/internal/proc"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 	"dravit/internal/task"
@@ -89,7 +89,7 @@ func (s *Stack) RunTask(ctx context.Context, name string, report func(TaskEvent)
 		return r, &trouble.Trouble{Code: trouble.NeverStarted, What: "the task " + name + " cannot run",
 			Because: "the stack does not run", Next: "dravit start"}
 	}
-	program, err := s.install()
+	program, err := s.install(ctx)
 	if err != nil {
 		return r, err
 	}
@@ -124,18 +124,11 @@ func (s *Stack) tasksLock() string { return s.Home.Stack(s.ID, "tasks.lock") }
 
 // lockTasks waits until no other command runs tasks of the stack, and returns a function that lets others.
 func (s *Stack) lockTasks(ctx context.Context) (unlock func(), err error) {
-	for {
-		lock, err := home.TryLock(s.tasksLock())
-		if err == nil {
-			return func() { lock.Close() }, nil
-		}
-		if !errors.Is(err, home.ErrLocked) {
-			return nil, err
-		}
-		if err := proc.Sleep(ctx, 50*time.Millisecond); err != nil {
-			return nil, err
-		}
+	lock, err := home.Lock(ctx, s.tasksLock(), "another command, which runs tasks of this stack")
+	if err != nil {
+		return nil, err
 	}
+	return func() { lock.Close() }, nil
 }
 
 // task returns a task of the stack file with all that it needs to run.
@@ -234,8 +227,8 @@ func (s *Stack) dueTasks(file *stackfile.File, spec materialise.Spec, program se
 	return due, nil
 }
 
-// prepare starts the stores of the stack, loads the seeds and runs the tasks that are due, and adds to out what it did.
-// If nothing is due, it starts nothing. The error is errStores if a store does not answer.
+// prepare starts the parts that have to answer before, loads the seeds and runs the tasks that are due, and adds to out
+// what it did. If nothing is due, it starts nothing. The error is errNeeded if one of those parts does not answer.
 func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOptions, out *Started,
 	report func(keeper.Event)) error {
 	spec, err := s.spec()
@@ -262,19 +255,22 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 			return err
 		}
 	}
-	unlock, err := s.lockTasks(ctx)
+	waiting, cancel := o.waiting(ctx)
+	defer cancel()
+	unlock, err := s.lockTasks(waiting)
 	if err != nil {
 		return err
 	}
 	defer unlock()
+	first := beforeTasks(spec, due, seeds)
 	states, err := s.bring(ctx, program, out, report, func(take func(keeper.Event)) error {
-		return s.Keeper.StartStores(ctx, s.ID, o.Restart, o.Timeout, take)
+		return s.Keeper.StartFirst(ctx, s.ID, first, o.Restart, o.Timeout, take)
 	})
 	out.Parts = states
 	for _, p := range states {
-		part, ok := spec.Part(p.Name) // an application that runs already may be unwell because a task has to run
-		if err == nil && ok && part.Role.Store() && p.State != lifecycle.Answers {
-			return errStores // the caller shows what is wrong with the store
+		// another part that runs already may be unwell because a task has to run
+		if err == nil && slices.Contains(first, p.Name) && p.State != lifecycle.Answers {
+			return errNeeded // the caller shows what is wrong with the part
 		}
 	}
 	for _, p := range seeds {
@@ -318,8 +314,54 @@ func (s *Stack) keepDotenv(file *stackfile.File) error {
 	return materialise.KeepDotenv(s.Dir, file.Dotenv, spec.Env, true)
 }
 
-// errStores says that a store does not answer, so that no task can run.
-var errStores = errors.New("a store does not answer")
+// errNeeded says that a part does not answer which tasks need, so that none can run.
+var errNeeded = errors.New("a part that tasks need does not answer")
+
+// beforeTasks returns the parts that have to answer before tasks run and seeds are loaded: the parts with seeds, what
+// the tasks' own parts use, with what those use, and every store that needs nothing but stores. A store that uses an
+// application may need what a task prepares for that, so it starts with the rest.
+func beforeTasks(spec materialise.Spec, due []task.Task, seeds []seed) []string {
+	first := map[string]bool{}
+	var add func(name string)
+	add = func(name string) {
+		p, ok := spec.Part(name)
+		if !ok || first[name] {
+			return
+		}
+		first[name] = true
+		for _, use := range p.Uses {
+			add(use)
+		}
+	}
+	for _, p := range seeds {
+		add(p.Name)
+	}
+	for _, t := range due {
+		p, _ := spec.Part(t.Part) // a task of no part needs the stores alone
+		if p.Role.Store() {
+			add(p.Name)
+		}
+		for _, use := range p.Uses {
+			add(use)
+		}
+	}
+	for _, p := range spec.Parts {
+		if storesOnly(spec, p, map[string]bool{}) {
+			add(p.Name)
+		}
+	}
+	return slices.Sorted(maps.Keys(first))
+}
+
+// storesOnly reports whether a part is a store that uses nothing but such stores. seen are those that are looked at
+// already.
+func storesOnly(spec materialise.Spec, p kind.Part, seen map[string]bool) bool {
+	seen[p.Name] = true
+	return p.Role.Store() && !slices.ContainsFunc(p.Uses, func(name string) bool {
+		x, ok := spec.Part(name)
+		return ok && !seen[name] && !storesOnly(spec, x, seen)
+	})
+}
 
 // beforeStop runs the tasks that run before the stack stops.
 func (s *Stack) beforeStop(ctx context.Context, spec materialise.Spec, program self.Program,

@@ -213,9 +213,9 @@ func TestPackages(t *testing.T) {
 		return len(all)
 	}
 	assert.Equal(t, 5, shelves())
-	require.NoError(t, Discard(s.Home, second))
+	require.NoError(t, Discard(t.Context(), s.Home, second))
 	assert.Equal(t, 4, shelves(), "only the sail has no tree any more")
-	require.NoError(t, Discard(s.Home, first))
+	require.NoError(t, Discard(t.Context(), s.Home, first))
 	assert.Zero(t, shelves())
 }
 

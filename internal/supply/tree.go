@@ -72,7 +72,7 @@ func (s Supplier) Get(ctx context.Context, o Offer, k kind.Kind, progress func(d
 	if err := os.MkdirAll(s.path("trees"), 0o700); err != nil {
 		return Tree{}, err
 	}
-	lock, err := home.Lock(s.path("lock"))
+	lock, err := home.Lock(ctx, s.path("lock"), "another command, which fetches programs")
 	if err != nil {
 		return Tree{}, err
 	}
@@ -245,8 +245,8 @@ func Trees(h *home.Home) ([]Tree, error) {
 }
 
 // Discard deletes trees, and the packages that no other tree has.
-func Discard(h *home.Home, trees ...Tree) error {
-	lock, err := home.Lock(h.Path("supply", "lock"))
+func Discard(ctx context.Context, h *home.Home, trees ...Tree) error {
+	lock, err := home.Lock(ctx, h.Path("supply", "lock"), "another command, which fetches programs")
 	if err != nil {
 		return err
 	}
