@@ -7,11 +7,13 @@ import (
 	"compress/gzip"
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -106,7 +108,13 @@ func TestLoadInEveryForm(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorld(t)
 			w.database(kind)
-			for form, text := range packed(t, fleet(7)) {
+			forms := packed(t, fleet(7))
+			names := slices.Sorted(maps.Keys(forms))
+			if kind != "sqlite" { // what unpacks them is the same
+				names = sample(names, 4)
+			}
+			for _, form := range names {
+				text := forms[form]
 				require.NoError(t, os.WriteFile(filepath.Join(w.dir, form), text, 0o644))
 				r := w.must("db", "load", form)
 				assert.Contains(t, r.stdout, "dravit db rewind before-load takes it back")
@@ -234,7 +242,11 @@ func TestDumpAndCopy(t *testing.T) {
 					"CREATE VIEW big AS SELECT n FROM boats WHERE n > 2; CREATE INDEX by_name ON boats (name)",
 			)
 			before := w.must("db", "query", "--csv", "SELECT * FROM boats ORDER BY n").stdout
-			for _, ending := range []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"} {
+			endings := []string{".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".zip"}
+			if kind != "sqlite" { // what packs them is the same
+				endings = sample(endings, 3)
+			}
+			for _, ending := range endings {
 				w.must("db", "dump", "whole"+ending)
 				info, err := os.Stat(filepath.Join(w.dir, "whole"+ending))
 				require.NoError(t, err)

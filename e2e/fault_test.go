@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"dravit/internal/proc"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/proc"
 )
 
 // Every fault of a stack file at once, each with its line and what was probably meant.

@@ -235,7 +235,7 @@ var pageFaults = []fault{
 			"public/index.php": `<?php $port = include "config.php"; ` +
 				`if ($port) new mysqli("127.0.0.1", getenv("DB_USER"), getenv("DB_PASSWORD"), "", $port);`,
 		}, breaks: restart(func(t *testing.T, w *world) {
-			port := w.plan().Parts[0].Port
+			port := planned(t, w.plan(), "db").Port
 			w.write("public/config.php", fmt.Sprintf("<?php\nreturn %d;\n", port))
 			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 			require.NoError(t, err)

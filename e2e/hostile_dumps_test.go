@@ -193,7 +193,7 @@ func TestHostileDumps(t *testing.T) {
 			fill := strings.NewReplacer("OUT", out, "VICTIM", victim, "DIR", dir, "USER", "harbour", "ADMIN",
 				tester.Username,
 				"NEIGHBOUR", strings.Join(files, ""))
-			for i, attack := range sample(attacks[kind], 3) {
+			for i, attack := range sample(attacks[kind], 4) {
 				w.must("db", "add", "quarry") // it is empty, so no mark of it is made, which would take a moment
 				text := fleet(2) + fill.Replace(attack) + "\nINSERT INTO whole VALUES (1);\n"
 				form := []string{"plain.sql", "gzip", "zstd", "zip of a gzip file"}[i%4]

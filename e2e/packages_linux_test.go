@@ -15,10 +15,10 @@ import (
 	"testing"
 	"time"
 
-	"dravit/internal/debian/mirror"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/debian/mirror"
 )
 
 // releases are the Debian releases whose packages packages-beside fetches.

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"dravit/internal/lifecycle"
 	"fmt"
 	"net"
 	"os"
@@ -12,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/lifecycle"
 )
 
 type siteState struct{ Name, State, Because string }

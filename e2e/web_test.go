@@ -11,11 +11,11 @@ import (
 	"strings"
 	"testing"
 
-	"dravit/internal/plan"
-	"dravit/internal/webrules"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/plan"
+	"dravit/internal/webrules"
 )
 
 // secretNames are files that no web server serves; sourceNames are PHP source that no web server runs or serves.

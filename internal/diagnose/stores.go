@@ -45,12 +45,15 @@ func (d *doctor) variables() {
 }
 
 // oldPorts adds the files that contain the port that a store had before. They are what is wrong if the application
-// finds no server, or the wrong one, else they may be.
+// fails of that store: it finds no server, or another one. Else they may be.
 func (d *doctor) oldPorts() {
 	for _, x := range d.f.OldPorts {
 		r := likely
 		if slices.ContainsFunc(d.all, func(c Cause) bool {
-			return c.Cause == "store-elsewhere" || c.Cause == "wrong-password"
+			ofStores := c.Cause == "store-elsewhere" || c.Cause == "wrong-password"
+			store, _, known := d.storeOf(c)
+			return ofStores && (!known || store.Name == x.Part) ||
+				c.Cause == "application-error" && known && store.Name == x.Part && d.speaksOf(x.Part, c.What)
 		}) {
 			r = seen
 		}
@@ -59,6 +62,12 @@ func (d *doctor) oldPorts() {
 			fmt.Sprintf("write %d in line %d of %s", x.Now, x.Line, x.File),
 			fmt.Sprintf("line %d contains %d; part %s has %d now", x.Line, x.Was, x.Part, x.Now))
 	}
+}
+
+// speaksOf reports whether a client of a part's kind wrote a text.
+func (d *doctor) speaksOf(part, text string) bool {
+	p, ok := d.partOf(part)
+	return ok && p.Traits.Clients != nil && p.Traits.Clients().MatchString(withoutPaths(text))
 }
 
 // lacking is the cause in place of c if the application asks for a kind of store that the stack does not have.

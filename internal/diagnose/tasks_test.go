@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/materialise"
-
 	"dravit/internal/trouble"
 )
 

@@ -2,13 +2,14 @@ package examine
 
 import (
 	"cmp"
-	"dravit/internal/diagnose"
-	"dravit/internal/home"
-	"dravit/internal/materialise"
 	"errors"
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/home"
+	"dravit/internal/materialise"
 )
 
 // Disks describes the file systems that the stack uses.

@@ -2,12 +2,6 @@ package examine
 
 import (
 	"context"
-	"dravit/internal/diagnose"
-	"dravit/internal/health"
-	"dravit/internal/kind"
-	"dravit/internal/materialise"
-	"dravit/internal/project"
-	"dravit/internal/resolver"
 	"errors"
 	"html"
 	"io"
@@ -19,6 +13,13 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/project"
+	"dravit/internal/resolver"
 )
 
 // maxPage is how much of a page is searched for causes, in bytes.

@@ -1,13 +1,14 @@
 package extensions
 
 import (
+	"maps"
+	"slices"
+	"strings"
+
 	"dravit/internal/kind"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
-	"maps"
-	"slices"
-	"strings"
 )
 
 // Change is an extension to be switched on or off in the stack file.

@@ -4,14 +4,15 @@ package extensions
 
 import (
 	"context"
-	"dravit/internal/kind"
-	"dravit/internal/members"
-	"dravit/internal/plan"
-	"dravit/internal/trouble"
 	"errors"
 	"fmt"
 	"slices"
 	"syscall"
+
+	"dravit/internal/kind"
+	"dravit/internal/members"
+	"dravit/internal/plan"
+	"dravit/internal/trouble"
 )
 
 // Report is the state of one runtime's extensions.

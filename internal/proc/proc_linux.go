@@ -2,7 +2,6 @@ package proc
 
 import (
 	"bytes"
-	"dravit/internal/account"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
@@ -19,6 +18,8 @@ import (
 
 	"golang.org/x/sync/singleflight"
 	"golang.org/x/sys/unix"
+
+	"dravit/internal/account"
 )
 
 // ListsEverybody says whether Listeners has the sockets of other users, too.

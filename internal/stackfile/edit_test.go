@@ -1,7 +1,6 @@
 package stackfile
 
 import (
-	"dravit/internal/trouble"
 	"errors"
 	"os"
 	"path/filepath"
@@ -11,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/trouble"
 )
 
 func TestEditExtensions(t *testing.T) {

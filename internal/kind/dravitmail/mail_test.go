@@ -12,10 +12,10 @@ import (
 	"strings"
 	"testing"
 
-	"dravit/internal/kind"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/kind"
 )
 
 func catch(t *testing.T) (*box, string) {
