@@ -92,16 +92,16 @@ func (b *bench) checkStack(name, dir string) error {
 		}
 		return float64(time.Since(began).Microseconds()) / 1000, c, err
 	}
-	_, all, err := look()
+	_, checked, err := look()
 	if err != nil {
 		return err
 	}
 	var names []string // each alone; of many parts that are alike, only a few
-	for _, p := range all.Parts {
+	for _, p := range checked.Parts {
 		names = append(names, p.Name)
 	}
 	names = names[:min(len(names), 7)]
-	for _, x := range all.Sites {
+	for _, x := range checked.Sites {
 		names = append(names, x.Name)
 	}
 	var whole []float64
@@ -130,18 +130,18 @@ func (b *bench) checkStack(name, dir string) error {
 
 // fallen returns the names of what does not answer in a check.
 func fallen(c stack.Checked) string {
-	var all []string
+	var found []string
 	for _, p := range c.Parts {
 		if fell := health.FirstMiss(p.Rungs); fell != nil || p.State != lifecycle.Answers {
-			all = append(all, fmt.Sprintf("%s %s %+v", p.Name, p.State, fell))
+			found = append(found, fmt.Sprintf("%s %s %+v", p.Name, p.State, fell))
 		}
 	}
 	for _, x := range c.Sites {
 		if fell := health.FirstMiss(x.Rungs); fell != nil || x.State != lifecycle.Answers {
-			all = append(all, fmt.Sprintf("%s %s %+v", x.Name, x.State, fell))
+			found = append(found, fmt.Sprintf("%s %s %+v", x.Name, x.State, fell))
 		}
 	}
-	return strings.Join(all, ", ")
+	return strings.Join(found, ", ")
 }
 
 // watchTime is how long the watch is measured.

@@ -49,7 +49,7 @@ func (b *bench) gateway() error {
 	if err != nil {
 		return err
 	}
-	real, err := ledger.RealDir(project)
+	resolved, err := ledger.RealDir(project)
 	if err != nil {
 		return err
 	}
@@ -57,7 +57,7 @@ func (b *bench) gateway() error {
 	if err != nil {
 		return err
 	}
-	id, _ := book.ByDir(real)
+	id, _ := book.ByDir(resolved)
 	spec, err := materialise.Read(h, id)
 	if err != nil {
 		return err

@@ -165,7 +165,7 @@ func (b *bench) start() error {
 // answers, then asks for one page of each site of the web server.
 func (b *bench) byHand(project string) (float64, error) {
 	h := &home.Home{Dir: os.Getenv("DRAVIT_HOME")}
-	real, err := ledger.RealDir(project)
+	resolved, err := ledger.RealDir(project)
 	if err != nil {
 		return 0, err
 	}
@@ -173,7 +173,7 @@ func (b *bench) byHand(project string) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	id, _ := book.ByDir(real)
+	id, _ := book.ByDir(resolved)
 	spec, err := materialise.Read(h, id)
 	if err != nil {
 		return 0, err

@@ -65,7 +65,7 @@ another, a large upload arrives whole, mail is delivered, the web process has lo
 extensions that the stack file asks for. It removes what it wrote.`
 
 func (a *app) checkCommand() *cobra.Command {
-	var junit, trace string
+	var junit, traced string
 	var watch time.Duration
 	var deep bool
 	c := &cobra.Command{
@@ -84,8 +84,8 @@ func (a *app) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if trace != "" {
-				return a.trace(cmd, s, trace)
+			if traced != "" {
+				return a.trace(cmd, s, traced)
 			}
 			if cmd.Flags().Changed("watch") {
 				return a.watch(cmd.Context(), s, names, watch)
@@ -126,7 +126,7 @@ func (a *app) checkCommand() *cobra.Command {
 	c.Flags().StringVar(&junit, "junit", "", "also write the result to this `file`, as a JUnit report")
 	c.Flags().BoolVar(&deep, "deep", false,
 		"also ask what takes longer: rows, uploads, mail, extensions")
-	c.Flags().StringVar(&trace, "trace", "", "follow one request to this `site` through every server")
+	c.Flags().StringVar(&traced, "trace", "", "follow one request to this `site` through every server")
 	c.Flags().DurationVar(&watch, "watch", 0, "ask again after each `interval`, such as 1s, until Ctrl-C")
 	c.Flags().Lookup("watch").NoOptDefVal = "1s"
 	c.MarkFlagsMutuallyExclusive("junit", "trace", "watch")

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"io/fs"
+	"os"
 
 	"github.com/spf13/cobra"
 
@@ -80,7 +81,11 @@ another machine would do.`,
 
 // planFrom makes the plan for a saved input.
 func planFrom(file string, afresh bool) (plan.Input, plan.Plan, error) {
-	in, err := plan.ReadInput(file)
+	text, err := os.ReadFile(file)
+	var in plan.Input
+	if err == nil {
+		in, err = plan.ParseInput(text)
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return in, plan.Plan{}, &ui.Failure{

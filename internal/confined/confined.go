@@ -32,16 +32,16 @@ func Resolve(dir, name string, allowed ...string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	real, err := filepath.EvalSymlinks(filepath.Join(base, name))
+	resolved, err := filepath.EvalSymlinks(filepath.Join(base, name))
 	if err != nil {
 		return "", err
 	}
 	for _, folder := range append([]string{base}, allowed...) {
-		if Inside(folder, real) {
-			return real, nil
+		if Inside(folder, resolved) {
+			return resolved, nil
 		}
 	}
-	return "", &OutsideError{name, real}
+	return "", &OutsideError{name, resolved}
 }
 
 // Inside reports whether path is dir or below it. Both are absolute and contain no links.
@@ -57,13 +57,13 @@ func Outside(dir, name string, allowed ...string) string {
 	if err != nil {
 		return ""
 	}
-	real := wouldBe(filepath.Join(base, name))
+	resolved := wouldBe(filepath.Join(base, name))
 	for _, folder := range append([]string{base}, allowed...) {
-		if Inside(folder, real) {
+		if Inside(folder, resolved) {
 			return ""
 		}
 	}
-	return real
+	return resolved
 }
 
 // maxLinks is how many links are followed: as many as the kernel follows (path_resolution(7)).
@@ -72,8 +72,8 @@ const maxLinks = 40
 // wouldBe returns the real path that a path has, or would have once it is created.
 func wouldBe(path string) string {
 	for range maxLinks {
-		if real, err := filepath.EvalSymlinks(path); err == nil {
-			return real
+		if resolved, err := filepath.EvalSymlinks(path); err == nil {
+			return resolved
 		}
 		target, err := os.Readlink(path)
 		if err != nil { // it does not exist, but its folder may
@@ -92,12 +92,12 @@ func wouldBe(path string) string {
 
 // Open opens a regular file of the folder for reading.
 func Open(dir, name string, allowed ...string) (*os.File, error) {
-	real, err := Resolve(dir, name, allowed...)
+	resolved, err := Resolve(dir, name, allowed...)
 	if err != nil {
 		return nil, err
 	}
 	// Without O_NONBLOCK, opening a pipe waits until another process writes to it.
-	f, err := os.OpenFile(real, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	f, err := os.OpenFile(resolved, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -128,23 +128,23 @@ func ReadFile(dir, name string, limit int64, allowed ...string) ([]byte, error) 
 
 // Stat describes what is at a path inside the folder. It follows links.
 func Stat(dir, name string, allowed ...string) (fs.FileInfo, error) {
-	real, err := Resolve(dir, name, allowed...)
+	resolved, err := Resolve(dir, name, allowed...)
 	if err != nil {
 		return nil, err
 	}
-	return os.Stat(real)
+	return os.Stat(resolved)
 }
 
 // ReadDir lists a folder inside the folder. It returns at most limit entries.
 func ReadDir(dir, name string, limit int, allowed ...string) ([]fs.DirEntry, error) {
-	real, err := Resolve(dir, name, allowed...)
+	resolved, err := Resolve(dir, name, allowed...)
 	if err != nil {
 		return nil, err
 	}
-	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+	if info, err := os.Stat(resolved); err != nil || !info.IsDir() {
 		return nil, errors.Join(err, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is not a folder")})
 	}
-	f, err := os.Open(real)
+	f, err := os.Open(resolved)
 	if err != nil {
 		return nil, err
 	}

@@ -53,8 +53,20 @@ func how(fell *health.Result) string {
 	return "answers wrongly"
 }
 
+// sinceItsExit returns a part's state with the cause of its process' last end if the next process has neither answered
+// nor said anything yet: it will end the same way.
+func sinceItsExit(s lifecycle.Status) lifecycle.Status {
+	x := s.LastExit
+	if x == nil || s.Code != "" || s.Because != "" || !x.At.After(s.ProvedAt) {
+		return s
+	}
+	s.Code, s.Because = x.Cause, x.How
+	return s
+}
+
 // ownPart finds out why a part that Dravit runs does not answer.
 func (d *doctor) ownPart(p PartFacts) {
+	p.Status = sinceItsExit(p.Status)
 	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {

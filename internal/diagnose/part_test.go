@@ -79,6 +79,15 @@ var partCauses = []struct {
 		remedy: "stop it, then dravit start"},
 	{name: "out of memory", state: lifecycle.Pausing, edit: code(trouble.OutOfMemory), cause: "out-of-memory",
 		remedy: "then dravit restart boat"},
+	{name: "out of memory a moment ago", state: lifecycle.Starting, edit: func(p *PartFacts) {
+		p.Status.Because = ""
+		p.Status.LastExit = &lifecycle.Exit{At: time.Now(), How: "the kernel killed it", Cause: trouble.OutOfMemory}
+	}, cause: "out-of-memory", evidence: "it says: the kernel killed it"},
+	{name: "out of memory before it answered", state: lifecycle.Unwell, edit: func(p *PartFacts) {
+		p.Status.Because = ""
+		p.Status.LastExit = &lifecycle.Exit{At: time.Now(), Cause: trouble.OutOfMemory}
+		p.Status.ProvedAt = time.Now().Add(time.Second)
+	}, cause: "does-not-listen"},
 	{name: "program gone", state: failed, edit: func(p *PartFacts) { p.Program = false }, cause: "program-gone",
 		remedy: "dravit start, which chooses another", fix: "dravit start", evidence: "/usr/bin/boat is not there"},
 	{name: "configuration refused", state: failed, edit: func(p *PartFacts) {

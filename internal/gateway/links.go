@@ -69,11 +69,11 @@ func (to *target) leadsOut(urlPath string) bool {
 
 // outside reports whether a path below the document root leads out.
 func (to *target) outside(name string) bool {
-	real, err := filepath.EvalSymlinks(to.Root + name)
+	resolved, err := filepath.EvalSymlinks(to.Root + name)
 	if err != nil {
 		return false // the server finds nothing there, either
 	}
-	return !slices.ContainsFunc(to.Within, func(dir string) bool { return confined.Inside(dir, real) })
+	return !slices.ContainsFunc(to.Within, func(dir string) bool { return confined.Inside(dir, resolved) })
 }
 
 // leadOut reports whether a folder leads out.

@@ -210,15 +210,15 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 // ReplaceFile replaces the content of an existing file atomically, with the permissions that the file has. A link stays
 // a link.
 func ReplaceFile(path string, data []byte) error {
-	real, err := filepath.EvalSymlinks(path)
+	resolved, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return err
 	}
-	info, err := os.Stat(real)
+	info, err := os.Stat(resolved)
 	if err != nil {
 		return err
 	}
-	return WriteFile(real, data, info.Mode().Perm())
+	return WriteFile(resolved, data, info.Mode().Perm())
 }
 
 // WriteDerived replaces a file atomically if its content differs, and reports whether it wrote. It does not sync: the
@@ -297,8 +297,8 @@ func repair(path string, because error) {
 	if err != nil || errors.Is(because, fs.ErrPermission) {
 		return
 	}
-	var any json.RawMessage
-	if readJSON(path, &any) != nil {
+	var text json.RawMessage
+	if readJSON(path, &text) != nil {
 		_ = write(path, data, 0o600, false) // if it fails, the next reader finds the copy, too
 	}
 }

@@ -82,6 +82,7 @@ func (p *partRunner) noteExit(exit exitReport, ran time.Duration) (answered bool
 		How:   exit.what,
 		Code:  exit.exit,
 		RanMS: ran.Milliseconds(),
+		Cause: exit.code,
 		Tail:  tailOf(exit.log),
 	}
 	return p.answered

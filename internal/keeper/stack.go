@@ -302,11 +302,11 @@ func (s *stackRunner) pauseRequests(ctx context.Context, end []*partRunner, want
 const drainPatience = 5 * time.Second
 
 // drain waits until no request is under way for a stack. Later ones wait for the parts that restart.
-func drain(ctx context.Context, gateway, host string) {
+func drain(ctx context.Context, entrance, host string) {
 	ctx, cancel := context.WithTimeout(ctx, drainPatience)
 	defer cancel()
 	for {
-		asked, err := health.AskGateway(ctx, gateway, host)
+		asked, err := health.AskGateway(ctx, entrance, host)
 		if err != nil || asked.Busy <= 0 || proc.Sleep(ctx, 10*time.Millisecond) != nil {
 			return
 		}

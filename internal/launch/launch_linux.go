@@ -246,14 +246,14 @@ func bind(from, to string) error {
 
 // readOnly closes a mount that bind made. What else holds for it (no set-user programs, say) has to stay.
 func readOnly(at string) error {
-	var fs unix.Statfs_t
-	if err := unix.Statfs(at, &fs); err != nil {
+	var mounted unix.Statfs_t
+	if err := unix.Statfs(at, &mounted); err != nil {
 		return err
 	}
 	flags := uintptr(unix.MS_BIND | unix.MS_REMOUNT | unix.MS_RDONLY | unix.MS_NOSUID | unix.MS_NODEV)
 	for _, f := range [][2]uintptr{{unix.ST_NOEXEC, unix.MS_NOEXEC}, {unix.ST_NOATIME, unix.MS_NOATIME},
 		{unix.ST_NODIRATIME, unix.MS_NODIRATIME}, {unix.ST_RELATIME, unix.MS_RELATIME}} {
-		if uintptr(fs.Flags)&f[0] != 0 { //nolint:gosec // the flags are a few bits
+		if uintptr(mounted.Flags)&f[0] != 0 { //nolint:gosec // the flags are a few bits
 			flags |= f[1]
 		}
 	}

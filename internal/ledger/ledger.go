@@ -190,14 +190,14 @@ func RealDir(dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	real, err := filepath.EvalSymlinks(abs)
+	resolved, err := filepath.EvalSymlinks(abs)
 	if err != nil {
 		return "", err
 	}
-	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+	if info, err := os.Stat(resolved); err != nil || !info.IsDir() {
 		return "", &os.PathError{Op: "open", Path: dir, Err: syscall.ENOTDIR}
 	}
-	return real, nil
+	return resolved, nil
 }
 
 // Equal reports whether two entries say the same.

@@ -95,7 +95,9 @@ type Exit struct {
 	How   string    `json:"how"`    // it exited with code 1
 	Code  int       `json:"code"`   // the exit code; -1 if a signal ended the process or its end was not seen
 	RanMS int64     `json:"ran_ms"` // since it was started, or taken over by this keeper
-	Tail  []string  `json:"log_tail,omitempty"`
+	// Cause says why it ended, if other code has to know it; "" if only How says it.
+	Cause trouble.Code `json:"cause,omitempty"`
+	Tail  []string     `json:"log_tail,omitempty"`
 }
 
 // Status is a part's state as the keeper sees it.

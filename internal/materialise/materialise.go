@@ -366,13 +366,13 @@ func placeSites(spec *Spec, in plan.Input, p plan.Plan) error {
 
 // realFolders returns the folders in which the files of a project may be, without links.
 func realFolders(p project.Facts) []string {
-	var real []string
+	var resolved []string
 	for _, dir := range append([]string{p.Dir}, p.Elsewhere...) {
 		if x, err := filepath.EvalSymlinks(dir); err == nil { // one that is not there holds nothing
-			real = append(real, x)
+			resolved = append(resolved, x)
 		}
 	}
-	return real
+	return resolved
 }
 
 // configure writes a part's files, and returns a hash of all that needs a restart when it changes.

@@ -57,11 +57,11 @@ func openFolder(part, name, path string) error {
 		}
 	}
 	left := maxEntries
-	real, err := filepath.EvalSymlinks(path)
+	resolved, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return err
 	}
-	return filepath.WalkDir(real, func(at string, e fs.DirEntry, err error) error {
+	return filepath.WalkDir(resolved, func(at string, e fs.DirEntry, err error) error {
 		left--
 		switch {
 		case left < 0:
@@ -77,7 +77,7 @@ func openFolder(part, name, path string) error {
 		if statErr != nil || owner(info) == os.Geteuid() || unix.Access(at, unix.W_OK) == nil {
 			return nil
 		}
-		within, relErr := filepath.Rel(real, at)
+		within, relErr := filepath.Rel(resolved, at)
 		if relErr != nil {
 			return relErr
 		}

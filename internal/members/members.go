@@ -172,7 +172,7 @@ func (t table) end(ctx context.Context, lock string, also []proc.Identity, grace
 // among returns a part's processes: those with a mark, those in known, and their descendants. A keeper that was started
 // from within a part is not among them, nor is what it started.
 func among(all []proc.Process, lock string, leader proc.Identity, known []proc.Identity) []proc.Identity {
-	self, real := os.Getpid(), proc.RealPath(lock)
+	self, resolved := os.Getpid(), proc.RealPath(lock)
 	session := 0 // when the leading process is gone, another process may get its number and lead another session
 	if leader.PID != 0 && leader.Pinned() {
 		session = leader.PID
@@ -182,7 +182,7 @@ func among(all []proc.Process, lock string, leader proc.Identity, known []proc.I
 	})
 	roots := map[int]bool{}
 	for _, p := range all {
-		marked := p.Mark == lock || slices.Contains(p.Locks, real) || slices.Contains(p.Locks, lock)
+		marked := p.Mark == lock || slices.Contains(p.Locks, resolved) || slices.Contains(p.Locks, lock)
 		if marked || session != 0 && p.Session == session || p.Identity == leader ||
 			slices.Contains(known, p.Identity) {
 			roots[p.PID] = true

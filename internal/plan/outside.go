@@ -15,19 +15,19 @@ import (
 // outside rejects paths of the stack file that links lead out of the project, unless the user of this machine agreed.
 func (m *maker) outside(file map[string]stackfile.PartConfig) {
 	refuse := func(subject, path string) {
-		real := m.in.Project.Outside[path]
-		if path == "" || real == "" {
+		resolved := m.in.Project.Outside[path]
+		if path == "" || resolved == "" {
 			return
 		}
 		m.fault(
 			trouble.Outside,
 			subject,
-			fmt.Sprintf("%s leads out of the project, to %s", path, real),
+			fmt.Sprintf("%s leads out of the project, to %s", path, resolved),
 			"a repository must not name files outside it",
 			fmt.Sprintf(
 				"move what it needs into the project; or allow it on this machine: outside = [%q] in "+
 					"Dravit's settings.toml",
-				real,
+				resolved,
 			),
 		)
 	}
@@ -116,7 +116,7 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 			)
 		}
 		for _, path := range setting.Paths(value) {
-			if real := m.in.Project.Outside[path]; real != "" && setting.RuleOf(rules, key) == setting.Free {
+			if resolved := m.in.Project.Outside[path]; resolved != "" && setting.RuleOf(rules, key) == setting.Free {
 				m.fault(
 					trouble.Outside,
 					subject,
@@ -124,7 +124,7 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 					"a repository must not name files outside it",
 					fmt.Sprintf(
 						"a file of the project; or allow it on this machine: outside = [%q] in Dravit's settings.toml",
-						real,
+						resolved,
 					),
 				)
 			}
@@ -175,15 +175,15 @@ func (m *maker) includesOnly(subject, file string, rules *kind.IncludeRules) boo
 				"what a variable holds may lead out of the project", "begin the path with that of a folder")
 		}
 		for _, path := range files {
-			real := m.in.Project.Outside[path]
-			if real == "" {
+			resolved := m.in.Project.Outside[path]
+			if resolved == "" {
 				continue
 			}
 			m.fault(trouble.Outside, subject+".include", fmt.Sprintf("%s names a file outside the project: %s", at,
 				path),
 				"a repository must not name files outside it", fmt.Sprintf(
 					"a file of the project; or allow it on this machine: outside = [%q] in Dravit's settings.toml",
-					real))
+					resolved))
 		}
 	}
 	return len(m.plan.Faults) == before

@@ -134,8 +134,8 @@ func (m *maker) fetchNext(subject, name, label string) string {
 // AcceptsTool returns which versions of a required program the stack file and the project's own files allow.
 func AcceptsTool(in Input, name string) func(version string) bool {
 	demands := (&maker{in: in}).toolDemands(name, in.File.Requires[name])
-	return func(version string) bool {
-		return !slices.ContainsFunc(demands, func(d demand) bool { return !d.constraint.Allows(version) })
+	return func(v string) bool {
+		return !slices.ContainsFunc(demands, func(d demand) bool { return !d.constraint.Allows(v) })
 	}
 }
 

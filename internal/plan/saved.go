@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 
 	"dravit/internal/stackfile"
 )
@@ -35,13 +34,9 @@ func without(values map[string]stackfile.Text) map[string]stackfile.Text {
 	return out
 }
 
-// ReadInput reads a file that holds a saved input. A file of another format gives an error.
-func ReadInput(file string) (Input, error) {
+// ParseInput reads a saved input from JSON. Another format gives an error.
+func ParseInput(text []byte) (Input, error) {
 	var in Input
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return in, err
-	}
 	if err := json.Unmarshal(text, &in); err != nil {
 		return in, err
 	}

@@ -69,11 +69,11 @@ func (o openFiles) locks(pid int) []string {
 
 // ownsUnix reports whether one of the processes listens on a Unix socket.
 func (o openFiles) ownsUnix(pids []int, path string) bool {
-	real := RealPath(path)
+	resolved := RealPath(path)
 	return slices.ContainsFunc(pids, func(pid int) bool {
 		found := false
 		o.eachSocket(pid, func(s socket) bool {
-			found = s.kind == unixSocket && s.listens && (s.path == path || RealPath(s.path) == real)
+			found = s.kind == unixSocket && s.listens && (s.path == path || RealPath(s.path) == resolved)
 			return !found
 		})
 		return found

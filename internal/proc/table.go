@@ -18,8 +18,8 @@ type Process struct {
 // RealPath returns a path in the form that the system shows for an open file: with links resolved, as far as the
 // folders still exist.
 func RealPath(path string) string {
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		return real
+	if resolved, err := filepath.EvalSymlinks(path); err == nil {
+		return resolved
 	}
 	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
 		return filepath.Join(dir, filepath.Base(path))

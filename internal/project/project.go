@@ -178,9 +178,9 @@ func (f *Facts) outside(path string) {
 		}
 		return
 	}
-	if real := confined.Outside(f.Dir, path, f.Elsewhere...); real != "" {
-		f.Outside[path] = real
-		f.Outside[filepath.Clean(path)] = real
+	if resolved := confined.Outside(f.Dir, path, f.Elsewhere...); resolved != "" {
+		f.Outside[path] = resolved
+		f.Outside[filepath.Clean(path)] = resolved
 	}
 }
 

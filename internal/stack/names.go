@@ -52,7 +52,7 @@ func (m *Machine) Place() setup.Place {
 
 // Hosts returns the sorted host names of every stack, running or not, with their suffixes other than localhost and the
 // port of Dravit's resolver.
-func (m *Machine) Hosts() (hosts, suffixes []string, resolver int, err error) {
+func (m *Machine) Hosts() (hosts, suffixes []string, dnsPort int, err error) {
 	book, err := ledger.Read(m.Home)
 	if err != nil {
 		return nil, nil, 0, err

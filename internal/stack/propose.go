@@ -37,27 +37,27 @@ type Proposed struct {
 func (m *Machine) Propose(ctx context.Context, dir string,
 	choose func(question string, options []string) string) (Proposed, error) {
 	var out Proposed
-	real, err := ledger.RealDir(dir)
+	resolved, err := ledger.RealDir(dir)
 	if err != nil {
 		return out, noFolder(dir, err)
 	}
-	out.Dir = real
+	out.Dir = resolved
 	book, err := ledger.Read(m.Home)
 	if err != nil {
 		return out, err
 	}
 	s := &Stack{Machine: m}
-	s.ID, s.Dir = book.ByDir(real)
+	s.ID, s.Dir = book.ByDir(resolved)
 	known, err := s.proposeMachine(ctx)
 	if err != nil {
 		return out, err
 	}
 	known.Choose = choose
 	var none *propose.NoProject
-	if out.Proposal, err = propose.Look(ctx, real, known); errors.As(err, &none) {
+	if out.Proposal, err = propose.Look(ctx, resolved, known); errors.As(err, &none) {
 		return out, &trouble.Trouble{
 			Code:    trouble.NoProject,
-			What:    "there is nothing to propose for " + real,
+			What:    "there is nothing to propose for " + resolved,
 			Because: none.Because,
 			Next:    "dravit propose -C FOLDER, in a project's folder",
 		}
@@ -71,7 +71,7 @@ func (m *Machine) Propose(ctx context.Context, dir string,
 	if _, out.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
 		return out, err
 	}
-	file, err := stackfile.Read(real, m.Kinds.Vocabulary())
+	file, err := stackfile.Read(resolved, m.Kinds.Vocabulary())
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}

@@ -103,15 +103,15 @@ func (m *Machine) Find(dir, name string) (*Stack, error) {
 		}
 		return &Stack{Machine: m, ID: id, Dir: book.Stacks[id].Dir, Name: name}, nil
 	}
-	real, err := ledger.RealDir(dir)
+	resolved, err := ledger.RealDir(dir)
 	if err != nil {
 		return nil, noFolder(dir, err)
 	}
-	if real, err = stackfile.Find(real); err != nil {
+	if resolved, err = stackfile.Find(resolved); err != nil {
 		return nil, err
 	}
-	id, real := book.ByDir(real)
-	s := &Stack{Machine: m, ID: id, Dir: real, Name: book.Stacks[id].Name}
+	id, resolved := book.ByDir(resolved)
+	s := &Stack{Machine: m, ID: id, Dir: resolved, Name: book.Stacks[id].Name}
 	if id == "" {
 		s.recogniseMove(book)
 	}

@@ -338,14 +338,14 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 				return trouble.NoSuchPart(name, names)
 			}
 		}
-		account, err := s.hostOf(ctx, program, book, out.Plan)
+		host, err := s.hostOf(ctx, program, book, out.Plan)
 		if err != nil {
 			return err
 		}
 		if err := cmp.Or(said.keep(s), s.keepPasswords(out.Plan, o.Passwords)); err != nil {
 			return err
 		}
-		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, account); err != nil {
+		if _, err := materialise.Write(s.Home, in, out.Plan, s.Kinds, host); err != nil {
 			return err
 		}
 		s.Name = out.Plan.Stack

@@ -43,8 +43,8 @@ func (s *Stack) Look(ctx context.Context, requires map[string]stackfile.Require)
 // that the user is in.
 func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error) {
 	project := ""
-	if real, err := ledger.RealDir(dir); err == nil {
-		project, _ = stackfile.Find(real) // "": outside any project
+	if resolved, err := ledger.RealDir(dir); err == nil {
+		project, _ = stackfile.Find(resolved) // "": outside any project
 	}
 	machine, err := m.surveyor(project)
 	if err != nil {

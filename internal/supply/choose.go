@@ -117,8 +117,8 @@ func (s Supplier) Available(ctx context.Context, kinds []kind.Kind) (all []Offer
 	return all
 }
 
-func firstTwo(version string) string {
-	words := strings.SplitN(version, ".", 3)
+func firstTwo(number string) string {
+	words := strings.SplitN(number, ".", 3)
 	return strings.Join(words[:min(2, len(words))], ".")
 }
 

@@ -67,7 +67,7 @@ func (s Supplier) compose(ctx context.Context, o Offer, k kind.Kind) (Tree, erro
 	}
 	folders := libraries(files)
 	program := real(files, kind.InSeries(p.Program, o.series))
-	unloaded, lacking, err := reach(files, all, folders, func(path string) bool { return path == program })
+	unloaded, lacking, err := reach(files, all, folders, func(file string) bool { return file == program })
 	if err == nil && lacking != "" {
 		err = fmt.Errorf("the packages of %s are not whole: %s", o.Package, lacking)
 	}
@@ -85,8 +85,8 @@ func (s Supplier) compose(ctx context.Context, o Offer, k kind.Kind) (Tree, erro
 	if err := finish(files, p, o.series, sums); err != nil {
 		return t, err
 	}
-	starts, err := programsOf(files, all, func(path string) bool {
-		return unloaded[path] == "" && !slices.Contains(always, owners[path]) && alone[owners[path]] == ""
+	starts, err := programsOf(files, all, func(file string) bool {
+		return unloaded[file] == "" && !slices.Contains(always, owners[file]) && alone[owners[file]] == ""
 	})
 	if err != nil {
 		return t, err

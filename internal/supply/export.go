@@ -56,11 +56,11 @@ func (s Supplier) Export(ctx context.Context, trees []Tree, dir string, progress
 		}
 	}
 	if out.Registry != "" {
-		bytes, err := s.exportReleases(ctx, out.Trees, filepath.Join(dir, out.Registry), progress)
+		size, err := s.exportReleases(ctx, out.Trees, filepath.Join(dir, out.Registry), progress)
 		if err != nil {
 			return out, err
 		}
-		out.Bytes = bytes
+		out.Bytes = size
 	}
 	if len(wanted) == 0 {
 		return out, home.WriteJSON(filepath.Join(dir, exportFile), out)
@@ -116,7 +116,7 @@ func notWhole(without string) error {
 // exportReleases writes the packages of a registry of which trees consist into a folder, in the form in which a
 // registry answers, and returns their bytes.
 func (s Supplier) exportReleases(ctx context.Context, trees []Locked, dir string, progress func(done int64)) (
-	bytes int64, err error) {
+	size int64, err error) {
 	documents := map[string]document{}
 	for _, t := range trees {
 		if len(t.Packages) > 0 {
@@ -127,15 +127,15 @@ func (s Supplier) exportReleases(ctx context.Context, trees []Locked, dir string
 		for name, pin := range pins {
 			from, err := s.document(ctx, name)
 			if err != nil {
-				return bytes, err
+				return size, err
 			}
 			r, ok := from.Versions[pin.Version]
 			if !ok || r.pin(pin.Version) != pin {
-				return bytes, notWhole(name + " " + pin.Version)
+				return size, notWhole(name + " " + pin.Version)
 			}
 			file := "files/" + short(pin.Integrity) + ".tgz"
-			if bytes, err = s.exportFile(ctx, r, filepath.Join(dir, file), bytes, progress); err != nil {
-				return bytes, err
+			if size, err = s.exportFile(ctx, r, filepath.Join(dir, file), size, progress); err != nil {
+				return size, err
 			}
 			if documents[name].Versions == nil {
 				documents[name] = document{Versions: map[string]published{}}
@@ -147,10 +147,10 @@ func (s Supplier) exportReleases(ctx context.Context, trees []Locked, dir string
 	for name, d := range documents {
 		file := filepath.Join(dir, filepath.FromSlash(name))
 		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), home.WriteCache(file, d)); err != nil {
-			return bytes, err
+			return size, err
 		}
 	}
-	return bytes, nil
+	return size, nil
 }
 
 // exportFile downloads a release's file. before are the bytes of earlier ones; it returns those and its own.

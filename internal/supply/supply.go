@@ -105,11 +105,11 @@ type Wish struct {
 
 // allows reports whether a release of a package, with a program of that version, may be taken. A program may call
 // itself otherwise than its package does, so of a locked one either word is enough: refuses compares all of it.
-func (w Wish) allows(version, release string) bool {
+func (w Wish) allows(number, release string) bool {
 	if w.Exact != nil {
-		return version == w.Exact.Version || release == w.Exact.Release
+		return number == w.Exact.Version || release == w.Exact.Release
 	}
-	return w.Allowed(version)
+	return w.Allowed(number)
 }
 
 // refuses returns an error if an offer is not the exact one that is wished for.

@@ -83,8 +83,8 @@ func engines(ctx context.Context) []Engine {
 			file := filepath.Join(dir, name)
 			// /var/run is a link to /run on most systems. A socket in a folder that may not be read counts as one that
 			// may exist.
-			if real, err := filepath.EvalSymlinks(file); err == nil && !slices.Contains(sockets, real) {
-				sockets = append(sockets, real)
+			if resolved, err := filepath.EvalSymlinks(file); err == nil && !slices.Contains(sockets, resolved) {
+				sockets = append(sockets, resolved)
 			}
 		}
 	}

@@ -164,12 +164,12 @@ type finder struct {
 }
 
 // expand returns the folders that match a pattern, sorted.
-func (f *finder) expand(pattern string) []string {
-	if pattern == "" {
+func (f *finder) expand(shape string) []string {
+	if shape == "" {
 		return nil
 	}
 	dirs := []string{"/"}
-	for _, element := range strings.Split(strings.Trim(pattern, "/"), "/") {
+	for _, element := range strings.Split(strings.Trim(shape, "/"), "/") {
 		var next []string
 		for _, dir := range dirs {
 			if !strings.ContainsAny(element, `*?[\`) {
@@ -198,14 +198,14 @@ func (l *looker) find(patterns []string) []place {
 				continue
 			}
 			file := filepath.Join(in.dir, name)
-			real := l.real(file)
-			if seen[real] || !l.runnable(real) || l.ofProject(real) {
+			resolved := l.real(file)
+			if seen[resolved] || !l.runnable(resolved) || l.ofProject(resolved) {
 				continue
 			}
-			seen[real] = true
+			seen[resolved] = true
 			origin := in.origin
-			if real != file && origin != Settings { // keep the real file's origin rather than the link's
-				if of := l.originOf(filepath.Dir(real)); of != OnPath {
+			if resolved != file && origin != Settings { // keep the real file's origin rather than the link's
+				if of := l.originOf(filepath.Dir(resolved)); of != OnPath {
 					origin = of
 				}
 			}

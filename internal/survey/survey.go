@@ -329,32 +329,32 @@ func namespaceRefusal(ctx context.Context, supplied []Supplied) string {
 
 // withoutScripts leaves out scripts and links that lead to another program of the list.
 func (l *looker) withoutScripts(all []kind.Program) []kind.Program {
-	real := map[string]string{} // by kind and real file: the path in the list
+	listed := map[string]string{} // by kind and real file: the path in the list
 	for _, p := range all {
-		real[p.Kind+" "+l.real(p.Path)] = p.Path
+		listed[p.Kind+" "+l.real(p.Path)] = p.Path
 	}
 	return slices.DeleteFunc(all, func(p kind.Program) bool {
 		behind := p.Facts[kind.FactExecutable]
 		if behind == "" {
 			return false
 		}
-		listed, ok := real[p.Kind+" "+l.real(behind)]
-		return ok && listed != p.Path && l.real(behind) != l.real(p.Path)
+		at, ok := listed[p.Kind+" "+l.real(behind)]
+		return ok && at != p.Path && l.real(behind) != l.real(p.Path)
 	})
 }
 
 // real returns the file that a path leads to. It resolves each folder once: most files are no links.
 func (l *looker) real(path string) string {
 	dir := filepath.Dir(path)
-	real, ok := l.realDirs[dir]
+	folder, ok := l.realDirs[dir]
 	if !ok {
-		real = dir
+		folder = dir
 		if r, err := filepath.EvalSymlinks(l.Root + dir); err == nil {
-			real = strings.TrimPrefix(r, l.Root)
+			folder = strings.TrimPrefix(r, l.Root)
 		}
-		l.realDirs[dir] = real
+		l.realDirs[dir] = folder
 	}
-	file := filepath.Join(real, filepath.Base(path))
+	file := filepath.Join(folder, filepath.Base(path))
 	if info, err := os.Lstat(l.Root + file); err == nil && info.Mode()&os.ModeSymlink != 0 {
 		if r, err := filepath.EvalSymlinks(l.Root + file); err == nil {
 			return strings.TrimPrefix(r, l.Root)
@@ -367,7 +367,7 @@ func (l *looker) real(path string) string {
 func (l *looker) modules(programs []kind.Program) []kind.Module {
 	all := []kind.Module{}
 	for _, k := range l.Kinds {
-		runtime, ok := k.(kind.Runtime)
+		loads, ok := k.(kind.Runtime)
 		if !ok || !k.Traits().Extensions {
 			continue
 		}
@@ -377,7 +377,7 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 			if p.Kind != name {
 				continue
 			}
-			for _, dir := range runtime.ModuleFolders(p) {
+			for _, dir := range loads.ModuleFolders(p) {
 				dirs = append(dirs, dir)
 				tree, _, _ := strings.Cut(p.Path, "/files/")
 				if p.Origin == Supply && strings.HasPrefix(dir, tree+"/") {
@@ -394,7 +394,7 @@ func (l *looker) modules(programs []kind.Program) []kind.Module {
 			now, ok := l.known.Modules[key]
 			if !ok || now.Stamp != stamp {
 				l.changed = true
-				now = shelf{stamp, runtime.ReadModules(dir)}
+				now = shelf{stamp, loads.ReadModules(dir)}
 			}
 			l.fresh.Modules[key] = now
 			for _, m := range now.Modules {

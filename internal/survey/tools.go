@@ -185,11 +185,11 @@ func (l *looker) named(name string) []Found {
 		if _, err := os.Stat(l.Root + file); err != nil {
 			continue
 		}
-		real := l.real(file)
-		if seen[real] || !l.runnable(real) || l.ofProject(real) {
+		resolved := l.real(file)
+		if seen[resolved] || !l.runnable(resolved) || l.ofProject(resolved) {
 			continue
 		}
-		seen[real] = true
+		seen[resolved] = true
 		all = append(all, Found{
 			Path:   file,
 			Origin: in.origin,
@@ -200,8 +200,8 @@ func (l *looker) named(name string) []Found {
 }
 
 // ofProject reports whether a program is in the project's folder. Nothing of a repository runs before start.
-func (l *looker) ofProject(real string) bool {
-	return l.Project != "" && confined.Inside(l.Project, real)
+func (l *looker) ofProject(resolved string) bool {
+	return l.Project != "" && confined.Inside(l.Project, resolved)
 }
 
 func (l *looker) askTool(ctx context.Context, wg *sync.WaitGroup, f *Found, m manner, re *regexp.Regexp) {

@@ -143,12 +143,12 @@ func (u *UI) Rewound(m data.Mark, left []string, forget bool) {
 func clock(at time.Time) string { return at.Local().Format("2006-01-02 15:04:05") }
 
 // Marks writes the marks of a database, or of the whole stack if part is "".
-func (u *UI) Marks(stack, part string, marks []data.Mark) {
+func (u *UI) Marks(name, part string, marks []data.Mark) {
 	what, all := "written by", ""
 	if part == "" {
 		what, all = "holds", " --all"
 	}
-	u.say(u.bold(cmp.Or(part, stack)) + "  " + plural(len(marks), "mark"))
+	u.say(u.bold(cmp.Or(part, name)) + "  " + plural(len(marks), "mark"))
 	var rows []row
 	var sum int64
 	for _, m := range marks {

@@ -65,11 +65,11 @@ func translate(g Grammar, text string) (string, error) {
 		return pin(text)
 	}
 	// Alternatives, each a list of demands that all have to hold.
-	var any []string
+	var either []string
 	text = pattern.Of(`\s*\|\|?\s*`).ReplaceAllString(text, "|")
 	for _, alternative := range strings.Split(text, "|") {
 		if m := pattern.Of(`^(\S+)\s+-\s+(\S+)$`).FindStringSubmatch(alternative); m != nil {
-			any = append(any, ">="+m[1]+", <="+m[2])
+			either = append(either, ">="+m[1]+", <="+m[2])
 			continue
 		}
 		var all []string
@@ -79,9 +79,9 @@ func translate(g Grammar, text string) (string, error) {
 		if len(all) == 0 {
 			return "", fmt.Errorf("it holds no version")
 		}
-		any = append(any, strings.Join(all, ", "))
+		either = append(either, strings.Join(all, ", "))
 	}
-	return strings.Join(any, " || "), nil
+	return strings.Join(either, " || "), nil
 }
 
 // translated is one operator with its version.
@@ -105,7 +105,7 @@ func translated(g Grammar, operator, v string) string {
 // pin parses the content of files like .node-version: one version, or several with spaces between, of which any is
 // acceptable.
 func pin(text string) (string, error) {
-	var any []string
+	var either []string
 	for _, word := range strings.Fields(text) {
 		word = strings.ToLower(word)
 		if name, ok := strings.CutPrefix(word, "lts/"); ok && codenames[name] != "" {
@@ -114,13 +114,13 @@ func pin(text string) (string, error) {
 		m := pattern.Of(`^(?:ruby-|python-|php-|node-|v)?(\d+(?:\.\d+){0,2})(?:-?p\d+)?$`).FindStringSubmatch(word)
 		switch {
 		case m != nil:
-			any = append(any, m[1])
+			either = append(either, m[1])
 		case word == "system" || word == "node" || word == "stable" || word == "current" || word == "lts/*":
 			return "*", nil
 		}
 	}
-	if len(any) == 0 {
+	if len(either) == 0 {
 		return "", fmt.Errorf("it names no release")
 	}
-	return strings.Join(any, " || "), nil
+	return strings.Join(either, " || "), nil
 }

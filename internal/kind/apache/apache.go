@@ -69,7 +69,7 @@ func (apache) Inspect(_ context.Context, path string,
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	real, err := filepath.EvalSymlinks(path)
+	resolved, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return "", nil, err
 	}
@@ -86,7 +86,7 @@ func (apache) Inspect(_ context.Context, path string,
 	if m := pattern.Of(`(?m)^Server MPM:[ \t]+(event|worker|prefork)\b`).FindStringSubmatch(settings); m != nil {
 		facts[factMPM] = m[1]
 	}
-	facts[factModules] = moduleFolder(real)
+	facts[factModules] = moduleFolder(resolved)
 	return m[1], facts, nil
 }
 

@@ -82,12 +82,12 @@ func (mariadb) Inspect(_ context.Context, path string,
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	real, err := filepath.EvalSymlinks(path)
+	resolved, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return "", nil, err
 	}
 	facts := map[string]string{factShare: "", factUpgrade: ""}
-	base := filepath.Dir(filepath.Dir(real))
+	base := filepath.Dir(filepath.Dir(resolved))
 	for _, dir := range []string{"share/mysql", "share/mariadb", "share"} {
 		if dir = filepath.Join(base, dir); systemTables(dir) != nil {
 			facts[factShare] = dir
@@ -329,15 +329,15 @@ func (mariadb) Prepare(ctx context.Context, p kind.Part) error {
 	lit := dialect.Literal
 	statements := []string{"CREATE DATABASE IF NOT EXISTS " + dialect.Name(p.Database)}
 	for _, host := range accountHosts {
-		account := lit(p.User) + "@" + lit(host)
+		who := lit(p.User) + "@" + lit(host)
 		by := "IDENTIFIED BY " + lit(p.Password)
 		if p.User == name { // the administrator's account stays as it is
 			by = "IDENTIFIED VIA unix_socket OR mysql_native_password USING PASSWORD(" + lit(p.Password) + ")"
 		}
 		statements = append(statements,
-			"CREATE USER IF NOT EXISTS "+account,
-			"ALTER USER "+account+" "+by,
-			"GRANT ALL PRIVILEGES ON "+inDatabase(p)+" TO "+account)
+			"CREATE USER IF NOT EXISTS "+who,
+			"ALTER USER "+who+" "+by,
+			"GRANT ALL PRIVILEGES ON "+inDatabase(p)+" TO "+who)
 	}
 	for _, s := range statements {
 		if _, err := db.ExecContext(ctx, s); err != nil {

@@ -165,10 +165,10 @@ func (php) Scan(project string, want stackfile.PartConfig) []kind.Module {
 	for _, entry := range want.Extensions {
 		if isPath(entry) {
 			m := kind.Module{Kind: "php", Name: strings.TrimSuffix(filepath.Base(entry), ".so")}
-			if real, err := confined.Resolve(project, entry); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if resolved, err := confined.Resolve(project, entry); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				m.Fault = err.Error()
 			} else if err == nil {
-				m, _ = readModule(real)
+				m, _ = readModule(resolved)
 			} else {
 				m, _ = readModule(filepath.Join(project, entry))
 			}

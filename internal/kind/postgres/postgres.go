@@ -88,12 +88,12 @@ func (postgres) Inspect(_ context.Context, path string,
 	if err != nil || m == nil {
 		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
 	}
-	real, err := filepath.EvalSymlinks(path)
+	resolved, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return "", nil, err
 	}
 	facts := map[string]string{factInit: ""}
-	initdb := filepath.Join(filepath.Dir(real), "initdb")
+	initdb := filepath.Join(filepath.Dir(resolved), "initdb")
 	if out, err := run(initdb, "--version"); err == nil && strings.Contains(out, m[1]) {
 		facts[factInit] = initdb
 	}
