@@ -3,6 +3,7 @@
 package account
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Own is the account that Dravit creates, after consent, if no other account is suitable.
@@ -124,10 +126,15 @@ func Become(u *user.User) error {
 	return nil
 }
 
+// patience is how long id(1) may take to ask a directory. Then only the groups of /etc/group count.
+const patience = 10 * time.Second
+
 // groups returns the account's groups for setgroups(2), its own first and never root's, as many as the system takes.
 func groups(u *user.User, gid int) []int {
 	ids, err := u.GroupIds() // those of /etc/group; id(1) knows those of other databases, too
-	if out, askErr := exec.Command("id", "-G", u.Username).Output(); askErr == nil {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	if out, askErr := exec.CommandContext(ctx, "id", "-G", u.Username).Output(); askErr == nil {
 		ids, err = strings.Fields(string(out)), nil
 	}
 	if err != nil {

@@ -2,17 +2,24 @@
 package locale
 
 import (
+	"context"
 	"os/exec"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
+
+// patience is how long the system may take to list its locales. Then they count as unknown.
+const patience = 5 * time.Second
 
 // UTF8 returns the name of a locale that knows the letters of every language and, if the system has one, sorts by code
 // points. It returns "C" if the system has none with UTF-8.
 var UTF8 = sync.OnceValue(func() string {
-	list, err := exec.Command("locale", "-a").Output()
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	list, err := exec.CommandContext(ctx, "locale", "-a").Output()
 	return pick(string(list), err == nil, runtime.GOOS == "darwin")
 })
 

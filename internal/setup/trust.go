@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"context"
 	"crypto/sha1"
 	"encoding/pem"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"dravit/internal/pattern"
 )
@@ -177,9 +179,14 @@ func (p Place) missing() []string {
 	return all
 }
 
+// patience is how long certutil may take to answer: another program may have locked the database.
+const patience = 10 * time.Second
+
 // forget returns the step that removes the authority from a database, or nil if it is not in it.
 func (p Place) forget(db string) []Step {
-	if exec.Command("certutil", "-d", "sql:"+db, "-L", "-n", nickname).Run() != nil {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	if exec.CommandContext(ctx, "certutil", "-d", "sql:"+db, "-L", "-n", nickname).Run() != nil {
 		return nil
 	}
 	return []Step{{Argv: []string{"certutil", "-d", "sql:" + db, "-D", "-n", nickname}}}
