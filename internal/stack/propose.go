@@ -113,15 +113,7 @@ func (s *Stack) proposeMachine(ctx context.Context) (propose.Machine, error) {
 
 // readProposed reads the text of a proposal as a stack file.
 func (m *Machine) readProposed(text string) (*stackfile.File, error) {
-	temp, err := os.MkdirTemp("", "dravit-propose-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(temp)
-	if err := os.WriteFile(filepath.Join(temp, stackfile.Name), []byte(text), 0o600); err != nil {
-		return nil, err
-	}
-	return stackfile.Read(temp, m.Kinds.Vocabulary())
+	return stackfile.Parse("", []byte(text), nil, m.Kinds.Vocabulary())
 }
 
 // beside compares a proposal with the stack file that is there. It sets New, and Merged if that can be added to the

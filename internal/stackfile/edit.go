@@ -94,24 +94,18 @@ func verified(e Edit, dir, part, kind, key string, list []string, words Vocabula
 	if err != nil {
 		return Edit{}, err
 	}
-	temp, err := os.MkdirTemp("", "dravit-edit-")
-	if err != nil {
-		return Edit{}, err
-	}
-	defer os.RemoveAll(temp)
+	texts := map[string][]byte{e.File: e.Text}
 	for _, name := range []string{Name, LocalName} {
-		text, err := confined.ReadFile(dir, name, maxFile)
 		if name == e.File {
-			text, err = e.Text, nil
+			continue
 		}
-		if err == nil {
-			err = os.WriteFile(filepath.Join(temp, name), text, 0o600)
-		}
+		text, err := confined.ReadFile(dir, name, maxFile)
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
 			return Edit{}, err
 		}
+		texts[name] = text
 	}
-	f, err := Read(temp, words)
+	f, err := Parse(filepath.Base(dir), texts[Name], texts[LocalName], words)
 	if err != nil {
 		return Edit{}, notEditable(err.Error())
 	}

@@ -72,23 +72,46 @@ func Find(dir string) (string, error) {
 // Read reads the stack file in a project's folder, with its local overrides. The error for a faulty file is Faults.
 func Read(dir string, words Vocabulary) (*File, error) {
 	r := reader{words: words, places: map[string]place{}}
-	tree, err := r.load(dir, Name)
+	text, err := r.contents(dir, Name)
 	if err != nil {
 		return nil, err
 	}
-	local, err := r.load(dir, LocalName)
+	local, err := r.contents(dir, LocalName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	if len(r.faults) > 0 { // the text is no TOML, so there is nothing more to check
-		return nil, r.faults
+	return r.parse(filepath.Base(dir), text, local)
+}
+
+// Parse is Read for texts: of the stack file, and of its local overrides, which are nil if there are none. A stack
+// without a name gets that of the folder.
+func Parse(folder string, text, local []byte, words Vocabulary) (*File, error) {
+	r := reader{words: words, places: map[string]place{}}
+	return r.parse(folder, text, local)
+}
+
+func (r *reader) parse(folder string, text, local []byte) (*File, error) {
+	var tree, over map[string]any
+	var err error
+	if len(r.faults) == 0 {
+		if tree, err = r.load(Name, text); err != nil {
+			return nil, err
+		}
 	}
 	if local != nil {
-		tree = r.merge("", "", tree, local).(map[string]any)
+		if over, err = r.load(LocalName, local); err != nil {
+			return nil, err
+		}
+	}
+	if len(r.faults) > 0 { // a text is no TOML, so there is nothing more to check
+		return nil, r.faults
+	}
+	if over != nil {
+		tree = r.merge("", "", tree, over).(map[string]any)
 	}
 	f := r.file(tree)
 	if f.Name == "" {
-		f.Name = nameOf(filepath.Base(dir))
+		f.Name = nameOf(folder)
 	}
 	if len(r.faults) > 0 {
 		slices.SortStableFunc(r.faults, func(a, b Fault) int {
@@ -122,8 +145,9 @@ type reader struct {
 // maxFile is how large a stack file may be, in bytes.
 const maxFile = 256 << 10
 
-// load reads one of the two files of a stack. If the text is no TOML, it adds a fault and returns nil.
-func (r *reader) load(dir, shown string) (map[string]any, error) {
+// contents reads one of the two files of a stack. If there is none, the error says so; if it cannot be read, contents
+// adds a fault and returns nil.
+func (r *reader) contents(dir, shown string) ([]byte, error) {
 	data, err := confined.ReadFile(dir, shown, maxFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		r.faults = append(r.faults, Fault{
@@ -134,9 +158,11 @@ func (r *reader) load(dir, shown string) (map[string]any, error) {
 		})
 		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
+	return data, err
+}
+
+// load parses one of the two files of a stack. If the text is no TOML, it adds a fault and returns nil.
+func (r *reader) load(shown string, data []byte) (map[string]any, error) {
 	if line := tooDeep(data); line > 0 {
 		r.faults = append(r.faults, Fault{
 			File: shown,
@@ -152,7 +178,7 @@ func (r *reader) load(dir, shown string) (map[string]any, error) {
 		return nil, nil
 	}
 	tree := map[string]any{}
-	err = toml.Unmarshal(data, &tree)
+	err := toml.Unmarshal(data, &tree)
 	var bad *toml.DecodeError
 	if errors.As(err, &bad) {
 		row, col := bad.Position()
