@@ -23,8 +23,9 @@ import (
 type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
-	First   []string      `json:"first,omitempty"`   // of a start: it starts these alone, before the others; nil: all
 	Only    bool          `json:"only,omitempty"`    // of a start: it starts Parts again, and leaves the others alone
+	// First are the parts that a start starts alone, before the others; none if it is empty, and all parts if it is nil.
+	First []string `json:"first"`
 }
 
 // Event is one line of the answer to a start request. An empty one says that the keeper is alive.

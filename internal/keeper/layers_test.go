@@ -1,9 +1,11 @@
 package keeper
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
@@ -37,4 +39,15 @@ func TestLayers(t *testing.T) {
 		total += len(layer)
 	}
 	assert.Equal(t, 4, total, "each is stopped once")
+}
+
+// A start of no part at first is not one of all parts, also after it went through the socket.
+func TestFirstOfNone(t *testing.T) {
+	for _, first := range [][]string{nil, {}, {"db"}} {
+		text, err := json.Marshal(request{First: first})
+		require.NoError(t, err)
+		var got request
+		require.NoError(t, json.Unmarshal(text, &got))
+		assert.Equal(t, first, got.First)
+	}
 }

@@ -319,7 +319,7 @@ var errNeeded = errors.New("a part that tasks need does not answer")
 
 // beforeTasks returns the parts that have to answer before tasks run and seeds are loaded: the parts with seeds, what
 // the tasks' own parts use, with what those use, and every store that needs nothing but stores. A store that uses an
-// application may need what a task prepares for that, so it starts with the rest.
+// application may need what a task prepares for that, so it starts with the rest. The result is not nil.
 func beforeTasks(spec materialise.Spec, due []task.Task, seeds []seed) []string {
 	first := map[string]bool{}
 	var add func(name string)
@@ -350,7 +350,7 @@ func beforeTasks(spec materialise.Spec, due []task.Task, seeds []seed) []string 
 			add(p.Name)
 		}
 	}
-	return slices.Sorted(maps.Keys(first))
+	return append([]string{}, slices.Sorted(maps.Keys(first))...) // not nil: that would be all parts
 }
 
 // storesOnly reports whether a part is a store that uses nothing but such stores. seen are those that are looked at

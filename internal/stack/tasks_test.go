@@ -43,4 +43,6 @@ func TestBeforeTasks(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, beforeTasks(spec, c.due, c.seeds), c.name)
 	}
+	spec.Parts = spec.Parts[5:]
+	assert.Equal(t, []string{}, beforeTasks(spec, of(""), nil), "without stores nothing starts before")
 }
