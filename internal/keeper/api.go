@@ -24,7 +24,7 @@ type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
 	Only    bool          `json:"only,omitempty"`    // of a start: it starts Parts again, and leaves the others alone
-	// First are the parts that a start starts alone, before the others; none if it is empty, and all parts if it is nil.
+	// First are the parts that a start starts alone, before the others; none if it is empty, all parts if it is nil.
 	First []string `json:"first"`
 }
 
