@@ -85,7 +85,7 @@ func TestProposals(t *testing.T) {
 			require.Equal(t, 0, r.code, r.all())
 			assert.Equal(t, want[0], p.Shape)
 			assert.Subset(t, withoutOthers(p.lines()), want[1:], p.Text)
-			assert.Equal(t, strings.Contains(p.Text, "# its SQLite database is a file of its own"),
+			assert.Equal(t, strings.Contains(p.Text, "# its database (sqlite) is a file of its own"),
 				name == "django" || name == "phpliteadmin")
 			assert.True(t, p.Written)
 			assert.Equal(t, p.Text, content(t, filepath.Join(w.dir, "dravit.toml")))

@@ -50,6 +50,9 @@ type Traits struct {
 	// Pages: it has pages for the developer. The gateway serves them under the part's name, to the user's own programs.
 	Pages bool
 
+	// Signs are how a project tells that it needs such a part.
+	Signs Signs
+
 	// Of stores.
 
 	Databases bool // a part has a database and a user, which the stack file may name

@@ -1,34 +1,12 @@
 package propose
 
 import (
-	_ "embed"
 	"path"
 	"slices"
 	"strings"
-	"sync"
-
-	"github.com/pelletier/go-toml/v2"
 
 	"dravit/internal/pattern"
 )
-
-//go:embed drivers.toml
-var driversText []byte
-
-// drivers are the packages of drivers.toml with the kind that answers each.
-var drivers = sync.OnceValue(func() map[string]string {
-	var table map[string][]string
-	if err := toml.Unmarshal(driversText, &table); err != nil {
-		panic(err) // it is embedded, and a test reads it
-	}
-	all := map[string]string{}
-	for kind, names := range table {
-		for _, name := range names {
-			all[name] = kind
-		}
-	}
-	return all
-})
 
 // Weights of evidence: code and manifests go before configuration, and that before what is usual for a shape.
 const (
@@ -44,16 +22,13 @@ type claim struct {
 	from   Evidence
 }
 
-// databases exclude each other: an application that knows several of them uses one.
-var databases = []string{"mariadb", "postgres", "sqlite"}
-
 // claims returns what the folder says about stores.
 func (t *tree) claims(programs []program, code *code) []claim {
 	all := slices.Clone(code.claims)
 	for _, p := range programs {
 		for _, d := range p.packages {
-			if kind := drivers()[d.name]; kind != "" && !d.dev {
-				all = append(all, claim{kind, ofCode, d.from})
+			if of := t.signs.packages[d.name]; of != "" && !d.dev {
+				all = append(all, claim{of, ofCode, d.from})
 			}
 		}
 		if p.shape.Database != "" {
@@ -64,79 +39,65 @@ func (t *tree) claims(programs []program, code *code) []claim {
 		name := path.Base(file)
 		for _, c := range configurations {
 			if strings.Count(file, "/") < 5 && pattern.Of(c.files).MatchString(name) {
-				all = append(all, c.read(file, string(t.read(file)))...)
+				all = append(all, c.read(t.signs, file, string(t.read(file)))...)
 			}
 		}
 	}
 	return all
 }
 
+// word is a name in configuration that may mean a kind.
+const word = `([a-z][a-z0-9_-]*)`
+
 // configurations are files that name stores, and how they do.
 var configurations = []struct {
 	files string // the names, as a regular expression
-	read  func(file, text string) []claim
+	read  func(s *signs, file, text string) []claim
 }{
-	{`^([a-z]+-)?compose[\w.-]*\.ya?ml$`, matching(ofConfig, "runs",
-		`^\s*image:\s*["']?(?:[\w.-]+/)*(mysql|mariadb|postgres|postgis|redis|valkey|memcached|nats)\b`)},
-	{`^\.env(\.(example|dist|sample|local|dev|development)(\..*)?)?$`, matching(
-		ofConfig,
-		"names",
-		`^\s*(?:export\s+)?\w*(?:URL|DSN|URI|CONNECTION|DRIVER|STORE)=["']?`+
-			`(mysql|mariadb|postgres|postgresql|pgsql|sqlite|`+
-			`redis|memcached|nats|smtp)\b`,
-	)},
-	{`^\.env(\.(example|dist|sample)(\..*)?)?$`, matching(ofShape, "names a host for",
-		`^\s*(?:export\s+)?(REDIS|MEMCACHED|MAIL|SMTP)_HOST=`)},
-	{
-		`^database\.ya?ml(\.\w+)?$`,
-		matching(ofConfig, "names", `^\s*adapter:\s*["']?(postgresql|mysql2|trilogy|sqlite3)\b`),
-	},
-	{`^schema\.prisma$`, matching(ofCode, "names", `^\s*provider\s*=\s*"(postgresql|mysql|sqlite)"`)},
-	{
-		`^application[\w-]*\.(properties|ya?ml)$`,
-		matching(ofConfig, "names", `jdbc:(postgresql|mysql|mariadb|sqlite)\b`),
-	},
-	{`\.py$`, matching(ofCode, "names", `django\.db\.backends\.(postgresql|mysql|sqlite3)\b`)},
+	{`^([a-z]+-)?compose[\w.-]*\.ya?ml$`, matching(ofConfig, "runs", `^\s*image:\s*["']?(?:[\w.-]+/)*`+word)},
+	{`^\.env(\.(example|dist|sample|local|dev|development)(\..*)?)?$`, matching(ofConfig, "names",
+		`^\s*(?:export\s+)?\w*(?:URL|DSN|URI|CONNECTION|DRIVER|STORE)=["']?`+word)},
+	{`^\.env(\.(example|dist|sample)(\..*)?)?$`, hosts},
+	{`^database\.ya?ml(\.\w+)?$`, matching(ofConfig, "names", `^\s*adapter:\s*["']?`+word)},
+	{`^schema\.prisma$`, matching(ofCode, "names", `^\s*provider\s*=\s*"`+word+`"`)},
+	{`^application[\w-]*\.(properties|ya?ml)$`, matching(ofConfig, "names", `jdbc:`+word)},
+	{`\.py$`, matching(ofCode, "names", `django\.db\.backends\.`+word)},
 }
 
-// storeWords are the kinds that words in configuration mean.
-var storeWords = map[string]string{
-	"mysql":      "mariadb",
-	"mysql2":     "mariadb",
-	"trilogy":    "mariadb",
-	"postgresql": "postgres",
-	"pgsql":      "postgres",
-	"postgis":    "postgres",
-	"sqlite3":    "sqlite",
-	"valkey":     "redis",
-	"mail":       "dravit-mail",
-	"smtp":       "dravit-mail",
+// hosts reads the lines of an example file that give the host of a store. An application may not use it.
+func hosts(s *signs, file, text string) []claim {
+	return lines(text, `^\s*(?:export\s+)?([A-Z]+)_HOST=`, func(found string, number int) (claim, bool) {
+		of := s.hosts[strings.ToLower(found)]
+		return claim{of, ofShape, Evidence{file, number, "names a host for " + found}}, of != ""
+	})
 }
 
-// matching returns a reader of lines that name a store in the first group. Lines that are commented out are no
-// evidence.
-func matching(weight int, says, expression string) func(file, text string) []claim {
-	return func(file, text string) []claim {
-		var all []claim
-		number := 0
-		for line := range strings.Lines(text) {
-			number++
-			if trimmed := strings.TrimSpace(line); strings.HasPrefix(trimmed, "#") ||
-				strings.HasPrefix(trimmed, "//") {
-				continue
-			}
-			m := pattern.Of(expression).FindStringSubmatch(line)
-			if m == nil {
-				continue
-			}
-			kind := strings.ToLower(m[1])
-			if other := storeWords[kind]; other != "" {
-				kind = other
-			}
-			all = append(all, claim{kind, weight, Evidence{file, number, says + " " + m[1]}})
-		}
-		return all
+// matching returns a reader of lines that name a store in the first group.
+func matching(weight int, says, expression string) func(s *signs, file, text string) []claim {
+	return func(s *signs, file, text string) []claim {
+		return lines(text, expression, func(found string, number int) (claim, bool) {
+			of := s.named(found)
+			return claim{of, weight, Evidence{file, number, says + " " + found}}, of != ""
+		})
 	}
+}
+
+// lines calls read with the first group of each line that matches. Lines that are commented out are no evidence.
+func lines(text, expression string, read func(found string, number int) (claim, bool)) []claim {
+	var all []claim
+	number := 0
+	for line := range strings.Lines(text) {
+		number++
+		if trimmed := strings.TrimSpace(line); strings.HasPrefix(trimmed, "#") || strings.HasPrefix(trimmed, "//") {
+			continue
+		}
+		if m := pattern.Of(expression).FindStringSubmatch(line); m != nil {
+			if c, ok := read(m[1], number); ok {
+				all = append(all, c)
+			}
+		}
+	}
+	return all
 }
 
 // best returns the strongest claims for one kind.
@@ -155,8 +116,8 @@ func best(claims []claim, kind string) (weight int, from []Evidence) {
 
 // database returns the kind of database that the claims speak for, "" for none. also are the other kinds that have
 // claims, the strongest first.
-func database(claims []claim) (kind string, weight int, from []Evidence, also []string) {
-	kinds := slices.Clone(databases)
+func (s *signs) database(claims []claim) (kind string, weight int, from []Evidence, also []string) {
+	kinds := s.databases()
 	slices.SortStableFunc(kinds, func(a, b string) int {
 		wa, _ := best(claims, a)
 		wb, _ := best(claims, b)

@@ -21,9 +21,10 @@ type code struct {
 	// variables are the environment's variables that the code reads.
 	variables map[string]Evidence
 	// pdo is where the code uses the class PDO; its File is "" if nowhere.
-	pdo Evidence
-	php int  // how many files of PHP there are
-	cut bool // there is more code than was read
+	pdo   Evidence
+	php   int // how many files of PHP there are
+	signs *signs
+	cut   bool // there is more code than was read
 }
 
 // readers find the variables that code of other languages reads, by the ending of a file.
@@ -42,8 +43,8 @@ var tested = []string{"test", "tests", "Test", "Tests", "spec", "specs", "e2e", 
 
 // readAllCode reads the code of the folder, within limits.
 func (t *tree) readAllCode(ctx context.Context) (*code, error) {
-	c := &code{needs: map[string]Evidence{}, wishes: map[string]Evidence{}, variables: map[string]Evidence{},
-		files: map[string]int{}}
+	c := &code{signs: t.signs, needs: map[string]Evidence{}, wishes: map[string]Evidence{},
+		variables: map[string]Evidence{}, files: map[string]int{}}
 	defined, checked := map[string]bool{}, map[string]bool{}
 	var uses []use
 	read, size := 0, 0
@@ -94,7 +95,7 @@ func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 			c.files[u.extension]++
 		}
 		// an application that checks for an extension can do without, unless that is how it speaks to its database
-		u.guarded = u.guarded || checked[u.extension] && !slices.Contains(databases, spoken[u.extension])
+		u.guarded = u.guarded || checked[u.extension] && !c.signs.isDatabase(c.signs.extensions[u.extension])
 		c.take(u, defined)
 	}
 	maps.DeleteFunc(c.wishes, func(name string, _ Evidence) bool { _, needed := c.needs[name]; return needed })
@@ -125,8 +126,8 @@ func (c *code) readPHP(file string, source phpcode.Source) []use {
 	}
 	for _, s := range source.Functions {
 		note(phpcode.OfFunction(s.Name), s, "calls "+s.Name+"()")
-		if s.Name == "mail" {
-			c.claims = append(c.claims, claim{"dravit-mail", ofCode, Evidence{file, s.Line, "calls mail()"}})
+		if of := c.signs.calls[s.Name]; of != "" {
+			c.claims = append(c.claims, claim{of, ofCode, Evidence{file, s.Line, "calls " + s.Name + "()"}})
 		}
 	}
 	for _, s := range source.Classes {
@@ -150,19 +151,6 @@ func (c *code) readPHP(file string, source phpcode.Source) []use {
 	return all
 }
 
-// spoken are the extensions by which an application speaks to a store.
-var spoken = map[string]string{
-	"mysqli":     "mariadb",
-	"pdo_mysql":  "mariadb",
-	"pgsql":      "postgres",
-	"pdo_pgsql":  "postgres",
-	"sqlite3":    "sqlite",
-	"pdo_sqlite": "sqlite",
-	"redis":      "redis",
-	"memcached":  "memcached",
-	"memcache":   "memcached",
-}
-
 // take counts a use, unless the project defines the name itself.
 func (c *code) take(u use, defined map[string]bool) {
 	if u.name != "" && defined[u.name] {
@@ -174,8 +162,8 @@ func (c *code) take(u use, defined map[string]bool) {
 	}
 	if _, known := into[u.extension]; !known {
 		into[u.extension] = u.from
-		if kind := spoken[u.extension]; kind != "" {
-			c.claims = append(c.claims, claim{kind, weight, u.from})
+		if of := c.signs.extensions[u.extension]; of != "" {
+			c.claims = append(c.claims, claim{of, weight, u.from})
 		}
 	}
 }

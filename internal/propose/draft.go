@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/project"
 	"dravit/internal/shell"
@@ -20,6 +21,8 @@ type Machine struct {
 	Extensions []string
 	// Exports are the variables without a prefix by which a store of a kind is reached.
 	Exports map[string][]string
+	// Kinds are the kinds that may be proposed.
+	Kinds kind.List
 	// Home is the user's home folder.
 	Home string
 	// Choose asks the user which of several options it should be; the first one is the default. nil: that one counts.
@@ -37,7 +40,7 @@ func Look(ctx context.Context, dir string, m Machine) (*Proposal, error) {
 	if because := personal(dir, m.Home); because != "" {
 		return nil, &NoProject{because}
 	}
-	t, err := look(ctx, dir)
+	t, err := look(ctx, dir, readSigns(m.Kinds))
 	if err != nil {
 		return nil, err
 	}
@@ -140,16 +143,16 @@ func (t *tree) plain(folder string) (program, bool) {
 		return p, true
 	}
 	manifest := map[string]string{"node": "package.json", "python": "requirements.txt", "ruby": "Gemfile"}
-	for _, kind := range []string{"node", "python", "ruby"} {
-		if kind == "node" && t.script(folder, "start") != "" {
-			p.shape = shape{Name: "Node.js", Kind: kind}
+	for _, runtime := range []string{"node", "python", "ruby"} {
+		if runtime == "node" && t.script(folder, "start") != "" {
+			p.shape = shape{Name: "Node.js", Kind: runtime}
 			p.told = []Evidence{t.scriptEvidence(folder, "start")}
 			return p, true
 		}
-		for _, name := range servers[kind] {
+		for _, name := range servers[runtime] {
 			if file := path.Join(folder, name); t.has(file) &&
-				(t.has(path.Join(folder, manifest[kind])) || kind == "python") {
-				p.shape, p.entry = shape{Name: "a server in " + kind, Kind: kind}, file
+				(t.has(path.Join(folder, manifest[runtime])) || runtime == "python") {
+				p.shape, p.entry = shape{Name: "a server in " + runtime, Kind: runtime}, file
 				p.told = []Evidence{{File: file, Says: "is there"}}
 				return p, true
 			}
@@ -219,8 +222,10 @@ func hostName(text string) string {
 	return name
 }
 
-// reserved are names of parts that the proposal gives itself.
-var reserved = []string{"app", "web", "db", "cache", "memcached", "queue", "mail", "site"}
+// reserved are the names that the proposal gives to parts itself.
+func (d *draft) reserved() []string {
+	return append([]string{"app", "web", "site"}, d.signs.parts()...)
+}
 
 // partName returns the name of a program's part: app, or after its folder if there are several.
 func (d *draft) partName(p *program) string {
@@ -228,7 +233,7 @@ func (d *draft) partName(p *program) string {
 		return "app"
 	}
 	name := hostName(path.Base(p.folder))
-	if slices.Contains(reserved, name) || slices.ContainsFunc(d.programs, func(q program) bool {
+	if slices.Contains(d.reserved(), name) || slices.ContainsFunc(d.programs, func(q program) bool {
 		return q.folder != p.folder && path.Base(q.folder) == path.Base(p.folder)
 	}) {
 		name = hostName(p.folder + "-program")

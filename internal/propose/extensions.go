@@ -31,32 +31,34 @@ func (d *draft) writeExtensions(t *Table) {
 	}
 	chosen := d.database.kind
 	for name, e := range needs { // the clients of other databases that the code knows
-		if kind := spoken[name]; slices.Contains(databases, kind) && kind != chosen {
+		if of := d.signs.extensions[name]; d.signs.isDatabase(of) && of != chosen {
 			wishes[name] = e
 			delete(needs, name)
 		}
 	}
-	for name, cache := range cacheOf {
-		if e, ok := needs[name]; ok && d.optional(d.all, cache) {
-			wishes[name] = e
-			delete(needs, name)
+	for _, k := range d.signs.kinds {
+		for _, name := range k.Signs.Extensions {
+			if e, ok := needs[name]; ok && d.optional(k) {
+				wishes[name] = e
+				delete(needs, name)
+			}
 		}
 	}
-	driver := map[string]string{"mariadb": "pdo_mysql", "postgres": "pdo_pgsql", "sqlite": "pdo_sqlite"}
-	if d.code.pdo.File != "" && chosen != "" {
+	if driver := d.signs.of(chosen).Driver; d.code.pdo.File != "" && driver != "" {
 		into := needs
-		native := map[string]string{"mariadb": "mysqli", "postgres": "pgsql", "sqlite": "sqlite3"}
-		if _, other := needs[native[chosen]]; other {
-			into = wishes
+		for _, other := range d.signs.of(chosen).Extensions {
+			if _, native := needs[other]; native && other != driver {
+				into = wishes
+			}
 		}
-		if _, known := needs[driver[chosen]]; !known {
-			into[driver[chosen]] = d.code.pdo
+		if _, known := needs[driver]; !known {
+			into[driver] = d.code.pdo
 		}
 	}
 	for name, e := range needs {
 		// one file of many calls it: that page may fail, but the others do not
 		once := d.code.files[name] == 1 && d.code.php > 1
-		if once && spoken[name] == "" && !slices.Contains(d.machine.Extensions, name) && !d.demanded(name) {
+		if once && d.signs.extensions[name] == "" && !slices.Contains(d.machine.Extensions, name) && !d.demanded(name) {
 			wishes[name] = e
 			delete(needs, name)
 		}
@@ -93,9 +95,6 @@ func (d *draft) writeExtensions(t *Table) {
 	}
 	t.add("extensions", names, Certain, from...)
 }
-
-// cacheOf is the kind of cache to which an extension speaks.
-var cacheOf = map[string]string{"redis": "redis", "memcached": "memcached", "memcache": "memcached"}
 
 // alternatives are extensions of which an application that knows several needs one.
 var alternatives = [][]string{{"gd", "imagick"}, {"mysqli", "pdo_mysql"}, {"apcu", "memcached", "memcache"},

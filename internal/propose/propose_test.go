@@ -3,7 +3,6 @@ package propose
 import (
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/stackfile"
 )
@@ -39,6 +39,7 @@ var machine = Machine{
 	Extensions: []string{"mysqli", "pdo_mysql", "mbstring", "redis", "intl"},
 	Exports:    map[string][]string{"mariadb": {"DB_HOST", "DATABASE_URL"}, "redis": {"REDIS_URL"}},
 	Home:       "/home/ada",
+	Kinds:      all.Kinds(),
 }
 
 // proposed returns the proposal for a folder and the stack file that it reads as: whatever is in the folder, the text
@@ -114,18 +115,64 @@ func TestShapes(t *testing.T) {
 	}
 }
 
-func TestDrivers(t *testing.T) {
-	kinds := slices.Sorted(
-		maps.Keys(map[string]bool{"mariadb": true, "postgres": true, "sqlite": true, "redis": true,
-			"memcached": true, "nats": true, "dravit-mail": true}),
-	)
-	assert.Subset(t, kinds, slices.Collect(maps.Values(drivers())))
-	for name := range drivers() {
-		assert.Contains(
-			t,
-			[]string{"composer", "npm", "python", "gem", "go", "maven", "nuget"},
-			strings.Split(name, ":")[0],
-		)
+// Each client package is of a registry that a manifest names, and of one kind only.
+func TestSigns(t *testing.T) {
+	known := map[string]string{}
+	for _, k := range all.Kinds() {
+		traits := k.Traits()
+		for _, name := range traits.Signs.Packages {
+			registry, _, _ := strings.Cut(name, ":")
+			assert.Contains(t, []string{"composer", "npm", "python", "gem", "go", "maven", "nuget"}, registry, name)
+			assert.Empty(t, known[name], name)
+			known[name] = traits.Name
+		}
+		if traits.Signs.Instead != "" {
+			assert.NotNil(t, all.Kinds().Of(traits.Signs.Instead).Traits().Serve, "it is built in")
+		}
+	}
+}
+
+// lamp is a kind that nobody has written: an identity server that keeps accounts.
+type lamp struct{ kind.StoreDefaults }
+
+var lampTraits = kind.Traits{Name: "lamp", Role: "identity", Signs: kind.Signs{Part: "keys", Names: []string{"lamp"},
+	Packages: []string{"npm:lamp-client"}, Variables: []string{"LAMP"}}}
+
+func (lamp) Traits() *kind.Traits                  { return &lampTraits }
+func (lamp) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Port: true, PortBase: 19000} }
+func (lamp) Command(kind.Part) kind.Command        { return kind.Command{Path: "/usr/bin/lamp"} }
+func (lamp) Ladder(kind.Part) []kind.Rung          { return nil }
+
+// A kind of a sort that nobody thought of is proposed by what it says of itself alone.
+func TestKindOfTomorrow(t *testing.T) {
+	with := machine
+	with.Kinds = append(slices.Clone(all.Kinds()), lamp{})
+	for name, files := range map[string]map[string]string{
+		"an image":   {"compose.yml": "services:\n  auth:\n    image: quay.example/lamp:3\n"},
+		"a package":  {"package-lock.json": "{}"},
+		"an address": {".env": "AUTH_URL=lamp://127.0.0.1:9000\n"},
+	} {
+		files["package.json"] = `{"scripts": {"start": "node server.js"}, "dependencies": {"express": "4"}}`
+		files["server.js"] = `require("express")(); process.env.LAMP_HOST`
+		if name == "a package" {
+			files["package.json"] = strings.Replace(files["package.json"], `"express"`,
+				`"lamp-client": "1", "express"`, 1)
+		}
+		p, err := Look(t.Context(), folder(t, "ferry", files), with)
+		require.NoError(t, err)
+		assert.Contains(t, p.Text(), "[part.keys]\nkind = \"lamp\"", name)
+		assert.Contains(t, p.Text(), "{keys.host}", name)
+	}
+}
+
+// An image that goes with a server is none.
+func TestNamesOfImages(t *testing.T) {
+	s := readSigns(all.Kinds())
+	for image, want := range map[string]string{"postgres": "postgres", "postgresql": "postgres",
+		"mysql-server": "mariadb", "redis-stack-server": "redis", "redis-commander": "", "postgres-exporter": "",
+		"phpmyadmin": "", "nginx": "", "valkey": "redis", "mailer": "",
+	} {
+		assert.Equal(t, want, s.named(image), image)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravit/internal/dump"
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 )
 
@@ -22,10 +23,10 @@ type choice struct {
 // decideDatabase chooses the database. If the evidence for several is as strong, it asks the user, and names the others
 // in any case.
 func (d *draft) decideDatabase() {
-	kind, weight, from, also := database(d.all)
+	strongest, weight, from, also := d.signs.database(d.all)
 	sure := map[int]Certainty{ofCode: Certain, ofConfig: Likely, ofShape: Likely}[weight]
-	c := choice{kind: kind, from: from, sure: sure}
-	equal := []string{kind}
+	c := choice{kind: strongest, from: from, sure: sure}
+	equal := []string{strongest}
 	for _, other := range also {
 		w, lost := best(d.all, other)
 		if w == weight {
@@ -39,17 +40,17 @@ func (d *draft) decideDatabase() {
 		_, c.from = best(d.all, c.kind)
 		c.from = append(c.from[:1:1], Evidence{Says: "your choice"})
 	}
-	if c.own = c.kind == "sqlite" && !d.readsDatabase(); c.own {
-		d.note("its SQLite database is a file of its own, which needs no part: %s", c.from[0])
+	if c.own = d.signs.of(c.kind).File && !d.reads(d.signs.of(c.kind).Part); c.own {
+		d.note("its database (%s) is a file of its own, which needs no part: %s", c.kind, c.from[0])
 	}
 	d.database = c
 }
 
-// readsDatabase reports whether the code reads a variable that says where its database is.
-func (d *draft) readsDatabase() bool {
+// reads reports whether the code reads a variable that says where a part is.
+func (d *draft) reads(part string) bool {
 	for name := range d.code.variables {
 		for w := range strings.SplitSeq(name, "_") {
-			if meant[w] == "db" || w == "SQLITE" {
+			if d.signs.variables[w] == part {
 				return true
 			}
 		}
@@ -57,56 +58,66 @@ func (d *draft) readsDatabase() bool {
 	return false
 }
 
-// writeStores writes the database, the cache, the queue and the mail catcher.
+// writeStores writes the database, and the other stores in the order of the kinds.
 func (d *draft) writeStores() {
-	claims := d.all
 	if c := d.database; c.kind != "" && !c.own {
-		t := d.store("db", c.kind)
+		t := d.store(d.signs.of(c.kind).Part, c.kind)
 		t.add("kind", c.kind, c.sure, c.from...)
 		d.writeSeed(t)
 	}
-	for _, s := range []struct{ name, kind string }{{"cache", "redis"}, {"memcached", "memcached"}, {"queue", "nats"},
-		{"mail", "dravit-mail"}} {
-		weight, from := best(claims, s.kind)
-		if d.optional(claims, s.kind) {
-			d.note("the code can use %s, too: %s", s.kind, from[0])
+	for _, k := range d.signs.kinds {
+		if k.Databases {
 			continue
 		}
-		if weight < ofConfig && (s.kind != "dravit-mail" || weight == 0) {
+		weight, from := best(d.all, k.Name)
+		if d.optional(k) {
+			d.note("the code can use %s, too: %s", k.Name, from[0])
+			continue
+		}
+		if weight < ofConfig && (!k.Signs.Light || weight == 0) {
 			continue
 		}
 		sure := Certain
 		if weight < ofCode {
 			sure = Likely
 		}
-		var kind any = s.kind
-		if s.kind == "redis" {
-			kind = []string{"redis", "dravit-cache"}
+		var kinds any = k.Name
+		if k.Signs.Instead != "" {
+			kinds = []string{k.Name, k.Signs.Instead}
 		}
-		d.store(s.name, s.kind).add("kind", kind, sure, from...)
+		d.store(k.Signs.Part, k.Name).add("kind", kinds, sure, from...)
 	}
 }
 
+// inMemory are extensions of PHP that keep a cache without a server.
+var inMemory = []string{"apcu"}
+
 // optional reports whether a cache is one of several that PHP code knows and no manifest or configuration names.
-func (d *draft) optional(claims []claim, kind string) bool {
-	named := slices.ContainsFunc(claims, func(c claim) bool {
-		return c.kind == kind && path.Ext(c.from.File) != ".php" && path.Ext(c.from.File) != ".inc"
+func (d *draft) optional(k *kind.Traits) bool {
+	named := slices.ContainsFunc(d.all, func(c claim) bool {
+		return c.kind == k.Name && path.Ext(c.from.File) != ".php" && path.Ext(c.from.File) != ".inc"
 	})
+	extensions := slices.Clone(inMemory)
+	for _, other := range d.signs.kinds {
+		if other.Role == kind.RoleCache {
+			extensions = append(extensions, other.Signs.Extensions...)
+		}
+	}
 	known := 0
-	for _, name := range []string{"redis", "memcached", "memcache", "apcu"} {
+	for _, name := range extensions {
 		_, needs := d.code.needs[name]
 		_, wishes := d.code.wishes[name]
 		if needs || wishes {
 			known++
 		}
 	}
-	weight, _ := best(claims, kind)
-	return !named && weight > 0 && known > 1 && (kind == "redis" || kind == "memcached")
+	weight, _ := best(d.all, k.Name)
+	return !named && weight > 0 && known > 1 && k.Role == kind.RoleCache
 }
 
 // store adds a store, and returns its table.
-func (d *draft) store(name, kind string) *Table {
-	d.stores = append(d.stores, store{name, kind})
+func (d *draft) store(name, of string) *Table {
+	d.stores = append(d.stores, store{name, of})
 	return d.table("part." + name)
 }
 

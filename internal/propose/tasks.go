@@ -88,7 +88,7 @@ type Commands struct {
 
 // Suggest returns the commands that a folder suggests, as a proposal for it would have them.
 func Suggest(ctx context.Context, dir string) Commands {
-	t, err := look(ctx, dir)
+	t, err := look(ctx, dir, nil)
 	if err != nil {
 		return Commands{}
 	}

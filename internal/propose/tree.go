@@ -61,11 +61,12 @@ type tree struct {
 	cut     bool     // there is more than was read
 	faults  []string // files that could not be read, with the reason
 	text    map[string][]byte
+	signs   *signs
 }
 
 // look lists the folder dir.
-func look(ctx context.Context, dir string) (*tree, error) {
-	t := &tree{dir: dir, text: map[string][]byte{}}
+func look(ctx context.Context, dir string, s *signs) (*tree, error) {
+	t := &tree{dir: dir, text: map[string][]byte{}, signs: s}
 	err := filepath.WalkDir(dir, func(full string, e fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -15,25 +15,6 @@ var fields = map[string]string{"HOST": "host", "HOSTNAME": "host", "SERVER": "ho
 	"NAME": "database", "DATABASE": "database", "DBNAME": "database", "URL": "url", "URI": "url", "DSN": "url",
 	"SOCKET": "socket"}
 
-// meant are words in a variable's name that stand for a store, by the name of its part.
-var meant = map[string]string{
-	"DB":         "db",
-	"DATABASE":   "db",
-	"MYSQL":      "db",
-	"MARIADB":    "db",
-	"PG":         "db",
-	"POSTGRES":   "db",
-	"POSTGRESQL": "db",
-	"SQL":        "db",
-	"REDIS":      "cache",
-	"CACHE":      "cache",
-	"MEMCACHED":  "memcached",
-	"NATS":       "queue",
-	"MAIL":       "mail",
-	"SMTP":       "mail",
-	"MAILER":     "mail",
-}
-
 // writeVariables maps the variables that the code reads to those of the stack, where they have other names.
 func (d *draft) writeVariables() {
 	exported := map[string]bool{}
@@ -70,7 +51,7 @@ func (d *draft) means(name string) (string, Certainty) {
 		return "", ""
 	}
 	for _, w := range words[:len(words)-1] {
-		if part := meant[w]; part != "" && d.hasStore(part) {
+		if part := d.signs.variables[w]; part != "" && d.hasStore(part) {
 			return "{" + part + "." + field + "}", Likely
 		}
 	}
@@ -83,13 +64,8 @@ func (d *draft) means(name string) (string, Certainty) {
 // dataSource returns the value of a variable that PHP gives to PDO (php.net, "PDO_MYSQL DSN").
 func (d *draft) dataSource() string {
 	for _, s := range d.stores {
-		switch s.kind {
-		case "mariadb":
-			return "mysql:host={db.host};port={db.port};dbname={db.database};charset=utf8mb4"
-		case "postgres":
-			return "pgsql:host={db.host};port={db.port};dbname={db.database}"
-		case "sqlite":
-			return "sqlite:{db.database}"
+		if source := d.signs.of(s.kind).DataSource; source != "" {
+			return source
 		}
 	}
 	return "{db.url}"

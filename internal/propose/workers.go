@@ -16,7 +16,7 @@ func (d *draft) writeWorkers() {
 		command = strings.TrimSpace(command)
 		name = strings.ReplaceAll(name, "_", "-")
 		taken := slices.ContainsFunc(d.Tables, func(t Table) bool { return t.Path == "part."+name })
-		if !ok || command == "" || name == "release" || slices.Contains(reserved, name) || taken ||
+		if !ok || command == "" || name == "release" || slices.Contains(d.reserved(), name) || taken ||
 			strings.ContainsAny(command, "{}") || !pattern.Of(`^[a-z][a-z0-9-]{0,20}$`).MatchString(name) ||
 			len(d.programs) == 0 {
 			continue

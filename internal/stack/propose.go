@@ -84,7 +84,7 @@ func (m *Machine) Propose(ctx context.Context, dir string,
 
 // proposeMachine returns what a proposal has to know about the machine.
 func (s *Stack) proposeMachine(ctx context.Context) (propose.Machine, error) {
-	out := propose.Machine{Exports: map[string][]string{}}
+	out := propose.Machine{Exports: map[string][]string{}, Kinds: s.Kinds}
 	found, err := s.Look(ctx, nil)
 	if err != nil {
 		return out, err

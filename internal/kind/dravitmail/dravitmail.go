@@ -40,6 +40,7 @@ var _ kind.Inbox = catcher{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     Name,
+		Signs:    signs,
 		Role:     kind.RoleMail,
 		Keys:     []string{"port", "main"},
 		Serve:    serve,

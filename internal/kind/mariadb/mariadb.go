@@ -40,6 +40,7 @@ var _ kind.Database = mariadb{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "mariadb",
+		Signs:     signs,
 		Role:      kind.RoleDatabase,
 		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"mariadbd", "mysqld"},

@@ -29,6 +29,7 @@ var _ kind.Cache = memcached{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "memcached",
+		Signs:    signs,
 		Role:     kind.RoleCache,
 		Keys:     []string{"port", "outside", "main"},
 		Programs: []string{"memcached"},

@@ -29,6 +29,7 @@ var _ kind.Store = nats{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "nats",
+		Signs:    signs,
 		Role:     "queue",
 		Keys:     []string{"port", "outside", "main", "settings"},
 		Programs: []string{"nats-server"},

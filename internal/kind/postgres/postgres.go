@@ -39,6 +39,7 @@ var _ kind.Database = postgres{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "postgres",
+		Signs:     signs,
 		Role:      kind.RoleDatabase,
 		Keys:      []string{"port", "outside", "main", "database", "seed", "user", "settings"},
 		Programs:  []string{"postgres"},

@@ -27,6 +27,7 @@ var _ kind.Cache = redis{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:     "redis",
+		Signs:    signs,
 		Role:     kind.RoleCache,
 		Keys:     []string{"port", "outside", "main", "settings"},
 		Programs: []string{"redis-server"},

@@ -27,6 +27,7 @@ var _ kind.Database = sqlite{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
 		Name:      "sqlite",
+		Signs:     signs,
 		Role:      kind.RoleDatabase,
 		Keys:      []string{"main", "database", "seed"},
 		BuiltIn:   lib.SQLITE_VERSION,
