@@ -177,12 +177,15 @@ func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) e
 	began := time.Now()
 	out, err := a.bring(ctx, s, o)
 	if errors.Is(err, stack.ErrNoPlan) {
-		fetched, fetchErr := a.supplyLacking(ctx, s, o.Consent)
+		fetched, fetchErr := a.supplyLacking(ctx, s, out)
 		if fetchErr != nil {
 			return fetchErr
 		}
 		if fetched {
 			out, err = a.bring(ctx, s, o)
+		}
+		if errors.Is(err, stack.ErrNoPlan) {
+			s.Offered(ctx, &out)
 		}
 	}
 	return a.started(ctx, s, out, err, time.Since(began))

@@ -11,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
 	"dravit/internal/trouble"
@@ -153,16 +152,16 @@ func (a *app) fetch(ctx context.Context, m *stack.Machine, offers ...supply.Offe
 }
 
 // supplyLacking offers to fetch the programs that a stack lacks, and reports whether it did.
-func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Consent) (bool, error) {
+func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, out stack.Started) (bool, error) {
 	if !a.yes && !a.asks() {
 		return false, nil
 	}
-	offers, err := s.Lacking(ctx, consent)
+	offers, err := s.Lacking(ctx, out)
 	if err != nil && ctx.Err() == nil { // the plan's own fault says what is missing
 		a.ui.Note("no source helps: " + err.Error())
 	}
 	if len(offers) == 0 || ctx.Err() != nil {
-		return a.installLacking(ctx, s, consent)
+		return a.installLacking(ctx, out)
 	}
 	_, err = a.fetch(ctx, s.Machine, offers...)
 	var refused *ui.Failure
@@ -174,23 +173,23 @@ func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, consent plan.Co
 
 // installLacking offers to run the command by which the system's own package manager installs what a stack lacks, and
 // reports whether that was done. It asks a person only: --yes does not agree to changes of the system.
-func (a *app) installLacking(ctx context.Context, s *stack.Stack, consent plan.Consent) (bool, error) {
+func (a *app) installLacking(ctx context.Context, out stack.Started) (bool, error) {
 	if a.yes || !a.asks() || ctx.Err() != nil {
 		return false, ctx.Err()
 	}
-	_, p, err := s.Plan(ctx, consent)
-	if err != nil || p.Install == "" {
-		return false, err
+	install := out.Plan.Install
+	if install == "" {
+		return false, nil
 	}
-	agreed, err := a.agrees(ctx, "", ui.InstallQuestion(p.Install))
+	agreed, err := a.agrees(ctx, "", ui.InstallQuestion(install))
 	if err != nil || !agreed {
 		return false, err
 	}
-	words := strings.Fields(p.Install)
+	words := strings.Fields(install)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
 	if err := cmd.Run(); err != nil {
-		return false, fmt.Errorf("%s: %w", p.Install, err)
+		return false, fmt.Errorf("%s: %w", install, err)
 	}
 	return true, nil
 }

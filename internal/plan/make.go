@@ -62,6 +62,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int {
 		return strings.Compare(about(a.Subject), about(b.Subject))
 	})
+	slices.SortStableFunc(m.plan.Lacks, func(a, b Lack) int { return strings.Compare(a.Subject, b.Subject) })
 	m.uses(file)
 	m.settings()
 	m.ports()
@@ -334,6 +335,7 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	if len(missing) == len(file.Kind) {
 		m.absent = append(m.absent, name)
 	}
+	m.plan.Lacks = append(m.plan.Lacks, Lack{Subject: name, Part: name, Kinds: file.Kind})
 	m.fault(trouble.NoProgram, "part."+name,
 		fmt.Sprintf("no program on this machine fits part %s, which needs %s", name, want),
 		strings.Join(found, "; "), m.remedy(name, file, rejected, missing))

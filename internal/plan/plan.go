@@ -127,6 +127,8 @@ type Plan struct {
 	Warnings []string `json:"warnings"`
 	// Supply are the programs that start would fetch, after a yes, for parts that no program of this machine fits.
 	Supply map[string]Supply `json:"supply,omitempty"`
+	// Lacks are the programs that this machine does not have, each with a fault that says so, sorted by subject.
+	Lacks []Lack `json:"-"`
 	// Tools are required command-line programs that Dravit fetched. They come first on the PATH of this stack.
 	Tools []Tool `json:"tools,omitempty"`
 	// Install is the command by which the system's own package manager would install programs of all kinds that this
@@ -137,6 +139,16 @@ type Plan struct {
 	HTTPSPort int `json:"gateway_secure_port"` // for HTTPS
 	// DNSPort is where the gateway answers DNS, or 0 if every name ends with localhost.
 	DNSPort int `json:"gateway_resolver_port,omitempty"`
+}
+
+// Lack is a program that no version on this machine can be, for a part or a requirement. Accepts and AcceptsTool say
+// which versions would serve.
+type Lack struct {
+	// Subject names it in Input.Locked, Input.Offers and Supply: the part, or OfTool and the requirement.
+	Subject string
+	Part    string   // "": it is a requirement
+	Tool    string   // the program of a requirement, or ""
+	Kinds   []string // of a part: any of them would serve, the first before the others
 }
 
 // Tool is a command-line program.

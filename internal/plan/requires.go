@@ -62,14 +62,14 @@ func (m *maker) require(name string, want stackfile.Require) {
 		m.unlocked(subject, name, kind.Program{Kind: name, Version: fetched.Version, Path: fetched.Path,
 			Origin: survey.Supply})
 	case len(found.Found) == 0:
-		m.fault(trouble.NoProgram, subject, label+" is not installed",
+		m.lacksTool(name, label+" is not installed",
 			"neither PATH nor the usual folders contain a program "+name,
 			next+", or remove it from [requires] in "+stackfile.Name)
 	case picked == nil && better != "":
 		m.fault(trouble.NotOnPath, subject, label+" is not on PATH", fmt.Sprintf("it is at %s", better),
 			"put its folder on PATH: "+onPath(better))
 	case picked == nil:
-		m.fault(trouble.NoProgram, subject, label+" is not installed", told(others),
+		m.lacksTool(name, label+" is not installed", told(others),
 			next+", or remove it from [requires] in "+stackfile.Name)
 	case serves(*picked) == "":
 		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
@@ -80,11 +80,17 @@ func (m *maker) require(name string, want stackfile.Require) {
 			fmt.Sprintf("%s; %s would fit, but PATH hides it", serves(*picked), better),
 			"put its folder first: "+onPath(better))
 	default:
-		m.fault(trouble.NoProgram, subject, shown(*picked)+" does not fit",
+		m.lacksTool(name, shown(*picked)+" does not fit",
 			strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool {
 				return s == ""
 			}), "; "), m.fetchNext(subject, name, label))
 	}
+}
+
+// lacksTool adds a fault: no program of that name serves.
+func (m *maker) lacksTool(name, what, because, next string) {
+	m.plan.Lacks = append(m.plan.Lacks, Lack{Subject: OfTool + name, Tool: name})
+	m.fault(trouble.NoProgram, OfTool+name, what, because, next)
 }
 
 // passOver says why each program of a name, other than the picked one, is not used. It returns the path of the first

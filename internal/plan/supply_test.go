@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -116,4 +117,27 @@ func TestFetchedTools(t *testing.T) {
 	require.Len(t, p.Faults, 1)
 	assert.Equal(t, []any{trouble.NoProgram, plan.OfTool + "git"}, []any{p.Faults[0].Code, p.Faults[0].Subject})
 	assert.Contains(t, p.Faults[0].Because, "the lock names git 2.47.3")
+}
+
+// What is lacking is data, with a fault for each: nobody has to read its sentence.
+func TestLacks(t *testing.T) {
+	in := machine(t, "ten-runtimes", "[requires]\nkelp = \"*\"\ngit = \">= 99\"\n"+
+		"[part.app]\nkind = \"php\"\nversion = \"5.2\"\n"+
+		"[part.db]\nkind = [\"postgres\", \"mariadb\"]\nversion = \"99\"\n[part.mail]\nkind = \"dravit-mail\"\n")
+	p := decide(in)
+	var subjects []string
+	for _, f := range p.Faults {
+		subjects = append(subjects, strings.TrimPrefix(f.Subject, "part."))
+	}
+	var lacking []string
+	for _, l := range p.Lacks {
+		lacking = append(lacking, l.Subject)
+		assert.Equal(t, l.Tool == "", l.Part == l.Subject)
+	}
+	assert.ElementsMatch(t, subjects, lacking)
+	assert.IsIncreasing(t, lacking)
+	require.Len(t, p.Lacks, 4)
+	i := slices.IndexFunc(p.Lacks, func(l plan.Lack) bool { return l.Part == "db" })
+	assert.Equal(t, []string{"postgres", "mariadb"}, p.Lacks[i].Kinds)
+	assert.Empty(t, decide(machine(t, "ten-runtimes", "[part.app]\nkind = \"php\"\n")).Lacks)
 }

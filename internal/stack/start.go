@@ -66,7 +66,8 @@ var ErrNoPlan = errors.New("no plan satisfies the stack file")
 type Started struct {
 	Plan  plan.Plan
 	file  *stackfile.File
-	Begun []string // parts
+	input plan.Input // from which Plan was made
+	Begun []string   // parts
 	Parts []lifecycle.Status
 	Sites []keeper.SiteResult
 	Spans map[string][]lifecycle.Span // phases of the parts that were started
@@ -354,11 +355,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 		}
 		return nil
 	})
-	if errors.Is(err, ErrNoPlan) { // what could be supplied is looked up while others may start
-		if in.Offers = s.offered(ctx, in, out.Plan); len(in.Offers) > 0 {
-			out.Plan = plan.Make(in, s.Kinds.ByName())
-		}
-	}
+	out.input = in
 	return err
 }
 

@@ -113,18 +113,14 @@ func (m *Machine) Export(ctx context.Context, all []Supplied, dir string, report
 	return s.Export(ctx, trees, dir, report)
 }
 
-// Lacking returns the offers for parts of a plan for which this machine has no program. Parts that no source helps are
-// left out; the error says why for the first of them.
-func (s *Stack) Lacking(ctx context.Context, consent plan.Consent) ([]supply.Offer, error) {
-	in, p, err := s.Plan(ctx, consent)
-	if err != nil {
-		return nil, err
-	}
+// Lacking returns the offers for what a start without a plan lacks. What no source helps is left out; the error says
+// why for the first of that.
+func (s *Stack) Lacking(ctx context.Context, out Started) ([]supply.Offer, error) {
 	var offers []supply.Offer
 	var because error
-	for part, find := range s.wishes(in, p) {
+	for part, find := range s.wishes(out.input, out.Plan) {
 		offer, err := s.offer(ctx, find.kind, find.wish)
-		if err != nil && find.wish.Exact != nil && !consent.Locked {
+		if err != nil && find.wish.Exact != nil && !out.input.Consent.Locked {
 			find.wish.Exact = nil // the lock does not hold here: the plan says so
 			offer, err = s.offer(ctx, find.kind, find.wish)
 		}
@@ -157,39 +153,39 @@ type wish struct {
 	wish supply.Wish
 }
 
-// wishes returns what is needed for the parts of a plan that no program fits, in the plan's order.
+// wishes returns what a source should have for each lack of a plan, in order. What no package carries is
+// left out.
 func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
 	lock, _ := supply.ReadLock(s.Dir) // the plan was made from it
 	return func(yield func(string, wish) bool) {
-		for _, fault := range p.Faults {
-			if fault.Code != trouble.NoProgram {
-				continue
-			}
-			if name, ok := strings.CutPrefix(fault.Subject, plan.OfTool); ok && tool.Of(name) != nil {
-				w := wish{name, supply.Wish{Allowed: plan.AcceptsTool(in, name), Exact: exact(lock.Tools[name], name)}}
-				if !yield(fault.Subject, w) {
-					return
-				}
-			}
-			part, ok := strings.CutPrefix(fault.Subject, "part.")
-			if !ok {
-				continue
-			}
-			i := slices.IndexFunc(in.File.Parts[part].Kind, func(name string) bool {
+		for _, l := range p.Lacks {
+			var w wish
+			i := slices.IndexFunc(l.Kinds, func(name string) bool {
 				k := s.Kinds.Of(name)
 				return k != nil && k.Traits().Suppliable()
 			})
-			if i < 0 {
+			switch {
+			case l.Tool != "" && tool.Of(l.Tool) != nil:
+				w = wish{l.Tool, supply.Wish{Allowed: plan.AcceptsTool(in, l.Tool),
+					Exact: exact(lock.Tools[l.Tool], l.Tool)}}
+			case i >= 0:
+				w = wish{l.Kinds[i], supply.Wish{Allowed: plan.Accepts(in, s.Kinds.ByName(), l.Part, l.Kinds[i]),
+					Exact: exact(lock.Parts[l.Part], l.Kinds[i])}}
+				w.wish.Extensions, w.wish.Also = plan.Extensions(in, s.Kinds.ByName(), l.Part, l.Kinds[i])
+			default:
 				continue
 			}
-			name := in.File.Parts[part].Kind[i]
-			w := wish{name, supply.Wish{Allowed: plan.Accepts(in, s.Kinds.ByName(), part, name)}}
-			w.wish.Extensions, w.wish.Also = plan.Extensions(in, s.Kinds.ByName(), part, name)
-			w.wish.Exact = exact(lock.Parts[part], name)
-			if !yield(part, w) {
+			if !yield(l.Subject, w) {
 				return
 			}
 		}
+	}
+}
+
+// Offered adds to a start without a plan what sources are known to have for what it lacks. It asks none.
+func (s *Stack) Offered(ctx context.Context, out *Started) {
+	if out.input.Offers = s.offered(ctx, out.input, out.Plan); len(out.input.Offers) > 0 {
+		out.Plan = plan.Make(out.input, s.Kinds.ByName())
 	}
 }
 
