@@ -51,7 +51,8 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 	}
 	u.say("")
 	if local > 0 {
-		u.say(u.dim("unknown to the system's resolver; browsers and curl resolve names below localhost themselves"))
+		u.say(u.dim("unknown to the system's resolver; browsers resolve *.localhost themselves, " +
+			"as does curl from 7.77 on"))
 	}
 	if n.InHosts > 0 {
 		u.say("hosts file: has " + plural(n.InHosts, "name") + " of ours" +
@@ -66,11 +67,13 @@ func (u *UI) Names(n stack.Names, lowPorts string) {
 		u.say("certificates: the system accepts those of " + n.Authority +
 			u.dim("; dravit names certificate off takes it back"))
 	default:
-		u.say("certificates: signed by " + n.Authority + ", which no program trusts yet")
+		u.say("certificates: signed by an authority which no program trusts yet")
+		u.say("  " + n.Authority)
 		u.say("  " + u.dim("dravit names certificate on shows what would change that, and asks"))
 	}
 	if n.HTTP != 80 && n.HTTP != 0 && lowPorts != "" {
-		u.say("addresses without a port: " + u.dim(lowPorts+", then stop every stack and start it again"))
+		u.say("addresses without a port: " + u.dim("run this, then stop every stack and start it again"))
+		u.say("  " + u.dim(lowPorts))
 	}
 	switch {
 	case lost > 0:
