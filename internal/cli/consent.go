@@ -5,22 +5,19 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 
 	"golang.org/x/term"
+
+	"dravit/internal/stack"
+	"dravit/internal/starting"
+	"dravit/internal/supply"
+	"dravit/internal/ui"
 )
 
 // asks reports whether there is a user at a terminal to be asked.
 func (a *app) asks() bool { return !a.json && term.IsTerminal(int(os.Stdin.Fd())) }
-
-// agreesHere asks as agrees does, but --yes is no answer: it concerns what opens this machine to others.
-func (a *app) agreesHere(ctx context.Context, text, question string) (bool, error) {
-	x := *a
-	x.yes = false
-	agreed, err := x.agrees(ctx, text, question)
-	a.stdin = x.stdin
-	return agreed, err
-}
 
 // agrees shows a text, which may be "", and asks the user, unless --yes was given. Without a user to ask, the answer is
 // no. The error is the context's: Ctrl-C at a question is no answer.
@@ -56,4 +53,44 @@ func (a *app) answer(ctx context.Context) string {
 		fmt.Fprintln(a.ui.Err)
 		return ""
 	}
+}
+
+// asker asks for a start, and shows what takes long.
+type asker struct{ *app }
+
+var _ starting.Asker = asker{}
+
+func (a asker) Present() bool    { return a.asks() }
+func (a asker) Agreed() bool     { return a.yes }
+func (a asker) Note(text string) { a.ui.Note(text) }
+
+// Agree asks the user. For what opens this machine to others --yes is no answer.
+func (a asker) Agree(ctx context.Context, q starting.Question) (bool, error) {
+	question := q.Ask
+	switch {
+	case q.Fetch != nil:
+		question = ui.FetchQuestion(q.Fetch)
+	case q.Install != "":
+		question = ui.InstallQuestion(q.Install)
+	}
+	if a.yes && q.Opens {
+		a.yes = false
+		defer func() { a.yes = true }()
+	}
+	return a.agrees(ctx, q.About, question)
+}
+
+// Fetch shows how far a download is.
+func (a asker) Fetch(o supply.Offer, get func(progress func(stack.Bytes)) error) error {
+	meter := a.ui.Meter(ui.Fetching(o), a.json)
+	defer meter.End()
+	return get(func(b stack.Bytes) { meter.Show(b.Done, b.Size) })
+}
+
+// Install runs a command at this terminal.
+func (a asker) Install(ctx context.Context, command string) error {
+	words := strings.Fields(command)
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
+	return cmd.Run()
 }

@@ -60,7 +60,8 @@ not overwrite files of the demo that are there already.`,
 			if err != nil {
 				return err
 			}
-			if err := a.start(cmd.Context(), s, stack.StartOptions{Timeout: 2 * time.Minute}); err != nil || a.json {
+			start := a.starting(s, stack.StartOptions{Timeout: 2 * time.Minute})
+			if err := a.begin(cmd.Context(), s, start.Again); err != nil || a.json {
 				return err
 			}
 			quoted := shell.Quote(dir)

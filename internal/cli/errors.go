@@ -42,9 +42,10 @@ func exitOf(code trouble.Code) int {
 	switch code {
 	case trouble.BadFolder, trouble.NoProject, trouble.NoPart, trouble.NoSite, trouble.NoExtensions,
 		trouble.BadStackFile, trouble.BadSettings, trouble.ForeignFile,
-		trouble.NotEditable, trouble.NoStack, trouble.NoTask, trouble.NoMark, trouble.BadName, trouble.Undecided:
+		trouble.NotEditable, trouble.NoStack, trouble.NoTask, trouble.NoMark, trouble.BadName, trouble.BadPassword,
+		trouble.Undecided:
 		return exitUsage
-	case trouble.Forbidden, trouble.NoExec, trouble.NoWay:
+	case trouble.Forbidden, trouble.NoExec, trouble.NoWay, trouble.Unanswered:
 		return exitForbidden
 	}
 	return exitFailed

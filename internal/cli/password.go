@@ -4,49 +4,15 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strings"
-	"unicode"
 
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"dravit/internal/stack"
-	"dravit/internal/stackfile"
-	"dravit/internal/ui"
 )
 
-// askForPasswords gets the passwords of servers outside the stack: from the user's environment, else from the user.
-func (a *app) askForPasswords(ctx context.Context, s *stack.Stack, o *stack.StartOptions) error {
-	servers, err := s.OutsideServers(ctx)
-	if err != nil {
-		return err
-	}
-	o.Passwords = map[string]string{}
-	for _, x := range servers {
-		password, given := os.LookupEnv(stackfile.PasswordVariable(x.Part))
-		if !given && a.asks() && (!x.Known || x.Refusal != "") {
-			if password, given, err = a.password(ctx, x); err != nil {
-				return err
-			}
-		}
-		if !given {
-			continue
-		}
-		if strings.ContainsFunc(password, unicode.IsControl) {
-			return &ui.Failure{
-				Exit:    exitUsage,
-				What:    "this cannot be the password of part " + x.Part,
-				Because: "it has a control character in it, such as a line end",
-				Next:    "give it again: " + stackfile.PasswordVariable(x.Part) + "=... dravit start",
-			}
-		}
-		o.Passwords[x.Part] = password
-	}
-	return nil
-}
-
-// password asks the user for the password of a server. given is false if the user leaves it as it is.
-func (a *app) password(ctx context.Context, x stack.OutsideServer) (password string, given bool, err error) {
+// Password asks for the password of a server, without showing what is typed.
+func (a asker) Password(ctx context.Context, x stack.OutsideServer) (password string, given bool, err error) {
 	question, enter := fmt.Sprintf("Password of part %s, the %s server at %s", x.Part, x.Kind, x.Address), "none"
 	if x.Refusal != "" {
 		fmt.Fprintf(a.ui.Err, "The server of part %s refuses the log-in: %s\n", x.Part, x.Refusal)

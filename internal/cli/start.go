@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,9 +16,9 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
-	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/stackfile"
+	"dravit/internal/starting"
 	"dravit/internal/ui"
 )
 
@@ -51,16 +52,9 @@ takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that onl
 			if err != nil {
 				return err
 			}
-			if err := a.askToTakeAlong(cmd.Context(), s, asNew); err != nil {
-				return err
-			}
-			if err := a.askToBeSeen(cmd.Context(), s, &o); err != nil {
-				return err
-			}
-			if err := a.askForPasswords(cmd.Context(), s, &o); err != nil {
-				return err
-			}
-			return a.start(cmd.Context(), s, o)
+			start := a.starting(s, o)
+			start.AsNew = asNew
+			return a.begin(cmd.Context(), s, start.Run)
 		},
 	}
 	addTimeout(c, &o.Timeout)
@@ -76,70 +70,6 @@ takes it from the variable DRAVIT_PASSWORD_PART, and keeps it in a file that onl
 	c.Flags().BoolVar(&o.Consent.Locked, "locked", false,
 		"run parts on the exact programs that dravit.lock names, or do not start")
 	return c
-}
-
-// askToTakeAlong asks whether a stack that was moved here should continue here, with its data.
-func (a *app) askToTakeAlong(ctx context.Context, s *stack.Stack, asNew bool) error {
-	m := s.Moved
-	if m == nil {
-		return nil
-	}
-	if asNew {
-		s.TakeAlong(false)
-		return nil
-	}
-	found := "This folder was " + m.From + ", the stack " + m.Name + "."
-	if !m.Certain {
-		found = "This folder looks like " + m.From + ", which is gone: the stack " + m.Name +
-			" had the same " + stackfile.Name + "."
-	}
-	agreed, err := a.agrees(ctx, found, "Continue here, with its data, ports and names?")
-	if err != nil {
-		return err
-	}
-	if agreed {
-		s.TakeAlong(true)
-		return nil
-	}
-	if a.asks() {
-		s.TakeAlong(false)
-		return nil
-	}
-	return &ui.Failure{
-		Exit:    exitForbidden,
-		What:    "nothing was started",
-		Because: strings.TrimSuffix(found, ".") + ", and you did not say whether its data should move here",
-		Next:    "dravit start --yes uses its data here; dravit start --as-new starts with new data",
-	}
-}
-
-// askToBeSeen asks, once on each machine, about sites and parts that want to be reachable from the network. If no user
-// can be asked, they stay on loopback.
-func (a *app) askToBeSeen(ctx context.Context, s *stack.Stack, o *stack.StartOptions) error {
-	sites, err := s.Unasked()
-	if err != nil {
-		return err
-	}
-	for _, site := range sites {
-		who, name := "The site "+site, site
-		if part, ok := strings.CutPrefix(site, plan.PartConsent("")); ok {
-			who, name = "Part "+part, part
-		}
-		said := append(slices.Clone(o.Consent.Network), o.Consent.Loopback...)
-		if slices.Contains(said, site) || slices.Contains(said, name) {
-			continue
-		}
-		agreed, err := a.agreesHere(ctx, who+" asks to be reachable from your network.", "Allow it?")
-		switch {
-		case err != nil:
-			return err
-		case agreed:
-			o.Consent.Network = append(o.Consent.Network, site)
-		case a.asks():
-			o.Consent.Loopback = append(o.Consent.Loopback, site)
-		}
-	}
-	return nil
 }
 
 func addTimeout(c *cobra.Command, timeout *time.Duration) {
@@ -161,33 +91,24 @@ func (a *app) restartCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.askForPasswords(cmd.Context(), s, &o); err != nil {
-				return err
-			}
 			o.Restart, o.RestartAll = parts, len(parts) == 0
-			return a.start(cmd.Context(), s, o)
+			return a.begin(cmd.Context(), s, a.starting(s, o).Again)
 		},
 	}
 	addTimeout(c, &o.Timeout)
 	return c
 }
 
-// start starts a stack and shows its progress.
-func (a *app) start(ctx context.Context, s *stack.Stack, o stack.StartOptions) error {
+// starting returns a start of a stack, with this terminal to ask and to show.
+func (a *app) starting(s *stack.Stack, o stack.StartOptions) *starting.Start {
+	return &starting.Start{Stack: s, Ask: asker{a}, Options: o, Getenv: os.LookupEnv,
+		Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) { return a.bring(ctx, s, o) }}
+}
+
+// begin starts a stack and shows what comes of it.
+func (a *app) begin(ctx context.Context, s *stack.Stack, run func(context.Context) (stack.Started, error)) error {
 	began := time.Now()
-	out, err := a.bring(ctx, s, o)
-	if errors.Is(err, stack.ErrNoPlan) {
-		fetched, fetchErr := a.supplyLacking(ctx, s, out)
-		if fetchErr != nil {
-			return fetchErr
-		}
-		if fetched {
-			out, err = a.bring(ctx, s, o)
-		}
-		if errors.Is(err, stack.ErrNoPlan) {
-			s.Offered(ctx, &out)
-		}
-	}
+	out, err := run(ctx)
 	return a.started(ctx, s, out, err, time.Since(began))
 }
 

@@ -2,16 +2,14 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
-	"os/exec"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"dravit/internal/stack"
+	"dravit/internal/starting"
 	"dravit/internal/supply"
 	"dravit/internal/trouble"
 	"dravit/internal/ui"
@@ -131,8 +129,8 @@ checked, and no script of a package is run.`,
 }
 
 // fetch asks, and gets what an offer names.
-func (a *app) fetch(ctx context.Context, m *stack.Machine, offers ...supply.Offer) (t supply.Tree, err error) {
-	agreed, err := a.agrees(ctx, "", ui.FetchQuestion(offers))
+func (a *app) fetch(ctx context.Context, m *stack.Machine, o supply.Offer) (t supply.Tree, err error) {
+	agreed, err := asker{a}.Agree(ctx, starting.Question{Fetch: []supply.Offer{o}})
 	if err != nil {
 		return t, err
 	}
@@ -140,58 +138,14 @@ func (a *app) fetch(ctx context.Context, m *stack.Machine, offers ...supply.Offe
 		return t, &ui.Failure{Exit: exitForbidden, What: "nothing was fetched", Because: "you did not agree",
 			Next: "the same command with --yes"}
 	}
-	for _, o := range offers {
-		meter := a.ui.Meter(ui.Fetching(o), a.json)
-		t, err = m.Supply(ctx, o, func(b stack.Bytes) { meter.Show(b.Done, b.Size) })
-		meter.End()
-		if err != nil {
-			return t, fmt.Errorf("supplying %s %s: %w", o.Kind, o.Version, err)
-		}
+	err = asker{a}.Fetch(o, func(progress func(stack.Bytes)) error {
+		t, err = m.Supply(ctx, o, progress)
+		return err
+	})
+	if err != nil {
+		return t, fmt.Errorf("supplying %s %s: %w", o.Kind, o.Version, err)
 	}
 	return t, nil
-}
-
-// supplyLacking offers to fetch the programs that a stack lacks, and reports whether it did.
-func (a *app) supplyLacking(ctx context.Context, s *stack.Stack, out stack.Started) (bool, error) {
-	if !a.yes && !a.asks() {
-		return false, nil
-	}
-	offers, err := s.Lacking(ctx, out)
-	if err != nil && ctx.Err() == nil { // the plan's own fault says what is missing
-		a.ui.Note("no source helps: " + err.Error())
-	}
-	if len(offers) == 0 || ctx.Err() != nil {
-		return a.installLacking(ctx, out)
-	}
-	_, err = a.fetch(ctx, s.Machine, offers...)
-	var refused *ui.Failure
-	if errors.As(err, &refused) && refused.Exit == exitForbidden {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// installLacking offers to run the command by which the system's own package manager installs what a stack lacks, and
-// reports whether that was done. It asks a person only: --yes does not agree to changes of the system.
-func (a *app) installLacking(ctx context.Context, out stack.Started) (bool, error) {
-	if a.yes || !a.asks() || ctx.Err() != nil {
-		return false, ctx.Err()
-	}
-	install := out.Plan.Install
-	if install == "" {
-		return false, nil
-	}
-	agreed, err := a.agrees(ctx, "", ui.InstallQuestion(install))
-	if err != nil || !agreed {
-		return false, err
-	}
-	words := strings.Fields(install)
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
-	if err := cmd.Run(); err != nil {
-		return false, fmt.Errorf("%s: %w", install, err)
-	}
-	return true, nil
 }
 
 func (a *app) supplyListCommand() *cobra.Command {

@@ -31,7 +31,7 @@ var groups = [][]string{
 	{"kind/all", "diagnose", "gateway"},
 	{"keeper", "examine", "trace"},
 	{"stack"},
-	{"report", "ui"},
+	{"starting", "report", "ui"},
 	{"cli"},
 }
 

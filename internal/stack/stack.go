@@ -66,6 +66,9 @@ type Stack struct {
 	Moved *Moved
 }
 
+// MovedFrom returns the stack that was moved to this folder, or nil.
+func (s *Stack) MovedFrom() *Moved { return s.Moved }
+
 // Moved is a stack whose folder was moved.
 type Moved struct {
 	ID, Name string

@@ -76,6 +76,8 @@ const (
 	ForeignFile  Code = "foreign-file"   // the file is not Dravit's to write
 	NoSource     Code = "no-source"      // no source of programs is known, or it does not answer
 	NoWay        Code = "no-way"         // this machine has no way to do it
+	Unanswered   Code = "unanswered"     // it needs your word, and there was nobody to ask
+	BadPassword  Code = "bad-password"   // this cannot be a password
 )
 
 // Error returns the code itself.
