@@ -144,7 +144,7 @@ func generated(candidates, stacks int) plan.Input {
 	names := []string{"php", "nginx", "mariadb", "redis", "node"}
 	for i := range candidates {
 		name := names[i%len(names)]
-		v := fmt.Sprintf("8.%d.%d", i/50, i%50)
+		v := fmt.Sprintf("10.%d.%d", 11+i/50, i%50) // of a major release that each of the kinds takes
 		p := kind.Program{
 			Kind:    name,
 			Version: v,
@@ -200,11 +200,11 @@ func generated(candidates, stacks int) plan.Input {
 		}
 	}
 	in.File = &stackfile.File{Name: "ferry", Parts: map[string]stackfile.PartConfig{
-		"web":   {Kind: stackfile.Texts{"nginx"}, Version: "8.0.1"},
+		"web":   {Kind: stackfile.Texts{"nginx"}, Version: "10.11.1"},
 		"app":   {Kind: stackfile.Texts{"php"}, Extensions: []string{"intl", "kelp"}},
-		"db":    {Kind: stackfile.Texts{"mariadb"}, Version: "8.0"},
+		"db":    {Kind: stackfile.Texts{"mariadb"}, Version: "10.11"},
 		"seats": {Kind: stackfile.Texts{"redis"}},
-		"api":   {Kind: stackfile.Texts{"node"}, Command: "node api.js", Version: "8.0"},
+		"api":   {Kind: stackfile.Texts{"node"}, Command: "node api.js", Version: "10.11"},
 		"mail":  {Kind: stackfile.Texts{"dravit-mail"}},
 		"store": {Kind: stackfile.Texts{"sqlite"}}, "tides": {Kind: stackfile.Texts{"custom"}, Command: "./tides"},
 	}, Sites: []stackfile.SiteConfig{{Name: "ferry", App: "app"}, {Name: "api", App: "api"}}}

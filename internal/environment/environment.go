@@ -128,7 +128,8 @@ func mains(parts []kind.Part) []kind.Part {
 }
 
 // Give sets each part's environment and the folders that come first on its PATH. It returns the folders that come first
-// on the PATH of the stack's commands. vars is what Variables returned; parts that run the project's code get them.
+// on the PATH of the stack's commands. vars is what Variables returned; parts that run the project's code, or that use
+// other parts, get them.
 func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []string) {
 	for i := range parts {
 		p := &parts[i]
@@ -146,7 +147,7 @@ func Give(parts []kind.Part, kinds kind.List, vars []string, m Machine) (path []
 			// If two parts run different versions of one runtime, each finds its own first.
 			"PATH=" + joined(slices.Concat(p.Path, others, []string{m.Path})),
 		}
-		if p.Role == kind.RoleRuntime || p.Role == kind.RoleApp {
+		if p.Role == kind.RoleRuntime || p.Role == kind.RoleApp || len(p.Uses) > 0 {
 			p.Env = append(p.Env, vars...)
 		}
 	}

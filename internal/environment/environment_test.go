@@ -70,6 +70,12 @@ func TestMains(t *testing.T) {
 
 func TestGive(t *testing.T) {
 	p := parts()
+	alone := []kind.Part{{Name: "keys", Kind: "redis", Role: kind.RoleCache}}
+	Give(alone, all.Kinds(), []string{"DB_PORT=13306"}, Machine{})
+	assert.Empty(t, kind.Getenv(alone[0].Env, "DB_PORT"), "a store that uses nothing")
+	alone[0].Uses = []string{"db"}
+	Give(alone, all.Kinds(), []string{"DB_PORT=13306"}, Machine{})
+	assert.Equal(t, "13306", kind.Getenv(alone[0].Env, "DB_PORT"), "a store that uses another part")
 	path := Give(p, all.Kinds(), []string{"DB_PORT=13306"}, Machine{Path: "/usr/bin", Home: "/h", User: "ada"})
 	assert.Equal(t, []string{"/c/app/bin", "/p/vendor/bin", "/c/api/bin", "/p/node_modules/.bin",
 		"/c/db/bin", "/c/seats/bin"}, path)
