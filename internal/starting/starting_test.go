@@ -188,6 +188,9 @@ func TestLacking(t *testing.T) {
 			[]string{"redis"}, nil, trouble.NoSource, false},
 		"the system has it": {made{outcomes: []error{none, nil}, install: "get kelp", present: true, answer: yes},
 			2, nil, []string{"get kelp"}, nil, false},
+		"the system has it, and a no": {made{outcomes: []error{none}, install: "get kelp", present: true},
+			1, nil, nil, none, true},
+		"neither has it": {made{outcomes: []error{none}, present: true, answer: yes}, 1, nil, nil, none, true},
 		"the system has it, and nobody is there": {made{outcomes: []error{none}, install: "get kelp", yes: true},
 			1, nil, nil, none, true},
 	} {
@@ -209,4 +212,45 @@ func TestLacking(t *testing.T) {
 	_, err := m.run(t, false, nil)
 	require.ErrorIs(t, err, none)
 	assert.Equal(t, []string{"no source helps: fog"}, m.notes)
+}
+
+// An interruption at a question is no answer: nothing is fetched, installed or started after it.
+func TestInterruptedQuestions(t *testing.T) {
+	for name, m := range map[string]*made{
+		"take along": {moved: &stack.Moved{}},
+		"reach":      {unasked: []string{"ferry"}},
+		"fetch":      {outcomes: []error{stack.ErrNoPlan}, offers: []supply.Offer{{Kind: "php"}}},
+		"install":    {outcomes: []error{stack.ErrNoPlan}, install: "get kelp"},
+	} {
+		ctx, interrupt := context.WithCancel(t.Context())
+		m.present, m.answer = true, func(Question) bool { interrupt(); return true }
+		if m.outcomes == nil {
+			m.outcomes = []error{nil}
+		}
+		s := &Start{Stack: m, Ask: m, Getenv: func(string) (string, bool) { return "", false },
+			Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) {
+				return m.Start(ctx, o, func(keeper.Event) {})
+			}}
+		_, err := s.Run(ctx)
+		assert.ErrorIs(t, err, context.Canceled, name)
+		assert.Empty(t, m.supplied, name)
+		assert.Empty(t, m.installed, name)
+		if name == "take along" || name == "reach" {
+			assert.Empty(t, m.started, name)
+		}
+	}
+}
+
+// A stack that was started before is asked about passwords alone.
+func TestAgain(t *testing.T) {
+	m := &made{moved: &stack.Moved{}, unasked: []string{"ferry"}, present: true, answer: yes, password: "typed",
+		servers: []stack.OutsideServer{{Part: "db"}}, outcomes: []error{nil}}
+	s := &Start{Stack: m, Ask: m, Getenv: func(string) (string, bool) { return "", false },
+		Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) {
+			return m.Start(ctx, o, func(keeper.Event) {})
+		}}
+	_, err := s.Again(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, m.asked)
+	assert.Equal(t, map[string]string{"db": "typed"}, m.given)
 }
