@@ -93,6 +93,12 @@ func reach(p kind.Part, k kind.Kind) map[string]string {
 	if p.Port != 0 {
 		fields["host"], fields["port"] = p.HostName(), fmt.Sprint(p.Port)
 	}
+	maps.Copy(fields, e.Fields)
+	for _, more := range k.Needs(p.Want).More {
+		if port := p.Ports[more.Name]; port != 0 {
+			fields[more.Field()] = fmt.Sprint(port)
+		}
+	}
 	if e.Database != "" {
 		fields["database"] = e.Database
 	}

@@ -1,6 +1,10 @@
 package kind
 
-import "dravit/internal/stackfile"
+import (
+	"slices"
+
+	"dravit/internal/stackfile"
+)
 
 // List is the kinds that a dravit program knows.
 type List []Kind
@@ -33,11 +37,16 @@ func (l List) TraitsOf(name string) *Traits {
 	return &Traits{}
 }
 
-// Vocabulary returns which keys of the stack file each kind understands.
+// Vocabulary returns which words of the stack file each kind understands.
 func (l List) Vocabulary() stackfile.Vocabulary {
 	words := stackfile.Vocabulary{}
 	for _, k := range l {
-		words[k.Traits().Name] = k.Traits().Keys
+		t := k.Traits()
+		fields := slices.Clone(t.Fields)
+		for _, p := range k.Needs(stackfile.PartConfig{}).More {
+			fields = append(fields, p.Field())
+		}
+		words[t.Name] = stackfile.Words{Keys: t.Keys, Fields: fields}
 	}
 	return words
 }

@@ -27,6 +27,7 @@ type Program struct {
 type Needs struct {
 	Port     bool // a TCP port on 127.0.0.1, for users' own tools
 	PortBase int  // the search for a free port begins here
+	More     []NamedPort
 	Socket   bool // a Unix socket in the run folder
 	// SocketName is the socket's file name, if the server chooses it; {port} stands for the port.
 	SocketName string
@@ -36,6 +37,15 @@ type Needs struct {
 	// Releases that agree in this many numbers read each other's data (PostgreSQL: 1). 0 means 2.
 	Series int
 }
+
+// NamedPort is a further TCP port of a part, on 127.0.0.1: that of its management, say.
+type NamedPort struct {
+	Name string // in lower case, of letters and _
+	Base int    // the search for a free port begins here
+}
+
+// Field is what the stack file calls the port: {part.management_port}.
+func (p NamedPort) Field() string { return p.Name + "_port" }
 
 // SeriesOf returns the leading numbers of a version that must agree for programs to read each other's data.
 func (n Needs) SeriesOf(version string) string {
@@ -62,6 +72,7 @@ type Exports struct {
 	Database string            // if it is not the part's Database: the path of a file
 	NoLogin  bool              // there is no user and no password
 	Common   map[string]string // variables that frameworks read without a prefix
+	Fields   map[string]string // further ones, as Traits.Fields names them, which others may write: a bucket, a realm
 }
 
 // File is one configuration file, its name relative to the part's configuration folder.
@@ -91,8 +102,10 @@ type Part struct {
 	UpgradeFrom string `json:"upgrade_from,omitempty"`
 	UpgradeWith string `json:"upgrade_with,omitempty"` // a program of that release, if the kind ReloadsOlder
 
-	Port   int    `json:"port,omitempty"`   // on Host; 0: none
-	Socket string `json:"socket,omitempty"` // "": none
+	Port int `json:"port,omitempty"` // on Host; 0: none
+	// Ports are further ones, by the names in Needs.More.
+	Ports  map[string]int `json:"ports,omitempty"`
+	Socket string         `json:"socket,omitempty"` // "": none
 	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
 	Outside string `json:"outside,omitempty"`
 	// Network is whether other machines may reach the part itself: the user of this machine agreed.

@@ -34,6 +34,8 @@ type Traits struct {
 	Role Role
 	// Keys are the keys of a part's table that the kind uses, apart from kind, version and uses.
 	Keys []string
+	// Fields are what its Exports say in Fields, by name: the stack file may write {part.NAME}.
+	Fields []string
 	// Programs are the names of the kind's program, as patterns of path.Match. nil: it is built into Dravit.
 	Programs []string
 	// BuiltIn is the version of a library that is built into Dravit. "": Dravit's own version counts.

@@ -190,6 +190,9 @@ func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (
 		if x.Debug != 0 {
 			own.Ports[plan.DebugKey(x.Name)] = x.Debug
 		}
+		for name, port := range x.Ports {
+			own.Ports[plan.PortKey(x.Name, name)] = port
+		}
 	}
 	for _, site := range p.Sites {
 		own.Hosts[site.Name] = site.Host
@@ -256,8 +259,8 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 	id := in.StackID
 	part := kind.Part{
 		Stack: p.Stack, StackID: id, Name: x.Name, Kind: x.Kind, Role: x.Role, Version: x.Version,
-		Program: x.Program, Facts: x.Facts,
-		Want: x.Want, Uses: x.Uses, Port: x.Port, Socket: x.Socket, Password: password, Project: in.Project.Dir,
+		Program: x.Program, Facts: x.Facts, Want: x.Want, Uses: x.Uses,
+		Port: x.Port, Ports: x.Ports, Socket: x.Socket, Password: password, Project: in.Project.Dir,
 		Conf: h.Stack(id, "conf", x.Name), Temp: h.Stack(id, "temp", x.Name), Keep: h.Stack(id, "keep", x.Name),
 		Log:  h.Stack(id, "logs", x.Name+".log"),
 		Lock: h.Stack(id, "state", x.Name+".lock"), Self: host.Link, Debug: x.Debug, UpgradeFrom: x.UpgradeFrom,

@@ -66,6 +66,7 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	m.uses(file)
 	m.settings()
 	m.ports()
+	m.morePorts()
 	m.debuggers()
 	m.sockets()
 	m.gateway()

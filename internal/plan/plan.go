@@ -167,6 +167,8 @@ type PartPlan struct {
 	Origin  string `json:"origin"`
 	Port    int    `json:"port,omitempty"`
 	Socket  string `json:"socket,omitempty"`
+	// Ports are further ports of the part, by their names.
+	Ports map[string]int `json:"ports,omitempty"`
 	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
 	Outside string `json:"outside,omitempty"`
 

@@ -95,6 +95,40 @@ func (m *maker) ports() {
 	}
 }
 
+// morePorts decides the further ports of each part: the one that it had, or the first free one.
+func (m *maker) morePorts() {
+	for i := range m.plan.Parts {
+		p := &m.plan.Parts[i]
+		if p.Outside != "" {
+			continue
+		}
+		for _, more := range m.kinds[p.Kind].Needs(p.Want).More {
+			subject := PortKey(p.Name, more.Name)
+			had, because := m.in.Ledger.Ports[subject], "the part had this port before"
+			var rejected []Option
+			port := had
+			if had == 0 || m.refuse(had) != "" {
+				port, rejected = m.free(more.Base, nil)
+				because = fmt.Sprintf("the first free port from %d", more.Base)
+			}
+			if port == 0 {
+				m.fault(trouble.NoPort, "part."+subject, "no port is free for the "+more.Name+" of part "+p.Name,
+					fmt.Sprintf("every port from %d to %d is taken", more.Base, m.in.Survey.Host.EphemeralLow),
+					"stop a program that listens")
+				continue
+			}
+			if p.Ports == nil {
+				p.Ports = map[string]int{}
+			}
+			p.Ports[more.Name], m.taken[port] = port, true
+			m.decide("part."+subject, fmt.Sprint(port), rejected, because)
+		}
+	}
+}
+
+// PortKey returns the name of a further port of a part in the ledger. No part can have this name.
+func PortKey(part, name string) string { return part + ".port." + name }
+
 // moved notes that a part has another port than in the last good start, or, if none is known, than before.
 func (m *maker) moved(subject, name string, port int, because string) {
 	was := cmp.Or(m.in.History.Good.Ports[name], m.in.Ledger.Ports[name])

@@ -175,6 +175,9 @@ func (s *Stack) failedForPort(out Started) bool {
 			return true // the process that had it may be gone by now
 		}
 		held[p.Port] = true
+		for _, port := range p.Ports {
+			held[port] = true
+		}
 	}
 	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 &&
 		!members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {

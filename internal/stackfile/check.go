@@ -173,9 +173,14 @@ func (r *reader) placeholder(f *File, path string, m []string) {
 		if !slices.Contains(names, words[0]) {
 			r.fault(path, fmt.Sprintf("{%s}: no part is named %q", m[2], words[0]),
 				"the parts are "+trouble.List(names))
-		} else if !slices.Contains(PlaceholderFields, words[1]) {
-			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]),
-				"fields: "+strings.Join(PlaceholderFields, ", "))
+			return
+		}
+		fields := slices.Clone(PlaceholderFields)
+		for _, kind := range f.Parts[words[0]].Kind {
+			fields = append(fields, r.words[kind].Fields...)
+		}
+		if !slices.Contains(fields, words[1]) {
+			r.fault(path, fmt.Sprintf("{%s}: a part has no %q", m[2], words[1]), "fields: "+strings.Join(fields, ", "))
 		}
 	default:
 		r.fault(path, fmt.Sprintf("{%s} is no placeholder", m[2]),
@@ -242,7 +247,7 @@ var SiteFields = []string{"url", "host", "port"}
 // CommandFields are the placeholders in a part's command.
 var CommandFields = []string{"port", "dravit"}
 
-// PlaceholderFields are the fields of {part.FIELD} in a value of [env].
+// PlaceholderFields are the fields of {part.FIELD} in a value of [env] that parts of every kind have.
 var PlaceholderFields = []string{"host", "port", "user", "password", "database", "url", "socket"}
 
 // Expand replaces the placeholders in a value of [env]. It calls field with the text between braces, split at its dots.

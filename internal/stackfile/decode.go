@@ -456,7 +456,7 @@ func (r *reader) part(at, name string, v any) PartConfig {
 		}
 		p.Of[kind] = sub
 	}
-	if _, has := tree["command"]; len(p.Kind) == 1 && slices.Contains(r.words[p.Kind[0]], "command") && !has &&
+	if _, has := tree["command"]; len(p.Kind) == 1 && slices.Contains(r.words[p.Kind[0]].Keys, "command") && !has &&
 		p.For(p.Kind[0]).Command == "" {
 		r.fault(at, fmt.Sprintf("part %s has no \"command\"", name),
 			"a part of kind "+p.Kind[0]+
@@ -471,8 +471,8 @@ func (r *reader) understood(kinds []string, key string) bool {
 		return true
 	}
 	for _, kind := range kinds {
-		keys, known := r.words[kind]
-		if !known || slices.Contains(keys, key) {
+		words, known := r.words[kind]
+		if !known || slices.Contains(words.Keys, key) {
 			return true
 		}
 	}
@@ -485,7 +485,7 @@ func (r *reader) keysHint(kinds []string, key string) string {
 	}
 	var has []string
 	for _, kind := range kinds {
-		has = append(has, r.words[kind]...)
+		has = append(has, r.words[kind].Keys...)
 	}
 	return cmp.Or(called(partWords, key), nearest(key, append(has, everyKind...)))
 }

@@ -81,7 +81,7 @@ func (r *reader) outside(at string, p PartConfig) {
 			"outside = \""+server.Address()+"\", or another kind")
 	}
 	if (server.User != "" || server.Database != "") && !slices.ContainsFunc(p.Kind, func(kind string) bool {
-		return slices.Contains(r.words[kind], "database")
+		return slices.Contains(r.words[kind].Keys, "database")
 	}) {
 		r.fault(at+".outside", "a part of kind "+strings.Join(p.Kind, " or ")+" has neither user nor database",
 			"outside = \""+server.Address()+"\"")

@@ -19,8 +19,14 @@ import (
 	"dravit/internal/trouble"
 )
 
-// Vocabulary lists the kinds, with the keys of a part that each kind has, apart from those of every kind.
-type Vocabulary map[string][]string
+// Vocabulary lists the kinds, with the words that a stack file may use for a part of each.
+type Vocabulary map[string]Words
+
+// Words are what a kind understands.
+type Words struct {
+	Keys   []string // of a part's table, apart from those of every kind
+	Fields []string // of {part.FIELD}, apart from PlaceholderFields
+}
 
 // everyKind are the keys that a part of any kind may have.
 var everyKind = []string{"kind", "version", "uses"}

@@ -13,12 +13,12 @@ import (
 
 // words are a few kinds with their keys, as the real ones have.
 var words = Vocabulary{
-	"nginx":   nil,
-	"php":     {"extensions", "settings", "writable", "requires"},
-	"mariadb": {"port", "main", "database", "seed", "user", "settings"},
-	"sqlite":  {"main", "database"},
-	"redis":   {"port", "main", "settings"},
-	"custom":  {"command", "port", "listens", "every", "processes", "proof", "writable"},
+	"nginx":   {},
+	"php":     {Keys: []string{"extensions", "settings", "writable", "requires"}},
+	"mariadb": {Keys: []string{"port", "main", "database", "seed", "user", "settings"}},
+	"sqlite":  {Keys: []string{"main", "database"}},
+	"redis":   {Keys: []string{"port", "main", "settings"}, Fields: []string{"index"}},
+	"custom":  {Keys: []string{"command", "port", "listens", "every", "processes", "proof", "writable"}},
 }
 
 func folder(t *testing.T, shared, local string) string {
