@@ -51,7 +51,7 @@ beforehand. It exits with 1 if something does not answer.`,
 				return err
 			}
 			if fix {
-				if d, err = a.mend(cmd.Context(), s, d); err != nil {
+				if d, err = a.fix(cmd.Context(), s, d); err != nil {
 					return err
 				}
 			}
@@ -75,17 +75,17 @@ beforehand. It exits with 1 if something does not answer.`,
 	return c
 }
 
-// mend carries out the remedies that can do no harm and to which the user agrees, then diagnoses again.
-func (a *app) mend(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
+// fix carries out the remedies that can do no harm and to which the user agrees, then diagnoses again.
+func (a *app) fix(ctx context.Context, s *stack.Stack, d stack.Diagnosis) (stack.Diagnosis, error) {
 	agree := func(c diagnose.Cause) bool {
 		agreed, _ := a.agrees(ctx, c.What+": "+strings.Join(c.Fix, " "), "Do it?") // the caller sees the end of ctx
 		return agreed
 	}
 	if a.json {
-		return s.Mend(ctx, d, agree, func(keeper.Event) {})
+		return s.Fix(ctx, d, agree, func(keeper.Event) {})
 	}
 	var progress *ui.Progress // created at the first change of a part, so that it does not overwrite the questions
-	d, err := s.Mend(ctx, d, agree, func(e keeper.Event) {
+	d, err := s.Fix(ctx, d, agree, func(e keeper.Event) {
 		if progress == nil {
 			progress = a.ui.Progress()
 		}

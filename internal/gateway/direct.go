@@ -248,7 +248,7 @@ func (to *target) exchange(w http.ResponseWriter, r *http.Request, t *table, x *
 		return false, errCrashed
 	}
 	to.note(resp.StatusCode)
-	t.mend(resp.Header, r)
+	t.correct(resp.Header, r)
 	if r.Header.Get(health.AskHeader) != "" { // a trace (Server Timing, W3C)
 		resp.Header.Add("Server-Timing", fmt.Sprintf("server;dur=%.3f", float64(time.Since(asked).Microseconds())/1000))
 	}

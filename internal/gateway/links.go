@@ -34,8 +34,8 @@ var indexes = []string{"index.php", "index.html"}
 // mostFolders bounds what is remembered.
 const mostFolders = 1000
 
-// leadsOut reports whether a path of a URL names a file below the site's document root that a link leads to, out of the
-// project and of the folders that the user of this machine allowed. A path that names none is for the application.
+// leadsOut reports whether a path of a URL names a file below the site's document root that a link points to, out of
+// the project and of the folders that the user of this machine allowed. A path that names none is for the application.
 func (to *target) leadsOut(urlPath string) bool {
 	if to.Root == "" {
 		return false

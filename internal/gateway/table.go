@@ -198,9 +198,9 @@ func (t *table) told(r *http.Request) (host string, fields [6][2]string) {
 	}
 }
 
-// mend corrects an answer's header: a web server behind the gateway knows neither that the client used HTTPS nor the
+// correct adapts an answer's header: a web server behind the gateway knows neither that the client used HTTPS nor the
 // name by which a client from another machine came.
-func (t *table) mend(h http.Header, r *http.Request) {
+func (t *table) correct(h http.Header, r *http.Request) {
 	location := h.Get("Location")
 	if location == "" {
 		return
@@ -244,7 +244,7 @@ func (t *table) proxyTo(x *target) *httputil.ReverseProxy {
 		},
 		ModifyResponse: func(resp *http.Response) error {
 			x.note(resp.StatusCode)
-			t.mend(resp.Header, resp.Request.Context().Value(originalKey{}).(*http.Request))
+			t.correct(resp.Header, resp.Request.Context().Value(originalKey{}).(*http.Request))
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, req *http.Request, err error) {
@@ -330,7 +330,7 @@ func malformed(r *http.Request) bool {
 	return strings.ContainsFunc(r.RequestURI, func(c rune) bool { return c <= ' ' || c == 0x7f })
 }
 
-// escapes answers a request for a file that a link leads to, out of the project. It reports whether it did.
+// escapes answers a request for a file that a link points to, out of the project. It reports whether it did.
 func (t *table) escapes(w http.ResponseWriter, r *http.Request, to *target) bool {
 	if !to.leadsOut(r.URL.Path) {
 		return false

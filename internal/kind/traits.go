@@ -71,7 +71,7 @@ type Traits struct {
 
 	// Of runtimes.
 
-	// Interpreter is the name of the command-line program that runs the project's code, as it stands in the folders of
+	// Interpreter is the name of the command-line program that runs the project's code, as it is in the folders of
 	// the part's PATH. "": the kind runs no code, or only that of a program.
 	Interpreter string
 	Extensions  bool   // the stack file can switch extensions, and the processes say which ones are loaded

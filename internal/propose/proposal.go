@@ -103,7 +103,7 @@ func (p *Proposal) Text() string {
 	return b.String()
 }
 
-// Text returns the table as it stands in the file.
+// Text returns the table as the file has it.
 func (t Table) Text() string {
 	var b strings.Builder
 	for _, n := range t.Notes {

@@ -68,7 +68,7 @@ var (
 			"environment (dravit run -- env)",
 		"host": "no key: every part listens on 127.0.0.1; for a server that somebody else runs: outside = " +
 			"\"127.0.0.1:3306\"",
-		"name":   "no key: the part's name stands in its table's, [part.NAME]",
+		"name":   "no key: the part's name is in that of its table, [part.NAME]",
 		"env":    "[env], for the whole stack",
 		"root":   "root of a [[site]]",
 		"domain": "name of a [[site]]",

@@ -161,7 +161,7 @@ func exists(file string) bool {
 	return err == nil
 }
 
-// real returns the path in the tree that a path leads to.
+// real returns the path in the tree that a path points to, through links.
 func real(dir, name string) string {
 	file, err := filepath.EvalSymlinks(filepath.Join(dir, name))
 	if err != nil {

@@ -24,7 +24,7 @@ const startsFile = "starts.json"
 type Start struct {
 	Path   string `json:"path"`   // of the script, in the tree; the program is beside it
 	Loader string `json:"loader"` // in the tree
-	Target string `json:"target"` // if the program is a link: the one that it leads to, in the tree
+	Target string `json:"target"` // if the program is a link: the one that it points to, in the tree
 	// Named: the loader can tell the program that it is the script, so that it finds itself again.
 	Named       bool   `json:"named"`
 	Interpreter string `json:"interpreter,omitempty"` // the command on PATH that runs it; "": none

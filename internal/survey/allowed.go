@@ -26,7 +26,7 @@ type Allowed struct {
 	Engines        []Engine `json:"container_engines"`
 	DiskFree       uint64   `json:"disk_free_bytes"` // on the disk with the user's files
 	MemoryFree     uint64   `json:"memory_free_bytes"`
-	// Resolves says which host names the system's resolver leads to this machine, without any set-up.
+	// Resolves says which host names the system's resolver resolves to this machine, without any set-up.
 	Resolves map[string]bool `json:"resolves"`
 }
 

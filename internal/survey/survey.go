@@ -343,7 +343,7 @@ func (l *looker) withoutScripts(all []kind.Program) []kind.Program {
 	})
 }
 
-// real returns the file that a path leads to. It resolves each folder once: most files are no links.
+// real returns the file that a path points to, through links. It resolves each folder once: most files are no links.
 func (l *looker) real(path string) string {
 	dir := filepath.Dir(path)
 	folder, ok := l.realDirs[dir]

@@ -32,7 +32,7 @@ func packages() kind.Packages {
 }
 
 var (
-	// priority is the first line of a module's settings in Debian's packages: where it stands in the order of loading.
+	// priority is the first line of a module's settings in Debian's packages: its place in the order of loading.
 	priority = pattern.New(`(?m)^;\s*priority=(\d{2})`)
 	loads    = pattern.New(`(?m)^\s*(?:zend_)?extension\s*=\s*"?([\w.-]+)`)
 )

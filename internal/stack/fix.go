@@ -11,13 +11,13 @@ import (
 	"dravit/internal/keeper"
 )
 
-// mendTimeout is how long the start after a remedy may take.
-const mendTimeout = 90 * time.Second
+// fixTimeout is how long the start after a remedy may take.
+const fixTimeout = 90 * time.Second
 
-// Mend carries out the remedies that can do no harm and for which agree returns true, each once, and diagnoses again.
-// It calls report for each change of a part's state. A remedy that does not help is no error: the diagnosis that Mend
+// Fix carries out the remedies that can do no harm and for which agree returns true, each once, and diagnoses again.
+// It calls report for each change of a part's state. A remedy that does not help is no error: the diagnosis that Fix
 // returns shows what is still wrong.
-func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool,
+func (s *Stack) Fix(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool,
 	report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}
@@ -44,7 +44,7 @@ func (s *Stack) Mend(ctx context.Context, d Diagnosis, agree func(diagnose.Cause
 	if !start {
 		return d, ctx.Err()
 	}
-	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: mendTimeout}, report); err != nil &&
+	if _, err := s.Start(ctx, StartOptions{Restart: restart, Timeout: fixTimeout}, report); err != nil &&
 		!errors.Is(err, ErrNoPlan) {
 		return d, err
 	}
