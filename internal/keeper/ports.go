@@ -1,9 +1,14 @@
 package keeper
 
 import (
+	"errors"
 	"net"
 	"os"
 	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
@@ -63,15 +68,42 @@ func (s *stackRunner) holdPort(p kind.Part) {
 	}()
 }
 
-// freePort lets the port of a part go, if it is held.
+// freePort lets the port of a part go, if it is held, and waits a moment until it is free: a process that the keeper
+// starts just now has a copy of the listening socket, until it becomes another program.
 func (s *stackRunner) freePort(name string) {
 	s.held.mu.Lock()
-	defer s.held.mu.Unlock()
-	if l := s.held.all[name]; l != nil {
+	l := s.held.all[name]
+	if l != nil {
 		l.Close()
 		delete(s.held.all, name)
 		_ = os.Remove(HeldFile(s.keeper.home, s.id, name))
 	}
+	s.held.mu.Unlock()
+	if l == nil {
+		return
+	}
+	at := l.Addr().(*net.TCPAddr) // it listens on TCP
+	for tries := 0; tries < 100 && listens(at.Port); tries++ {
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// listens reports whether a socket listens on a port of 127.0.0.1, without listening itself.
+func listens(port int) bool {
+	syscall.ForkLock.RLock()
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM, 0)
+	if err == nil {
+		unix.CloseOnExec(fd)
+	}
+	syscall.ForkLock.RUnlock()
+	if err != nil {
+		return false
+	}
+	defer unix.Close(fd)
+	// With this option a bind fails only while another socket listens (socket(7)).
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	err = unix.Bind(fd, &unix.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}})
+	return errors.Is(err, unix.EADDRINUSE)
 }
 
 // holds reports whether the keeper holds the port of a part.

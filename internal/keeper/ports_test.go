@@ -4,6 +4,7 @@ import (
 	"net"
 	"strconv"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -59,4 +60,31 @@ func TestHeldPorts(t *testing.T) {
 	assert.True(t, free())
 	assert.NoFileExists(t, HeldFile(h.home, "abc", "db"))
 	h.s.freePort("db")
+}
+
+// A copy of the listening socket that a process has for a moment is waited for.
+func TestFreePortWaitsForCopies(t *testing.T) {
+	h := newHarbour(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := l.Addr().(*net.TCPAddr).Port
+	assert.True(t, listens(port))
+	require.NoError(t, l.Close())
+	assert.False(t, listens(port))
+	db := h.spec([2]string{"db", up}).Parts[0]
+	db.Port = port
+	h.s.holdPort(db)
+	copied, err := h.s.held.all["db"].(*net.TCPListener).File()
+	require.NoError(t, err)
+	freed := make(chan struct{})
+	go func() {
+		defer close(freed)
+		h.s.freePort("db")
+		assert.False(t, listens(port), "the next process can listen")
+	}()
+	for h.s.holds("db") { // it is closed, and the copy listens still
+		time.Sleep(time.Millisecond)
+	}
+	require.NoError(t, copied.Close())
+	<-freed
 }
