@@ -187,6 +187,7 @@ func TestSupplyOfPackages(t *testing.T) {
 	require.NoError(t, err)
 	i := slices.IndexFunc(testedPackages, func(e string) bool { return !strings.Contains(string(loaded), "\n"+e+"\n") })
 	if i < 0 {
+		t.Log("this machine's PHP lacks none of the extensions, so that it need not be passed over")
 		return
 	}
 	removeAll(t, filepath.Join(w.home, "supply/trees"))
