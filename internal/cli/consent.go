@@ -25,6 +25,11 @@ func (a *app) agrees(ctx context.Context, text, question string) (bool, error) {
 	if a.yes {
 		return true, nil
 	}
+	return a.says(ctx, text, question)
+}
+
+// says is agrees where --yes is no answer.
+func (a *app) says(ctx context.Context, text, question string) (bool, error) {
 	if !a.asks() {
 		return false, nil
 	}
@@ -73,9 +78,8 @@ func (a asker) Agree(ctx context.Context, q starting.Question) (bool, error) {
 	case q.Install != "":
 		question = ui.InstallQuestion(q.Install)
 	}
-	if a.yes && q.Opens {
-		a.yes = false
-		defer func() { a.yes = true }()
+	if q.Opens {
+		return a.says(ctx, q.About, question)
 	}
 	return a.agrees(ctx, q.About, question)
 }

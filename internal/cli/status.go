@@ -63,8 +63,8 @@ func (a *app) statusCommand() *cobra.Command {
 					status.Name = s.Dir
 				}
 				a.ui.Status(status)
-				if s.Moved != nil {
-					a.ui.Note("this folder was " + s.Moved.From + ", the stack " + s.Moved.Name +
+				if m := s.MovedFrom(); m != nil {
+					a.ui.Note("this folder was " + m.From + ", the stack " + m.Name +
 						"; dravit start uses its data here")
 				}
 				return nil

@@ -61,13 +61,13 @@ type Stack struct {
 	Dir  string // real path
 	Name string // as in the ledger; "" before the first start
 	// read is the stack file as this command read it, or nil: all of a command uses one text.
-	read *stackfile.File
-	// Moved is the stack that was moved to this folder, or nil. If that is certain, ID and Name are already its own.
-	Moved *Moved
+	read  *stackfile.File
+	moved *Moved // what MovedFrom returns
 }
 
-// MovedFrom returns the stack that was moved to this folder, or nil.
-func (s *Stack) MovedFrom() *Moved { return s.Moved }
+// MovedFrom returns the stack that was moved to this folder, or nil. If that is certain, ID and Name are already its
+// own.
+func (s *Stack) MovedFrom() *Moved { return s.moved }
 
 // Moved is a stack whose folder was moved.
 type Moved struct {
@@ -142,7 +142,7 @@ func (s *Stack) recogniseMove(book *ledger.Ledger) {
 		return
 	}
 	was := book.Stacks[id]
-	s.Moved = &Moved{ID: id, Name: was.Name, From: was.Dir, Certain: certain}
+	s.moved = &Moved{ID: id, Name: was.Name, From: was.Dir, Certain: certain}
 	if certain {
 		s.ID, s.Name = id, was.Name
 	}
@@ -152,9 +152,9 @@ func (s *Stack) recogniseMove(book *ledger.Ledger) {
 // stack.
 func (s *Stack) TakeAlong(yes bool) {
 	switch {
-	case s.Moved == nil:
+	case s.moved == nil:
 	case yes:
-		s.ID, s.Name = s.Moved.ID, s.Moved.Name
+		s.ID, s.Name = s.moved.ID, s.moved.Name
 	default:
 		s.ID, s.Name = "", ""
 	}

@@ -4,8 +4,8 @@ package starting
 
 import (
 	"context"
+	"slices"
 
-	"dravit/internal/keeper"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
 )
@@ -45,7 +45,6 @@ type Stack interface {
 	TakeAlong(yes bool)
 	Unasked() ([]string, error)
 	OutsideServers(ctx context.Context) ([]stack.OutsideServer, error)
-	Start(ctx context.Context, o stack.StartOptions, report func(keeper.Event)) (stack.Started, error)
 	Lacking(ctx context.Context, out stack.Started) ([]supply.Offer, error)
 	Offered(ctx context.Context, out *stack.Started)
 	Supply(ctx context.Context, o supply.Offer, report func(stack.Bytes)) (supply.Tree, error)
@@ -65,31 +64,28 @@ type Start struct {
 	err error // of Bring: what the last start said
 }
 
-// step is a part of a start. An error ends the start.
-type step struct {
-	name string
-	do   func(ctx context.Context, s *Start) error
-}
+// step is a part of a start; those that ask are in files of their own. An error ends the start.
+type step func(ctx context.Context, s *Start) error
 
-// steps are the parts of a start in their order. Each is in a file of its own.
-var steps = []step{
-	{"take along", takeAlong},
-	{"reach", reach},
-	{"passwords", passwords},
-	{"bring", bring},
-	{"lacking", lacking},
-}
+// first are the steps that ask about a stack which may not have run here yet, and steps those of every start, in their
+// order.
+var (
+	first = []step{takeAlong, reach}
+	steps = []step{passwords, bring, lacking}
+)
 
 // Run does all steps. The error of a stack that does not start for want of a plan is stack.ErrNoPlan; the plan is in
 // the result then.
-func (s *Start) Run(ctx context.Context) (stack.Started, error) { return s.run(ctx, steps) }
+func (s *Start) Run(ctx context.Context) (stack.Started, error) {
+	return s.run(ctx, slices.Concat(first, steps))
+}
 
 // Again is Run for a stack that was started before, or that nobody has to be asked about: it asks for passwords alone.
-func (s *Start) Again(ctx context.Context) (stack.Started, error) { return s.run(ctx, steps[2:]) }
+func (s *Start) Again(ctx context.Context) (stack.Started, error) { return s.run(ctx, steps) }
 
 func (s *Start) run(ctx context.Context, all []step) (stack.Started, error) {
-	for _, step := range all {
-		if err := step.do(ctx, s); err != nil {
+	for _, do := range all {
+		if err := do(ctx, s); err != nil {
 			return s.out, err
 		}
 	}
