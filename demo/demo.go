@@ -27,8 +27,8 @@ func Is(dir string) bool {
 	return err == nil
 }
 
-// real makes every part one of a real server, where the stack file names one that is built into Dravit beside it.
-var resolved = strings.NewReplacer(`["nginx", "dravit-web"]        # the first kind that this machine has`, `"nginx"`,
+// realOnly makes every part one of a real server, where the stack file names one that is built into Dravit beside it.
+var realOnly = strings.NewReplacer(`["nginx", "dravit-web"]        # the first kind that this machine has`, `"nginx"`,
 	`["php", "custom"]`, `"php"`, `["mariadb", "sqlite"]`, `"mariadb"`, `["redis", "dravit-cache"]`, `"redis"`,
 	`[part.app.custom]                     # without PHP: the same pages, served by Dravit itself
 command = "exec {dravit} internal demo-pages"
@@ -66,7 +66,7 @@ func Write(dir string, onReal bool) error {
 			return err
 		}
 		if onReal && name == "dravit.toml" {
-			text = []byte(resolved.Replace(string(text)))
+			text = []byte(realOnly.Replace(string(text)))
 		}
 		return os.WriteFile(target, text, 0o644)
 	})

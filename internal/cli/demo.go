@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var remove, resolved bool
+	var remove, realOnly bool
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Run a made-up ferry office, to see what Dravit does",
@@ -45,7 +45,7 @@ not overwrite files of the demo that are there already.`,
 			if remove {
 				return a.removeDemo(cmd, dir)
 			}
-			if err := demo.Write(dir, resolved); err != nil {
+			if err := demo.Write(dir, realOnly); err != nil {
 				if errors.Is(err, demo.ErrNotEmpty) {
 					return &ui.Failure{
 						Exit:    exitUsage,
@@ -77,7 +77,7 @@ not overwrite files of the demo that are there already.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&resolved, "real", false, "use real servers only, and fetch what this machine lacks")
+	c.Flags().BoolVar(&realOnly, "real", false, "use real servers only, and fetch what this machine lacks")
 	c.Flags().BoolVar(&remove, "remove", false, "stop the demo, and delete its folder and its data")
 	return c
 }

@@ -44,8 +44,8 @@ func (d *doctor) variables() {
 	}
 }
 
-// oldPorts adds the files that contain the port that a store had before. They are what is wrong if the application
-// fails of that store: it finds no server, or another one. Else they may be.
+// oldPorts adds the files that contain the port that a store had before. They are the cause if the application finds no
+// server or another one in the place of that store, else they may be.
 func (d *doctor) oldPorts() {
 	for _, x := range d.f.OldPorts {
 		r := likely
