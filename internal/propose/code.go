@@ -95,7 +95,8 @@ func (t *tree) readAllCode(ctx context.Context) (*code, error) {
 			c.files[u.extension]++
 		}
 		// an application that checks for an extension can do without, unless that is how it speaks to its database
-		u.guarded = u.guarded || checked[u.extension] && !c.signs.isDatabase(c.signs.extensions[u.extension])
+		u.guarded = u.guarded || checked[u.extension] &&
+			!c.signs.all.TraitsOf(c.signs.extensions[u.extension]).Databases
 		c.take(u, defined)
 	}
 	maps.DeleteFunc(c.wishes, func(name string, _ Evidence) bool { _, needed := c.needs[name]; return needed })

@@ -31,7 +31,7 @@ func (d *draft) writeExtensions(t *Table) {
 	}
 	chosen := d.database.kind
 	for name, e := range needs { // the clients of other databases that the code knows
-		if of := d.signs.extensions[name]; d.signs.isDatabase(of) && of != chosen {
+		if of := d.signs.extensions[name]; d.signs.all.TraitsOf(of).Databases && of != chosen {
 			wishes[name] = e
 			delete(needs, name)
 		}
@@ -44,9 +44,9 @@ func (d *draft) writeExtensions(t *Table) {
 			}
 		}
 	}
-	if driver := d.signs.of(chosen).Driver; d.code.pdo.File != "" && driver != "" {
+	if driver := d.signs.all.TraitsOf(chosen).Signs.Driver; d.code.pdo.File != "" && driver != "" {
 		into := needs
-		for _, other := range d.signs.of(chosen).Extensions {
+		for _, other := range d.signs.all.TraitsOf(chosen).Signs.Extensions {
 			if _, native := needs[other]; native && other != driver {
 				into = wishes
 			}

@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"slices"
 	"strings"
 
 	"dravit/internal/kind"
@@ -8,6 +9,7 @@ import (
 
 // signs is what the kinds say about the signs of themselves, turned around: by what is found in a project.
 type signs struct {
+	all                                kind.List
 	kinds                              []*kind.Traits    // those that are proposed
 	packages, names, extensions, calls map[string]string // the kind that each means
 	hosts                              map[string]string // the kind that a word of a variable for its host means
@@ -17,7 +19,7 @@ type signs struct {
 
 // readSigns asks the kinds.
 func readSigns(kinds kind.List) *signs {
-	s := &signs{packages: map[string]string{}, names: map[string]string{}, extensions: map[string]string{},
+	s := &signs{all: kinds, packages: map[string]string{}, names: map[string]string{}, extensions: map[string]string{},
 		calls: map[string]string{}, hosts: map[string]string{}, variables: map[string]string{}}
 	for _, k := range kinds {
 		t := k.Traits()
@@ -47,16 +49,6 @@ func readSigns(kinds kind.List) *signs {
 // rolesWords are words in a variable's name that stand for the only store of a sort.
 var rolesWords = map[kind.Role][]string{kind.RoleDatabase: {"DB", "DATABASE", "SQL"}}
 
-// of returns the signs of a kind.
-func (s *signs) of(kindName string) kind.Signs {
-	for _, t := range s.kinds {
-		if t.Name == kindName {
-			return t.Signs
-		}
-	}
-	return kind.Signs{}
-}
-
 // databases are the kinds of SQL databases. They exclude each other: an application that knows several uses one.
 func (s *signs) databases() []string {
 	var all []string
@@ -68,16 +60,6 @@ func (s *signs) databases() []string {
 	return all
 }
 
-// isDatabase reports whether a kind is one of SQL databases.
-func (s *signs) isDatabase(kindName string) bool {
-	for _, t := range s.kinds {
-		if t.Name == kindName {
-			return t.Databases
-		}
-	}
-	return false
-}
-
 // parts are the names of the parts of stores.
 func (s *signs) parts() []string {
 	var all []string
@@ -87,7 +69,7 @@ func (s *signs) parts() []string {
 	return all
 }
 
-// beside are the endings of names of images that go with a server, and are none.
+// beside are words in the names of images that go with a server, and are none.
 var beside = []string{"exporter", "commander", "admin", "insight", "express", "backup", "ui", "client"}
 
 // named returns the kind that a word in configuration means, or "". An image may add to the name: redis-stack.
@@ -100,8 +82,8 @@ func (s *signs) named(word string) string {
 	if !more {
 		return ""
 	}
-	for _, other := range beside {
-		if strings.Contains(rest, other) {
+	for part := range strings.SplitSeq(rest, "-") {
+		if slices.Contains(beside, part) {
 			return ""
 		}
 	}

@@ -40,7 +40,7 @@ func (d *draft) decideDatabase() {
 		_, c.from = best(d.all, c.kind)
 		c.from = append(c.from[:1:1], Evidence{Says: "your choice"})
 	}
-	if c.own = d.signs.of(c.kind).File && !d.reads(d.signs.of(c.kind).Part); c.own {
+	if c.own = d.signs.all.TraitsOf(c.kind).Signs.File && !d.reads(d.signs.all.TraitsOf(c.kind).Signs.Part); c.own {
 		d.note("its database (%s) is a file of its own, which needs no part: %s", c.kind, c.from[0])
 	}
 	d.database = c
@@ -61,7 +61,7 @@ func (d *draft) reads(part string) bool {
 // writeStores writes the database, and the other stores in the order of the kinds.
 func (d *draft) writeStores() {
 	if c := d.database; c.kind != "" && !c.own {
-		t := d.store(d.signs.of(c.kind).Part, c.kind)
+		t := d.store(d.signs.all.TraitsOf(c.kind).Signs.Part, c.kind)
 		t.add("kind", c.kind, c.sure, c.from...)
 		d.writeSeed(t)
 	}

@@ -64,7 +64,7 @@ func (d *draft) means(name string) (string, Certainty) {
 // dataSource returns the value of a variable that PHP gives to PDO (php.net, "PDO_MYSQL DSN").
 func (d *draft) dataSource() string {
 	for _, s := range d.stores {
-		if source := d.signs.of(s.kind).DataSource; source != "" {
+		if source := d.signs.all.TraitsOf(s.kind).Signs.DataSource; source != "" {
 			return source
 		}
 	}

@@ -41,7 +41,9 @@ func (s *Stack) formerPorts() ([]diagnose.OldPort, error) {
 		return nil, err
 	}
 	own := book.Stacks[s.ID]
-	return s.oldPorts(own.Former, own.Ports), nil
+	former := maps.Clone(own.Former)
+	maps.DeleteFunc(former, func(name string, _ int) bool { return strings.Contains(name, ".") }) // a debugger's, say
+	return s.oldPorts(former, own.Ports), nil
 }
 
 // oldPorts returns the lines of the project's files that contain one of some former ports. was and now are by part.
