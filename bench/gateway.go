@@ -19,6 +19,7 @@ import (
 	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/kind/all"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
 )
@@ -58,7 +59,7 @@ func (b *bench) gateway() error {
 		return err
 	}
 	id, _ := book.ByDir(resolved)
-	spec, err := materialise.Read(h, id)
+	spec, err := materialise.Read(h, id, all.Kinds())
 	if err != nil {
 		return err
 	}
@@ -108,12 +109,12 @@ func (b *bench) compare(ways []way, host, path string, size int64) ([]series, er
 	got := make([]series, len(ways))
 	for range max(3, b.rounds/3) {
 		for i, w := range ways {
-			rate, all, err := load(b.ctx, w, host, path, size)
+			rate, times, err := load(b.ctx, w, host, path, size)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", w.name, err)
 			}
-			got[i].rate, got[i].p50, got[i].p99 = append(got[i].rate, rate), append(got[i].p50, all[len(all)/2]),
-				append(got[i].p99, all[len(all)*99/100])
+			got[i].rate, got[i].p50, got[i].p99 = append(got[i].rate, rate), append(got[i].p50, times[len(times)/2]),
+				append(got[i].p99, times[len(times)*99/100])
 		}
 	}
 	return got, nil
@@ -211,7 +212,7 @@ http {
 
 // load sends a bounded number of requests over reused connections. It returns the requests per second and every latency
 // in ms, sorted.
-func load(ctx context.Context, w way, host, path string, size int64) (rate float64, all []float64, err error) {
+func load(ctx context.Context, w way, host, path string, size int64) (rate float64, sorted []float64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	var wg sync.WaitGroup
@@ -222,15 +223,15 @@ func load(ctx context.Context, w way, host, path string, size int64) (rate float
 			times, failed := visit(ctx, w, host, path, size, loadRequests/loadConnections)
 			mu.Lock()
 			defer mu.Unlock()
-			all = append(all, times...)
+			sorted = append(sorted, times...)
 			if failed != nil {
 				err = failed
 			}
 		})
 	}
 	wg.Wait()
-	slices.Sort(all)
-	return float64(len(all)) / time.Since(began).Seconds(), all, err
+	slices.Sort(sorted)
+	return float64(len(sorted)) / time.Since(began).Seconds(), sorted, err
 }
 
 func visit(ctx context.Context, w way, host, path string, want int64, n int) ([]float64, error) {

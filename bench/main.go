@@ -174,7 +174,7 @@ func (b *bench) byHand(project string) (float64, error) {
 		return 0, err
 	}
 	id, _ := book.ByDir(resolved)
-	spec, err := materialise.Read(h, id)
+	spec, err := materialise.Read(h, id, all.Kinds())
 	if err != nil {
 		return 0, err
 	}

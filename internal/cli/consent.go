@@ -10,7 +10,6 @@ import (
 
 	"golang.org/x/term"
 
-	"dravit/internal/stack"
 	"dravit/internal/starting"
 	"dravit/internal/supply"
 	"dravit/internal/ui"
@@ -85,10 +84,10 @@ func (a asker) Agree(ctx context.Context, q starting.Question) (bool, error) {
 }
 
 // Fetch shows how far a download is.
-func (a asker) Fetch(o supply.Offer, get func(progress func(stack.Bytes)) error) error {
+func (a asker) Fetch(o supply.Offer, get func(progress func(done int64)) error) error {
 	meter := a.ui.Meter(ui.Fetching(o), a.json)
 	defer meter.End()
-	return get(func(b stack.Bytes) { meter.Show(b.Done, b.Size) })
+	return get(func(done int64) { meter.Show(done, o.Bytes) })
 }
 
 // Install runs a command at this terminal.

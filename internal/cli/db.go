@@ -7,12 +7,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"dravit/internal/stack"
+	"dravit/internal/databases"
 	"dravit/internal/ui"
 )
 
 func (a *app) dbCommand() *cobra.Command {
-	var target stack.Target
+	var target databases.Target
 	c := &cobra.Command{
 		Use:   "db",
 		Short: "Load, look at, mark and rewind databases",
@@ -41,6 +41,15 @@ func argument(what, next string, optional bool) cobra.PositionalArgs {
 		}
 		return &ui.Failure{Exit: exitUsage, What: cmd.CommandPath() + " takes " + what, Next: next}
 	}
+}
+
+// databases returns the data of the stack that is meant.
+func (a *app) databases() (*databases.Stack, error) {
+	s, err := a.stack()
+	if err != nil {
+		return nil, err
+	}
+	return s.Databases()
 }
 
 // raw returns where data go as they are. A terminal does not get their control characters.

@@ -3,8 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"dravit/internal/databases"
 	"dravit/internal/kind"
-	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
@@ -22,7 +22,7 @@ type userJSON struct {
 	ReadOnly bool   `json:"read_only"`
 }
 
-func (a *app) dbAddCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbAddCommand(target *databases.Target) *cobra.Command {
 	var user kind.Account
 	c := &cobra.Command{
 		Use:   "add NAME",
@@ -37,7 +37,7 @@ With --user, it creates an account for somebody else, with the rights of the app
   dravit db add --user clerk --read-only`,
 		Args: databaseOrUser(&user.Name),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
@@ -81,7 +81,7 @@ func databaseOrUser(user *string) cobra.PositionalArgs {
 	}
 }
 
-func (a *app) dbDropCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbDropCommand(target *databases.Target) *cobra.Command {
 	var user string
 	c := &cobra.Command{
 		Use:   "drop NAME",
@@ -92,7 +92,7 @@ own database and user stay: they go with dravit remove. Dravit asks first, unles
   dravit db drop --user clerk`,
 		Args: databaseOrUser(&user),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}

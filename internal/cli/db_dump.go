@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/databases"
 	"dravit/internal/dump"
-	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
@@ -20,7 +20,7 @@ type dumpJSON struct {
 	MS     int64  `json:"ms"`
 }
 
-func (a *app) dbDumpCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbDumpCommand(target *databases.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "dump [FILE]",
 		Short: "Write the database as SQL",
@@ -31,7 +31,7 @@ appears when it is whole, and only you may read it.`,
   dravit db dump | head`,
 		Args: argument("one file, or none for standard output", "dravit db dump FILE", true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}

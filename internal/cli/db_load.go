@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/databases"
 	"dravit/internal/dump"
-	"dravit/internal/stack"
 	"dravit/internal/trouble"
 	"dravit/internal/ui"
 )
@@ -15,11 +15,11 @@ import (
 type loadJSON struct {
 	Format int    `json:"format"`
 	Stack  string `json:"stack"`
-	stack.Loaded
+	databases.Loaded
 	MS int64 `json:"ms"`
 }
 
-func (a *app) dbLoadCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbLoadCommand(target *databases.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "load FILE",
 		Short: "Put what a dump holds in the place of the database",
@@ -39,7 +39,7 @@ the output says so: everything belongs to the application's user.`,
   dravit db rewind before-load     take it back`,
 		Args: argument("the file with a dump, or - for standard input", "dravit db load FILE", false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ the output says so: everything belongs to the application's user.`,
 				return unreadable(args[0], err)
 			}
 			defer d.Close()
-			return a.showLoad(s, func(report func(stack.Bytes)) (stack.Loaded, error) {
+			return a.showLoad(s, func(report func(databases.Bytes)) (databases.Loaded, error) {
 				return s.Load(cmd.Context(), *target, d, report)
 			})
 		},
@@ -71,9 +71,9 @@ func unreadable(name string, err error) error {
 }
 
 // showLoad shows the progress of a load, and its result.
-func (a *app) showLoad(s *stack.Stack, load func(report func(stack.Bytes)) (stack.Loaded, error)) error {
+func (a *app) showLoad(s *databases.Stack, load func(report func(databases.Bytes)) (databases.Loaded, error)) error {
 	meter := a.ui.Meter("loading", a.json)
-	out, err := load(func(b stack.Bytes) { meter.Show(b.Done, b.Size) })
+	out, err := load(func(b databases.Bytes) { meter.Show(b.Done, b.Size) })
 	meter.End()
 	if err != nil {
 		return err
@@ -85,8 +85,8 @@ func (a *app) showLoad(s *stack.Stack, load func(report func(stack.Bytes)) (stac
 	return nil
 }
 
-func (a *app) dbCopyCommand(target *stack.Target) *cobra.Command {
-	var from stack.Target
+func (a *app) dbCopyCommand(target *databases.Target) *cobra.Command {
+	var from databases.Target
 	c := &cobra.Command{
 		Use:   "copy STACK",
 		Short: "Put another stack's database in the place of this one",
@@ -100,7 +100,7 @@ stack's, as dravit db load does. Both must be of one kind.`,
 			false,
 		),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
@@ -112,8 +112,12 @@ stack's, as dravit db load does. Both must be of one kind.`,
 			if err != nil {
 				return err
 			}
-			return a.showLoad(s, func(report func(stack.Bytes)) (stack.Loaded, error) {
-				return s.CopyFrom(cmd.Context(), *target, other, from, report)
+			source, err := other.Databases()
+			if err != nil {
+				return err
+			}
+			return a.showLoad(s, func(report func(databases.Bytes)) (databases.Loaded, error) {
+				return s.CopyFrom(cmd.Context(), *target, source, from, report)
 			})
 		},
 	}

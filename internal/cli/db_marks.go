@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/data"
-	"dravit/internal/stack"
+	"dravit/internal/databases"
 	"dravit/internal/ui"
 )
 
@@ -27,16 +27,16 @@ func allFlag(c *cobra.Command, all *bool) {
 	c.Flags().BoolVar(all, "all", false, "all that the stack keeps: the data of every part, and the writable folders")
 }
 
-// wholeStack returns an error if a database was named although the whole stack is meant.
-func wholeStack(all bool, target *stack.Target) error {
-	if all && *target != (stack.Target{}) {
-		return &ui.Failure{Exit: exitUsage, What: "--all takes no --part and no --database",
+// marked returns what marks are of. If all, no database may be named.
+func marked(all bool, target *databases.Target) (databases.Target, error) {
+	if all && *target != (databases.Target{}) {
+		return *target, &ui.Failure{Exit: exitUsage, What: "--all takes no --part and no --database",
 			Because: "it means all that the stack keeps", Next: "leave one of them out"}
 	}
-	return nil
+	return databases.Target{Part: target.Part, Name: target.Name, All: all}, nil
 }
 
-func (a *app) dbMarkCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbMarkCommand(target *databases.Target) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "mark [NAME]",
@@ -54,21 +54,15 @@ the folders that the stack file calls writable.`,
   dravit db mark --all`,
 		Args: argument("one name, or none", "dravit db mark NAME", true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			of, err := marked(all, target)
 			if err != nil {
 				return err
 			}
-			if err := wholeStack(all, target); err != nil {
+			s, err := a.databases()
+			if err != nil {
 				return err
 			}
-			var m data.Mark
-			var left []string
-			name := append(args, "")[0]
-			if all {
-				m, left, err = s.MarkAll(cmd.Context(), name)
-			} else {
-				m, err = s.Mark(cmd.Context(), *target, name)
-			}
+			m, left, err := s.Mark(cmd.Context(), of, append(args, "")[0])
 			if err != nil {
 				return err
 			}
@@ -83,7 +77,7 @@ the folders that the stack file calls writable.`,
 	return c
 }
 
-func (a *app) dbRewindCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbRewindCommand(target *databases.Target) *cobra.Command {
 	var forget, all bool
 	c := &cobra.Command{
 		Use:   "rewind [NAME]",
@@ -101,21 +95,15 @@ With --all, it puts a mark of the whole stack back, and empties caches that keep
   dravit db rewind before-rewind     undo a rewind`,
 		Args: argument("one name, or none for the newest mark", "dravit db marks lists them", true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			of, err := marked(all, target)
 			if err != nil {
 				return err
 			}
-			if err := wholeStack(all, target); err != nil {
+			s, err := a.databases()
+			if err != nil {
 				return err
 			}
-			var m data.Mark
-			var left []string
-			name := append(args, "")[0]
-			if all {
-				m, left, err = s.RewindAll(cmd.Context(), name, forget)
-			} else {
-				m, err = s.Rewind(cmd.Context(), *target, name, forget)
-			}
+			m, left, err := s.Rewind(cmd.Context(), of, append(args, "")[0], forget)
 			if err != nil {
 				return err
 			}
@@ -131,7 +119,7 @@ With --all, it puts a mark of the whole stack back, and empties caches that keep
 	return c
 }
 
-func (a *app) dbMarksCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbMarksCommand(target *databases.Target) *cobra.Command {
 	var gone string
 	var all bool
 	c := &cobra.Command{
@@ -146,14 +134,20 @@ With --all, it lists the marks of the whole stack.`,
   dravit db marks --delete 'before the import'`,
 		Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			s, err := a.stack()
+			of, err := marked(all, target)
 			if err != nil {
 				return err
 			}
-			if err := wholeStack(all, target); err != nil {
+			s, err := a.databases()
+			if err != nil {
 				return err
 			}
-			name, marks, err := marksOf(s, *target, all, gone)
+			if gone != "" {
+				if err := s.DeleteMark(of, gone); err != nil {
+					return err
+				}
+			}
+			name, marks, err := s.Marks(of)
 			if err != nil {
 				return err
 			}
@@ -167,22 +161,4 @@ With --all, it lists the marks of the whole stack.`,
 	c.Flags().StringVar(&gone, "delete", "", "delete the mark of this `name` first")
 	allFlag(c, &all)
 	return c
-}
-
-// marksOf deletes a mark, unless gone is "", and returns those that are left. part is "" for the whole stack.
-func marksOf(s *stack.Stack, target stack.Target, all bool, gone string) (part string, marks []data.Mark, err error) {
-	switch {
-	case gone != "" && all:
-		err = s.DeleteAllMark(gone)
-	case gone != "":
-		err = s.DeleteMark(target, gone)
-	}
-	if err != nil {
-		return "", nil, err
-	}
-	if all {
-		marks, err = s.AllMarks()
-		return "", marks, err
-	}
-	return s.Marks(target)
 }

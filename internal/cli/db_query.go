@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/databases"
 	"dravit/internal/kind"
 	"dravit/internal/patient"
-	"dravit/internal/stack"
 )
 
 // queryJSON is the result of a query: one entry for each statement that has rows. A value is a text, or null.
@@ -34,10 +34,10 @@ type tablesJSON struct {
 type accessJSON struct {
 	Format int    `json:"format"`
 	Stack  string `json:"stack"`
-	stack.Access
+	databases.Access
 }
 
-func (a *app) dbQueryCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbQueryCommand(target *databases.Target) *cobra.Command {
 	var asCSV bool
 	c := &cobra.Command{
 		Use:   "query SQL",
@@ -50,7 +50,7 @@ shown as a dimmed NULL, in CSV as nothing.`,
   dravit db query - < report.sql`,
 		Args: argument("SQL, or - for standard input", "dravit db query 'SELECT 1'", false),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
@@ -119,7 +119,7 @@ func csvRows(w *csv.Writer) kind.Rows {
 	}
 }
 
-func (a *app) dbTablesCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbTablesCommand(target *databases.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "tables",
 		Short: "List the tables of the database, with rows and sizes",
@@ -129,7 +129,7 @@ Rows of small tables are counted; for large ones the server's own estimate is sh
   dravit db tables --json | jq -r '.tables[].name'`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
@@ -146,7 +146,7 @@ Rows of small tables are counted; for large ones the server's own estimate is sh
 	}
 }
 
-func (a *app) dbAccessCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbAccessCommand(target *databases.Target) *cobra.Command {
 	var url, password bool
 	c := &cobra.Command{
 		Use:   "access",
@@ -158,7 +158,7 @@ Commands of the stack need none of it: dravit run gives them the same as variabl
   dravit db access --url --password | pbcopy`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}

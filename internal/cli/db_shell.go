@@ -6,11 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/stack"
+	"dravit/internal/databases"
 	"dravit/internal/ui"
 )
 
-func (a *app) dbShellCommand(target *stack.Target) *cobra.Command {
+func (a *app) dbShellCommand(target *databases.Target) *cobra.Command {
 	return &cobra.Command{
 		Use:   "shell",
 		Short: "Open the database's own client",
@@ -20,11 +20,11 @@ asking for a password. It keeps its history as it always does. Input that is no 
   dravit db shell < migration.sql`,
 		Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			s, err := a.stack()
+			s, err := a.databases()
 			if err != nil {
 				return err
 			}
-			command, env, err := s.DatabaseShell(*target, os.Environ())
+			command, env, err := s.Shell(*target, os.Environ())
 			if err != nil {
 				return err
 			}

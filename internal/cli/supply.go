@@ -138,7 +138,7 @@ func (a *app) fetch(ctx context.Context, m *stack.Machine, o supply.Offer) (t su
 		return t, &ui.Failure{Exit: exitForbidden, What: "nothing was fetched", Because: "you did not agree",
 			Next: "the same command with --yes"}
 	}
-	err = asker{a}.Fetch(o, func(progress func(stack.Bytes)) error {
+	err = asker{a}.Fetch(o, func(progress func(done int64)) error {
 		t, err = m.Supply(ctx, o, progress)
 		return err
 	})

@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/run"
 )
 
 // MarkedPart is a part in a mark of a whole stack.
@@ -178,7 +179,7 @@ func putIn(ctx context.Context, p kind.Part, k kind.Kind, meta Meta) error {
 	if _, err := os.Lstat(Prepared(p.Data)); errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
-	if db, ok := k.(kind.Database); ok && k.Command(p).Path == "" {
+	if db, ok := k.(kind.Database); ok && !run.Of(p).Offers().Process {
 		if err := db.Restore(ctx, p, Prepared(p.Data)); err != nil {
 			return err
 		}

@@ -21,8 +21,8 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 )
 
 // maxLogRead is how much of the end of a log is searched for causes, in bytes.
@@ -51,11 +51,9 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 		out.Data = examineTree(p.Data)
 	}
 	if p.Role == kind.RoleApp {
-		if ids, err := members.Of(p.Lock); err == nil {
-			out.Listens, _ = proc.ListeningAt(members.PIDs(ids)) // if none is known, none is reported
-		}
+		out.Listens, _ = run.Seen(p).Listens() // if none is known, none is reported
 	}
-	if k, ok := kinds.For(p).(kind.Store); ok && k.Traits().Accounts {
+	if k, ok := kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts && run.Of(p).Offers().Accounts {
 		out.Clients = clients(ctx, k, p)
 	}
 	return out
@@ -126,10 +124,10 @@ func examineTree(dir string) *diagnose.Tree {
 
 // Gateway reports whether the gateway runs, and which other process holds its port.
 func Gateway(h *home.Home, spec materialise.Spec) diagnose.Gateway {
-	lock := h.Stack(gateway.KindName, "state", gateway.KindName+".lock")
-	g := diagnose.Gateway{Runs: members.Alive(lock), Port: spec.HTTPPort}
+	door := gateway.Seen(h)
+	g := diagnose.Gateway{Runs: door.Alive(), Port: spec.HTTPPort}
 	address := kind.Loopback(spec.HTTPPort)
-	if owns, err := members.Own(lock, "tcp", address); err == nil && !owns {
+	if owns, err := door.Owns("tcp", address); err == nil && !owns {
 		if holder := proc.PortHolder(address); holder != (proc.Holder{}) {
 			g.Holder = holder.String()
 		}

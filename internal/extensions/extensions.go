@@ -10,8 +10,8 @@ import (
 	"syscall"
 
 	"dravit/internal/kind"
-	"dravit/internal/members"
 	"dravit/internal/plan"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -88,7 +88,7 @@ func (x *Report) Prove(ctx context.Context, kinds kind.List, runs kind.Part, wan
 		return nil
 	}
 	switch {
-	case runs.Name == "" || !members.Alive(runs.Lock):
+	case runs.Name == "" || !run.Seen(runs).Alive():
 		x.Unproved = "the part does not run"
 		return nil
 	case runs.Program != x.Program || runs.Version != x.Version:

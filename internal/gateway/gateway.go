@@ -18,6 +18,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
+	"dravit/internal/run"
 	"dravit/internal/stackfile"
 )
 
@@ -27,10 +28,10 @@ type Route struct {
 	Stack   string `json:"stack"`
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
-	Network string `json:"network"` // unix or tcp
-	Address string `json:"address"`
-	Halted  bool   `json:"halted,omitempty"` // the web server was stopped or has failed: requests do not wait for it
-	Held    bool   `json:"held,omitempty"`   // the runtime or application restarts: requests wait until it is back
+	Network string   `json:"network"` // unix or tcp
+	Address string   `json:"address"`
+	Halted  bool     `json:"halted,omitempty"` // the web server was stopped or has failed: requests do not wait for it
+	Held    bool     `json:"held,omitempty"`   // the runtime or application restarts: requests wait until it is back
 	// Private: only this user's processes get an answer, as for an inbox.
 	Private bool `json:"private,omitempty"`
 	// AppNetwork and AppAddress are where the runtime or application accepts the web server's requests. "": the site
@@ -135,7 +136,7 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 		Conf:    h.Stack(id),
 		Temp:    h.Stack(id, "temp"),
 		Log:     h.Stack(id, "logs", "gateway.log"),
-		Lock:    h.Stack(id, "state", "gateway.lock"),
+		Lock:    lockFile(h),
 		Env:     []string{"DRAVIT_HOME=" + h.Dir, "TMPDIR=" + h.Stack(id, "temp")},
 		Hash:    fmt.Sprintf("%s %d %d", self, http, https),
 		Config:  fmt.Sprint(t.DNSPort, t.Network),
@@ -143,6 +144,11 @@ func Spec(h *home.Home, self string, http, https int, t Table) (materialise.Spec
 	spec := materialise.Spec{Format: 1, ID: id, Name: name, HTTPPort: http, HTTPSPort: https, Parts: []kind.Part{p}}
 	return spec, home.WriteState(materialise.File(h, id), spec)
 }
+
+// Seen returns what can be seen of the gateway from any process.
+func Seen(h *home.Home) run.Handle { return run.ByLock(lockFile(h)) }
+
+func lockFile(h *home.Home) string { return h.Stack(KindName, "state", KindName+".lock") }
 
 // Kind returns how the keeper runs the gateway with this HTTPS port. The HTTP port is the part's.
 func Kind(https int) kind.Kind { return gateway{https: https} }

@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"dravit/internal/kind"
-	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 )
 
 // Deadline is how long one rung may take.
@@ -183,7 +183,7 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 				}
 			}},
 		{Name: kind.Ours, Ask: func(context.Context) error {
-			owns, err := members.Own(p.Lock, network, address)
+			owns, err := run.Seen(p).Owns(network, address)
 			if errors.Is(err, proc.ErrHidden) {
 				return &kind.Miss{Expected: "the socket of this part's process at " + address, Untold: true,
 					Got: "no word: " + err.Error()}
@@ -204,11 +204,20 @@ func LowerRungs(p kind.Part, network, address string) ([]kind.Rung, *SharedConn)
 // Alive returns the rung that asks whether any process of the part is alive.
 func Alive(p kind.Part) kind.Rung {
 	return kind.Rung{Name: kind.Alive, Ask: func(context.Context) error {
-		if !members.Alive(p.Lock) {
+		if !run.Seen(p).Alive() {
 			return &kind.Miss{Expected: "a running process", Got: "none"}
 		}
 		return nil
 	}}
+}
+
+// LadderOf returns the rungs of a part. Where the stack runs no process for it, nothing asks for one.
+func LadderOf(k kind.Kind, p kind.Part) []kind.Rung {
+	ladder := k.Ladder(p)
+	if run.Of(p).Offers().Process {
+		return ladder
+	}
+	return slices.DeleteFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Alive || r.Name == kind.Ours })
 }
 
 // Plain returns a network error in a few words.

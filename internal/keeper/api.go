@@ -163,7 +163,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.waiting++
 	s.mu.Unlock()
 	spec, begun, err := s.begin(r.Context(), func() (materialise.Spec, error) {
-		spec, err := materialise.Read(k.home, id)
+		spec, err := materialise.Read(k.home, id, k.kinds)
 		if err == nil && spec.ID == "" {
 			err = &trouble.Trouble{Code: trouble.NeverStarted, What: "this stack was never started"}
 		}

@@ -89,6 +89,7 @@ func (s *shortages) since(now time.Time, count int64) bool {
 // look is what the keeper saw of a part whose process runs.
 type look struct {
 	results    []health.Result // the results of its ladder
+	atOnce     bool            // nothing of it has to start first, so it answers at once
 	lived      time.Duration   // time since its process was started and the parts that it uses answered
 	answered   bool            // this process has answered before
 	state      lifecycle.State // the part's state until now
@@ -142,7 +143,7 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		}
 	}
 	switch {
-	case l.answered || l.lived > patience:
+	case l.answered || l.atOnce || l.lived > patience:
 		return isUnwell, fell.Miss(), min(askAgain, max(time.Second, l.wait))
 	case l.lived > slow && !holds(l.results, kind.Ours):
 		return isStarting, fell.Miss(), pollOwn

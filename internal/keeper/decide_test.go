@@ -62,6 +62,8 @@ var decisions = map[string]struct {
 		"greets: expected a berth, got fog", time.Second},
 	"it answers no more": {look{results: climbed(kind.Works), answered: true, wait: askAgain}, isUnwell,
 		"works: expected a berth, got fog", askAgain},
+	"files, or a server of somebody else's": {look{results: climbed(kind.Works), atOnce: true, wait: pollEvery},
+		isUnwell, "works: expected a berth, got fog", time.Second},
 	"for long": {look{results: climbed(kind.Works), answered: true, wait: time.Hour}, isUnwell,
 		"works: expected a berth, got fog", askAgain},
 

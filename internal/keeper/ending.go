@@ -2,18 +2,15 @@ package keeper
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -49,40 +46,19 @@ const maxSaid = 64 << 10
 // lastSaid is how much of the end of the log explains why the process ended, in bytes.
 const lastSaid = 8 << 10
 
-// signalOf returns the signal that ended a process, 0 if none did. A shell or a supervisor whose command was killed
-// exits with 128 and the signal's number (POSIX sh, "Exit Status").
-func signalOf(exit *exec.ExitError) syscall.Signal {
-	if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
-		return status.Signal()
-	}
-	if s := syscall.Signal(exit.ExitCode() - 128); s > 0 && unix.SignalName(s) != "" {
-		return s
-	}
-	return 0
-}
-
 // exitOf says how a process ended. short is whether the kernel killed a process as the memory was used up meanwhile.
-func exitOf(err error, state lifecycle.State, short bool) exitReport {
-	var exit *exec.ExitError
-	how, code, number := "it ended", trouble.Exited, -1
+func exitOf(end run.End, state lifecycle.State, short bool) exitReport {
+	how, code, number := fmt.Sprintf("it exited with code %d", end.Code), trouble.Exited, end.Code
 	switch {
-	case errors.Is(err, errUnseen):
-		how = err.Error()
-	case errors.As(err, &exit):
-		by := signalOf(exit)
-		if by == syscall.SIGKILL {
+	case end.Unseen:
+		how, number = "it exited while no keeper ran", -1
+	case end.Signal == syscall.SIGKILL && short:
+		how, code, number = "the kernel killed it, as there was no memory left", trouble.OutOfMemory, -1
+	case end.Signal != 0:
+		how, number = fmt.Sprintf("it was killed by signal %d (%s)", int(end.Signal), end.Signal), -1
+		if end.Signal == syscall.SIGKILL {
 			code = trouble.Killed
 		}
-		switch {
-		case by == syscall.SIGKILL && short:
-			how, code = "the kernel killed it, as there was no memory left", trouble.OutOfMemory
-		case by != 0:
-			how = fmt.Sprintf("it was killed by signal %d (%s)", int(by), by)
-		default:
-			how, number = fmt.Sprintf("it exited with code %d", exit.ExitCode()), exit.ExitCode()
-		}
-	case err == nil:
-		how, number = "it exited with code 0", 0
 	}
 	if state != lifecycle.Answers && state != lifecycle.Unwell {
 		how += " before it answered"

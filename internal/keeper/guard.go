@@ -220,7 +220,7 @@ func (k *Keeper) takeBack(ctx context.Context) {
 			continue
 		}
 		k.log.Warn("a rewind died: it is finished", "stack", s.id, "parts", torn)
-		_, _, err := s.begin(ctx, func() (materialise.Spec, error) { return materialise.Read(k.home, s.id) },
+		_, _, err := s.begin(ctx, func() (materialise.Spec, error) { return materialise.Read(k.home, s.id, k.kinds) },
 			request{Parts: torn, Only: true})
 		if err != nil {
 			k.log.Error("cannot finish a rewind", "stack", s.id, "error", err)

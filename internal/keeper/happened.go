@@ -32,7 +32,7 @@ func (s *stackRunner) happened(ctx context.Context, spec materialise.Spec, site 
 	s.mu.Lock()
 	for _, name := range behind(spec, site) {
 		if p, ok := s.parts[name]; ok {
-			h.processes += fmt.Sprintf("%s %+v %s ", name, p.identity, p.config)
+			h.processes += fmt.Sprintf("%s %+v %s ", name, p.found.Identity, p.found.Own+p.config)
 		}
 	}
 	s.mu.Unlock()

@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"syscall"
 	"testing"
@@ -21,6 +20,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -205,30 +205,28 @@ func TestConfigurationIsTested(t *testing.T) {
 }
 
 func TestExitOf(t *testing.T) {
-	run := func(command string) error { return exec.Command("sh", "-c", command).Run() }
 	for _, c := range []struct {
-		err   error
+		end   run.End
 		state lifecycle.State
 		short bool
 		want  string
 		code  trouble.Code
 		exit  int
 	}{
-		{nil, lifecycle.Starting, false, "it exited with code 0 before it answered", trouble.Exited, 0},
-		{nil, lifecycle.Answers, false, "it exited with code 0", trouble.Exited, 0},
-		{errUnseen, lifecycle.Answers, false, "it exited while no keeper ran", trouble.Exited, -1},
-		{run("exit 3"), lifecycle.Answers, true, "it exited with code 3", trouble.Exited, 3},
-		{run("kill -9 $$"), lifecycle.Starting, false,
+		{run.End{}, lifecycle.Starting, false, "it exited with code 0 before it answered", trouble.Exited, 0},
+		{run.End{}, lifecycle.Answers, false, "it exited with code 0", trouble.Exited, 0},
+		{run.End{Unseen: true}, lifecycle.Answers, false, "it exited while no keeper ran", trouble.Exited, -1},
+		{run.End{Code: 3}, lifecycle.Answers, true, "it exited with code 3", trouble.Exited, 3},
+		{run.End{Signal: syscall.SIGKILL}, lifecycle.Starting, false,
 			"it was killed by signal 9 (killed) before it answered", trouble.Killed, -1},
-		{run("kill -15 $$"), lifecycle.Answers, true, "it was killed by signal 15 (terminated)", trouble.Exited, -1},
-		{run("kill -9 $$"), lifecycle.Answers, true,
+		{run.End{Signal: syscall.SIGTERM}, lifecycle.Answers, true, "it was killed by signal 15 (terminated)",
+			trouble.Exited, -1},
+		{run.End{Signal: syscall.SIGKILL}, lifecycle.Answers, true,
 			"the kernel killed it, as there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 137"), lifecycle.Answers, true,
-			"the kernel killed it, as there was no memory left", trouble.OutOfMemory, -1},
-		{run("exit 139"), lifecycle.Answers, false,
+		{run.End{Signal: syscall.SIGSEGV}, lifecycle.Answers, false,
 			"it was killed by signal 11 (segmentation fault)", trouble.Exited, -1},
 	} {
-		got := exitOf(c.err, c.state, c.short)
+		got := exitOf(c.end, c.state, c.short)
 		assert.Equal(t, c.want, got.what)
 		assert.Equal(t, c.code, got.code, c.want)
 		assert.Equal(t, c.exit, got.exit, c.want)

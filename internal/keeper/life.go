@@ -14,9 +14,8 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
-	"dravit/internal/members"
 	"dravit/internal/proc"
-	"dravit/internal/supervise"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -24,15 +23,15 @@ import (
 const longPause = 2 * time.Second
 
 // run keeps the part running until ctx ends. Then it stops the process or leaves it running, as the order says. adopted
-// is the identity of a process that an earlier keeper started, or zero.
-func (p *partRunner) run(ctx context.Context, adopted proc.Identity) {
+// is what an earlier keeper left running of it, or nil.
+func (p *partRunner) run(ctx context.Context, adopted run.Handle) {
 	defer close(p.done)
 	defer p.closeLaunched()
 	crashes := 0
 	for ctx.Err() == nil {
 		started := time.Now()
 		exit := p.live(ctx, adopted)
-		adopted = proc.Identity{}
+		adopted = nil
 		if ctx.Err() != nil {
 			break
 		}
@@ -76,7 +75,7 @@ func (p *partRunner) noteExit(exit exitReport, ran time.Duration) (answered bool
 	p.note("%s after %s", exit.what, ran.Round(time.Millisecond))
 	p.stack.mu.Lock()
 	defer p.stack.mu.Unlock()
-	p.status.PID, p.identity = 0, proc.Identity{}
+	p.status.PID, p.found = 0, run.Note{}
 	p.status.LastExit = &lifecycle.Exit{
 		At:    time.Now(),
 		How:   exit.what,
@@ -113,7 +112,7 @@ func (p *partRunner) causeOf(exit exitReport, answered bool) (code trouble.Code,
 // lifetime is one life of a part: from the start or adoption of its process to the end of it.
 type lifetime struct {
 	*partRunner
-	exited      <-chan error
+	exited      <-chan run.End
 	logStart    int64 // the offset in the log at which it begins
 	shortages   shortages
 	hasAnswered bool
@@ -127,28 +126,26 @@ type lifetime struct {
 }
 
 // life runs the part once: from the preparations for its process until the process is gone. It starts the process at
-// once, and climbs the ladder when the parts that it uses answer.
-func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport {
+// once, and climbs the ladder when the parts that it uses answer. A part without a process of its own lives until ctx
+// ends.
+func (p *partRunner) life(ctx context.Context, adopted run.Handle) exitReport {
 	p.applyNext()
-	command := p.kind.Command(p.spec)
-	if command.Path == "" {
-		return p.lifeWithoutProcess(ctx)
-	}
-	l := &lifetime{partRunner: p, hasAnswered: adopted != (proc.Identity{})}
-	if l.hasAnswered {
+	l := &lifetime{partRunner: p, hasAnswered: adopted != nil}
+	if adopted != nil {
 		p.stack.mu.Lock()
-		p.status.State, p.status.PID, p.identity = lifecycle.Starting, adopted.PID, adopted
+		p.runs, p.found = adopted, adopted.Note()
+		p.status.State, p.status.PID = lifecycle.Starting, adopted.PID()
 		p.stack.mu.Unlock()
 		l.exited = p.watch(ctx, adopted)
-	} else if ended := l.launch(ctx, command); ended != nil {
+	} else if ended := l.launch(ctx); ended != nil {
 		return *ended
 	}
 	l.ofOthers, l.askWhole = map[proc.Listener]bool{}, true
-	l.unprepared = p.kind.Traits().Accounts && (p.unsynced || p.spec.UpgradeFrom != "")
+	l.unprepared = p.accounts() && (p.unsynced || p.spec.UpgradeFrom != "")
 	l.shortages.note(time.Now(), proc.OutOfMemory())
-	if ended, err := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
-		return l.gone(err)
-	} else if err != nil {
+	if end, ended := p.waitForUses(ctx, lifecycle.Starting, l.exited); ended {
+		return l.gone(end)
+	} else if ctx.Err() != nil {
 		return exitReport{}
 	}
 	l.began = time.Now()
@@ -156,9 +153,9 @@ func (p *partRunner) life(ctx context.Context, adopted proc.Identity) exitReport
 }
 
 // launch prepares and starts the process. If that fails, it returns how the life ended, else nil.
-func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport {
+func (l *lifetime) launch(ctx context.Context) *exitReport {
 	if l.spec.Role == kind.RoleApp { // a server of the project's own may connect to its stores at once
-		if _, err := l.waitForUses(ctx, lifecycle.Waiting, nil); err != nil {
+		if l.waitForUses(ctx, lifecycle.Waiting, nil); ctx.Err() != nil {
 			return &exitReport{}
 		}
 	}
@@ -181,9 +178,11 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport
 	l.stack.mu.Lock()
 	l.config = l.spec.Config
 	l.stack.mu.Unlock()
-	l.note("part %s is started", l.spec.Name)
+	if l.way().Offers().Log {
+		l.note("part %s is started", l.spec.Name)
+	}
 	var err error
-	l.exited, err = l.spawn(ctx, command)
+	l.exited, err = l.spawn(ctx)
 	l.mark(lifecycle.PhaseStarting, "")
 	l.closeLaunched()
 	if err != nil {
@@ -192,9 +191,15 @@ func (l *lifetime) launch(ctx context.Context, command kind.Command) *exitReport
 	return nil
 }
 
+// accounts reports whether Dravit creates the users and databases of the part.
+func (p *partRunner) accounts() bool { return p.kind.Traits().Accounts && p.way().Offers().Accounts }
+
 // gone describes the end of a process.
-func (l *lifetime) gone(err error) exitReport {
-	e := exitOf(err, l.stack.ofPart(l.partRunner).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
+func (l *lifetime) gone(end run.End) exitReport {
+	if end.Left != nil {
+		l.stack.keeper.log.Error("cannot stop what a dead process left behind", "part", l.spec.Name, "error", end.Left)
+	}
+	e := exitOf(end, l.stack.ofPart(l.partRunner).State, l.shortages.since(time.Now(), proc.OutOfMemory()))
 	e.log = l.logSince(l.logStart)
 	return e
 }
@@ -207,6 +212,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 			wait:       wait,
 			stale:      l.applyNext(),
 			unprepared: l.unprepared,
+			atOnce:     !l.way().Offers().Process,
 			portHolder: l.portHolder,
 			elsewhere:  l.listensElsewhere,
 		}
@@ -215,8 +221,8 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 		select {
 		case <-l.poke: // what was seen before may be wrong now
 			l.askWhole = true
-			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
-				return l.gone(err)
+			if end, ended := l.waitWhileUsesStart(ctx, l.exited); ended {
+				return l.gone(end)
 			}
 			continue
 		default:
@@ -260,19 +266,19 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 			l.set(lifecycle.Starting, why, "")
 		}
 		if l.spec.Want.Interval() > 0 {
-			if runs, err := supervise.ReadRuns(l.spec.RunsFile()); err == nil {
+			if runs, ok := run.Runs(l.spec); ok {
 				wait = untilRun(wait, runs.Next, time.Now())
 			}
 		}
 		select {
 		case <-ctx.Done():
 			return exitReport{}
-		case err := <-l.exited:
-			return l.gone(err)
+		case end := <-l.exited:
+			return l.gone(end)
 		case <-l.poke:
 			l.askWhole = true
-			if ended, err := l.waitWhileUsesStart(ctx, l.exited); ended {
-				return l.gone(err)
+			if end, ended := l.waitWhileUsesStart(ctx, l.exited); ended {
+				return l.gone(end)
 			}
 		case <-time.After(wait):
 		}
@@ -281,7 +287,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 
 // climbAsFarAsItGoes climbs the ladder. If no client can log in yet, it climbs the rungs of the part's own socket only.
 func (l *lifetime) climbAsFarAsItGoes(ctx context.Context) []health.Result {
-	ladder := l.kind.Ladder(l.spec)
+	ladder := health.LadderOf(l.kind, l.spec)
 	l.partial = !l.askWhole && l.hasAnswered && l.spec.Role == kind.RoleApp && len(l.spec.Sites) > 0
 	if l.partial { // its process and its socket are looked at; its own code is asked when something happens
 		ladder = slices.DeleteFunc(ladder, func(r kind.Rung) bool {
@@ -312,7 +318,7 @@ func (l *lifetime) tellPhase(seen look) {
 // prepareClients creates the users and databases that are missing. It reports whether it created them now.
 func (l *lifetime) prepareClients(ctx context.Context, results []health.Result) bool {
 	store, ok := l.kind.(kind.Store)
-	if !ok || !l.kind.Traits().Accounts || !holds(results, kind.Ours) ||
+	if !ok || !l.accounts() || !holds(results, kind.Ours) ||
 		!l.unprepared && health.FirstMiss(results) == nil {
 		return false
 	}
@@ -370,37 +376,6 @@ func (l *lifetime) endWith(ctx context.Context, e exitReport) exitReport {
 	return e
 }
 
-// lifeWithoutProcess asks a part that consists of files, again and again.
-func (p *partRunner) lifeWithoutProcess(ctx context.Context) exitReport {
-	p.set(lifecycle.Starting, "", "")
-	p.mark(lifecycle.PhasePreparing, "")
-	if err := p.prepare(ctx); err != nil {
-		return exitReport{what: err.Error(), code: trouble.CodeOf(err), final: true}
-	}
-	p.mark(lifecycle.PhaseAnswering, "")
-	for ctx.Err() == nil {
-		p.applyNext()
-		logSize := logfile.Size(p.spec.Log)
-		results := p.climb(ctx)
-		if err := p.putRight(ctx, results); err != nil && ctx.Err() == nil {
-			return exitReport{what: err.Error(), code: trouble.LoadFailed, final: true}
-		}
-		if fell := health.FirstMiss(results); fell == nil {
-			if p.proved(logSize) {
-				p.noteVersion()
-			}
-		} else if ctx.Err() == nil {
-			p.set(lifecycle.Unwell, fell.Miss(), "dravit check")
-		}
-		select {
-		case <-ctx.Done():
-		case <-p.poke:
-		case <-time.After(askAgain):
-		}
-	}
-	return exitReport{}
-}
-
 func exists(file string) bool {
 	_, err := os.Lstat(file)
 	return err == nil
@@ -408,7 +383,7 @@ func exists(file string) bool {
 
 // exposed says where the part listens to other machines without the consent of this machine's user, or "".
 func (l *lifetime) exposed(results []health.Result) string {
-	if l.spec.Network || !holds(results, kind.Open) && health.FirstMiss(results) != nil {
+	if l.spec.Network || !l.way().Offers().Process || !holds(results, kind.Open) && health.FirstMiss(results) != nil {
 		return ""
 	}
 	all, err := proc.NetworkSockets()
@@ -422,7 +397,7 @@ func (l *lifetime) exposed(results []health.Result) string {
 	}
 	for _, x := range all {
 		pid, known := held[x]
-		if known && members.Include(l.spec.Lock, pid) {
+		if known && l.handle().Includes(pid) {
 			return fmt.Sprintf("it listens on %s, open to other machines without your consent",
 				net.JoinHostPort(x.Address, strconv.Itoa(x.Port)))
 		}
@@ -438,19 +413,11 @@ func (p *partRunner) listensElsewhere() string {
 	if p.spec.Role != kind.RoleApp || p.spec.Port == 0 {
 		return ""
 	}
-	ids, err := members.Of(p.spec.Lock)
-	if err != nil {
-		return ""
-	}
-	at, err := proc.ListeningAt(members.PIDs(ids))
+	at, err := p.handle().Listens()
 	if err != nil {
 		return ""
 	}
 	return elsewhere(at, p.spec.Port)
-}
-
-func (p *partRunner) climb(ctx context.Context) []health.Result {
-	return health.Climb(ctx, p.kind.Ladder(p.spec))
 }
 
 // proved records that the whole ladder held just now, and reports whether it did so for the first time since the stack
@@ -461,26 +428,18 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 	p.stack.mu.Lock()
 	first = p.status.State != lifecycle.Answers
 	p.stack.mu.Unlock()
+	h := p.handle()
 	var memory int64
-	var known []proc.Identity
-	if !first && p.kind.Command(p.spec).Path != "" {
-		if ids, err := members.Of(p.spec.Lock); err == nil {
-			memory, known = proc.Memory(members.PIDs(ids)), ids
-		}
+	changed := false
+	if !first {
+		memory, changed = h.Look()
 	}
+	pid := h.PID() // below a supervisor, that of the command
 	p.stack.mu.Lock()
-	changed := !slices.Equal(p.members, known)
-	if known != nil {
-		p.members = known
-	}
-	if changed && known != nil && p.kind.Command(p.spec).Supervised {
+	p.status.PID = pid
+	if changed {
+		p.found = h.Note()
 		p.stack.writeSeen() // processes that have lost every mark can be found only in this note
-	}
-	if p.kind.Command(p.spec).Supervised {
-		// users know the command, not its supervisor
-		if children := proc.Children(p.identity.PID); len(children) > 0 {
-			p.status.PID = children[0]
-		}
 	}
 	if !p.partial {
 		p.status.ProvedAt, p.status.LogFrom = time.Now(), logSize
@@ -501,8 +460,9 @@ func (p *partRunner) proved(logSize int64) (first bool) {
 }
 
 // waitForUses waits until every part that this one uses answers. It returns early when the part's own process ends,
-// with that error, and when the context ends.
-func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan error) (ended bool, err error) {
+// and says how, and when the context ends.
+func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited <-chan run.End) (end run.End,
+	ended bool) {
 	for {
 		changed := p.stack.changes()
 		waitsFor, failed := "", ""
@@ -523,32 +483,32 @@ func (p *partRunner) waitForUses(ctx context.Context, as lifecycle.State, exited
 			p.mark(lifecycle.PhaseWaiting, waitsFor)
 			p.set(as, "needs "+waitsFor, "")
 		default:
-			return false, nil
+			return run.End{}, false
 		}
 		select {
 		case <-ctx.Done():
-			return false, ctx.Err()
-		case err := <-exited:
-			return true, err
+			return run.End{}, false
+		case end := <-exited:
+			return end, true
 		case <-changed:
 		}
 	}
 }
 
 // waitWhileUsesStart waits while parts that this one uses are about to answer. It returns early as waitForUses does.
-func (p *partRunner) waitWhileUsesStart(ctx context.Context, exited <-chan error) (ended bool, err error) {
+func (p *partRunner) waitWhileUsesStart(ctx context.Context, exited <-chan run.End) (end run.End, ended bool) {
 	for {
 		p.stack.mu.Lock()
 		changed, start := p.stack.changed, p.stack.usesStart(p.spec)
 		p.stack.mu.Unlock()
 		if !start {
-			return false, nil
+			return run.End{}, false
 		}
 		select {
 		case <-ctx.Done():
-			return false, ctx.Err()
-		case err := <-exited:
-			return true, err
+			return run.End{}, false
+		case end := <-exited:
+			return end, true
 		case <-changed:
 		}
 	}

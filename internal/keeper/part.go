@@ -9,7 +9,7 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
-	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -24,15 +24,12 @@ type partRunner struct {
 	done   chan struct{}      // closed when the goroutine has ended
 
 	// live is the present life of the part; see life.
-	live func(ctx context.Context, adopted proc.Identity) exitReport
+	live func(ctx context.Context, adopted run.Handle) exitReport
 
 	unsynced bool // its data was filled just now, and is not synced yet
 
 	launched      chan struct{} // closed when the first process was started, or if none will be
 	closeLaunched func()
-
-	// closed when the last process that this keeper started is gone, with all that it left; nil if it started none
-	reaped <-chan struct{}
 
 	lacking string // what the application requires and the process lacks, or ""
 
@@ -47,9 +44,9 @@ type partRunner struct {
 	config   string           // the spec.Config that the process runs with
 	spans    []lifecycle.Span // the phases until the first answer; the last one has no end yet
 	status   lifecycle.Status
-	identity proc.Identity   // the leading process, or zero if unknown
-	members  []proc.Identity // every process of the part, as of the last successful check
-	answered bool            // it has answered since the stack was started
+	runs     run.Handle // what runs of it, or what can be found by its marks; never nil
+	found    run.Note   // what the next keeper finds it by; zero if nothing of it runs or is about to
+	answered bool       // it has answered since the stack was started
 }
 
 // order is what happens to a part's process when its goroutine ends.
@@ -114,10 +111,7 @@ func (p *partRunner) reload(ctx context.Context) {
 		p.noteConfig() // until the next configuration
 		return
 	}
-	p.stack.mu.Lock()
-	id := p.identity
-	p.stack.mu.Unlock()
-	if err := id.Signal(p.kind.Traits().Reload); err != nil {
+	if err := p.handle().Signal(p.kind.Traits().Reload); err != nil {
 		p.stack.keeper.log.Error("reloading", "part", p.spec.Name, "error", err)
 	}
 	p.noteConfig()

@@ -12,6 +12,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/run"
 )
 
 // While a part is between two processes, nothing of it listens, and a program of another user could take its port: its
@@ -37,7 +38,7 @@ func HoldsPort(h *home.Home, id, part string) bool {
 // finds that out. Ports of web servers and applications are not held: the gateway waits for those while nothing accepts
 // there.
 func (s *stackRunner) holdPort(p kind.Part) {
-	if p.Port == 0 || p.Outside != "" || !p.Role.Store() || s.keeper.kinds.For(p).Command(p).Path == "" {
+	if p.Port == 0 || !p.Role.Store() || !run.Of(p).Offers().Process {
 		return
 	}
 	s.held.mu.Lock()

@@ -11,6 +11,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/run"
 )
 
 // The keeper listens in the place of a store that comes back, and lets the port go for its next process.
@@ -33,7 +34,8 @@ func TestHeldPorts(t *testing.T) {
 	}
 	for _, other := range []func(p *kind.Part){
 		func(p *kind.Part) { p.Port = 0 },
-		func(p *kind.Part) { p.Outside = "10.0.0.1" },
+		func(p *kind.Part) { p.Way = kind.WayOutside },
+		func(p *kind.Part) { p.Way = kind.WayFiles },
 		func(p *kind.Part) { p.Role = kind.RoleApp }, // the gateway waits while nothing accepts there
 	} {
 		p := db
@@ -44,7 +46,8 @@ func TestHeldPorts(t *testing.T) {
 	h.s.holdPort(db)
 	h.s.holdPort(db)
 	assert.False(t, free())
-	assert.Empty(t, (&partRunner{stack: h.s, spec: db}).portHolder(), "the keeper is no other program")
+	keeps := &partRunner{stack: h.s, spec: db, runs: run.Seen(db)}
+	assert.Empty(t, keeps.portHolder(), "the keeper is no other program")
 	assert.FileExists(t, HeldFile(h.home, "abc", "db"))
 	assert.False(t, HoldsPort(h.home, "abc", "db"), "without a keeper, the note says nothing")
 	lock, err := home.TryLock(h.home.Path(home.KeeperLock))

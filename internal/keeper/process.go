@@ -11,17 +11,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"dravit/internal/data"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
-	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -54,9 +52,7 @@ func (p *partRunner) prepare(ctx context.Context) error {
 	}
 	if p.spec.Data != "" {
 		// Servers that fill the data are of the part: if this keeper dies, the next one ends them.
-		filling := p.spec
-		filling.Env = append(slices.Clone(filling.Env), members.Mark+"="+filling.Lock)
-		filled, err := data.Ensure(ctx, p.stack.keeper.home, filling, p.kind)
+		filled, err := data.Ensure(ctx, p.stack.keeper.home, run.FilledBy(p.spec), p.kind)
 		if err != nil {
 			return err
 		}
@@ -91,7 +87,10 @@ func clearSocket(path string) error {
 
 // test runs the program's own test of its configuration, if it has one, once for each configuration and version.
 func (p *partRunner) test(ctx context.Context) error {
-	c := p.kind.Test(p.spec)
+	if !p.way().Offers().Process {
+		return nil
+	}
+	c := p.kind.Test(p.way().View(p.spec))
 	if c.Path == "" {
 		return nil
 	}
@@ -131,96 +130,57 @@ func lastLine(out []byte, err error) string {
 	return err.Error()
 }
 
-// spawn starts the process. It writes a note before that, and the process's identity after it. Every process of the
-// part inherits a lock, which this keeper closes on its own side. From then on the lock shows whether any of them is
-// alive.
-func (p *partRunner) spawn(ctx context.Context, c kind.Command) (<-chan error, error) {
-	lock, err := home.TryLock(p.spec.Lock)
-	for tries := 0; errors.Is(err, home.ErrLocked) && tries < 200; tries++ { // another process asks whether it is held
-		if err := proc.Sleep(ctx, 5*time.Millisecond); err != nil {
-			return nil, err
-		}
-		lock, err = home.TryLock(p.spec.Lock)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("taking the lock of part %s: %w", p.spec.Name, err)
-	}
-	defer lock.Close()
-	log, err := os.OpenFile(p.spec.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+// spawn starts what the part runs. It writes a note before that, and how to find it after it.
+func (p *partRunner) spawn(ctx context.Context) (<-chan run.End, error) {
+	h, err := p.way().Start(ctx, p.spec, p.command(), func() {
+		p.stack.remember(p, run.Note{Identity: proc.Identity{Boot: proc.BootID()}}, 0)
+		p.stack.freePort(p.spec.Name)
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer log.Close()
-	args := append([]string{c.Path}, c.Args...)
-	if c.Supervised {
-		if err := home.RemoveJSON(p.spec.RunsFile()); err != nil {
-			return nil, err
-		}
-		args = append([]string{p.spec.Self, "internal", "supervise", fmt.Sprintf("--processes=%d", max(1, c.Processes)),
-			"--every=" + c.Every.String(), "--record=" + p.spec.RunsFile(), p.spec.Lock, "--"}, args...)
-	}
-	cmd := &exec.Cmd{
-		Path:        args[0],
-		Args:        args,
-		Dir:         c.Dir,
-		Env:         append(slices.Clone(c.Env), members.Mark+"="+p.spec.Lock),
-		Stdout:      log,
-		Stderr:      log,
-		ExtraFiles:  []*os.File{lock}, // descriptor supervise.LockFD
-		SysProcAttr: &syscall.SysProcAttr{Setsid: true},
-	}
-	p.stack.remember(p, proc.Identity{Boot: proc.BootID()})
-	p.stack.freePort(p.spec.Name)
-	if err := cmd.Start(); err != nil {
-		return nil, fmt.Errorf("starting %s: %w", c.Path, err)
-	}
-	exited := make(chan error, 1)
-	id, err := proc.Identify(cmd.Process.Pid)
-	if err != nil { // it is gone already; the lock, which is released by now, tells the rest
-		id = proc.Identity{Boot: proc.BootID()}
-	} else if err := members.NoteLeader(lock, id); err != nil {
-		p.stack.keeper.log.Error("cannot record the leading process", "part", p.spec.Name, "error", err)
-	}
-	p.stack.remember(p, id)
-	reaped := make(chan struct{})
-	p.reaped = reaped
-	go func() {
-		defer close(reaped)
-		// until Wait, no other process gets its number, so its session can be recognised by it
-		waitForDeath(cmd.Process.Pid)
-		p.stack.crashed(p)
-		if err := p.endOrphans(context.WithoutCancel(ctx)); err != nil {
-			p.stack.keeper.log.Error("cannot stop what a dead process left behind", "part", p.spec.Name, "error", err)
-		}
-		exited <- cmd.Wait() // the channel is buffered
-	}()
-	return exited, nil
+	p.hold(h)
+	p.stack.remember(p, h.Note(), h.PID())
+	return p.watch(ctx, h), nil
 }
 
-// watch reports the end of a process that is not our child.
-func (p *partRunner) watch(ctx context.Context, id proc.Identity) <-chan error {
-	exited := make(chan error, 1)
-	go func() {
-		for id.Alive() {
-			if proc.Sleep(ctx, 100*time.Millisecond) != nil {
-				return
-			}
-		}
-		p.stack.crashed(p)
-		exited <- errUnseen
-	}()
-	return exited
+// watch tells of the end of what the part runs.
+func (p *partRunner) watch(ctx context.Context, h run.Handle) <-chan run.End {
+	return h.Watch(ctx, func() { p.stack.crashed(p) })
 }
 
-var errUnseen = errors.New("it exited while no keeper ran")
+// way returns how the part runs.
+func (p *partRunner) way() run.Way { return run.Of(p.spec) }
+
+// command returns how the part's process is started, or the zero Command if it has none.
+func (p *partRunner) command() kind.Command {
+	if !p.way().Offers().Process {
+		return kind.Command{}
+	}
+	return p.kind.Command(p.way().View(p.spec))
+}
+
+// handle returns the part as it runs, or as it can be found by its marks.
+func (p *partRunner) handle() run.Handle {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	return p.runs
+}
+
+// hold keeps the handle of the part.
+func (p *partRunner) hold(h run.Handle) {
+	p.stack.mu.Lock()
+	defer p.stack.mu.Unlock()
+	p.runs = h
+}
 
 // portHolder says which other process holds the part's port, or "" if none does.
 func (p *partRunner) portHolder() string {
-	if p.spec.Port == 0 || p.stack.holds(p.spec.Name) {
+	if p.spec.Port == 0 || !p.way().Offers().Process || p.stack.holds(p.spec.Name) {
 		return ""
 	}
 	address := kind.Loopback(p.spec.Port)
-	if owns, err := members.Own(p.spec.Lock, "tcp", address); err != nil || owns {
+	if owns, err := p.handle().Owns("tcp", address); err != nil || owns {
 		return ""
 	}
 	holder := proc.PortHolder(address)
@@ -234,14 +194,7 @@ func (p *partRunner) portHolder() string {
 func (p *partRunner) endOrphans(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, stopPatience)
 	defer cancel()
-	return members.End(ctx, p.spec.Lock, p.knownMembers(), time.Second)
-}
-
-// knownMembers returns the processes that belonged to the part when it was last checked.
-func (p *partRunner) knownMembers() []proc.Identity {
-	p.stack.mu.Lock()
-	defer p.stack.mu.Unlock()
-	return p.members
+	return p.handle().End(ctx)
 }
 
 // stopPatience is how long a part may take to stop after it was asked to.
@@ -255,43 +208,23 @@ func (p *partRunner) stopProcess(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, stopPatience)
 	defer cancel()
-	p.stack.mu.Lock()
-	id := p.identity
-	p.stack.mu.Unlock()
-	if id.Alive() {
-		command := p.kind.Command(p.spec)
-		signal, patience := command.Stop, stopPatience/2
-		if order(p.order.Load()) == stopToComeBack && command.Finish != 0 {
-			signal, patience = command.Finish, lifecycle.Grace
-		}
-		_ = id.Signal(signal) // a process that is gone by now is fine
-		gentle, cancel := context.WithTimeout(ctx, patience)
-		for id.Alive() && proc.Sleep(gentle, 2*time.Millisecond) == nil {
-		}
-		cancel()
+	command := p.command()
+	stop := run.Stop{Signal: command.Stop, Patience: stopPatience / 2}
+	if order(p.order.Load()) == stopToComeBack && command.Finish != 0 {
+		stop = run.Stop{Signal: command.Finish, Patience: lifecycle.Grace}
 	}
-	err := p.endOrphans(ctx)
-	// the next start's processes carry the same marks: this one must not stop them later
-	if err == nil && p.reaped != nil {
-		select {
-		case <-p.reaped:
-		case <-ctx.Done():
-			err = ctx.Err()
-		}
-	}
+	err := p.handle().Stop(ctx, stop)
 	if err != nil {
 		p.fail("", "it does not exit: "+err.Error(), "", "")
 		return
 	}
-	for _, file := range []string{p.spec.Lock, filepath.Join(p.spec.Conf, "token")} {
-		_ = os.Remove(file)
-	}
+	_ = os.Remove(filepath.Join(p.spec.Conf, "token"))
 	if p.spec.Socket != "" {
 		_ = clearSocket(p.spec.Socket) // a socket on which a process still listens is not the part's
 	}
 	_ = os.RemoveAll(p.spec.Temp)
 	p.stack.mu.Lock()
-	p.status.PID, p.status.Memory, p.identity, p.members = 0, 0, proc.Identity{}, nil
+	p.status.PID, p.status.Memory, p.found, p.runs = 0, 0, run.Note{}, p.way().Seen(p.spec, run.Note{})
 	p.stack.mu.Unlock()
 	p.set(lifecycle.Stopped, "", "")
 }

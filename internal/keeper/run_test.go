@@ -14,6 +14,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -35,11 +36,11 @@ func runner(t *testing.T, takes time.Duration, lives ...exitReport) (*partRunner
 	ctx, cancel := context.WithCancel(t.Context())
 	spec := kind.Part{Name: "db", Log: filepath.Join(dir, "db.log"), Lock: filepath.Join(dir, "db.lock"), Conf: dir,
 		Temp: filepath.Join(dir, "temp")}
-	p := &partRunner{stack: s, spec: spec, kind: silentKind{}, cancel: cancel,
+	p := &partRunner{stack: s, spec: spec, runs: run.Seen(spec), kind: silentKind{}, cancel: cancel,
 		done: make(chan struct{}), closeLaunched: func() {}}
 	began := time.Now()
 	var at []time.Duration
-	p.live = func(ctx context.Context, _ proc.Identity) exitReport {
+	p.live = func(ctx context.Context, _ run.Handle) exitReport {
 		at = append(at, time.Since(began))
 		if len(at) > len(lives) {
 			p.set(lifecycle.Answers, "", "")
@@ -67,7 +68,7 @@ func TestPauses(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, time.Second, crash(5)...)
 		p.answered = true
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		time.Sleep(5500 * time.Millisecond)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Pausing, p.stack.ofPart(p).State, "between its third and its fourth life")
@@ -92,7 +93,7 @@ func TestGivesUp(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, time.Second, crash(20)...)
 		p.answered = true
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		time.Sleep(time.Hour)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Failed, p.stack.ofPart(p).State)
@@ -109,7 +110,7 @@ func TestForgetsCrashes(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, steady+time.Second, crash(20)...)
 		p.answered = true
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		time.Sleep(24 * time.Hour)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Answers, p.stack.ofPart(p).State)
@@ -123,7 +124,7 @@ func TestForgetsCrashes(t *testing.T) {
 func TestFailsAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, time.Second, crash(20)...)
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		time.Sleep(time.Hour)
 		synctest.Wait()
 		assert.Equal(t, lifecycle.Failed, p.stack.ofPart(p).State)
@@ -138,7 +139,7 @@ func TestFailsAtOnce(t *testing.T) {
 func TestLetsGo(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, _, ctx := runner(t, time.Second)
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		synctest.Wait()
 		p.finish(letGo)
 		<-p.done
@@ -151,7 +152,7 @@ func TestStopDuringPause(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, at, ctx := runner(t, time.Second, crash(5)...)
 		p.answered = true
-		go p.run(ctx, proc.Identity{})
+		go p.run(ctx, nil)
 		time.Sleep(20 * time.Second) // in the pause of 15 s
 		synctest.Wait()
 		began := time.Now()

@@ -16,8 +16,8 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 )
 
 // stackRunner runs the parts of one stack.
@@ -109,40 +109,30 @@ func (s *stackRunner) seen() View {
 
 // remembered is the keeper's note of a running stack.
 type remembered struct {
-	Parts map[string]proc.Identity `json:"parts"`
+	Parts map[string]run.Note `json:"parts"`
 	// Hashes are the hashes of the specs that the parts were started with: the stack's Spec may be newer than what
 	// runs.
 	Hashes map[string]string `json:"hashes"`
 	// Configs are the hashes of the configurations that parts took while they ran.
 	Configs map[string]string `json:"configs"`
-	// Members are the processes of supervised parts, as of their last successful check.
-	Members map[string][]proc.Identity `json:"members,omitempty"`
 }
 
 func (s *stackRunner) seenFile() string { return s.keeper.home.Stack(s.id, "state", "seen.json") }
 
-// remember records the leading process of a part: before it is started (without a pid), and after.
-func (s *stackRunner) remember(p *partRunner, id proc.Identity) {
+// remember records how a part can be found: before it is started (without a pid), and after.
+func (s *stackRunner) remember(p *partRunner, note run.Note, pid int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	p.identity, p.status.PID = id, id.PID
+	p.found, p.status.PID = note, pid
 	s.writeSeen()
 }
 
 // writeSeen writes the note of what runs. The caller holds mu.
 func (s *stackRunner) writeSeen() {
-	all := remembered{
-		map[string]proc.Identity{},
-		map[string]string{},
-		map[string]string{},
-		map[string][]proc.Identity{},
-	}
+	all := remembered{map[string]run.Note{}, map[string]string{}, map[string]string{}}
 	for name, x := range s.parts {
-		if x.identity != (proc.Identity{}) {
-			all.Parts[name], all.Hashes[name], all.Configs[name] = x.identity, x.spec.Hash, x.config
-			if len(x.members) > 0 && x.kind.Command(x.spec).Supervised {
-				all.Members[name] = x.members
-			}
+		if !x.found.IsZero() {
+			all.Parts[name], all.Hashes[name], all.Configs[name] = x.found, x.spec.Hash, x.config
 		}
 	}
 	if err := home.WriteState(s.seenFile(), all); err != nil {
@@ -353,7 +343,7 @@ func (s *stackRunner) updateSites(spec materialise.Spec) {
 
 // add starts the parts that do not run yet. It registers all of them before it starts the first: they wait for each
 // other.
-func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, was remembered) {
+func (s *stackRunner) add(parts []kind.Part, adopted map[string]run.Handle, was remembered) {
 	type launch struct {
 		part *partRunner
 		run  func()
@@ -376,8 +366,10 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 		}
 		p.live = p.life
 		p.status.Since = time.Now()
-		p.answered = adopted[spec.Name].PID != 0 // it answered under an earlier keeper, so a crash is no failed start
-		p.poke, p.config, p.members = make(chan struct{}, 1), was.Configs[spec.Name], was.Members[spec.Name]
+		p.answered = adopted[spec.Name] != nil // it answered under an earlier keeper, so a crash is no failed start
+		p.poke, p.config = make(chan struct{}, 1), was.Configs[spec.Name]
+		// whatever another keeper left of it is found by its marks
+		p.runs = run.Of(spec).Seen(spec, run.Note{Members: was.Parts[spec.Name].Members})
 		s.parts[spec.Name] = p
 		p.launched = make(chan struct{})
 		p.closeLaunched = sync.OnceFunc(func() { close(p.launched) })
@@ -389,7 +381,7 @@ func (s *stackRunner) add(parts []kind.Part, adopted map[string]proc.Identity, w
 	slices.SortStableFunc(launches, func(a, b launch) int { return weight(a.part) - weight(b.part) })
 	for _, l := range launches {
 		s.keeper.parts.Go(l.run)
-		if l.part.kind.Traits().HeadStart {
+		if l.part.first() {
 			select {
 			case <-l.part.launched:
 			case <-time.After(headStart):
@@ -403,15 +395,18 @@ func (s *stackRunner) kindOf(p kind.Part) kind.Kind {
 	if s.id == gatewayID {
 		return gateway.Kind(s.spec.HTTPSPort)
 	}
-	return s.keeper.kinds.For(p)
+	return s.keeper.kinds.Of(p.Kind)
 }
 
 // headStart bounds how long other parts wait for a database's process to be started; filling its data takes longer.
 const headStart = 10 * time.Millisecond
 
+// first reports whether the part's process starts before those of others.
+func (p *partRunner) first() bool { return p.kind.Traits().HeadStart && p.way().Offers().Process }
+
 func weight(p *partRunner) int {
 	switch {
-	case p.kind.Traits().HeadStart:
+	case p.first():
 		return 0
 	case p.spec.Role == kind.RoleRuntime:
 		return 1
@@ -505,7 +500,7 @@ func (s *stackRunner) stopNow(names []string) ([]lifecycle.Status, error) {
 
 // adopt takes over the parts that an earlier keeper left running.
 func (s *stackRunner) adopt() error {
-	spec, err := materialise.Read(s.keeper.home, s.id)
+	spec, err := materialise.Read(s.keeper.home, s.id, s.keeper.kinds)
 	if err != nil || spec.ID == "" {
 		return err
 	}
@@ -525,14 +520,10 @@ func (s *stackRunner) adopt() error {
 			}
 		}
 	}
-	alive := map[string]proc.Identity{}
+	alive := map[string]run.Handle{}
 	for _, p := range spec.Parts {
-		id := was.Parts[p.Name]
-		if id.PID == 0 { // the note is lost: the lock file says it, too
-			id = members.Leader(p.Lock)
-		}
-		if id.PID != 0 && id.Alive() {
-			alive[p.Name] = id
+		if h := run.Of(p).Adopt(p, was.Parts[p.Name]); h != nil {
+			alive[p.Name] = h
 		}
 	}
 	s.mu.Lock()
@@ -548,7 +539,7 @@ func (s *stackRunner) adopt() error {
 		// Its tasks have failed, or run just now. What may depend on them has to wait for a start that completes them.
 		parts = slices.DeleteFunc(slices.Clone(parts), func(p kind.Part) bool {
 			_, begun := was.Hashes[p.Name]
-			return !p.Role.Store() && !begun && alive[p.Name] == (proc.Identity{})
+			return !p.Role.Store() && !begun && alive[p.Name] == nil
 		})
 	}
 	s.add(parts, alive, was)

@@ -29,6 +29,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
@@ -82,8 +83,9 @@ func (boat) Test(p kind.Part) kind.Command {
 // harbour is a keeper of one stack whose parts are boats.
 type harbour struct {
 	*Keeper
-	t *testing.T
-	s *stackRunner
+	t   *testing.T
+	s   *stackRunner
+	way kind.Way // of its parts
 }
 
 func newHarbour(t *testing.T) *harbour {
@@ -127,6 +129,7 @@ func (h *harbour) spec(commands ...[2]string) materialise.Spec {
 			Log:  h.home.Stack("abc", "logs", c[0]+".log"),
 			Lock: h.home.Stack("abc", "state", c[0]+".lock"),
 			Hash: c[1],
+			Way:  h.way,
 		}
 		p.Want.Command = c[1]
 		if c[0] == "app" && slices.ContainsFunc(commands, func(x [2]string) bool { return x[0] == "db" }) {
@@ -165,6 +168,24 @@ func (h *harbour) eventually(name string, state lifecycle.State) lifecycle.Statu
 	return h.status(name)
 }
 
+// alive reports whether what has a process id, or a number in memory, runs.
+func alive(id int) bool {
+	if boat := run.Named(inMemory).(*fleet).of(id); boat != nil {
+		return boat.Alive()
+	}
+	return syscall.Kill(id, 0) == nil
+}
+
+// kill ends it as kill -9 does.
+func kill(t *testing.T, id int) {
+	t.Helper()
+	if boat := run.Named(inMemory).(*fleet).of(id); boat != nil {
+		require.NoError(t, boat.Signal(syscall.SIGKILL))
+		return
+	}
+	require.NoError(t, syscall.Kill(id, syscall.SIGKILL))
+}
+
 const up = "UP"
 
 // waits is up after the test has touched the file "go" of the part.
@@ -179,8 +200,9 @@ func (h *harbour) touch(part, file string) {
 	require.Eventually(h.t, func() bool { return os.WriteFile(h.temp(part, file), nil, 0o600) == nil }, wait, tick)
 }
 
-func TestStackStartsAndStops(t *testing.T) {
-	h := newHarbour(t)
+func TestStackStartsAndStops(t *testing.T) { eachWay(t, testStackStartsAndStops) }
+
+func testStackStartsAndStops(t *testing.T, h *harbour) {
 	assert.ElementsMatch(t, []string{"db", "app", "web"},
 		h.begin(h.spec([2]string{"web", up}, [2]string{"app", up}, [2]string{"db", waits})))
 	require.Eventually(t, func() bool { return len(h.s.spans([]string{"app"})["app"]) > 0 }, wait, tick)
@@ -212,7 +234,7 @@ func TestStackStartsAndStops(t *testing.T) {
 	assert.Len(t, last, 2)
 	assert.False(t, ShouldRun(h.home, "abc"))
 	for _, pid := range pids {
-		assert.Error(t, syscall.Kill(pid, 0))
+		assert.False(t, alive(pid))
 	}
 	assert.NoFileExists(t, h.s.seenFile())
 	assert.NoDirExists(t, h.home.Stack("abc", "temp", "db"))
@@ -231,8 +253,9 @@ func names(all []lifecycle.Status) (out []string) {
 
 // Only parts that have changed are restarted; parts that are gone from the plan are stopped; failed ones are tried
 // again.
-func TestStackFollowsItsPlan(t *testing.T) {
-	h := newHarbour(t)
+func TestStackFollowsItsPlan(t *testing.T) { eachWay(t, testStackFollowsItsPlan) }
+
+func testStackFollowsItsPlan(t *testing.T, h *harbour) {
 	h.begin(h.spec([2]string{"db", up}, [2]string{"app", up}, [2]string{"web", "exit 7"}))
 	db, app := h.eventually("db", lifecycle.Answers).PID, h.eventually("app", lifecycle.Answers).PID
 	failed := h.eventually("web", lifecycle.Failed)
@@ -253,12 +276,13 @@ func TestStackFollowsItsPlan(t *testing.T) {
 	assert.Equal(t, []string{"db"}, h.begin(h.spec([2]string{"db", up}), "db"))
 	assert.NotEqual(t, db, h.eventually("db", lifecycle.Answers).PID)
 	assert.Equal(t, []string{"db"}, names(h.s.statuses()))
-	assert.Error(t, syscall.Kill(app, 0), "what is gone from the plan has ended")
+	assert.False(t, alive(app), "what is gone from the plan has ended")
 }
 
 // A part takes another configuration while it runs, if nothing else has changed.
-func TestReload(t *testing.T) {
-	h := newHarbour(t)
+func TestReload(t *testing.T) { eachWay(t, testReload) }
+
+func testReload(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"web", up})
 	h.begin(spec)
 	pid := h.eventually("web", lifecycle.Answers).PID
@@ -277,11 +301,12 @@ func TestReload(t *testing.T) {
 }
 
 // A part whose process is killed is started again, and says what happened.
-func TestPartIsStartedAgain(t *testing.T) {
-	h := newHarbour(t)
+func TestPartIsStartedAgain(t *testing.T) { eachWay(t, testPartIsStartedAgain) }
+
+func testPartIsStartedAgain(t *testing.T, h *harbour) {
 	h.begin(h.spec([2]string{"db", up}))
 	was := h.eventually("db", lifecycle.Answers)
-	require.NoError(t, syscall.Kill(was.PID, syscall.SIGKILL))
+	kill(t, was.PID)
 	require.Eventually(t, func() bool {
 		now := h.status("db")
 		return now.State == lifecycle.Answers && now.PID != was.PID
@@ -294,8 +319,9 @@ func TestPartIsStartedAgain(t *testing.T) {
 }
 
 // A part that is unwell says which rung does not hold, and answers again by itself.
-func TestUnwell(t *testing.T) {
-	h := newHarbour(t)
+func TestUnwell(t *testing.T) { eachWay(t, testUnwell) }
+
+func testUnwell(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"db", up})
 	h.begin(spec)
 	pid := h.eventually("db", lifecycle.Answers).PID
@@ -310,8 +336,9 @@ func TestUnwell(t *testing.T) {
 }
 
 // A check that was under way when a start began says nothing about what the start brings.
-func TestStartDuringCheck(t *testing.T) {
-	h := newHarbour(t)
+func TestStartDuringCheck(t *testing.T) { eachWay(t, testStartDuringCheck) }
+
+func testStartDuringCheck(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"db", waits}, [2]string{"app", up})
 	h.begin(spec)
 	h.eventually("db", lifecycle.Starting)
@@ -330,8 +357,9 @@ func TestStartDuringCheck(t *testing.T) {
 }
 
 // The same, for a part that answered when the start began: it is asked again when what it needs is back.
-func TestStartBeneathPart(t *testing.T) {
-	h := newHarbour(t)
+func TestStartBeneathPart(t *testing.T) { eachWay(t, testStartBeneathPart) }
+
+func testStartBeneathPart(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"db", waits}, [2]string{"app", up})
 	h.begin(spec)
 	h.touch("db", "go")
@@ -366,8 +394,9 @@ func TestLookAgain(t *testing.T) {
 }
 
 // A part that waits for a failed one says so, and counts as settled.
-func TestWaitsForFailed(t *testing.T) {
-	h := newHarbour(t)
+func TestWaitsForFailed(t *testing.T) { eachWay(t, testWaitsForFailed) }
+
+func testWaitsForFailed(t *testing.T, h *harbour) {
 	h.begin(h.spec([2]string{"db", "echo fog; exit 3"}, [2]string{"app", up}))
 	h.eventually("db", lifecycle.Failed)
 	require.Eventually(t, func() bool { return h.status("app").Because == "db failed, which it needs" }, wait, tick)
@@ -380,8 +409,9 @@ func TestWaitsForFailed(t *testing.T) {
 	assert.Zero(t, h.status("app").PID, "it was not started")
 }
 
-func TestRefusedConfiguration(t *testing.T) {
-	h := newHarbour(t)
+func TestRefusedConfiguration(t *testing.T) { eachWay(t, testRefusedConfiguration) }
+
+func testRefusedConfiguration(t *testing.T, h *harbour) {
 	h.begin(h.spec([2]string{"web", "refused; UP"}))
 	failed := h.eventually("web", lifecycle.Failed)
 	assert.Equal(t, trouble.ConfigRefused, failed.Code)
@@ -390,19 +420,20 @@ func TestRefusedConfiguration(t *testing.T) {
 }
 
 // Another keeper takes over what this one leaves, and starts what has died meanwhile.
-func TestAnotherKeeperAdopts(t *testing.T) {
-	h := newHarbour(t)
+func TestAnotherKeeperAdopts(t *testing.T) { eachWay(t, testAnotherKeeperAdopts) }
+
+func testAnotherKeeperAdopts(t *testing.T, h *harbour) {
 	h.begin(h.spec([2]string{"db", up}, [2]string{"web", up}))
 	db, web := h.eventually("db", lifecycle.Answers).PID, h.eventually("web", lifecycle.Answers).PID
 	h.s.leave()
-	require.NoError(t, syscall.Kill(db, 0), "it lives on")
-	require.NoError(t, syscall.Kill(web, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return syscall.Kill(web, 0) != nil }, wait, tick)
+	require.True(t, alive(db), "it lives on")
+	kill(t, web)
+	require.Eventually(t, func() bool { return !alive(web) }, wait, tick)
 	next := harbourAt(t, h.home)
 	require.NoError(t, next.s.adopt())
 	assert.Equal(t, db, next.eventually("db", lifecycle.Answers).PID)
 	assert.NotEqual(t, web, next.eventually("web", lifecycle.Answers).PID)
-	require.NoError(t, syscall.Kill(db, syscall.SIGKILL))
+	kill(t, db)
 	require.Eventually(t, func() bool {
 		s := next.status("db")
 		return s.State == lifecycle.Answers && s.PID != db
@@ -411,8 +442,9 @@ func TestAnotherKeeperAdopts(t *testing.T) {
 }
 
 // What the gateway is told of a site follows the parts behind it.
-func TestRoutes(t *testing.T) {
-	h := newHarbour(t)
+func TestRoutes(t *testing.T) { eachWay(t, testRoutes) }
+
+func testRoutes(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"web", up}, [2]string{"app", up})
 	spec.Sites = []materialise.Site{
 		{Name: "pier", Host: "pier.localhost", Aliases: []string{"*.pier.localhost"}, Server: "web",
@@ -457,8 +489,9 @@ func TestRoutes(t *testing.T) {
 }
 
 // The states of sites follow the parts behind them.
-func TestSiteStates(t *testing.T) {
-	h := newHarbour(t)
+func TestSiteStates(t *testing.T) { eachWay(t, testSiteStates) }
+
+func testSiteStates(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"web", up}, [2]string{"app", up})
 	site := materialise.Site{Name: "pier", Host: "pier.localhost",
 		URL: "http://pier.localhost/", Server: "web", App: "app"}
@@ -492,8 +525,9 @@ func TestSiteStates(t *testing.T) {
 }
 
 // Which sites are asked, and when: those whose parts answer, at once when these come back, and slow pages less often.
-func TestDueSites(t *testing.T) {
-	h := newHarbour(t)
+func TestDueSites(t *testing.T) { eachWay(t, testDueSites) }
+
+func testDueSites(t *testing.T, h *harbour) {
 	spec := h.spec([2]string{"web", up})
 	site := materialise.Site{Name: "pier", Server: "web"}
 	spec.Sites = []materialise.Site{site}
@@ -530,8 +564,9 @@ func TestDueSites(t *testing.T) {
 }
 
 // What the keeper tells commands over the socket.
-func TestAPI(t *testing.T) {
-	h := newHarbour(t)
+func TestAPI(t *testing.T) { eachWay(t, testAPI) }
+
+func testAPI(t *testing.T, h *harbour) {
 	h.build = "build"
 	server := httptest.NewServer(h.handler())
 	defer server.Close()
@@ -601,8 +636,9 @@ func TestAPI(t *testing.T) {
 }
 
 // A start that takes too long ends, and its parts keep running; if its caller leaves, they are stopped.
-func TestStartThatIsLeft(t *testing.T) {
-	h := newHarbour(t)
+func TestStartThatIsLeft(t *testing.T) { eachWay(t, testStartThatIsLeft) }
+
+func testStartThatIsLeft(t *testing.T, h *harbour) {
 	server := httptest.NewServer(h.handler())
 	defer server.Close()
 	spec := h.spec([2]string{"db", up}, [2]string{"web", "sleep 60"})

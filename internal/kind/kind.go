@@ -29,8 +29,7 @@ type Kind interface {
 	Inspect(ctx context.Context, path string, run func(path string, args ...string) (string, error)) (
 		version string, facts map[string]string, err error)
 
-	// Command returns how to start the part's process. The zero Command means that the part has no process: it consists
-	// of files.
+	// Command returns how to start the part's process. It is called only if the part's way starts one (package run).
 	Command(p Part) Command
 	// Test returns a command by which the program tests its configuration without starting, or the zero Command.
 	Test(p Part) Command

@@ -106,6 +106,8 @@ type Part struct {
 	// Ports are further ones, by the names in Needs.More.
 	Ports  map[string]int `json:"ports,omitempty"`
 	Socket string         `json:"socket,omitempty"` // "": none
+	// Way is how the part runs; "": a process.
+	Way Way `json:"way,omitempty"`
 	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
 	Outside string `json:"outside,omitempty"`
 	// Network is whether other machines may reach the part itself: the user of this machine agreed.
@@ -199,8 +201,6 @@ type Command struct {
 	Dir  string
 	Env  []string
 	Stop syscall.Signal // the signal that stops it cleanly
-	// Supervised: the command may start anything in any way, so it runs below a supervisor (package supervise).
-	Supervised bool
 	// Processes is how many processes of a supervised command run; 0 means 1.
 	Processes int
 	// Every is how often a supervised command runs; 0: once, and it is to keep running.

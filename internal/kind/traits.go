@@ -32,6 +32,8 @@ func (r Role) Store() bool { return r != RoleWeb && r != RoleRuntime && r != Rol
 type Traits struct {
 	Name string // as the stack file writes it
 	Role Role
+	// Way is how its parts run. "": a process of the kind's program. A server of somebody else's runs by WayOutside.
+	Way Way
 	// Keys are the keys of a part's table that the kind uses, apart from kind, version and uses.
 	Keys []string
 	// Fields are what its Exports say in Fields, by name: the stack file may write {part.NAME}.

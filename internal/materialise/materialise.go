@@ -20,6 +20,7 @@ import (
 	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/project"
+	"dravit/internal/run"
 	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 )
@@ -67,9 +68,16 @@ type Site struct {
 func File(h *home.Home, id string) string { return h.Stack(id, "spec.json") }
 
 // Read returns the Spec of a stack's last start. Its ID is "" if the stack was never started.
-func Read(h *home.Home, id string) (Spec, error) {
+func Read(h *home.Home, id string, kinds kind.List) (Spec, error) {
 	var s Spec
-	return s, home.ReadJSON(File(h, id), &s)
+	err := home.ReadJSON(File(h, id), &s)
+	for i := range s.Parts {
+		p := &s.Parts[i]
+		if traits := kinds.TraitsOf(p.Kind); p.Way == "" && traits != nil { // an earlier Dravit wrote it
+			p.Way = traits.WayOf(p.Outside)
+		}
+	}
+	return s, err
 }
 
 // Part returns the part of that name.
@@ -184,7 +192,7 @@ func placeTools(h *home.Home, id string, spec *Spec, tools []plan.Tool) (dir str
 func Enter(book *ledger.Ledger, id, dir string, mark ledger.Mark, p plan.Plan) (changed bool) {
 	own := ledger.Stack{Dir: dir, Mark: mark, Name: p.Stack, Ports: map[string]int{}, Hosts: map[string]string{}}
 	for _, x := range p.Parts {
-		if x.Port != 0 && x.Outside == "" {
+		if x.Port != 0 && x.Way != kind.WayOutside {
 			own.Ports[x.Name] = x.Port
 		}
 		if x.Debug != 0 {
@@ -276,7 +284,7 @@ func place(h *home.Home, in plan.Input, p plan.Plan, x plan.PartPlan, password s
 	if x.Data {
 		part.Data = h.Stack(id, "data", x.Name)
 	}
-	part.Outside = x.Outside
+	part.Way, part.Outside = x.Way, x.Outside
 	part.Network = slices.Contains(in.Consent.Network, plan.PartConsent(x.Name))
 	if x.Program == "" { // it runs the dravit program, or may
 		part.Self = host.Self
@@ -381,7 +389,7 @@ func realFolders(p project.Facts) []string {
 // configure writes a part's files, and returns a hash of all that needs a restart when it changes.
 func configure(p *kind.Part, kinds kind.List) error {
 	k := kinds.Of(p.Kind)
-	files, err := k.Files(*p)
+	files, err := k.Files(run.Of(*p).View(*p))
 	if err != nil {
 		return err
 	}

@@ -174,7 +174,7 @@ func TestWriteAgain(t *testing.T) {
 	for i := range one.Parts {
 		assert.Equal(t, one.Parts[i].Name == "app", one.Parts[i].Hash != three.Parts[i].Hash, one.Parts[i].Name)
 	}
-	read, err := Read(h, "abcdefg")
+	read, err := Read(h, "abcdefg", all.Kinds())
 	require.NoError(t, err)
 	wrote, err := json.Marshal(three)
 	require.NoError(t, err)

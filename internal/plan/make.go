@@ -298,6 +298,7 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			Origin: c.program.Origin, Role: k.Traits().Role, Data: k.Needs(want).Data,
 			Facts: c.program.Facts, Want: want, Modules: c.extended.Load, Unfit: c.extended.Unfit,
 			UpgradeFrom: c.upgrade.from, UpgradeWith: c.upgrade.with}
+		p.Way = m.way(subject, k.Traits(), "")
 		if c.upgrade.from != "" {
 			why := "a newer program converts them, as you agreed; they are marked first"
 			if c.upgrade.with != "" {

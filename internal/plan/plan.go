@@ -169,6 +169,7 @@ type PartPlan struct {
 	Socket  string `json:"socket,omitempty"`
 	// Ports are further ports of the part, by their names.
 	Ports map[string]int `json:"ports,omitempty"`
+	Way   kind.Way       `json:"way"` // how the part runs
 	// Outside is the host of a server that somebody else runs. "": Dravit runs the part, on 127.0.0.1.
 	Outside string `json:"outside,omitempty"`
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
 	"dravit/internal/trouble"
@@ -35,7 +36,7 @@ func (m *maker) ports() {
 	pinned := map[int]string{}
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
-		if p.Outside != "" {
+		if p.Way == kind.WayOutside {
 			continue
 		}
 		needs := m.kinds[p.Kind].Needs(p.Want)
@@ -99,7 +100,7 @@ func (m *maker) ports() {
 func (m *maker) morePorts() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
-		if p.Outside != "" {
+		if p.Way == kind.WayOutside {
 			continue
 		}
 		for _, more := range m.kinds[p.Kind].Needs(p.Want).More {
@@ -143,7 +144,7 @@ func (m *maker) moved(subject, name string, port int, because string) {
 func (m *maker) sockets() {
 	for i := range m.plan.Parts {
 		p := &m.plan.Parts[i]
-		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket && p.Outside == "" {
+		if needs := m.kinds[p.Kind].Needs(p.Want); needs.Socket && p.Way != kind.WayOutside {
 			name := strings.ReplaceAll(cmp.Or(needs.SocketName, p.Name+".sock"), "{port}", fmt.Sprint(p.Port))
 			p.Socket = filepath.Join(m.in.Run, m.in.StackID, name)
 		}

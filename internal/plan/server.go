@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,6 +30,7 @@ func (m *maker) outsideServer(name string, k kind.Kind, want stackfile.PartConfi
 	p := PartPlan{Name: name, Kind: traits.Name, Origin: "outside", Role: traits.Role, Outside: server.Host,
 		Port: server.Port, Want: stackfile.PartConfig{Kind: want.Kind, Outside: want.Outside, Uses: want.Uses,
 			Main: want.Main, Database: want.Database, User: want.User}}
+	p.Way = m.way(subject, traits, server.Host)
 	if server.Database != "" {
 		p.Want.Database = server.Database
 	}
@@ -54,4 +56,19 @@ func (m *maker) outsideServer(name string, k kind.Kind, want stackfile.PartConfi
 			"data cross the network unencrypted", name, server.Address()))
 	}
 	return ""
+}
+
+// reasons are why a part runs in a way, by the way.
+var reasons = map[kind.Way]string{
+	kind.WayProcess:    "it is a server, which Dravit starts",
+	kind.WaySupervised: "a command of the project may start anything, so all that it starts is watched",
+	kind.WayFiles:      "it consists of files: nothing has to run",
+	kind.WayOutside:    "somebody else runs it",
+}
+
+// way decides how a part runs. outside is the host of a server that somebody else runs, or "".
+func (m *maker) way(subject string, traits *kind.Traits, outside string) kind.Way {
+	way := traits.WayOf(outside)
+	m.decide(subject+".way", string(way), nil, cmp.Or(reasons[way], "its kind runs so"))
+	return way
 }

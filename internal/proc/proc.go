@@ -155,6 +155,9 @@ func Runs(pid int, name string) bool {
 	return strings.Contains(nameOf(pid), name)
 }
 
+// waitEvery is how often a process is looked at whose end the system does not tell.
+const waitEvery = 100 * time.Millisecond
+
 // Sleep waits for d. If the context ends first, it returns the context's error.
 func Sleep(ctx context.Context, d time.Duration) error {
 	t := time.NewTimer(d)

@@ -12,6 +12,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
+	"dravit/internal/run"
 	"dravit/internal/trace"
 	"dravit/internal/trouble"
 )
@@ -130,8 +131,8 @@ func (s *Stack) ladders(spec, whole materialise.Spec) ([][]kind.Rung, error) {
 	var ladders [][]kind.Rung
 	works := map[string]func(context.Context) error{}
 	for _, p := range spec.Parts {
-		k := s.Kinds.For(p)
-		ladder := k.Ladder(p)
+		k := s.Kinds.Of(p.Kind)
+		ladder := health.LadderOf(k, p)
 		i := slices.IndexFunc(ladder, func(r kind.Rung) bool { return r.Name == kind.Works })
 		if _, makesPages := k.(kind.PageMaker); makesPages && i >= 0 {
 			ladder[i].Ask = health.Once(ladder[i].Ask)
@@ -221,7 +222,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	}
 	for _, p := range c.Parts {
 		part, _ := spec.Part(p.Name)
-		if k := s.Kinds.For(part); k != nil && p.State == lifecycle.Answers {
+		if k := s.Kinds.Of(part.Kind); k != nil && p.State == lifecycle.Answers && run.Of(part).Offers().Data {
 			add("part."+p.Name, k.DeepChecks(part))
 		}
 	}

@@ -1,58 +1,25 @@
 package stack
 
 import (
-	"context"
-	"slices"
-
-	"dravit/internal/trouble"
+	"dravit/internal/databases"
+	"dravit/internal/materialise"
 )
 
-// AddDatabase creates another database on the server of a part, for the application's user.
-func (s *Stack) AddDatabase(ctx context.Context, part, name string) error {
-	d, names, err := s.another(ctx, part, name)
+var _ databases.Host = (*Stack)(nil)
+
+// Databases returns what the commands on the stack's data work on. The error is ErrNeverStarted if it has none yet.
+func (s *Stack) Databases() (*databases.Stack, error) {
+	spec, err := s.spec()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if slices.Contains(names, name) {
-		return &trouble.Trouble{Code: trouble.BadName, What: "there is a database " + name + " already",
-			Because: "the databases of " + d.part.Name + " are " + trouble.List(names), Next: "give another name"}
+	if spec.ID == "" {
+		return nil, ErrNeverStarted
 	}
-	return d.kind.Create(ctx, d.part)
+	return s.databases(spec), nil
 }
 
-// DropDatabase deletes a database that AddDatabase, or the application, created. A part's own database stays.
-func (s *Stack) DropDatabase(ctx context.Context, part, name string) error {
-	d, names, err := s.another(ctx, part, name)
-	if err != nil {
-		return err
-	}
-	if !slices.Contains(names, name) {
-		return &trouble.Trouble{Code: trouble.BadName, What: "there is no database " + name,
-			Because: "the databases of " + d.part.Name + " are " + trouble.List(names), Next: "dravit db access"}
-	}
-	return d.kind.Drop(ctx, d.part)
-}
-
-// another returns a database of a part's server other than its own, and the names of those that there are.
-func (s *Stack) another(ctx context.Context, part, name string) (database, []string, error) {
-	own, err := s.databasePart(part)
-	if err != nil {
-		return own, nil, err
-	}
-	if name == own.part.Database {
-		return own, nil, &trouble.Trouble{Code: trouble.BadName, What: name + " is the part's own database",
-			Because: "it belongs to the part " + own.part.Name, Next: "dravit remove --data deletes a part's data"}
-	}
-	if err := own.own("that"); err != nil {
-		return own, nil, err
-	}
-	if err := own.answering(); err != nil {
-		return own, nil, err
-	}
-	d, err := s.database(Target{part, name})
-	if err != nil {
-		return d, nil, err
-	}
-	names, err := own.kind.Names(ctx, own.part)
-	return d, names, err
+func (s *Stack) databases(spec materialise.Spec) *databases.Stack {
+	return &databases.Stack{Host: s, Home: s.Home, ID: s.ID, Name: s.Name, Dir: s.Dir, Kinds: s.Kinds,
+		Parts: spec.Parts}
 }

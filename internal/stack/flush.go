@@ -7,7 +7,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/kind"
-	"dravit/internal/members"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -22,7 +22,7 @@ func (s *Stack) Flush(ctx context.Context, parts []string) ([]string, error) {
 	}
 	var names []string
 	for _, p := range spec.Parts {
-		if _, ok := s.Kinds.For(p).(kind.Cache); ok {
+		if _, ok := s.Kinds.Of(p.Kind).(kind.Cache); ok {
 			names = append(names, p.Name)
 		}
 	}
@@ -36,7 +36,7 @@ func (s *Stack) Flush(ctx context.Context, parts []string) ([]string, error) {
 	}
 	flushed := []string{}
 	for _, p := range spec.Parts {
-		k, ok := s.Kinds.For(p).(kind.Cache)
+		k, ok := s.Kinds.Of(p.Kind).(kind.Cache)
 		if !ok || len(parts) > 0 && !slices.Contains(parts, p.Name) {
 			continue
 		}
@@ -49,12 +49,12 @@ func (s *Stack) Flush(ctx context.Context, parts []string) ([]string, error) {
 }
 
 func flush(ctx context.Context, k kind.Cache, p kind.Part) error {
-	if p.Outside != "" {
+	if !run.Of(p).Offers().Data {
 		return &trouble.Trouble{Code: trouble.WrongKind, What: "the cache " + p.Name + " is not flushed",
 			Because: "its server runs outside of Dravit, at " + p.Address(), Next: "use that server's own tools"}
 	}
 	err := k.Flush(ctx, p)
-	if err != nil && !members.Alive(p.Lock) {
+	if err != nil && !run.Seen(p).Alive() {
 		return &trouble.Trouble{Code: trouble.NeverStarted, What: "the cache " + p.Name + " does not run",
 			Because: "it is stopped, or its server has failed", Next: "dravit start"}
 	}

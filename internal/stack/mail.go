@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"dravit/internal/kind"
-	"dravit/internal/members"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -35,11 +35,11 @@ func (s *Stack) inbox(name string) (kind.Inbox, kind.Part, error) {
 		return nil, kind.Part{}, ErrNeverStarted
 	}
 	for _, p := range spec.Parts {
-		k, ok := s.Kinds.For(p).(kind.Inbox)
+		k, ok := s.Kinds.Of(p.Kind).(kind.Inbox)
 		if !ok || name != "" && p.Name != name {
 			continue
 		}
-		if !members.Alive(p.Lock) {
+		if !run.Seen(p).Alive() {
 			return nil, p, &trouble.Trouble{Code: trouble.NeverStarted,
 				What:    "the mail catcher " + p.Name + " does not run",
 				Because: "it is stopped, or has failed", Next: "dravit start"}

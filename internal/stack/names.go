@@ -15,7 +15,6 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/ledger"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/resolver"
 	"dravit/internal/setup"
 )
@@ -73,12 +72,12 @@ func (m *Machine) Names(ctx context.Context) (Names, error) {
 	if err != nil {
 		return out, err
 	}
-	opened := members.Alive(m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock"))
+	opened := gateway.Seen(m.Home).Alive()
 	out.HTTP, out.HTTPS, out.DNSPort = book.HTTPPort, book.HTTPSPort, book.DNSPort
 	place := m.Place()
 	out.InHosts, out.InSystem = len(place.HostsNames()), place.ResolverSet()
 	for id := range book.Stacks {
-		spec, err := materialise.Read(m.Home, id)
+		spec, err := materialise.Read(m.Home, id, m.Kinds)
 		if err != nil {
 			return out, err
 		}

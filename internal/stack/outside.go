@@ -72,7 +72,7 @@ func (s *Stack) refusal(ctx context.Context, o OutsideServer) (string, error) {
 	if !ok || p.Outside == "" || p.Address() != o.Address {
 		return "", nil
 	}
-	fell := health.FirstMiss(health.Climb(ctx, s.Kinds.For(p).Ladder(p)))
+	fell := health.FirstMiss(health.Climb(ctx, health.LadderOf(s.Kinds.Of(p.Kind), p)))
 	if fell == nil || fell.Rung != kind.Greets {
 		return "", ctx.Err()
 	}

@@ -11,9 +11,9 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
@@ -47,21 +47,21 @@ func (s *Stack) reachable(sites []materialise.Site) ([]Reach, error) {
 	if err != nil {
 		return out, err
 	}
-	entrance := s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
-	runs := members.Alive(entrance)
+	door := gateway.Seen(s.Home)
+	runs := door.Alive()
 	for _, site := range spec.Sites {
 		if site.NetworkPort == 0 || !runs {
 			continue
 		}
 		r := Reach{Site: site.Name, Port: site.NetworkPort, Agreed: true, URLs: urls(site.NetworkPort, "")}
 		for l, pid := range outside {
-			r.Open = r.Open || l.Port == site.NetworkPort && members.Include(entrance, pid)
+			r.Open = r.Open || l.Port == site.NetworkPort && door.Includes(pid)
 		}
 		out = append(out, r)
 	}
 	for l, pid := range outside {
 		for _, p := range spec.Parts {
-			if members.Include(p.Lock, pid) && !slices.ContainsFunc(out, func(r Reach) bool {
+			if run.Seen(p).Includes(pid) && !slices.ContainsFunc(out, func(r Reach) bool {
 				return r.Port == l.Port
 			}) {
 				out = append(out, Reach{

@@ -9,18 +9,18 @@ import (
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
-	"dravit/internal/members"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
 // restPatience is how long servers may take to stop for a mark or a rewind, and to answer afterwards.
 const restPatience = 10 * time.Minute
 
-// atRest stops the servers of parts, calls do, and starts them again, also if this process dies: the keeper restarts
+// AtRest stops the servers of parts, calls do, and starts them again, also if this process dies: the keeper restarts
 // the parts, and waits with their start until do has returned. A server that does not run stays so. Requests wait
 // meanwhile. The parts are in the order of their names. A part without data is restarted too, but may be back before do
 // has returned.
-func (s *Stack) atRest(ctx context.Context, parts []kind.Part, do func() error) error {
+func (s *Stack) AtRest(ctx context.Context, parts []kind.Part, do func() error) error {
 	release, err := hold(ctx, parts)
 	if err != nil {
 		return err
@@ -30,7 +30,7 @@ func (s *Stack) atRest(ctx context.Context, parts []kind.Part, do func() error) 
 	var all []string
 	var served []kind.Part
 	for _, p := range parts {
-		if s.Runs() && members.Alive(p.Lock) {
+		if s.Runs() && run.Seen(p).Alive() {
 			all = append(all, p.Name)
 			if p.Data != "" {
 				served = append(served, p)
@@ -53,7 +53,7 @@ func (s *Stack) atRest(ctx context.Context, parts []kind.Part, do func() error) 
 		})
 	}()
 	for _, p := range served {
-		for members.Alive(p.Lock) {
+		for run.Seen(p).Alive() {
 			select {
 			case err := <-r.ended:
 				return errors.Join(err, errors.New("the server of "+p.Name+" was not stopped"))

@@ -2,11 +2,10 @@ package stack
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"dravit/internal/data"
-	"dravit/internal/dump"
+	"dravit/internal/databases"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/materialise"
@@ -58,11 +57,7 @@ func (s *Stack) dueSeeds(spec materialise.Spec) ([]seed, error) {
 }
 
 // loadSeed loads the seed of a part, whose server answers. If that fails, the database is empty afterwards.
-func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) error {
-	store, ok := s.Kinds.Of(p.Kind).(kind.Database)
-	if !ok {
-		return errors.ErrUnsupported
-	}
+func (s *Stack) loadSeed(ctx context.Context, spec materialise.Spec, p seed, report func(TaskEvent)) error {
 	records, err := task.ReadRecords(s.taskRecords())
 	if err != nil {
 		return err
@@ -70,19 +65,28 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 	if !records[seedRecord(p.Name)].Failed() {
 		return nil // another start has loaded it meanwhile
 	}
-	done, err := s.takeData(p.Data, "the seed")
+	set, err := settings.Read(s.Home)
+	if err != nil {
+		return err
+	}
+	d := s.databases(spec)
+	done, err := d.TakeData(p.Data, "the seed")
 	if err != nil {
 		return err
 	}
 	defer done()
+	name := "seed of " + p.Name
 	r := task.Record{At: time.Now(), Depends: s.seedDigest(p.Part)}
-	if err := s.load(ctx, store, p, report); err != nil {
-		if resetErr := data.Empty(context.WithoutCancel(ctx), store, p.Part); resetErr != nil {
-			err = errors.Join(err, resetErr)
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
+	left, err := d.Seed(ctx, p.Part, p.again, set.Outside, func(b databases.Bytes) {
+		report(TaskEvent{Task: name, Done: b.Done, Size: b.Size})
+	})
+	for _, thing := range left {
+		report(TaskEvent{Task: name, Line: "left out: " + thing})
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
 		return &trouble.Trouble{
 			Code:    trouble.SeedFailed,
 			Subject: "part." + p.Name + ".seed",
@@ -93,38 +97,21 @@ func (s *Stack) loadSeed(ctx context.Context, p seed, report func(TaskEvent)) er
 	}
 	r.TookMS = time.Since(r.At).Milliseconds()
 	records[seedRecord(p.Name)] = r
-	report(TaskEvent{Task: "seed of " + p.Name, Ended: &r})
+	report(TaskEvent{Task: name, Ended: &r})
 	return home.WriteJSON(s.taskRecords(), records)
 }
 
-// progressEvery is how often the progress of a load is reported.
-const progressEvery = 200 * time.Millisecond
-
-func (s *Stack) load(ctx context.Context, store kind.Database, p seed, report func(TaskEvent)) error {
-	if p.again {
-		if err := data.Empty(ctx, store, p.Part); err != nil {
-			return err
-		}
+// Loaded notes that a load has taken the place of a part's seed: what has changed in that file is no news any more.
+func (s *Stack) Loaded(p kind.Part) error {
+	if p.Want.Seed == "" {
+		return nil
 	}
-	set, err := settings.Read(s.Home)
-	if err != nil {
+	records, err := task.ReadRecords(s.taskRecords())
+	r, ok := records[seedRecord(p.Name)]
+	if err != nil || !ok || r.Failed() {
 		return err
 	}
-	d, err := dump.Open(ctx, s.Dir, p.Want.Seed, set.Outside...)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	if from := d.Kind(); from != "" && from != p.Kind {
-		return errors.New("it is a dump of " + from + ", and the part is of kind " + p.Kind)
-	}
-	if err := data.BeginLoad(p.Data, p.Database); err != nil {
-		return err
-	}
-	left, err := watched(d, func(b Bytes) { report(TaskEvent{Task: "seed of " + p.Name, Done: b.Done, Size: b.Size}) },
-		func() ([]string, error) { return store.Load(ctx, p.Part, d) })
-	for _, thing := range left {
-		report(TaskEvent{Task: "seed of " + p.Name, Line: "left out: " + thing})
-	}
-	return errors.Join(err, d.Whole(), data.EndLoad(p.Data))
+	r.Depends = s.seedDigest(p)
+	records[seedRecord(p.Name)] = r
+	return home.WriteJSON(s.taskRecords(), records)
 }

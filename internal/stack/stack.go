@@ -21,8 +21,8 @@ import (
 	"dravit/internal/ledger"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/pattern"
+	"dravit/internal/run"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 	"dravit/internal/supervise"
@@ -211,7 +211,7 @@ func (s *Stack) spec() (materialise.Spec, error) {
 	if s.ID == "" {
 		return materialise.Spec{}, nil
 	}
-	spec, err := materialise.Read(s.Home, s.ID)
+	spec, err := materialise.Read(s.Home, s.ID, s.Kinds)
 	for _, p := range spec.Parts {
 		if s.Kinds.Of(p.Kind) == nil {
 			return spec, fmt.Errorf("part %s is of kind %s, which this version of Dravit does not know: a newer "+
@@ -348,14 +348,15 @@ func (s *Stack) Recover() error {
 
 // lives reports whether any process of the stack is alive, whatever the notes say.
 func (s *Stack) lives() bool {
-	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
 	spec, _ := s.spec() // if it is damaged, the lock files tell
-	for _, p := range spec.Parts {
-		if !slices.Contains(locks, p.Lock) {
-			locks = append(locks, p.Lock)
+	parts := slices.Clone(spec.Parts)
+	locks, _ := filepath.Glob(filepath.Join(pattern.Literal(s.Home.Stack(s.ID, "state")), "*.lock"))
+	for _, lock := range locks {
+		if !slices.ContainsFunc(parts, func(p kind.Part) bool { return p.Lock == lock }) {
+			parts = append(parts, kind.Part{Lock: lock})
 		}
 	}
-	return members.AnyAlive(locks)
+	return run.AnyAlive(parts)
 }
 
 // Environment returns the environment of a command that a user runs, whose own environment is user. If parts run

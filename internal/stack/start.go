@@ -24,8 +24,8 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/locale"
 	"dravit/internal/materialise"
-	"dravit/internal/members"
 	"dravit/internal/plan"
+	"dravit/internal/run"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
@@ -43,7 +43,7 @@ func (s *Stack) remember(out Started) error {
 		File:  out.file.Values(),
 	}
 	for _, x := range out.Plan.Parts {
-		if x.Outside != "" {
+		if !run.Named(x.Way).Offers().Data {
 			continue // it runs on nothing of this machine's
 		}
 		good.Parts[x.Name] = plan.Chosen{Kind: x.Kind, Version: x.Version, Program: x.Program}
@@ -180,7 +180,7 @@ func (s *Stack) failedForPort(out Started) bool {
 		}
 	}
 	if out.Plan.HTTPPort != 0 && len(out.Plan.Sites) > 0 &&
-		!members.Alive(s.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")) {
+		!gateway.Seen(s.Home).Alive() {
 		return true // the process that had its port may be gone by now
 	}
 	if len(held) == 0 {

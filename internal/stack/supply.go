@@ -77,13 +77,13 @@ func (m *Machine) suppliable() []string {
 	return all
 }
 
-// Supply gets what an offer names. report is called with the bytes that were fetched.
-func (m *Machine) Supply(ctx context.Context, o supply.Offer, report func(Bytes)) (supply.Tree, error) {
+// Supply gets what an offer names. progress is called with the bytes that were fetched.
+func (m *Machine) Supply(ctx context.Context, o supply.Offer, progress func(done int64)) (supply.Tree, error) {
 	s, err := m.supplier(ctx, m.carried(o.Kind), false)
 	if err != nil {
 		return supply.Tree{}, err
 	}
-	return s.Get(ctx, o, m.carried(o.Kind), func(done int64) { report(Bytes{done, o.Bytes}) })
+	return s.Get(ctx, o, m.carried(o.Kind), progress)
 }
 
 // Discard deletes trees, packages that no tree has any more, and what is kept of sources that are no longer named.
@@ -233,7 +233,7 @@ func (m *Machine) Supplies() ([]Supplied, error) {
 	for _, t := range trees {
 		x := Supplied{t, []string{}}
 		for id, entry := range book.Stacks {
-			spec, err := materialise.Read(m.Home, id)
+			spec, err := materialise.Read(m.Home, id, m.Kinds)
 			if err == nil && (slices.Contains(spec.Tools, t.Program) ||
 				slices.ContainsFunc(spec.Parts, func(p kind.Part) bool { return p.Program == t.Program })) {
 				x.Stacks = append(x.Stacks, entry.Name)

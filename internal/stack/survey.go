@@ -5,10 +5,11 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/keeper"
+	"dravit/internal/kind"
 	"dravit/internal/ledger"
-	"dravit/internal/members"
 	"dravit/internal/plan"
 	"dravit/internal/proc"
+	"dravit/internal/run"
 	"dravit/internal/settings"
 	"dravit/internal/stackfile"
 	"dravit/internal/supply"
@@ -73,19 +74,20 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 // livePorts returns which stack's live part holds a port, for each port.
 func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	live, doors := map[int]string{}, map[int]string{}
-	var processes members.Listing
-	entrance := m.Home.Stack(gateway.KindName, "state", gateway.KindName+".lock")
+	var look run.Look
+	door := gateway.Seen(m.Home)
 	for id, s := range book.Stacks {
 		for part, port := range s.Ports {
 			switch {
 			case plan.IsNetworkKey(part):
 				doors[port] = id
-			case processes.Alive(m.Home.Stack(id, "state", part+".lock")), keeper.HoldsPort(m.Home, id, part):
+			case look.Alive(kind.Part{Lock: m.Home.Stack(id, "state", part+".lock")}),
+				keeper.HoldsPort(m.Home, id, part):
 				live[port] = id
 			}
 		}
 	}
-	if !processes.Alive(entrance) {
+	if !door.Alive() {
 		return live
 	}
 	for _, port := range []int{book.HTTPPort, book.HTTPSPort, book.DNSPort} {
@@ -96,7 +98,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 	}
 	outside, _ := proc.NetworkListeners() // a port without a known process counts as another user's
 	for l, pid := range outside {
-		if id := doors[l.Port]; id != "" && members.Include(entrance, pid) {
+		if id := doors[l.Port]; id != "" && door.Includes(pid) {
 			live[l.Port] = id
 		}
 	}

@@ -275,7 +275,7 @@ func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOption
 	}
 	for _, p := range seeds {
 		if err == nil {
-			err = s.loadSeed(ctx, p, o.tasks())
+			err = s.loadSeed(ctx, spec, p, o.tasks())
 		}
 	}
 	if err == nil { // another start may have run them meanwhile, and the stores may have new data now

@@ -77,19 +77,7 @@ func (s *Stack) Words(ctx context.Context, asking bool) Words {
 	}
 	ctx, cancel := context.WithTimeout(ctx, askedFor)
 	defer cancel()
-	for _, p := range spec.Parts {
-		d := database{Stack: s, part: p}
-		var ok bool
-		if d.kind, ok = s.Kinds.Database(p); !ok || d.answering() != nil {
-			continue
-		}
-		names, _ := d.kind.Names(ctx, p)
-		for _, name := range names {
-			if name != p.Database {
-				w.Others = append(w.Others, name)
-			}
-		}
-	}
+	w.Others = s.databases(spec).Others(ctx)
 	return w
 }
 

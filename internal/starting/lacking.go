@@ -66,13 +66,13 @@ func (s *Start) install(ctx context.Context) (bool, error) {
 
 // Supplier fetches what an offer names; Stack and *stack.Machine are some.
 type Supplier interface {
-	Supply(ctx context.Context, o supply.Offer, report func(stack.Bytes)) (supply.Tree, error)
+	Supply(ctx context.Context, o supply.Offer, progress func(done int64)) (supply.Tree, error)
 }
 
 // Fetch gets what offers name, each whole or not at all.
 func Fetch(ctx context.Context, from Supplier, ask Asker, offers []supply.Offer) error {
 	for _, o := range offers {
-		err := ask.Fetch(o, func(progress func(stack.Bytes)) error {
+		err := ask.Fetch(o, func(progress func(done int64)) error {
 			_, err := from.Supply(ctx, o, progress)
 			return err
 		})

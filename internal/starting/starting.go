@@ -22,7 +22,7 @@ type Asker interface {
 	// Password asks for the password of a server. given is false if the user leaves it as it is.
 	Password(ctx context.Context, of stack.OutsideServer) (password string, given bool, err error)
 	// Fetch runs get, which fetches what an offer names and tells how far it is.
-	Fetch(o supply.Offer, get func(progress func(stack.Bytes)) error) error
+	Fetch(o supply.Offer, get func(progress func(done int64)) error) error
 	// Install runs a command of the system's package manager, at the user's terminal.
 	Install(ctx context.Context, command string) error
 	// Note shows a remark.
@@ -47,7 +47,7 @@ type Stack interface {
 	OutsideServers(ctx context.Context) ([]stack.OutsideServer, error)
 	Lacking(ctx context.Context, out stack.Started) ([]supply.Offer, error)
 	Offered(ctx context.Context, out *stack.Started)
-	Supply(ctx context.Context, o supply.Offer, report func(stack.Bytes)) (supply.Tree, error)
+	Supply(ctx context.Context, o supply.Offer, progress func(done int64)) (supply.Tree, error)
 }
 
 // Start is one start of a stack.

@@ -48,7 +48,7 @@ func (m *made) Lacking(context.Context, stack.Started) ([]supply.Offer, error) {
 	return m.offers, m.lack
 }
 func (m *made) Offered(context.Context, *stack.Started) { m.offered = true }
-func (m *made) Supply(_ context.Context, o supply.Offer, _ func(stack.Bytes)) (supply.Tree, error) {
+func (m *made) Supply(_ context.Context, o supply.Offer, _ func(done int64)) (supply.Tree, error) {
 	m.supplied = append(m.supplied, o.Kind)
 	return supply.Tree{}, m.supply
 }
@@ -72,8 +72,8 @@ func (m *made) Agree(ctx context.Context, q Question) (bool, error) {
 func (m *made) Password(context.Context, stack.OutsideServer) (string, bool, error) {
 	return m.password, m.password != "", nil
 }
-func (m *made) Fetch(_ supply.Offer, get func(func(stack.Bytes)) error) error {
-	return get(func(stack.Bytes) {})
+func (m *made) Fetch(_ supply.Offer, get func(func(done int64)) error) error {
+	return get(func(done int64) {})
 }
 func (m *made) Install(_ context.Context, command string) error {
 	m.installed = append(m.installed, command)

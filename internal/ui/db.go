@@ -9,8 +9,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"dravit/internal/data"
+	"dravit/internal/databases"
 	"dravit/internal/kind"
-	"dravit/internal/stack"
 )
 
 // Meter shows how far long work on bytes is, in a line that it repaints. Without a terminal it shows nothing.
@@ -58,7 +58,7 @@ func (m *Meter) End() {
 }
 
 // Loaded writes what a load did.
-func (u *UI) Loaded(name string, l stack.Loaded) {
+func (u *UI) Loaded(name string, l databases.Loaded) {
 	u.say(
 		u.bold(
 			name,
@@ -217,7 +217,7 @@ func (u *UI) Tables(part string, tables []kind.Table) {
 }
 
 // Access writes how to reach a database.
-func (u *UI) Access(a stack.Access) {
+func (u *UI) Access(a databases.Access) {
 	u.say(u.bold(a.Part) + "  " + a.Kind)
 	line := func(name, value string) {
 		if value != "" {

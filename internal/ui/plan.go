@@ -143,7 +143,7 @@ func notes(p plan.Plan, prefix string) []string {
 		if rest == "" || prefix == "gateway." {
 			rest = d.Subject
 		}
-		if rest == "kind" && len(d.Rejected) == 0 || d.State != "" && d.State != kind.Misfit {
+		if rest == "kind" && len(d.Rejected) == 0 || rest == "way" || d.State != "" && d.State != kind.Misfit {
 			continue // leave out the obvious; why shows it
 		}
 		out = append(out, rest+" "+d.Choice+": "+strings.Join(d.Because, "; "))

@@ -22,6 +22,7 @@ type Base struct{ kind.Defaults }
 // which program runs the command.
 func Traits(name, interpreter string, programs []string, symptoms []kind.Symptom) *kind.Traits {
 	return &kind.Traits{
+		Way:         kind.WaySupervised,
 		Name:        name,
 		Interpreter: interpreter,
 		Role:        kind.RoleApp,
@@ -61,7 +62,7 @@ func (Base) Command(p kind.Part) kind.Command {
 		env = append(env, fmt.Sprintf("PORT=%d", p.Port), "HOST="+kind.Host)
 	}
 	return kind.Command{Path: "/bin/sh", Args: []string{"-c", text}, Dir: p.Project, Env: env,
-		Stop: syscall.SIGTERM, Supervised: true, Processes: max(1, p.Want.Processes),
+		Stop: syscall.SIGTERM, Processes: max(1, p.Want.Processes),
 		Every: p.Want.Interval()}
 }
 

@@ -26,6 +26,7 @@ var _ kind.Database = sqlite{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
 	return &kind.Traits{
+		Way:       kind.WayFiles,
 		Name:      "sqlite",
 		Signs:     signs,
 		Role:      kind.RoleDatabase,

@@ -1,17 +1,47 @@
-package stack
+// Package databases is what commands do with the data of a stack: load, dump, copy, query, mark and rewind. What a data
+// folder is and how a change of it survives any death, package data knows; how an engine does it, its kind.
+package databases
 
 import (
 	"context"
-	"errors"
-	"path/filepath"
 	"strings"
 
-	"dravit/internal/data"
+	"dravit/internal/home"
 	"dravit/internal/kind"
-	"dravit/internal/members"
 	"dravit/internal/pattern"
 	"dravit/internal/trouble"
 )
+
+// Stack is a stack as far as its data are concerned. It has been started at least once.
+type Stack struct {
+	Host
+	Home     *home.Home
+	ID, Name string
+	Dir      string // the project's folder
+	Kinds    kind.List
+	Parts    []kind.Part // as they were started last
+}
+
+// Host is what this package needs of whoever runs the stack.
+type Host interface {
+	// Runs reports whether the stack should run now.
+	Runs() bool
+	// AtRest stops the servers of parts, calls do, and starts them again, also if this process dies meanwhile. Requests
+	// wait. A server that does not run stays so. parts are in the order of their names, and their data may be changed
+	// by do; caches without data are emptied by it.
+	AtRest(ctx context.Context, parts []kind.Part, do func() error) error
+	// Environment returns the environment of a command that a user runs, whose own environment is user.
+	Environment(part string, user []string) ([]string, error)
+	// Loaded notes that a dump has taken the place of what a part's seed had put into its database.
+	Loaded(p kind.Part) error
+}
+
+// Target names what a command works on.
+type Target struct {
+	Part string // "": the only part with an SQL database, or the one that is main
+	Name string // "": the part's own database
+	All  bool   // all that the stack keeps: for marks, which are then of every part and of the writable folders
+}
 
 // database is a part with an SQL database, or, where only its data as a whole matter, another part that keeps data:
 // kind is nil then.
@@ -19,12 +49,6 @@ type database struct {
 	*Stack
 	part kind.Part
 	kind kind.Database
-}
-
-// Target names a database.
-type Target struct {
-	Part string // "": the only part with an SQL database, or the one that is main
-	Name string // "": the part's own database
 }
 
 // database returns a database.
@@ -58,13 +82,9 @@ func (s *Stack) keeping(t Target) (database, error) {
 	if err == nil || t.Name != "" || trouble.CodeOf(err) != trouble.NoPart {
 		return d, err
 	}
-	spec, specErr := s.spec()
-	if specErr != nil {
-		return database{}, specErr
-	}
 	var all []database
 	var names []string
-	for _, p := range spec.Parts {
+	for _, p := range s.Parts {
 		if p.Data == "" {
 			continue
 		}
@@ -101,16 +121,9 @@ func (d database) is() string {
 
 // databasePart returns the named part, or the only one with an SQL database, or the one that is main. "" names none.
 func (s *Stack) databasePart(name string) (database, error) {
-	spec, err := s.spec()
-	if err != nil {
-		return database{}, err
-	}
-	if spec.ID == "" {
-		return database{}, ErrNeverStarted
-	}
 	var all []database
 	var names []string
-	for _, p := range spec.Parts {
+	for _, p := range s.Parts {
 		if k, ok := s.Kinds.Database(p); ok {
 			all, names = append(all, database{s, p, k}), append(names, p.Name)
 		}
@@ -134,89 +147,4 @@ func (s *Stack) databasePart(name string) (database, error) {
 		t.Because, t.Next = "the stack has several: "+trouble.List(names), "name one with --part"
 	}
 	return database{}, t
-}
-
-// answering returns an error if the part's server does not run.
-func (d database) answering() error {
-	if d.part.Outside == "" && d.served() && !members.Alive(d.part.Lock) || d.part.Outside == "" && !d.Runs() {
-		return &trouble.Trouble{Code: trouble.NeverStarted, What: "the database " + d.part.Name + " does not run",
-			Because: "it is stopped, or its server has failed", Next: "dravit start"}
-	}
-	return nil
-}
-
-// served reports whether a process serves the database. Otherwise it is a file.
-func (d database) served() bool { return d.Kinds.For(d.part).Command(d.part).Path != "" }
-
-// own returns an error if the database is somebody else's: Dravit only asks it.
-func (d database) own(what string) error {
-	if d.part.Outside == "" {
-		return nil
-	}
-	return &trouble.Trouble{Code: trouble.WrongKind, What: what + " is not for " + d.is(),
-		Because: "its server runs outside of Dravit, at " + d.part.Address(),
-		Next:    "use that server's own tools, or a database of the stack's own"}
-}
-
-// change takes the data for a command that changes them as a whole. The caller must call done.
-func (d database) change(what string) (done func(), err error) {
-	if err := d.own(what); err != nil {
-		return nil, err
-	}
-	done, err = d.takeData(d.part.Data, what)
-	if err != nil {
-		return nil, err
-	}
-	if err = d.finishRewind(d.part); err == nil {
-		err = d.putRight()
-	}
-	if err != nil {
-		done()
-		return nil, err
-	}
-	return done, nil
-}
-
-// putRight puts right what a load left that died. The caller has taken the data.
-func (d database) putRight() error {
-	if !data.Torn(d.part.Data) {
-		return nil
-	}
-	if d.answering() != nil {
-		return &trouble.Trouble{Code: trouble.Busy, What: "the data of " + d.part.Name + " cannot be changed",
-			Because: "a load died, and what it left is not put right yet", Next: "dravit start, which does that"}
-	}
-	return data.PutRight(context.Background(), d.part, d.kind)
-}
-
-// takeData takes the change lock of a data folder. The caller must call done.
-func (s *Stack) takeData(dataDir, what string) (done func(), err error) {
-	unlock, err := data.Change(dataDir)
-	if errors.Is(err, data.ErrBusy) {
-		of := "the database " + filepath.Base(dataDir)
-		if filepath.Base(dataDir) == filepath.Base(data.All("")) {
-			of = "the whole stack"
-		}
-		return nil, &trouble.Trouble{Code: trouble.Busy, What: what + " cannot begin",
-			Because: "another command loads, marks or rewinds " + of, Next: "wait until it has ended"}
-	}
-	if err != nil {
-		return nil, err
-	}
-	return func() {
-		if !s.Runs() { // no keeper does it
-			_ = data.Sweep(dataDir) // else the next command does
-		}
-		unlock()
-	}, nil
-}
-
-// finishRewind finishes a rewind of the whole stack that died, as far as the part is concerned.
-func (s *Stack) finishRewind(p kind.Part) error {
-	if !data.ToFinish(p.Data) {
-		return nil
-	}
-	return s.atRest(context.Background(), []kind.Part{p}, func() error {
-		return data.FinishRewind(context.Background(), p, s.Kinds.For(p))
-	})
 }

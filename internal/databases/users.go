@@ -1,4 +1,4 @@
-package stack
+package databases
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package stack
+package databases
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravit/internal/kind"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
@@ -51,9 +52,9 @@ func (s *Stack) Tables(ctx context.Context, t Target) (name string, tables []kin
 	return d.part.Name, tables, err
 }
 
-// DatabaseShell returns the command of a database's own client, and its environment. user is the user's own
+// Shell returns the command of a database's own client, and its environment. user is the user's own
 // environment.
-func (s *Stack) DatabaseShell(t Target, user []string) (command, env []string, err error) {
+func (s *Stack) Shell(t Target, user []string) (command, env []string, err error) {
 	d, err := s.database(t)
 	if err != nil {
 		return nil, nil, err
@@ -110,7 +111,7 @@ func (s *Stack) Access(ctx context.Context, t Target, withPassword bool) (Access
 		if names, err := d.kind.Names(ctx, d.part); err == nil {
 			a.Others = slices.DeleteFunc(names, func(name string) bool { return name == p.Database })
 		}
-		if p.Outside == "" && d.kind.Traits().Accounts {
+		if d.kind.Traits().Accounts && run.Of(p).Offers().Accounts {
 			a.Users, _ = d.kind.Users(ctx, d.part) // as above
 		}
 	}

@@ -1,4 +1,4 @@
-package stack
+package databases
 
 import (
 	"cmp"
@@ -8,17 +8,17 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"dravit/internal/data"
 	"dravit/internal/kind"
+	"dravit/internal/run"
 	"dravit/internal/trouble"
 )
 
 // whole is all that a stack keeps.
 type whole struct {
 	*Stack
-	all     string      // see data.All
+	folder  string      // see data.All
 	parts   []kind.Part // those with data, in the order of their names
 	folders []string    // of the project, writable, relative to it
 	caches  []kind.Part // that keep nothing on the disk
@@ -27,19 +27,12 @@ type whole struct {
 // whole returns what the stack keeps, and what a mark leaves out.
 func (s *Stack) whole() (whole, []string, error) {
 	w := whole{Stack: s}
-	spec, err := s.spec()
-	if err != nil {
-		return w, nil, err
-	}
-	if spec.ID == "" {
-		return w, nil, ErrNeverStarted
-	}
 	left := []string{}
-	w.all = data.All(s.Home.Stack(s.ID, "data"))
-	for _, p := range spec.Parts {
-		_, cache := s.Kinds.For(p).(kind.Cache)
+	w.folder = data.All(s.Home.Stack(s.ID, "data"))
+	for _, p := range s.Parts {
+		_, cache := s.Kinds.Of(p.Kind).(kind.Cache)
 		switch {
-		case p.Outside != "":
+		case !run.Of(p).Offers().Data:
 			left = append(left, "the data of "+p.Name+", whose server runs outside of Dravit")
 		case p.Data != "":
 			w.parts = append(w.parts, p)
@@ -74,8 +67,8 @@ func (w whole) change(what string) (done func(), err error) {
 			done()
 		}
 	}
-	for _, dir := range append([]string{w.all}, w.dataDirs()...) {
-		d, err := w.takeData(dir, what)
+	for _, dir := range append([]string{w.folder}, w.dataDirs()...) {
+		d, err := w.TakeData(dir, what)
 		if err != nil {
 			done()
 			return nil, err
@@ -99,9 +92,20 @@ func (w whole) dataDirs() []string {
 	return all
 }
 
-// save makes a mark of everything. No server of the parts runs. The data of parts without a process are copied while
-// they are used.
+func (whole) is() string    { return "the whole stack" }
+func (w whole) dir() string { return w.folder }
+
+// save makes a mark of everything, at one moment: the data of the parts, and the writable folders.
 func (w whole) save(ctx context.Context, m data.Mark) error {
+	if err := w.room(""); err != nil {
+		return err
+	}
+	return w.AtRest(ctx, w.parts, func() error { return w.copyAll(ctx, m) })
+}
+
+// copyAll makes a mark of everything. No server of the parts runs. The data of parts without a process are copied while
+// they are used.
+func (w whole) copyAll(ctx context.Context, m data.Mark) error {
 	m.Parts, m.Folders = []data.MarkedPart{}, w.folders
 	for _, p := range w.parts {
 		meta, err := data.Read(p.Data)
@@ -110,11 +114,11 @@ func (w whole) save(ctx context.Context, m data.Mark) error {
 		}
 		m.Parts = append(m.Parts, data.MarkedPart{Name: p.Name, Meta: meta})
 	}
-	return data.SaveMark(ctx, w.all, m, func(ctx context.Context, content string) error {
+	return data.SaveMark(ctx, w.folder, m, func(ctx context.Context, content string) error {
 		for _, p := range w.parts {
 			to := data.ContentOf(content, p.Name)
 			err := os.MkdirAll(to, 0o700)
-			if k, ok := w.Kinds.For(p).(kind.Database); ok && err == nil && k.Command(p).Path == "" {
+			if k, ok := w.Kinds.Of(p.Kind).(kind.Database); ok && err == nil && !run.Of(p).Offers().Process {
 				err = k.Copy(ctx, p, to)
 			} else if err == nil {
 				err = data.Copy(ctx, p.Data, to)
@@ -125,36 +129,6 @@ func (w whole) save(ctx context.Context, m data.Mark) error {
 		}
 		return data.SaveFolders(ctx, content, w.Dir, w.folders)
 	})
-}
-
-// MarkAll makes a mark of all that the stack keeps, at one moment: the data of its parts, and the writable folders. It
-// returns the mark, and what it leaves out. If a mark of that name exists, it fails.
-func (s *Stack) MarkAll(ctx context.Context, name string) (data.Mark, []string, error) {
-	w, left, err := s.whole()
-	if err != nil {
-		return data.Mark{}, nil, err
-	}
-	done, err := w.change("a mark")
-	if err != nil {
-		return data.Mark{}, nil, err
-	}
-	defer done()
-	m, err := newMark(w.all, name)
-	if err != nil {
-		return m, nil, err
-	}
-	if err := w.room(""); err != nil {
-		return m, nil, err
-	}
-	err = w.atRest(ctx, w.parts, func() error { return w.save(ctx, m) })
-	if err == nil {
-		err = data.SyncMark(w.all, m.Name)
-	}
-	if err != nil {
-		return m, nil, err
-	}
-	m, err = data.ReadMark(w.all, m.Name)
-	return m, left, err
 }
 
 // room returns an error if the disk has no space for a copy of everything, and of content if it is not "".
@@ -169,76 +143,61 @@ func (w whole) room(content string) error {
 	return data.Room(w.Home.Stack(w.ID, "data"), folders...)
 }
 
-// RewindAll puts a mark of the whole stack back: the named one, or the newest that a user made. Unless forget, what the
-// stack kept before becomes the mark before-rewind. Parts and folders that the mark has not, or that the stack no
-// longer has, stay as they are: they are returned with the mark.
-func (s *Stack) RewindAll(ctx context.Context, name string, forget bool) (data.Mark, []string, error) {
-	w, left, err := s.whole()
+// rewind puts a mark of the whole stack back. Parts and folders that the mark has not, or that the stack no longer has,
+// stay as they are.
+func (w whole) rewind(ctx context.Context, m data.Mark, keep *data.Mark) (stays []string, err error) {
+	plan, stays, err := w.rewinding(m)
 	if err != nil {
-		return data.Mark{}, nil, err
+		return nil, err
 	}
-	done, err := w.change("a rewind")
-	if err != nil {
-		return data.Mark{}, nil, err
-	}
-	defer done()
-	m, err := findMark(w.all, "the whole stack", name)
-	if err != nil {
-		return m, nil, err
-	}
-	plan, others, err := w.rewinding(m)
-	if err != nil {
-		return m, nil, err
-	}
-	content := data.Content(w.all, m.Name)
+	content := data.Content(w.folder, m.Name)
 	if err := w.room(content); err != nil {
-		return m, nil, err
+		return nil, err
 	}
 	for _, folder := range plan.Folders { // somebody may have deleted one
 		if err := data.MakeFolder(w.Dir, folder.Name); err != nil {
-			return m, nil, err
+			return nil, err
 		}
 	}
 	defer w.dropPrepared()
-	if err := data.PrepareFolders(ctx, w.all, content); err != nil {
-		return m, nil, err
+	if err := data.PrepareFolders(ctx, w.folder, content); err != nil {
+		return nil, err
 	}
 	for _, p := range plan.Parts {
 		dir := w.Home.Stack(w.ID, "data", p.Name)
 		if err := data.PrepareRewind(ctx, dir, data.ContentOf(content, p.Name)); err != nil {
-			return m, nil, err
+			return nil, err
 		}
 	}
-	keep := data.Mark{Name: beforeRewind, At: time.Now(), Before: "rewind"}
-	err = w.atRest(ctx, append(slices.Clone(w.parts), w.caches...), func() error {
-		if !forget {
-			if err := w.save(ctx, keep); err != nil {
+	err = w.AtRest(ctx, append(slices.Clone(w.parts), w.caches...), func() error {
+		if keep != nil {
+			if err := w.copyAll(ctx, *keep); err != nil {
 				return err
 			}
 		}
 		return w.putBack(plan)
 	})
-	return m, append(left, others...), err
+	return stays, err
 }
 
 // dropPrepared deletes what was prepared for a rewind that was not decided.
 func (w whole) dropPrepared() {
-	if data.Decided(w.all) {
+	if data.Decided(w.folder) {
 		return
 	}
-	for _, dir := range append(w.dataDirs(), w.all) {
+	for _, dir := range append(w.dataDirs(), w.folder) {
 		data.DropPrepared(dir)
 	}
 }
 
 // putBack does a rewind. From the decision on nothing interrupts it.
 func (w whole) putBack(plan data.Rewinding) error {
-	err := data.Decide(w.all, plan)
+	err := data.Decide(w.folder, plan)
 	if err != nil {
 		return err
 	}
 	for _, p := range w.parts { // each does its share, also if another one cannot
-		if failed := data.FinishRewind(context.Background(), p, w.Kinds.For(p)); err == nil {
+		if failed := data.FinishRewind(context.Background(), p, w.Kinds.Of(p.Kind)); err == nil {
 			err = failed
 		}
 	}
@@ -279,31 +238,4 @@ func (w whole) rewinding(m data.Mark) (r data.Rewinding, stays []string, err err
 		err = errors.New("the mark has no part that the stack has: " + strings.Join(stays, "; "))
 	}
 	return r, stays, err
-}
-
-// AllMarks returns the marks of the whole stack, the newest first.
-func (s *Stack) AllMarks() ([]data.Mark, error) {
-	w, _, err := s.whole()
-	if err != nil {
-		return nil, err
-	}
-	return data.Marks(w.all)
-}
-
-// DeleteAllMark deletes a mark of the whole stack.
-func (s *Stack) DeleteAllMark(name string) error {
-	w, _, err := s.whole()
-	if err != nil {
-		return err
-	}
-	done, err := w.change("deleting a mark")
-	if err != nil {
-		return err
-	}
-	defer done()
-	m, err := findMark(w.all, "the whole stack", name)
-	if err != nil {
-		return err
-	}
-	return data.RemoveMark(w.all, m.Name)
 }

@@ -1,4 +1,4 @@
-package stack
+package databases
 
 import (
 	"context"
@@ -9,9 +9,7 @@ import (
 
 	"dravit/internal/data"
 	"dravit/internal/dump"
-	"dravit/internal/home"
 	"dravit/internal/kind"
-	"dravit/internal/task"
 	"dravit/internal/trouble"
 )
 
@@ -28,6 +26,9 @@ type Loaded struct {
 type Bytes struct {
 	Done, Size int64 // Size is 0 if it is unknown
 }
+
+// progressEvery is how often the progress of a load is reported.
+const progressEvery = 200 * time.Millisecond
 
 // beforeLoad and beforeRewind are the marks that Dravit makes by itself.
 const (
@@ -78,22 +79,7 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
 			Next: next}
 	}
-	return out, s.seedIsOld(d.part)
-}
-
-// seedIsOld notes that a load has taken the place of a part's seed: what has changed in that file is no news any more.
-func (s *Stack) seedIsOld(p kind.Part) error {
-	if p.Want.Seed == "" {
-		return nil
-	}
-	records, err := task.ReadRecords(s.taskRecords())
-	r, ok := records[seedRecord(p.Name)]
-	if err != nil || !ok || r.Failed() {
-		return err
-	}
-	r.Depends = s.seedDigest(p)
-	records[seedRecord(p.Name)] = r
-	return home.WriteJSON(s.taskRecords(), records)
+	return out, s.Loaded(d.part)
 }
 
 // CopyFrom puts a database of another stack in the place of one of this one.
@@ -136,7 +122,7 @@ func (d database) replace(ctx context.Context, load func(kind.Part) error) (mark
 		return "", err
 	}
 	if len(tables) > 0 {
-		if err := d.mark(ctx, data.Mark{Name: beforeLoad, At: time.Now(), Before: "load"}); err != nil {
+		if err := d.save(ctx, data.Mark{Name: beforeLoad, At: time.Now(), Before: "load"}); err != nil {
 			return "", fmt.Errorf("marking the database before the load: %w", err)
 		}
 		mark = beforeLoad
