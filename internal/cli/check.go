@@ -12,6 +12,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/proc"
 	"dravit/internal/report"
+	"dravit/internal/requests"
 	"dravit/internal/stack"
 	"dravit/internal/trace"
 	"dravit/internal/ui"
@@ -25,6 +26,8 @@ type checkJSON struct {
 	Sites   []stack.SiteCheck `json:"sites"`
 	// Reachable lists what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
+	// Pages are those that failed in the last ten minutes, and have not been answered well since.
+	Pages []requests.Failure `json:"failed_pages,omitempty"`
 	// DeepChecks are the results of --deep; the key keeps its old name.
 	DeepChecks []health.DeepResult `json:"deeds,omitempty"`
 }
@@ -106,7 +109,8 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			switch {
 			case a.json:
-				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable, c.DeepChecks})
+				err = a.print(checkJSON{1, s.Name, c.Answers, c.Parts, c.Sites, c.Reachable,
+					requests.WithoutWords(c.Failures), c.DeepChecks})
 			case len(c.Parts) == 0 && len(names) == 0:
 				err = &ui.Failure{
 					Exit:    exitFailed,

@@ -9,7 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/gateway"
 	"dravit/internal/logfile"
+	"dravit/internal/requests"
+	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
 
@@ -17,25 +20,28 @@ func (a *app) logsCommand() *cobra.Command {
 	var lines int
 	var follow bool
 	var since string
+	var ofSites bool
+	var filter requests.Filter
 	c := &cobra.Command{
 		Use:   "logs [PART...]",
 		Short: "Show the logs of all parts, or only of the named ones",
 		Long: "Logs shows the last lines that each part wrote. A line that has no time of its own gets the one at " +
 			"which the keeper saw it. A part's log stays when its process exits. A log that grows beyond 8 MB is " +
-			"rotated.",
+			"rotated.\n\n" +
+			"With --requests, it shows what was asked of the sites, as the gateway answered it: time, site, status, " +
+			"how long it took, bytes, method and path, without query, body or header. While it follows, logs also " +
+			"says " +
+			"of each page that fails why.",
 		Example: `  dravit logs                      the end of every part's log
   dravit logs app -n 100           the last 100 lines of the part app
   dravit logs app --since 10m      what it wrote in the last ten minutes; or since a time: 14:30
-  dravit logs web app --follow     and every new line, until Ctrl-C`,
+  dravit logs web app --follow     and every new line, until Ctrl-C
+  dravit logs --requests --status failed --follow`,
 		RunE: func(cmd *cobra.Command, parts []string) error {
 			if lines < 0 {
 				return &ui.Failure{Exit: exitUsage, What: "-n must not be negative"}
 			}
 			s, err := a.stack()
-			if err != nil {
-				return err
-			}
-			files, err := s.Logs(parts)
 			if err != nil {
 				return err
 			}
@@ -46,11 +52,19 @@ func (a *app) logsCommand() *cobra.Command {
 			if since != "" && !cmd.Flags().Changed("lines") {
 				lines = maxSince
 			}
-			return a.logs(cmd.Context(), s.Name, files, logsWanted{lines, from, follow})
+			if ofSites || slices.Equal(parts, []string{gateway.KindName}) && !s.HasPart(gateway.KindName) {
+				return a.requests(cmd.Context(), s, filter, logsWanted{lines, from, follow})
+			}
+			files, err := s.Logs(parts)
+			if err != nil {
+				return err
+			}
+			return a.logs(cmd.Context(), s, files, logsWanted{lines, from, follow})
 		},
 	}
 	c.Flags().IntVarP(&lines, "lines", "n", 20, "show this `many` lines of each part")
 	c.Flags().StringVar(&since, "since", "", "only lines since a `time`: 10m (ago), 14:30, 2026-12-01T14:30:00Z")
+	requestFlags(c, &ofSites, &filter)
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "also show new lines as they come, until Ctrl-C")
 	return c
 }
@@ -102,7 +116,7 @@ type logJSON struct {
 	Times []string `json:"times"`
 }
 
-func (a *app) logs(ctx context.Context, name string, files map[string]string, want logsWanted) error {
+func (a *app) logs(ctx context.Context, s *stack.Stack, files map[string]string, want logsWanted) error {
 	names := slices.Sorted(maps.Keys(files))
 	offsets := map[string]int64{}
 	all, shown := []logJSON{}, map[string][]logfile.Line{}
@@ -126,7 +140,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, wa
 		all = append(all, out)
 	}
 	if a.json {
-		return a.print(map[string]any{"format": 1, "stack": name, "logs": all})
+		return a.print(map[string]any{"format": 1, "stack": s.Name, "logs": all})
 	}
 	width := 0
 	for _, n := range names {
@@ -138,6 +152,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, wa
 		}
 	}
 	rest := map[string]string{} // the beginning of a line whose end was not written yet
+	told := time.Now()
 	for want.follow {
 		select {
 		case <-ctx.Done():
@@ -158,6 +173,7 @@ func (a *app) logs(ctx context.Context, name string, files map[string]string, wa
 			}
 			rest[part] = text
 		}
+		told = a.failedSince(ctx, s, told)
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/lifecycle"
+	"dravit/internal/requests"
 	"dravit/internal/stack"
 	"dravit/internal/supervise"
 )
@@ -38,6 +39,8 @@ type statusJSON struct {
 	Runs map[string]supervise.Runs `json:"runs,omitempty"`
 	// Failed are the tasks and seeds that failed when they ran last.
 	Failed []stack.FailedTask `json:"failed_tasks,omitempty"`
+	// Pages are those that failed in the last ten minutes, and have not been answered well since.
+	Pages []requests.Failure `json:"failed_pages,omitempty"`
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -79,6 +82,7 @@ func (a *app) statusCommand() *cobra.Command {
 				Reachable: status.Reachable,
 				Runs:      status.Runs,
 				Failed:    status.Failed,
+				Pages:     requests.WithoutWords(requests.Open(status.Failures, time.Now())),
 			}
 			if out.Parts == nil {
 				out.Parts = []lifecycle.Status{}

@@ -191,15 +191,17 @@ func TestWhichDatabase(t *testing.T) {
 		code   trouble.Code
 		says   string
 	}{
-		"the only one":        {parts: []string{"db", "store"}, want: "db"},
-		"the named one":       {parts: []string{"db", "office"}, target: Target{Part: "office"}, want: "office"},
-		"the main one":        {parts: []string{"db", "office"}, main: "office", want: "office"},
-		"several":             {parts: []string{"db", "office"}, code: trouble.Undecided, says: "db, office"},
-		"none":                {parts: []string{"store"}, code: trouble.NoPart, says: "none of its parts"},
-		"another name":        {parts: []string{"db"}, target: Target{Part: "x"}, code: trouble.NoPart, says: "are db"},
-		"another database":    {parts: []string{"office"}, target: Target{Name: "archive"}, want: "office"},
-		"a bad name":          {parts: []string{"office"}, target: Target{Name: "1 a"}, code: trouble.BadName, says: "48"},
-		"a name of its own":   {parts: []string{"office"}, target: Target{Name: "system"}, code: trouble.BadName, says: "keeps"},
+		"the only one":     {parts: []string{"db", "store"}, want: "db"},
+		"the named one":    {parts: []string{"db", "office"}, target: Target{Part: "office"}, want: "office"},
+		"the main one":     {parts: []string{"db", "office"}, main: "office", want: "office"},
+		"several":          {parts: []string{"db", "office"}, code: trouble.Undecided, says: "db, office"},
+		"none":             {parts: []string{"store"}, code: trouble.NoPart, says: "none of its parts"},
+		"another name":     {parts: []string{"db"}, target: Target{Part: "x"}, code: trouble.NoPart, says: "are db"},
+		"another database": {parts: []string{"office"}, target: Target{Name: "archive"}, want: "office"},
+		"a bad name": {parts: []string{"office"}, target: Target{Name: "1 a"}, code: trouble.BadName,
+			says: "48"},
+		"a name of its own": {parts: []string{"office"}, target: Target{Name: "system"}, code: trouble.BadName,
+			says: "keeps"},
 		"its own by its name": {parts: []string{"db"}, target: Target{Name: "ferry"}, want: "db"},
 	} {
 		s, _ := pier(t, c.parts...)

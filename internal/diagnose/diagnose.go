@@ -15,6 +15,8 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
 )
 
 // Facts are all that causes are derived from.
@@ -26,14 +28,20 @@ type Facts struct {
 	Kinds     []*kind.Traits // of all kinds, also those that the stack has no part of
 	Parts     []PartFacts
 	Sites     []SiteFacts
+	Pages     []PageFacts // that failed lately
 	Gateway   Gateway
 	Disks     []Disk
 	Proxy     string // the proxy that the environment tells programs to use for plain HTTP, "" none
 	Bypass    string // the hosts that do not use it (NO_PROXY)
 	Tasks     []TaskFacts
 	OldPorts  []OldPort
-	Suggested map[string]string // by cause: commands that the project's own files suggest
-	Authority time.Time         // the time from which the authority's certificate is valid
+	Suggested map[string]string  // by cause: commands that the project's own files suggest
+	Variables []project.Variable // in the project's own files of variables
+	Mentions  []project.Mention  // lines of the project's files with what Words returned
+	Dotenv    *stackfile.Dotenv  // the file of variables that starts write or keep up to date, or nil
+	EnvKeys   []string           // the variables that the stack file sets
+	TopLevel  []string           // the names in the project's folder
+	Authority time.Time          // the time from which the authority's certificate is valid
 }
 
 // PartFacts is a part with what was found out about it.
@@ -125,6 +133,11 @@ type Cause struct {
 	What     string   `json:"what"`     // a sentence
 	Evidence []string `json:"evidence"` // what shows it
 	Remedy   string   `json:"remedy"`   // what to do or type
+	// Place is the FILE:LINE of the project's own code that is concerned, or "".
+	Place string `json:"place,omitempty"`
+	Pages []Page `json:"pages,omitempty"` // that failed for this cause
+	// Edit is how the stack file would have to change, or nil. The remedy says so.
+	Edit []stackfile.Change `json:"edit,omitempty"`
 	// Fix is a command that can do no harm and that diagnose --fix can run, or nil.
 	Fix []string `json:"fix,omitempty"`
 
@@ -158,14 +171,19 @@ func Causes(f Facts) []Cause {
 	}
 	d.failedTasks()
 	d.entrance()
+	d.pages()
 	for _, s := range f.Sites {
 		d.site(s)
 	}
 	d.plan()
 	d.aside()
+	d.ownModules()
+	d.foreignServices()
 	d.variables()
+	d.values()
 	d.oldPorts()
 	d.taskRemedies()
+	d.edits()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
 	return once(d.all)
 }

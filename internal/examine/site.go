@@ -35,6 +35,7 @@ func Site(ctx context.Context, spec materialise.Spec, site materialise.Site, run
 	path := site.Expect.URLPath()
 	if req, err := http.NewRequestWithContext(ctx, http.MethodGet,
 		strings.TrimSuffix(site.URL, "/")+path, nil); err == nil {
+		req.Header.Set(health.CheckHeader, health.Checks)
 		client := health.Client(health.Dial("tcp", kind.Loopback(spec.HTTPPort)))
 		client.Timeout = health.Deadline
 		if resp, err := client.Do(req); err == nil {

@@ -28,6 +28,10 @@ type Route struct {
 	Stack   string `json:"stack"`
 	StackID string `json:"stack_id"`
 	Site    string `json:"site"`
+	Server  string `json:"server"`        // the part that answers
+	App     string `json:"app,omitempty"` // the part behind it
+	// Behind are the parts whose logs may say why a page failed: Server, App, and what that uses.
+	Behind  []string `json:"behind,omitempty"`
 	Network string   `json:"network"` // unix or tcp
 	Address string   `json:"address"`
 	Halted  bool     `json:"halted,omitempty"` // the web server was stopped or has failed: requests do not wait for it

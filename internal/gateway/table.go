@@ -23,6 +23,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
 	"dravit/internal/proc"
+	"dravit/internal/requests"
 	"dravit/internal/webrules"
 )
 
@@ -36,7 +37,9 @@ type table struct {
 	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
-	waits waiting // of bodies
+	waits waiting       // of bodies
+	log   *requests.Log // nil: nothing is noted
+	logs  func(stackID, part string) string
 	// failed counts failed requests: *atomic.Int64 by a stack's id and a site.
 	failed sync.Map
 	busy   sync.Map // *atomic.Int64 by a stack's id: requests under way
@@ -57,8 +60,9 @@ type target struct {
 	// failed counts the requests for the site that failed.
 	failed *atomic.Int64
 	folders
-	lines idleConns
-	proxy *httputil.ReverseProxy
+	lines   idleConns
+	lengths lengths
+	proxy   *httputil.ReverseProxy
 }
 
 func (t *table) find(host string) (*target, error) {
@@ -135,7 +139,8 @@ func (t *table) siteFor(d NetworkListener) http.Handler {
 			http.NotFound(w, r)
 			return
 		}
-		t.forward(w, r.WithContext(context.WithValue(r.Context(), listenerKey{}, d)), to)
+		r = r.WithContext(context.WithValue(r.Context(), listenerKey{}, d))
+		t.follow(w, r, to, func(w http.ResponseWriter) { t.forward(w, r, to) })
 	})
 }
 
@@ -166,6 +171,7 @@ var own = map[string]bool{
 	"X-Forwarded-Proto": true,
 	"X-Forwarded-Port":  true,
 	kind.VisitedHeader:  true,
+	health.CheckHeader:  true,
 }
 
 // ambiguous reports whether a header field's name becomes that of another field once a server turns it into a CGI
@@ -320,7 +326,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case to.Private && !t.private(r):
 		refuse(w, http.StatusForbidden)
 	default:
-		t.forward(w, r, to)
+		t.follow(w, r, to, func(w http.ResponseWriter) { t.forward(w, r, to) })
 	}
 }
 

@@ -29,6 +29,16 @@ const RoutePath = "/.dravit/route"
 // AskHeader carries a nonce. The gateway signs its answer with it.
 const AskHeader = "Dravit-Ask"
 
+// CheckHeader marks a request of Dravit's own for a page; applications do not see it. Its value is Checks for a look
+// that says nothing about what users ask, and Again for one that finds out whether a page which failed still does.
+const CheckHeader = "Dravit-Check"
+
+// The values of CheckHeader.
+const (
+	Checks = "check"
+	Again  = "again"
+)
+
 // Seal returns a signature which proves that an answer comes from this user's gateway: it needs the gateway's key.
 func Seal(key, nonce, stackID, site string) string {
 	mac := hmac.New(sha256.New, []byte(key))
@@ -120,6 +130,7 @@ func (v *visit) get(ctx context.Context, path string, header map[string]string) 
 	if err != nil {
 		return 0, nil, err
 	}
+	req.Header.Set(CheckHeader, Checks)
 	for name, value := range header {
 		req.Header.Set(name, value)
 	}

@@ -16,6 +16,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/requests"
 	"dravit/internal/trouble"
 )
 
@@ -71,6 +72,8 @@ type View struct {
 	Notes []string           `json:"notes,omitempty"` // what the plan skipped
 	// SiteStates are the states of Sites, in the same order.
 	SiteStates []SiteStatus `json:"site_states"`
+	// Failures are pages that failed since the stack was started, also those that work again.
+	Failures []requests.Failure `json:"failures,omitempty"`
 }
 
 // StoppedView returns the view of a stack that does not run.

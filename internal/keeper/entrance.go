@@ -148,6 +148,17 @@ func (s *stackRunner) comesBack(name string) bool {
 	return p.status.State != lifecycle.Pausing || s.restarting[name]
 }
 
+// writers returns the parts whose logs may say why a page of a site failed. The caller holds mu.
+func (s *stackRunner) writers(site materialise.Site) []string {
+	all := []string{}
+	for _, name := range append([]string{site.Server}, s.behind(site)...) {
+		if name != "" && !slices.Contains(all, name) {
+			all = append(all, name)
+		}
+	}
+	return all
+}
+
 // route adds the routes of a site. The caller holds mu.
 func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 	p, ok := s.spec.Part(site.Server)
@@ -168,6 +179,9 @@ func (s *stackRunner) route(site materialise.Site, t *gateway.Table) {
 			Stack:      s.spec.Name,
 			StackID:    s.id,
 			Site:       site.Name,
+			Server:     site.Server,
+			App:        site.App,
+			Behind:     s.writers(site),
 			Network:    network,
 			Address:    address,
 			Halted:     !runs,

@@ -17,6 +17,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/requests"
 	"dravit/internal/run"
 )
 
@@ -39,7 +40,8 @@ type stackRunner struct {
 	watching context.CancelFunc // stops the watch over folders; guarded by apply
 	asking   context.CancelFunc // stops asking the sites; guarded by apply
 
-	sites map[string]*siteState // by name; guarded by mu
+	sites    map[string]*siteState // by name; guarded by mu
+	failures []requests.Failure    // pages that failed since the start; guarded by mu
 }
 
 func newStack(k *Keeper, id string) *stackRunner {
@@ -104,6 +106,7 @@ func (s *stackRunner) seen() View {
 		}
 	}
 	all.SiteStates = s.siteStatuses()
+	all.Failures = slices.Clone(s.failures)
 	return all
 }
 
@@ -207,7 +210,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 		s.askKept()
 	}
 	s.watch(spec)
-	s.ask()
+	s.ask(time.Now())
 	return spec, begun, nil
 }
 
@@ -232,12 +235,17 @@ func (s *stackRunner) usesStart(p kind.Part) bool {
 	})
 }
 
-// ask keeps asking the sites from now on, and replaces an earlier ask. The caller holds apply.
-func (s *stackRunner) ask() {
+// ask keeps asking the sites from now on, and explains requests for them that fail, of those that came since a time. It
+// replaces an earlier ask. The caller holds apply.
+func (s *stackRunner) ask(since time.Time) {
 	s.asking()
 	ctx, cancel := context.WithCancel(context.Background())
 	s.asking = cancel
+	s.mu.Lock()
+	s.failures = nil
+	s.mu.Unlock()
 	s.keeper.parts.Go(func() { s.askSites(ctx) })
+	s.keeper.parts.Go(func() { s.explainPages(ctx, since) })
 }
 
 // behind returns the parts that make a site's pages: its application, and the stores that this uses. The caller holds
@@ -544,7 +552,7 @@ func (s *stackRunner) adopt() error {
 	}
 	s.add(parts, alive, was)
 	s.watch(spec)
-	s.ask()
+	s.ask(time.Now().Add(-requests.Recent))
 	return nil
 }
 

@@ -467,7 +467,8 @@ func testRoutes(t *testing.T, h *harbour) {
 	table := routes()
 	require.Len(t, table.Routes, 2, "a name and an alias; a site without a server has none")
 	assert.Equal(t, gateway.Route{
-		Host: "pier.localhost", Stack: "pier", StackID: "abc", Site: "pier", Network: "unix", Address: "/run/web.sock",
+		Host: "pier.localhost", Stack: "pier", StackID: "abc", Site: "pier", Server: "web", App: "app",
+		Behind: []string{"web", "app"}, Network: "unix", Address: "/run/web.sock",
 		AppNetwork: "tcp", AppAddress: "127.0.0.1:18000",
 	}, table.Routes[0])
 	assert.Equal(t, "*.pier.localhost", table.Routes[1].Host)

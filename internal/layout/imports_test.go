@@ -20,7 +20,8 @@ var groups = [][]string{
 	{ // leaves with one purpose
 		"account", "certificates", "confined", "debian", "debian/mirror", "directives", "dump", "fastcgi", "home",
 		"launch", "ledger", "leg", "lifecycle", "locale", "logfile", "members", "objfile", "patient", "pattern",
-		"phpcode", "proc", "resolver", "self", "setting", "settings", "shell", "sqltext", "suffix", "trouble",
+		"phpcode", "proc", "requests", "resolver", "self", "setting", "settings", "shell", "sqltext", "suffix",
+		"trouble",
 		"version", "webrules",
 	},
 	{"stackfile"},

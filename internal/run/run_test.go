@@ -154,9 +154,10 @@ func TestEndOfProcess(t *testing.T) {
 // A stop asks first, ends what does not go by itself, and leaves nothing that could be adopted.
 func TestStop(t *testing.T) {
 	for script, want := range map[string]End{
-		`trap 'exit 7' USR1; echo ready; while :; do sleep 0.01; done`:                            {Code: 7},
-		`trap '' USR1 TERM; echo ready; while :; do sleep 0.01; done`:                             {Signal: syscall.SIGKILL},
-		`trap 'exit 0' USR1; (trap '' TERM; echo ready; sleep 60) & while :; do sleep 0.01; done`: {},
+		`trap 'exit 7' USR1; echo ready; while :; do sleep 0.01; done`: {Code: 7},
+		`trap '' USR1 TERM; echo ready; while :; do sleep 0.01; done`:  {Signal: syscall.SIGKILL},
+		`trap 'exit 0' USR1
+(trap '' TERM; echo ready; sleep 60) & while :; do sleep 0.01; done`: {},
 	} {
 		p := ferry(t)
 		h, ended := start(t, p, script)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"time"
 
 	"dravit/internal/gateway"
 	"dravit/internal/health"
@@ -12,6 +13,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
+	"dravit/internal/requests"
 	"dravit/internal/run"
 	"dravit/internal/trace"
 	"dravit/internal/trouble"
@@ -46,10 +48,12 @@ type Checked struct {
 	Sites      []SiteCheck
 	Reachable  []Reach // from other machines
 	DeepChecks []health.DeepResult
+	Failures   []requests.Failure // pages that failed lately, the last one first
 
-	seen  []lifecycle.Status  // as the keeper saw them just before
-	sites []keeper.SiteStatus // as the keeper saw them just before
-	logs  map[string]int64    // the length of each part's log before anything was asked, in bytes
+	seen     []lifecycle.Status  // as the keeper saw them just before
+	sites    []keeper.SiteStatus // as the keeper saw them just before
+	failures []requests.Failure  // likewise
+	logs     map[string]int64    // the length of each part's log before anything was asked, in bytes
 }
 
 // Check asks every part and site now, side by side, or only those that are named.
@@ -60,6 +64,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 		return out, err
 	}
 	out.Reachable, out.seen, out.sites = status.Reachable, status.Parts, status.SiteStates
+	out.Failures = requests.Open(status.Failures, time.Now())
 	spec, err := s.spec()
 	if err != nil {
 		return out, err

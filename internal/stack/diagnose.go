@@ -24,6 +24,7 @@ import (
 type Diagnosis struct {
 	Answers bool
 	Stopped bool // the stack should not run
+	Failed  int  // pages that failed lately, and fail still
 	Causes  []diagnose.Cause
 	// Since is when everything answered last (RFC 3339). Changes are what is different since then: what runs, and what
 	// the stack file says.
@@ -43,8 +44,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	for _, k := range s.Kinds {
 		facts.Kinds = append(facts.Kinds, k.Traits())
 	}
-	var err error
-	if _, facts.Plan, err = s.Plan(ctx, plan.Consent{}); err != nil {
+	in, decided, err := s.Plan(ctx, plan.Consent{})
+	if facts.Plan = decided; err != nil {
 		return Diagnosis{}, err
 	}
 	checked, err := s.Check(ctx)
@@ -109,7 +110,9 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 			return out, err
 		}
 	}
-	out.Causes = diagnose.Causes(facts)
+	facts.Pages = examine.Pages(ctx, s.Kinds, spec, checked.Failures)
+	out.Failed = len(facts.Pages)
+	out.Causes = s.causes(facts, in)
 	return out, ctx.Err()
 }
 

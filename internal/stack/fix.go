@@ -14,14 +14,22 @@ import (
 // fixTimeout is how long the start after a remedy may take.
 const fixTimeout = 90 * time.Second
 
-// Fix carries out the remedies that can do no harm and for which agree returns true, each once, and diagnoses again.
+// Fix carries out the remedies that can do no harm and for which agree returns true, each once, and those that change
+// the stack file if named returns true, too. Then it diagnoses again.
 // It calls report for each change of a part's state. A remedy that does not help is no error: the diagnosis that Fix
 // returns shows what is still wrong.
-func (s *Stack) Fix(ctx context.Context, d Diagnosis, agree func(diagnose.Cause) bool,
+func (s *Stack) Fix(ctx context.Context, d Diagnosis, named, agree func(diagnose.Cause) bool,
 	report func(keeper.Event)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}
 	for _, c := range d.Causes {
+		if c.Edit != nil && named(c) && agree(c) {
+			if err := s.edit(ctx, c); err != nil {
+				return d, err
+			}
+			start = true
+			continue
+		}
 		if c.Fix == nil || slices.ContainsFunc(asked, func(fix []string) bool { return slices.Equal(fix, c.Fix) }) {
 			continue
 		}

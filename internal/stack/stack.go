@@ -22,6 +22,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/pattern"
+	"dravit/internal/requests"
 	"dravit/internal/run"
 	"dravit/internal/self"
 	"dravit/internal/stackfile"
@@ -421,4 +422,40 @@ func (s *Stack) Logs(parts []string) (map[string]string, error) {
 		}
 	}
 	return files, nil
+}
+
+// SiteNames returns the names of the stack's sites, as it was started last.
+func (s *Stack) SiteNames() ([]string, error) {
+	spec, err := s.spec()
+	if err != nil {
+		return nil, err
+	}
+	if spec.ID == "" {
+		return nil, ErrNeverStarted
+	}
+	var all []string
+	for _, site := range spec.Sites {
+		all = append(all, site.Name)
+	}
+	return all, nil
+}
+
+// HasPart reports whether the stack, as it was started last, has a part of that name.
+func (s *Stack) HasPart(name string) bool {
+	spec, err := s.spec()
+	_, ok := spec.Part(name)
+	return err == nil && ok
+}
+
+// FailedPages returns the pages that failed lately and have not been answered well since, the last one first. If no
+// keeper answers, none is known.
+func (s *Stack) FailedPages(ctx context.Context) []requests.Failure {
+	if !s.Runs() {
+		return nil
+	}
+	view, err := s.Keeper.View(ctx, s.ID)
+	if err != nil {
+		return nil
+	}
+	return requests.Open(view.Failures, time.Now())
 }

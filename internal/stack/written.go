@@ -48,14 +48,14 @@ func (s *Stack) formerPorts() ([]diagnose.OldPort, error) {
 
 // oldPorts returns the lines of the project's files that contain one of some former ports. was and now are by part.
 func (s *Stack) oldPorts(was, now map[string]int) []diagnose.OldPort {
-	part := map[int]string{}
+	part := map[string]string{}
 	for name, port := range was {
-		part[port] = name
+		part[strconv.Itoa(port)] = name
 	}
 	var out []diagnose.OldPort
-	for _, m := range project.PortsIn(s.Dir, slices.Sorted(maps.Keys(part))) {
-		name := part[m.Port]
-		out = append(out, diagnose.OldPort{File: m.File, Line: m.Line, Part: name, Was: m.Port, Now: now[name]})
+	for _, m := range project.Mentions(s.Dir, slices.Sorted(maps.Keys(part))) {
+		name := part[m.Word]
+		out = append(out, diagnose.OldPort{File: m.File, Line: m.Line, Part: name, Was: was[name], Now: now[name]})
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/lifecycle"
+	"dravit/internal/requests"
 	"dravit/internal/stack"
 	"dravit/internal/supervise"
 	"dravit/internal/trouble"
@@ -101,6 +102,7 @@ func (u *UI) Status(s stack.Status) {
 			u.dim(duration(now.Sub(t.At))+" ago: "+
 				printable(t.How)))
 	}
+	u.failedPages(requests.Open(s.Failures, now))
 	u.passedOver(s.Notes)
 	u.say("")
 	if s.State != lifecycle.Stopped {

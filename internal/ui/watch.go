@@ -117,6 +117,14 @@ func (w *Watch) paint(name string, c stack.Checked, at time.Time, columns int) [
 			out = append(out, "  "+u.dim(m))
 		}
 	}
+	for i, f := range c.Failures {
+		if i == 0 {
+			out = append(out, "")
+		}
+		if i < maxFailed {
+			out = append(out, u.pageFailed(f))
+		}
+	}
 	return append(out, "",
 		u.dim("Ctrl-C ends; the last checks: higher took longer, ")+u.paint(red, "×")+u.dim(" did not answer"))
 }
@@ -139,7 +147,18 @@ func (u *UI) Glance(name string, c stack.Checked, at time.Time) {
 	}
 	u.say(strings.TrimSpace(at.Format("15:04:05") + "  " + name + "  " + string(state) +
 		"  " + trouble.List(wrong)))
+	for _, f := range c.Failures {
+		if at.Sub(f.Last) < freshFor { // each is said once or twice, not at every look
+			u.PageFailed(f)
+		}
+	}
 }
+
+// maxFailed is how many failed pages a watch shows.
+const maxFailed = 5
+
+// freshFor is how long a failed page is shown with the looks that follow it.
+const freshFor = 1500 * time.Millisecond
 
 // bars are the eight heights.
 var bars = []rune("▁▂▃▄▅▆▇█")

@@ -1,6 +1,8 @@
 package command
 
 import (
+	"slices"
+
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/supervise"
@@ -20,7 +22,7 @@ const taken = `(?:EADDRINUSE|[Aa]ddress already in use|` + kind.AddressInUse + `
 
 // Symptoms match what servers of a project's own write when something is wrong, in any language.
 func Symptoms() []kind.Symptom {
-	return append(Certificates(), []kind.Symptom{
+	return slices.Concat(Expired(), Certificates(), []kind.Symptom{
 		kind.When("port-fixed", pattern.New(taken+
 			`[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`),
 			"the server wants to listen on $1, which another program uses",
@@ -42,23 +44,42 @@ func Symptoms() []kind.Symptom {
 			`inotify[^\n]*No space left on device|inotify watch limit reached)`),
 			"the disk is not full: your programs watch as many files as the system allows",
 			"sudo sysctl fs.inotify.max_user_watches=524288"),
-		kind.When("memory-limit",
-			pattern.New(`(JavaScript heap out of memory|MemoryError|Cannot allocate memory|NoMemoryError)`),
-			"the server's memory is used up: $1",
-			"give it more, or stop other programs: dravit status shows what each part uses"),
+	}, Common(), []kind.Symptom{
 		kind.When("tables-missing",
-			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: \w+)`),
+			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: [\w.]+)`),
 			"the database exists, but its tables do not: $1",
 			"run the application's command that creates them: dravit run -- COMMAND"),
+		kind.When("database-missing", pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist|`+
+			`Access denied for user '[^']*'@'[^']*' to database '[^']+')`),
+			"the application asks for a database that does not exist: $1",
+			"use the name in DB_DATABASE or DATABASE_URL, or give the part database = \"NAME\""),
 		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|`+
-			`password authentication failed for user "[^"]*"|NOAUTH Authentication required|WRONGPASS)`),
+			`password authentication failed for user "[^"]*"|role "[^"]*" does not exist|`+
+			`NOAUTH Authentication required|`+
+			`WRONGPASS|no password supplied|invalid username-password pair|`+
+			`ERR AUTH [^\n]*called without any password[^\n]*)`),
 			"a database or cache rejects the application's user or password: $1",
 			"read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
 		kind.When("store-elsewhere", pattern.New(refused),
 			"the application looks for a database or cache at $1$2$3, where there is none", readVariables),
-		kind.When("store-elsewhere", pattern.New(`ECONNREFUSED ([\d.:\[\]]+)`),
+		kind.When("store-elsewhere", pattern.New(`(?:ECONNREFUSED|ETIMEDOUT|EHOSTUNREACH) ([\d.:\[\]]+)`),
 			"the application looks for a database or cache at $1, where there is none", readVariables),
-	}...)
+		kind.When("store-elsewhere", pattern.New(`(?:ENOTFOUND|EAI_AGAIN) ([\w-]+)\b`),
+			"the application looks for a server named $1, and no machine has that name", readVariables),
+		kind.When("store-elsewhere", pattern.New(`(?:[Cc]ould not translate host name "([^"]+)"|`+
+			`Unknown (?:MySQL |MariaDB )?server host '([^']+)'|Error -?\d connecting to ([\w.:-]+)\. [^\n]*)`),
+			"the application looks for a database or cache at $1$2$3, where there is none", readVariables),
+	})
+}
+
+// Expired match certificates that have expired, before what says that they are not trusted.
+func Expired() []kind.Symptom {
+	for _, s := range network() {
+		if s.Cause == "certificate-expired" {
+			return []kind.Symptom{s}
+		}
+	}
+	return nil
 }
 
 // Certificates match what HTTPS clients write about a certificate: OpenSSL, curl, Go and Node.js.

@@ -10,7 +10,7 @@ import (
 
 // symptoms match what PHP and its FPM write, in the log and on the page, when something is wrong.
 func symptoms() []kind.Symptom {
-	return slices.Concat(command.Certificates(), []kind.Symptom{
+	return slices.Concat(command.Expired(), command.Certificates(), []kind.Symptom{
 		kind.When("extension-other-build", pattern.New(`(?:PHP Startup: )?(\S+): Unable to initialize `+
 			`module[\s\S]{0,40}Module compiled with module API=(\d+)`),
 			"the extension $1 was built for another PHP (API $2)",
@@ -28,7 +28,7 @@ func symptoms() []kind.Symptom {
 			"installed: vendor/autoload.php does not exist", "dravit run -- composer install"),
 		kind.When("packages-missing", pattern.New(`require\(([^)]*vendor/autoload\.php)\)`),
 			"the project's packages are not installed: $1 does not exist", "dravit run -- composer install"),
-	}, extensionSymptoms(), pageSymptoms())
+	}, extensionSymptoms(), pageSymptoms(), command.Common(), lastSymptoms())
 }
 
 // extensionSymptoms match what PHP says of an extension that is not loaded.
@@ -100,6 +100,18 @@ func pageSymptoms() []kind.Symptom {
 			"a script has a syntax error: $1", "correct it; php -l checks a file: dravit run -- php -l FILE"),
 		kind.When("too-many-open-files", pattern.New(kind.TooManyFiles), "the process has as many files "+
 			"open as it may", kind.MoreFiles),
+	}
+}
+
+// lastSymptoms match errors of which nothing else is known.
+func lastSymptoms() []kind.Symptom {
+	return []kind.Symptom{
+		kind.When("code-missing", pattern.New(`((?:Class|Interface|Trait) "[^"\n]+" not found)`),
+			"the code uses what does not exist: $1",
+			"correct the name; if its file is there, dravit run -- composer dump-autoload finds it"),
+		kind.When("code-missing", pattern.New(`(?:Failed opening (?:required )?'|(?:include|require)(?:_once)?\()`+
+			`([^'()\n]+\.\w+)[^\n]*(?:No such file or directory|include_path)`), "the file $1, which the code "+
+			"includes, does not exist", "correct the path, or add the file"),
 		kind.When("application-error", pattern.New(`(?:PHP )?Fatal error:\s+(?:Uncaught )?([^\n<]{1,200})`),
 			"the application exited with an error: $1", "correct it; dravit logs {part} has the rest"),
 	}

@@ -107,6 +107,11 @@ func symptoms() []kind.Symptom {
 		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`),
 			"a compiled package was built for another Python: $1", "install it again for this one: dravit run --part "+
 				"{part} -- python3 -m pip install --force-reinstall PACKAGE"),
+		kind.When("code-missing", pattern.New(`(?m)^ImportError: (cannot import name '[^']*' from '[^']*')`),
+			"what the code imports does not exist: $1", "correct the import, or add what it names"),
+		kind.When("code-missing", pattern.New(`(?m)^(?:jinja2\.exceptions\.TemplateNotFound|`+
+			`django\.template\.exceptions\.TemplateDoesNotExist): (\S+)`), "the template $1 does not exist",
+			"correct its name, or add the file"),
 		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1",
 			"install what is missing, in the project's virtual environment"),
 		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1",

@@ -5,17 +5,17 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dravit/internal/confined"
 )
 
-// Mention is a line of a file of the project that contains a port.
+// Mention is a line of a file of the project that contains a word.
 type Mention struct {
 	File string // relative to the project
 	Line int
-	Port int
+	Word string
+	Text string // the line
 }
 
 const (
@@ -32,17 +32,20 @@ var configEndings = []string{".php", ".ini", ".yml", ".yaml", ".json", ".toml", 
 var packages = []string{"node_modules", "vendor", "bower_components", "__pycache__", "venv", "cache", "logs", "log",
 	"tmp", "dist", "build"}
 
-// PortsIn returns the lines of the project's configuration that contain one of some ports as a number of its own. Stack
-// files and the locks of package managers are left out. It opens regular files only and follows no link.
-func PortsIn(dir string, ports []int) []Mention {
-	if len(ports) == 0 {
+// Mentions returns the lines of the project's configuration and code that contain one of some words as a word of its
+// own: a port, a host, a name. Stack files and the locks of package managers are left out. It opens regular files only
+// and follows no link.
+func Mentions(dir string, words []string) []Mention {
+	var quoted []string
+	for _, w := range words {
+		if w != "" {
+			quoted = append(quoted, regexp.QuoteMeta(w))
+		}
+	}
+	if len(quoted) == 0 {
 		return nil
 	}
-	var numbers []string
-	for _, p := range ports {
-		numbers = append(numbers, strconv.Itoa(p))
-	}
-	port := regexp.MustCompile(`(?:^|[^\d.])(` + strings.Join(numbers, "|") + `)(?:[^\d.]|$)`)
+	word := regexp.MustCompile(`(?:^|[^\w.])(` + strings.Join(quoted, "|") + `)(?:[^\w.]|\.?$)`)
 	var out []Mention
 	left := mostConfigs
 	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
@@ -70,9 +73,8 @@ func PortsIn(dir string, ports []int) []Mention {
 			return nil
 		}
 		for i, line := range strings.Split(string(text), "\n") {
-			if m := port.FindStringSubmatch(line); m != nil && len(out) < mostMentions {
-				n, _ := strconv.Atoi(m[1])
-				out = append(out, Mention{file, i + 1, n})
+			if m := word.FindStringSubmatch(line); m != nil && len(out) < mostMentions {
+				out = append(out, Mention{file, i + 1, m[1], strings.TrimSpace(line)})
 			}
 		}
 		return nil

@@ -1,0 +1,119 @@
+package diagnose
+
+import (
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/stackfile"
+)
+
+// edits makes the remedies of causes that a key of the stack file removes changes of that file.
+func (d *doctor) edits() {
+	for i := range d.all {
+		c := &d.all[i]
+		app, ok := d.partOf(d.appOf(c.Subject))
+		if !ok || len(c.Edit) > 0 {
+			continue
+		}
+		settings := "part." + app.Spec.Name + ".settings"
+		set := func(key string, value any) {
+			c.Edit = append(c.Edit, stackfile.Change{Table: settings, Key: key, Value: value})
+		}
+		php := app.Spec.Role == kind.RoleRuntime
+		switch {
+		case c.Cause == "memory-limit" && php:
+			set("memory_limit", megabytes(c.What, memoryBytes, 512))
+		case c.Cause == "time-limit" && php && strings.Contains(c.What, "max_execution_time"):
+			set("max_execution_time", strconv.Itoa(max(120, 4*number(c.What, seconds))))
+		case c.Cause == "time-limit" && php:
+			set("max_execution_time", "0")
+		case c.Cause == "upload-limit" && php:
+			set("post_max_size", "64M")
+			set("upload_max_filesize", "64M")
+		case c.Cause == "folder-missing" || c.Cause == "folder-unwritable":
+			d.writable(c, app)
+		case c.Cause == "mail-refused" && !slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
+			return p.Spec.Kind == "dravit-mail"
+		}):
+			c.Edit = append(c.Edit, stackfile.Change{Table: "part.mail", Key: "kind", Value: "dravit-mail"})
+		case c.Cause == "packet-limit":
+			if store, _, ok := d.storeOf(*c); ok && store.Kind == "mariadb" {
+				c.Edit = append(c.Edit, stackfile.Change{Table: "part." + store.Name + ".settings",
+					Key: "max_allowed_packet", Value: "256M"})
+			}
+		}
+	}
+}
+
+var (
+	memoryBytes = pattern.New(`\((\d+) bytes\)`)
+	seconds     = pattern.New(`\((\d+) s\)`)
+	folderName  = pattern.New(`(?:write to|may not use) (\S+)`)
+)
+
+func number(text string, words func() *regexp.Regexp) int {
+	m := words().FindStringSubmatch(text)
+	if m == nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(m[1]) // digits
+	return n
+}
+
+// megabytes returns twice of what a text names in bytes, at least least, as PHP writes it.
+func megabytes(text string, words func() *regexp.Regexp, least int) string {
+	return strconv.Itoa(max(least, 2*number(text, words)>>20)) + "M"
+}
+
+// writable names the folder that an application cannot write to among those that starts prepare.
+func (d *doctor) writable(c *Cause, app PartFacts) {
+	m := folderName().FindStringSubmatch(c.What)
+	if m == nil {
+		return
+	}
+	path := strings.TrimSuffix(strings.Trim(m[1], `"':,;`), ":")
+	if !filepath.IsAbs(path) { // PHP resolves it in the folder of the script
+		return
+	}
+	folder := own(app.Spec.Project, path)
+	if folder == "" {
+		return
+	}
+	if filepath.Ext(folder) != "" || c.Cause == "folder-missing" && !strings.Contains(c.Evidence[0], "mkdir") {
+		folder = filepath.Dir(folder)
+	}
+	if folder == "." {
+		return
+	}
+	if slices.Contains(app.Spec.Want.Writable, folder) {
+		c.Remedy = "dravit start, which makes the folder " + folder + " again"
+		c.Fix = []string{"dravit", "start"}
+		return
+	}
+	c.Edit = append(c.Edit, stackfile.Change{Table: "part." + app.Spec.Name, Key: "writable",
+		Value: append(slices.Clone(app.Spec.Want.Writable), folder)})
+}
+
+// ownModules tells modules of the project's own from packages that are not installed.
+func (d *doctor) ownModules() {
+	for i := range d.all {
+		c := &d.all[i]
+		m := moduleName().FindStringSubmatch(c.What)
+		if c.Cause != "packages-missing" || m == nil {
+			continue
+		}
+		first, _, dotted := strings.Cut(m[1], ".")
+		if dotted && (slices.Contains(d.f.TopLevel, first) || slices.Contains(d.f.TopLevel, first+".py")) {
+			c.Cause = "code-missing"
+			c.What = "the module " + m[1] + " of the project's own code does not exist"
+			c.Remedy = "correct the import, or add the file " + strings.ReplaceAll(m[1], ".", "/") + ".py"
+		}
+	}
+}
+
+var moduleName = pattern.New(`the package (\S+) is not installed for this interpreter`)

@@ -1,0 +1,115 @@
+package diagnose
+
+import (
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dravit/internal/pattern"
+)
+
+// exception is an error that ended what a program did, as its runtime writes it.
+type exception struct {
+	what  string // its class and message, on one line
+	place string // FILE:LINE in the project's own code, relative to the project; "" if it is in none
+	at    int    // the offset of what in the text
+}
+
+// A runtime's way to write an error and the frames of its stack.
+type traceback struct {
+	// head matches an error; its first group is what was said. In a text of several, the last counts.
+	head func() *regexp.Regexp
+	// frame matches a frame: its file and its line.
+	frame func() *regexp.Regexp
+	// before is whether the frames stand in the head, with the innermost last; else they follow it, innermost first.
+	before bool
+}
+
+// tracebacks are those of Python, PHP, Ruby, Java, Go and JavaScript's engines.
+var tracebacks = []traceback{
+	{head: pattern.New(`Traceback \(most recent call last\):\n(?:[ \t]+[^\n]*\n)+((?:\w+\.)*\w+(?:: ?[^\n]*)?)`),
+		frame: pattern.New(`File "([^"\n]+)", line (\d+)`), before: true},
+	{head: pattern.New(`(?:PHP )?(?:Fatal error|Parse error|Recoverable fatal error): +(?:Uncaught )?` +
+		`([^\n<]+?)(?: in /[^\n]*| in <[^\n]*|<[^\n]*|"?\n|"?$)`),
+		frame: pattern.New(`(?: in |#\d+ |thrown in )(/[^\n():"<]+?\.\w+)` +
+			`(?:(?::|</b> on line <b>| on line )|\()(\d+)`)},
+	{head: pattern.New(`(?m)^(?:[^\n]*?:\d+:in [` + "`'" + `][^\n]*?: |[^\n]*? - )?` +
+		`([^\n]+ \([A-Z]\w*(?:::\w+)*\)|[A-Z]\w*(?:::\w+)*(?:Error|` +
+		`Exception)? - [^\n]+?):?\n\s+(?:from )?[^\n]*\.rb:\d+`),
+		frame: pattern.New(`([^\s():]+\.rb):(\d+)`)},
+	{head: pattern.New(`(?m)^(?:Exception in thread "[^"]*" |Caused by: )?` +
+		`((?:[a-z]\w*\.)+[A-Z]\w*(?:: [^\n]*)?)\n\s+at `),
+		frame: pattern.New(`\(([\w]+\.(?:java|kt)):(\d+)\)`)},
+	{head: pattern.New(`(?m)(?:^|panic serving [^\n]*?: )(panic: [^\n]+|runtime error: [^\n]+)`),
+		frame: pattern.New(`\n\t(/[^\n:]+\.go):(\d+)`)},
+	{head: pattern.New(`(?m)(?:^|[\s\]:>])((?:[A-Z]\w*)?(?:Error|Exception|Rejection)(?: \[\w+\])?: [^\n]+)` +
+		`(?:\n[^\n]*){0,3}?\n\s+at `),
+		frame: pattern.New(`\n\s+at [^\n]*?((?:file://)?/[^\s()]+?):(\d+):\d+`)},
+}
+
+// libraries are folders with code that is not the project's own.
+var libraries = []string{"vendor", "node_modules", "site-packages", "dist-packages", "venv", ".venv", "env", "gems",
+	"bundle"}
+
+// own returns a file of a frame relative to the project, or "" if it is none of the project's own.
+func own(project, file string) string {
+	file = strings.TrimPrefix(file, "file://")
+	if !filepath.IsAbs(file) {
+		return "" // of the runtime: node:internal, <frozen importlib>
+	}
+	rel, err := filepath.Rel(project, file)
+	if err != nil || !filepath.IsLocal(rel) {
+		return ""
+	}
+	for _, folder := range strings.Split(filepath.Dir(rel), string(filepath.Separator)) {
+		if slices.Contains(libraries, folder) {
+			return ""
+		}
+	}
+	return rel
+}
+
+// exceptionIn finds the last error in a text that a runtime wrote with the frames of its stack.
+func exceptionIn(text, project string) (found exception, ok bool) {
+	found.at = -1
+	for _, t := range tracebacks {
+		heads := t.head().FindAllStringSubmatchIndex(text, -1)
+		if heads == nil {
+			continue
+		}
+		m := heads[len(heads)-1]
+		frames := text[m[0]:]
+		if t.before {
+			frames = text[m[0]:m[1]]
+		}
+		if m[2] < found.at {
+			continue // another runtime wrote later
+		}
+		x := exception{what: oneLine(text[m[2]:m[3]]), at: m[2]}
+		all := t.frame().FindAllStringSubmatch(frames, maxFrames)
+		if t.before {
+			slices.Reverse(all)
+		}
+		for _, f := range all {
+			if file := own(project, f[1]); file != "" {
+				x.place = file + ":" + f[2]
+				break
+			}
+		}
+		found, ok = x, true
+	}
+	return found, ok
+}
+
+// maxFrames bounds how many frames of a stack are looked at.
+const maxFrames = 200
+
+// oneLine returns a message without the line ends and tags in it, at most 300 bytes.
+func oneLine(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > 300 {
+		text = strings.ToValidUTF8(text[:300], "") + "..."
+	}
+	return text
+}

@@ -1,0 +1,75 @@
+package diagnose
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+const ferry = "/home/ada/ferry"
+
+// What runtimes write of an error, and where it is in the project's own code.
+var tracebackTexts = map[string]struct{ text, what, place string }{
+	"Python": {`10.0.0.1 - - GET /boats
+Traceback (most recent call last):
+  File "/usr/lib/python3/dist-packages/flask/app.py", line 1511, in wsgi_app
+    response = self.full_dispatch_request()
+  File "/home/ada/ferry/boats.py", line 12, in boats
+    return tide(day)
+  File "/home/ada/ferry/venv/lib/python3.11/site-packages/tides/__init__.py", line 3, in tide
+    raise KeyError(day)
+KeyError: 'monday'
+127.0.0.1 - - [01/Dec/2026 23:01:00] "GET /boats HTTP/1.1" 500 -
+`, "KeyError: 'monday'", "boats.py:12"},
+	"Python with a package's name": {`Traceback (most recent call last):
+  File "/home/ada/ferry/views.py", line 9, in index
+    return list(Boat.objects.all())
+django.db.utils.OperationalError: no such table: ferry_boat
+`, "django.db.utils.OperationalError: no such table: ferry_boat", "views.py:9"},
+	"PHP": {`NOTICE: PHP message: PHP Fatal error:  Uncaught TypeError: fare(): Argument #1 must be of type int in ` +
+		`/home/ada/ferry/vendor/fares/Fare.php:4
+Stack trace:
+#0 /home/ada/ferry/src/Booking.php(33): Fares\Fare::fare()
+#1 /home/ada/ferry/public/index.php(9): Ferry\Booking->total()
+#2 {main}
+  thrown in /home/ada/ferry/vendor/fares/Fare.php on line 4
+`, "TypeError: fare(): Argument #1 must be of type int", "src/Booking.php:33"},
+	"PHP, a parse error": {`PHP Parse error:  syntax error, unexpected token "}" in ` +
+		`/home/ada/ferry/src/a.php on line 7`,
+		`syntax error, unexpected token "}"`, "src/a.php:7"},
+	"PHP on a page": {"<br />\n<b>Fatal error</b>:  Uncaught Error: x", "", ""},
+	"Node.js": {`TypeError: Cannot read properties of undefined (reading 'seats')
+    at list (/home/ada/ferry/node_modules/boats/index.js:2:3)
+    at /home/ada/ferry/routes/boats.js:14:22
+    at Layer.handle (node:internal/x:1:1)
+`, "TypeError: Cannot read properties of undefined (reading 'seats')", "routes/boats.js:14"},
+	"Node.js, a module": {"[boats] Error: no tides\n    at file:///home/ada/ferry/tide.mjs:3:9\n", "Error: no tides",
+		"tide.mjs:3"},
+	"Ruby": {`/home/ada/ferry/app.rb:12:in 'block': undefined method 'name' for nil (NoMethodError)
+	from /usr/lib/ruby/gems/3.1.0/gems/sinatra/base.rb:1:in 'call'
+`, "undefined method 'name' for nil (NoMethodError)", "app.rb:12"},
+	"Sinatra": {"2026-12-01 23:00:00 - NameError - undefined local variable or method 'tide':\n" +
+		"\t/home/ada/ferry/app.rb:5:in 'block in <main>'\n", "NameError - undefined local variable or method 'tide'",
+		"app.rb:5"},
+	"Java": {"java.lang.IllegalStateException: no berth\n\tat sea.Pier.dock(Pier.java:12)\n", "java.lang." +
+		"IllegalStateException: no berth", ""},
+	"Go": {"http: panic serving 127.0.0.1:5: runtime error: index out of range [3] with length 2\ngoroutine 7 " +
+		"[running]:\nmain.boats()\n\t/home/ada/ferry/main.go:21 +0x1d\n",
+		"runtime error: index out of range [3] with length 2", "main.go:21"},
+	"the last one counts": {`Error: fog
+    at /home/ada/ferry/a.js:1:1
+Error: storm
+    at /home/ada/ferry/b.js:2:2
+`, "Error: storm", "b.js:2"},
+	"nothing":                 {"GET /boats 200\nWarning: it rains\nno Error at all\n", "", ""},
+	"a word of Python's logs": {"ValueError: it was handled\n", "", ""},
+}
+
+func TestExceptions(t *testing.T) {
+	for name, c := range tracebackTexts {
+		x, ok := exceptionIn(c.text, ferry)
+		assert.Equal(t, c.what != "", ok, "%s: %+v", name, x)
+		assert.Equal(t, c.what, x.what, name)
+		assert.Equal(t, c.place, x.place, name)
+	}
+}

@@ -1,0 +1,105 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+
+	"dravit/internal/kind"
+)
+
+// Evidence is what is known of a request that may have failed.
+type Evidence struct {
+	Status int       // of the answer; 0: there was none, or no whole one
+	Failed bool      // the server's side failed, whatever the parts wrote
+	Parts  []Speaker // the part that ran the application's code first, then the web server, then what it uses
+}
+
+// Speaker is a part with what it wrote while a request was answered.
+type Speaker struct {
+	Spec   kind.Part
+	Traits kind.Traits
+	Said   string
+}
+
+// Explained is why a request failed.
+type Explained struct {
+	Cause    string // its name in docs/causes.md
+	What     string
+	Remedy   string
+	Evidence []string
+	Place    string // FILE:LINE of the project's own code, or ""
+	Part     string // that said so, or ""
+}
+
+// Explain says why a request failed, from what was written while it was answered. fails is false if nothing shows that
+// it did: warnings, slow pages and statuses below 500 alone are no failures.
+func Explain(e Evidence) (x Explained, fails bool) {
+	for i, p := range e.Parts {
+		if found, ok := p.explain(e.Failed || i == 0 && p.Spec.Role == kind.RoleRuntime); ok {
+			return found, true
+		}
+	}
+	if !e.Failed {
+		return Explained{}, false
+	}
+	return unexplained(e), true
+}
+
+// explain finds a symptom in what a part wrote. errors says whether an error of its application's is one, whatever the
+// error is.
+func (p Speaker) explain(errors bool) (x Explained, ok bool) {
+	thrown, threw := exceptionIn(p.Said, p.Spec.Project)
+	where := shortPath(p.Spec.Log)
+	for _, s := range p.Traits.Symptoms {
+		if general[s.Cause] {
+			continue
+		}
+		means, remedy, at := s.Find(p.Said, p.Spec.Name)
+		if at < 0 {
+			continue
+		}
+		x = Explained{Cause: s.Cause, What: means, Remedy: remedy, Part: p.Spec.Name, Place: thrown.place,
+			Evidence: []string{where + ": " + lineAt(p.Said, at)}}
+		return x.placed(), true
+	}
+	if !threw || !errors {
+		return x, false
+	}
+	x = Explained{Cause: "application-error", What: "the application's own code fails: " + thrown.what,
+		Place: thrown.place, Part: p.Spec.Name, Evidence: []string{where + ": " + lineAt(p.Said, thrown.at)},
+		Remedy: "correct the code: " + where + " has all that it wrote"}
+	if x.Place != "" {
+		x.Remedy = "correct " + x.Place
+	}
+	return x.placed(), true
+}
+
+// general are causes that say no more than that there was an error.
+var general = map[string]bool{"application-error": true}
+
+// placed adds to the evidence where the project's own code is concerned.
+func (x Explained) placed() Explained {
+	if x.Place != "" {
+		x.Evidence = append(x.Evidence, "in "+x.Place)
+	}
+	return x
+}
+
+// unexplained says what is known of a failure that nothing explains.
+func unexplained(e Evidence) Explained {
+	x := Explained{Cause: "page-failed",
+		What: fmt.Sprintf("a page ends with status %d, and nothing says why", e.Status)}
+	if e.Status == 0 {
+		x.What = "the application ends without a whole answer, and nothing says why"
+	}
+	for _, p := range e.Parts {
+		for _, line := range last(p.Said, 3) {
+			x.Evidence = append(x.Evidence, shortPath(p.Spec.Log)+": "+strings.TrimSpace(line))
+		}
+		if x.Part == "" && len(x.Evidence) > 0 {
+			x.Part = p.Spec.Name
+		}
+	}
+	x.Remedy = "have the application write its errors to its output, then ask for the page again"
+	return x
+}

@@ -1,0 +1,78 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/project"
+)
+
+// foreignServices tells servers that are not of the stack from its own stores: a client that is refused writes the same
+// of both.
+func (d *doctor) foreignServices() {
+	for i := range d.all {
+		c := &d.all[i]
+		if c.Cause != "store-elsewhere" && c.Cause != "foreign-service" && c.Cause != "certificate-expired" {
+			continue
+		}
+		a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
+		if !ok || c.Cause == "store-elsewhere" && (a.local() || !strings.Contains(a.host, ".") || d.meansStore(*c, a)) {
+			continue
+		}
+		at := d.from(a)
+		c.Cause = "foreign-service"
+		c.What = fmt.Sprintf("the application asks %s, which is not of this stack: %s", a, howForeign(c.Evidence))
+		c.Remedy = "correct that address, or ask whoever runs the service"
+		if at != "" {
+			c.Place = at
+			c.Evidence = append(c.Evidence, "the address is in "+at)
+			c.Remedy = "correct the address in " + at + ", or ask whoever runs the service"
+		}
+	}
+}
+
+// meansStore reports whether an address that is not of this machine was meant to be that of a store: a variable with
+// the name of a store holds it, or a store's own client wrote the error.
+func (d *doctor) meansStore(c Cause, a address) bool {
+	if _, ok := d.storeByVariable(c, []string{a.host}); ok {
+		return true
+	}
+	text := withoutPaths(strings.Join(c.Evidence, "\n"))
+	return slices.ContainsFunc(d.f.Kinds, func(k *kind.Traits) bool {
+		return k.Clients != nil && k.Databases && k.Clients().MatchString(text)
+	})
+}
+
+// from returns the place in the project's files that has an address, or "".
+func (d *doctor) from(a address) string {
+	for _, v := range d.f.Variables {
+		if holdsWord(v.Value, a.host) {
+			return fmt.Sprintf("%s:%d", v.File, v.Line)
+		}
+	}
+	i := slices.IndexFunc(d.f.Mentions, func(m project.Mention) bool { return m.Word == a.host })
+	if i < 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d", d.f.Mentions[i].File, d.f.Mentions[i].Line)
+}
+
+// howForeign says what was wrong with a service, in a few words.
+func howForeign(evidence []string) string {
+	text := strings.ToLower(strings.Join(evidence, "\n"))
+	for _, x := range []struct{ words, means string }{
+		{"expired", "its certificate has expired"},
+		{"notfound", "no machine has its name"}, {"resolve", "no machine has its name"},
+		{"not known", "no machine has its name"}, {"name resolution", "no machine has its name"},
+		{"getaddrinfo", "no machine has its name"}, {"eai_again", "its name is not answered now"},
+		{"refused", "nothing accepts there"}, {"timed out", "it gives no answer in time"},
+		{"timedout", "it gives no answer in time"}, {"certificate", "its certificate is not trusted"},
+	} {
+		if strings.Contains(text, x.words) {
+			return x.means
+		}
+	}
+	return "it does not answer"
+}

@@ -1,0 +1,318 @@
+package diagnose
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravit/internal/kind"
+	"dravit/internal/pattern"
+	"dravit/internal/project"
+	"dravit/internal/stackfile"
+)
+
+// wanted is what an application asked a store for, as far as the store's or the client's words tell.
+type wanted struct {
+	address
+	user, database string
+}
+
+var (
+	userWords = pattern.New(`user '([^']*)'|user "([^"]*)"|role "([^"]*)" does not exist`)
+	nameWords = pattern.New(`Unknown database '([^']*)'|database "([^"]*)" does not exist|to database '([^']*)'`)
+)
+
+// wantedBy returns what a cause's application asked for.
+func wantedBy(c Cause) (w wanted) {
+	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
+	if a, ok := addressIn(text); ok && c.Cause == "store-elsewhere" {
+		w.address = a
+	}
+	if m := userWords().FindStringSubmatch(text); m != nil {
+		w.user = cmp.Or(m[1:]...)
+	}
+	if m := nameWords().FindStringSubmatch(text); m != nil {
+		w.database = cmp.Or(m[1:]...)
+	}
+	return w
+}
+
+// words returns what a file would contain that leads the application there.
+func (w wanted) words(c Cause) []string {
+	var all []string
+	switch c.Cause {
+	case "store-elsewhere":
+		if w.port != 0 {
+			all = append(all, strconv.Itoa(w.port))
+		}
+		if w.host != "" && (!w.local() || w.port == 0) {
+			all = append(all, w.host)
+		}
+		if w.path != "" {
+			all = append(all, w.path)
+		}
+	case "wrong-password":
+		all = append(all, w.user)
+	case "database-missing":
+		all = append(all, w.database)
+	}
+	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
+}
+
+// Words returns the words of addresses, users and databases in some causes: where the project's files contain them,
+// the application may have them from.
+func Words(causes []Cause) []string {
+	var all []string
+	for _, c := range causes {
+		all = append(all, wantedBy(c).words(c)...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// values says where an application has an address, a user or a name from that leads it to no store of the stack: a
+// variable in a file of the project's own, which overrides the stack's, or its code.
+func (d *doctor) values() {
+	for i := range d.all {
+		c := &d.all[i]
+		words := wantedBy(*c).words(*c)
+		store, foreign, ok := d.storeOf(*c)
+		if !ok && foreign == "" {
+			store, ok = d.storeByVariable(*c, words)
+		}
+		if !ok {
+			continue
+		}
+		app, _ := d.partOf(d.appOf(c.Subject))
+		if !d.override(c, app.Spec, store, words) {
+			d.inCode(c, app.Spec, store, words)
+		}
+	}
+}
+
+// storeByVariable returns the store that an application means by a variable whose value a cause names: DB_HOST, say, is
+// the address of the part db.
+func (d *doctor) storeByVariable(c Cause, words []string) (store kind.Part, ok bool) {
+	if c.Cause != "store-elsewhere" && c.Cause != "wrong-password" && c.Cause != "database-missing" {
+		return store, false
+	}
+	app, ok := d.partOf(d.appOf(c.Subject))
+	if !ok {
+		return store, false
+	}
+	for _, v := range d.f.Variables {
+		if !slices.ContainsFunc(words, func(w string) bool { return holdsWord(v.Value, w) }) {
+			continue
+		}
+		for _, use := range app.Spec.Uses {
+			if p, ok := d.partOf(use); ok && strings.HasPrefix(v.Name, stackfile.EnvPrefix(use)+"_") {
+				return p.Spec, true
+			}
+		}
+	}
+	return store, false
+}
+
+// holdsWord reports whether a value is a word, or a URL with it.
+func holdsWord(value, word string) bool {
+	at := strings.Index(value, word)
+	if at < 0 {
+		return false
+	}
+	end := at + len(word)
+	part := func(b byte) bool {
+		return b == '_' || b == '.' || b >= '0' && b <= '9' || b >= 'A' && b <= 'Z' || b >= 'a' && b <= 'z'
+	}
+	return (at == 0 || !part(value[at-1])) && (end == len(value) || !part(value[end]))
+}
+
+// override explains a cause by a variable in a file, and reports whether it could.
+func (d *doctor) override(c *Cause, app, store kind.Part, words []string) bool {
+	var hit *project.Variable
+	for i, v := range d.f.Variables {
+		right := kind.Getenv(app.Env, v.Name)
+		named := slices.ContainsFunc(words, func(w string) bool { return holdsWord(v.Value, w) })
+		likely := slices.Contains(silent(c.Cause, words), fieldOf(v.Name)) && d.meant(app, store, v.Name)
+		if (named || likely) && v.Value != right && fieldOf(v.Name) != "" && (hit == nil || named) &&
+			!d.same(store, v) {
+			hit = &d.f.Variables[i]
+		}
+	}
+	if hit == nil {
+		return false
+	}
+	at := fmt.Sprintf("%s:%d", hit.File, hit.Line)
+	what := fmt.Sprintf("%s is %s in %s", hit.Name, hit.Value, at)
+	if fieldOf(hit.Name) == "password" || fieldOf(hit.Name) == "url" {
+		what = fmt.Sprintf("%s in %s is not the stack's", hit.Name, at)
+	}
+	c.Evidence = append([]string{c.What}, c.Evidence...)
+	c.What = fmt.Sprintf("%s; %s", what, d.has(store, fieldOf(hit.Name)))
+	c.Place = at
+	d.keepUpToDate(c, app, store, *hit)
+	return true
+}
+
+// silent returns what of a store is wrong although the message of a cause does not name it.
+func silent(cause string, words []string) []string {
+	switch {
+	case cause == "wrong-password":
+		return []string{"password"}
+	case cause == "store-elsewhere" && len(words) == 0:
+		return []string{"port", "host", "socket", "url"}
+	}
+	return nil
+}
+
+// same reports whether a variable says the same as the stack, though in other words.
+func (d *doctor) same(store kind.Part, v project.Variable) bool {
+	switch fieldOf(v.Name) {
+	case "host":
+		return address{host: v.Value}.local() && address{host: store.HostName()}.local()
+	case "port":
+		return v.Value == strconv.Itoa(store.Port)
+	}
+	return false
+}
+
+// has says what a store has instead.
+func (d *doctor) has(store kind.Part, field string) string {
+	switch field {
+	case "port", "host":
+		if store.Port == 0 {
+			return "part " + store.Name + " listens on " + store.Socket
+		}
+		return "part " + store.Name + " listens on " + store.Address()
+	case "socket":
+		return "part " + store.Name + " listens on " + store.Socket
+	case "user":
+		return "the user of part " + store.Name + " is " + store.User
+	case "database":
+		return "the database of part " + store.Name + " is " + store.Database
+	}
+	return "dravit db access shows that of part " + store.Name
+}
+
+// fields are the endings of variables' names, with what they are of a store.
+var fields = []struct{ ending, field string }{
+	{"PASSWORD", "password"}, {"PASSWD", "password"}, {"PASS", "password"}, {"PWD", "password"},
+	{"USERNAME", "user"}, {"USER", "user"}, {"LOGIN", "user"},
+	{"DATABASE", "database"}, {"DBNAME", "database"}, {"DB_NAME", "database"}, {"NAME", "database"},
+	{"HOSTNAME", "host"}, {"HOST", "host"}, {"SERVER", "host"}, {"PORT", "port"}, {"SOCKET", "socket"},
+	{"URL", "url"}, {"URI", "url"}, {"DSN", "url"}, {"DB", "database"},
+}
+
+// fieldOf returns what of a store a variable is, as its name says: port, host, user, password, database, socket, url,
+// or "".
+func fieldOf(name string) string {
+	upper := strings.ToUpper(name)
+	for _, f := range fields {
+		if upper == f.ending || strings.HasSuffix(upper, "_"+f.ending) || strings.HasSuffix(upper, f.ending) {
+			return f.field
+		}
+	}
+	return ""
+}
+
+// base returns a variable's name without what it is of a store.
+func base(name string) string {
+	upper := strings.ToUpper(name)
+	for _, f := range fields {
+		if rest, ok := strings.CutSuffix(upper, f.ending); ok {
+			return strings.Trim(rest, "_")
+		}
+	}
+	return upper
+}
+
+// meant reports whether a variable is of a store, as far as its name tells.
+func (d *doctor) meant(app, store kind.Part, name string) bool {
+	prefix := stackfile.EnvPrefix(store.Name)
+	if strings.HasPrefix(name, prefix+"_") || kind.Getenv(app.Env, name) != "" {
+		return true
+	}
+	others := slices.DeleteFunc(slices.Clone(app.Uses), func(use string) bool { return use == store.Name })
+	return !slices.ContainsFunc(others, func(use string) bool {
+		return strings.HasPrefix(name, stackfile.EnvPrefix(use)+"_")
+	})
+}
+
+// keepUpToDate makes the remedy of a cause that starts keep the variables of a file up to date: those that belong
+// together with the wrong one, and differ from the stack's.
+func (d *doctor) keepUpToDate(c *Cause, app, store kind.Part, wrong project.Variable) {
+	var keys []string
+	var changes []stackfile.Change
+	for _, v := range d.f.Variables {
+		field := fieldOf(v.Name)
+		if v.File != wrong.File || field == "" || base(v.Name) != base(wrong.Name) || slices.Contains(keys, v.Name) {
+			continue
+		}
+		right := kind.Getenv(app.Env, v.Name)
+		if right == v.Value {
+			continue
+		}
+		if right == "" && !d.set(v.Name) {
+			if field == "socket" && store.Socket == "" || field == "port" && store.Port == 0 {
+				continue
+			}
+			changes = append(changes, stackfile.Change{Table: "env", Key: v.Name,
+				Value: "{" + store.Name + "." + field + "}"})
+		}
+		keys = append(keys, v.Name)
+	}
+	right := cmp.Or(kind.Getenv(app.Env, wrong.Name), "what dravit db access shows")
+	switch own := d.f.Dotenv; {
+	case own == nil:
+		changes = append(changes, stackfile.Change{Key: "dotenv", Value: map[string]any{"file": wrong.File,
+			"keys": keys}})
+	case own.File == wrong.File && len(own.Keys) > 0:
+		for _, k := range own.Keys {
+			if !slices.Contains(keys, k) {
+				keys = append(keys, k)
+			}
+		}
+		changes = append(changes, stackfile.Change{Key: "dotenv", Value: map[string]any{"file": wrong.File,
+			"keys": keys}})
+	default: // another file is kept already
+		c.Remedy = fmt.Sprintf("write %s in %s:%d, or delete that line: the stack sets %s", right, wrong.File,
+			wrong.Line, wrong.Name)
+		return
+	}
+	c.Edit = changes
+	c.Remedy = "have starts keep " + wrong.File + " up to date"
+}
+
+// set reports whether the stack file sets a variable.
+func (d *doctor) set(name string) bool { return slices.Contains(d.f.EnvKeys, name) }
+
+// readers are how code reads a variable, by the ending of its file.
+var readers = map[string]string{".php": "getenv('%s')", ".py": `os.environ["%s"]`, ".js": "process.env.%s",
+	".cjs": "process.env.%s", ".mjs": "process.env.%s", ".ts": "process.env.%s", ".rb": `ENV["%s"]`}
+
+// inCode explains a cause by a line of the project's code or configuration.
+func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {
+	i := slices.IndexFunc(d.f.Mentions, func(m project.Mention) bool {
+		return slices.Contains(words, m.Word) && !strings.HasPrefix(filepath.Base(m.File), ".env")
+	})
+	if i < 0 || store.Name == "" {
+		return
+	}
+	m := d.f.Mentions[i]
+	field := map[string]string{"wrong-password": "PASSWORD", "database-missing": "DATABASE"}[c.Cause]
+	if field == "" {
+		field = "HOST"
+		if m.Word == strconv.Itoa(wantedBy(*c).port) {
+			field = "PORT"
+		}
+	}
+	name := stackfile.EnvPrefix(store.Name) + "_" + field
+	c.Place = fmt.Sprintf("%s:%d", m.File, m.Line)
+	c.Evidence = append(c.Evidence, c.Place+": "+oneLine(m.Text), d.has(store, strings.ToLower(field)))
+	c.Remedy = fmt.Sprintf("read %s from the environment in %s", name, c.Place)
+	if how, ok := readers[filepath.Ext(m.File)]; ok {
+		c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, fmt.Sprintf(how, name))
+	}
+}

@@ -1,0 +1,104 @@
+package examine
+
+import (
+	"context"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/health"
+	"dravit/internal/kind"
+	"dravit/internal/logfile"
+	"dravit/internal/materialise"
+	"dravit/internal/requests"
+)
+
+const (
+	askedAgain = 8                      // failed pages that are asked again, at most
+	lateWords  = 200 * time.Millisecond // how long after an answer its error may take to reach a log
+)
+
+// Pages returns the pages of a stack that failed lately and fail still, as far as that can be found out without harm:
+// one that anybody can ask for is asked for again, and what is answered well now is left out.
+func Pages(ctx context.Context, kinds kind.List, spec materialise.Spec, open []requests.Failure) []diagnose.PageFacts {
+	works := make([]bool, len(open))
+	var asking sync.WaitGroup
+	asked := 0
+	for i, f := range open {
+		if !f.Plain || f.Method != http.MethodGet || asked == askedAgain {
+			continue
+		}
+		asked++
+		asking.Go(func() { works[i] = worksNow(ctx, kinds, spec, f) })
+	}
+	asking.Wait()
+	var out []diagnose.PageFacts
+	for i, f := range open {
+		if !works[i] {
+			out = append(out, diagnose.PageFacts{Failure: f, Evidence: EvidenceOf(kinds, spec, f)})
+		}
+	}
+	return out
+}
+
+// EvidenceOf returns what the failure of a page is judged by.
+func EvidenceOf(kinds kind.List, spec materialise.Spec, f requests.Failure) diagnose.Evidence {
+	failed := requests.Request{Status: f.Status}.Failed()
+	names := []string{f.App, f.Server}
+	if failed { // else what a store wrote is of somebody else, or of no matter
+		names = append(names, slices.Sorted(maps.Keys(f.Said))...)
+	}
+	e := diagnose.Evidence{Status: f.Status, Failed: failed}
+	for i, name := range names {
+		p, ok := spec.Part(name)
+		if traits := kinds.TraitsOf(p.Kind); ok && traits != nil && slices.Index(names, name) == i {
+			e.Parts = append(e.Parts, diagnose.Speaker{Spec: p, Traits: *traits, Said: f.Said[name]})
+		}
+	}
+	return e
+}
+
+// worksNow asks for a page that failed, and reports whether it is answered well now.
+func worksNow(ctx context.Context, kinds kind.List, spec materialise.Spec, f requests.Failure) bool {
+	i := slices.IndexFunc(spec.Sites, func(x materialise.Site) bool { return x.Name == f.Site })
+	if i < 0 {
+		return true // the site is gone
+	}
+	from := map[string]int64{}
+	for part := range f.Said {
+		if p, ok := spec.Part(part); ok {
+			from[part] = logfile.Size(p.Log)
+		}
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		strings.TrimSuffix(spec.Sites[i].URL, "/")+f.Path, nil)
+	if err != nil {
+		return false
+	}
+	req.Header.Set(health.CheckHeader, health.Again)
+	client := health.Client(health.Dial("tcp", kind.Loopback(spec.HTTPPort)))
+	client.Timeout = health.Deadline
+	resp, err := client.Do(req)
+	if err != nil {
+		return false
+	}
+	_, err = io.Copy(io.Discard, io.LimitReader(resp.Body, maxPage))
+	resp.Body.Close()
+	if err != nil || resp.StatusCode >= 300 { // a log-in, say, is asked for instead
+		return false
+	}
+	time.Sleep(lateWords)
+	now := f
+	now.Status, now.Said = resp.StatusCode, map[string]string{}
+	for part, offset := range from {
+		p, _ := spec.Part(part)
+		now.Said[part], _ = logfile.Since(p.Log, offset, requests.MaxSaid)
+	}
+	_, fails := diagnose.Explain(EvidenceOf(kinds, spec, now))
+	return !fails
+}

@@ -1,0 +1,174 @@
+package keeper
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/examine"
+	"dravit/internal/logfile"
+	"dravit/internal/materialise"
+	"dravit/internal/proc"
+	"dravit/internal/requests"
+)
+
+const (
+	explainEvery = 200 * time.Millisecond // between two looks at the log of requests
+	// explainAfter is how long after an answer its error may take to reach a log.
+	explainAfter = 150 * time.Millisecond
+	explainMost  = 20      // kinds of requests that are explained at a look; the others are left out
+	readMost     = 4 << 20 // of the log of requests at a look, in bytes
+)
+
+// explainer explains the failed requests of a stack as they come.
+type explainer struct {
+	stack  *stackRunner
+	file   string
+	offset int64
+	late   []requests.Request // whose errors may not be in the logs yet
+	near   []requests.Request // that came about now, in the order in which they came
+	failed []requests.Request // that failed lately: others at the same time may only see their words
+	book   requests.Book
+}
+
+// explainPages explains failed requests until the context ends. Requests from before since are none of this start.
+func (s *stackRunner) explainPages(ctx context.Context, since time.Time) {
+	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id)}
+	for proc.Sleep(ctx, explainEvery) == nil {
+		if logfile.Size(x.file) != x.offset || len(x.late) > 0 {
+			x.look(time.Now(), since)
+		}
+	}
+}
+
+// look reads what was asked since the last look, and notes what failed and what works again.
+func (x *explainer) look(now, since time.Time) {
+	all, end, err := requests.Since(x.file, x.offset, readMost)
+	if err != nil {
+		return // the next look may read it
+	}
+	x.offset = end
+	all = append(x.late, all...)
+	slices.SortStableFunc(all, func(a, b requests.Request) int { return a.At.Compare(b.At) })
+	x.late, x.near = nil, all
+	var due []requests.Request
+	for _, r := range all {
+		switch {
+		case r.At.Before(since):
+		case r.From != nil && now.Sub(r.Ended()) < explainAfter:
+			x.late = append(x.late, r)
+		default:
+			due = append(due, r)
+		}
+	}
+	x.failed = slices.DeleteFunc(x.failed, func(r requests.Request) bool { return now.Sub(r.At) > time.Minute })
+	for _, r := range due {
+		if r.Failed() && len(x.failed) < 1000 {
+			x.failed = append(x.failed, r)
+		}
+	}
+	x.stack.mu.Lock()
+	spec := x.stack.spec
+	x.stack.mu.Unlock()
+	for _, same := range together(due) {
+		x.explain(spec, same)
+	}
+	x.stack.mu.Lock()
+	defer x.stack.mu.Unlock()
+	x.stack.failures = x.book.All()
+}
+
+// together returns requests in groups of those that are alike and follow each other, in the order of the last of each.
+// Beyond explainMost groups of failures, the rest is left out.
+func together(all []requests.Request) [][]requests.Request {
+	var groups [][]requests.Request
+	at := map[[3]string]int{}
+	explained := 0
+	for _, r := range all {
+		key := [3]string{r.Site, r.Method + " " + r.Path, map[bool]string{true: "fails"}[r.From != nil]}
+		if i, ok := at[key]; ok {
+			groups[i] = append(groups[i], r)
+			continue
+		}
+		if r.From != nil {
+			if explained++; explained > explainMost {
+				continue
+			}
+		}
+		// what works after what failed is another group, whose time counts
+		at[key] = len(groups)
+		groups = append(groups, []requests.Request{r})
+	}
+	slices.SortStableFunc(groups, func(a, b []requests.Request) int {
+		return a[len(a)-1].At.Compare(b[len(b)-1].At)
+	})
+	return groups
+}
+
+// explain notes what some requests of one kind show: that the page fails, or that it works.
+func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
+	last := same[len(same)-1]
+	said := x.said(spec, last)
+	f := requests.Failure{Site: last.Site, Method: last.Method, Path: last.Path, Status: last.Status,
+		Server: last.Server, App: last.App, Plain: last.Plain, First: same[0].At, Last: last.At, Said: said}
+	found, fails := diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
+	if fails && !last.Failed() && x.beside(last) {
+		return // another request wrote that, at the same time: nothing is known of this one
+	}
+	if !fails {
+		if last.Status < 500 && !last.Left {
+			x.book.Works(last)
+		}
+		return
+	}
+	f.Cause, f.What, f.Place = found.Cause, found.What, found.Place
+	for _, r := range same {
+		if !r.Again {
+			f.Count++
+		}
+	}
+	if f.Count > 0 {
+		x.book.Fails(f)
+	}
+}
+
+// said returns what the parts behind a site wrote while a request was answered, by part.
+func (x *explainer) said(spec materialise.Spec, r requests.Request) map[string]string {
+	said := map[string]string{}
+	for part, from := range r.From {
+		p, ok := spec.Part(part)
+		if !ok {
+			continue
+		}
+		text, _ := logfile.Since(p.Log, from, readMost)
+		if next := x.next(r, part); next > from && next-from < int64(len(text)) {
+			text = text[:next-from]
+		}
+		if text != "" {
+			said[part] = text[max(0, len(text)-requests.MaxSaid):]
+		}
+	}
+	return said
+}
+
+// next returns how long a part's log was when the first request came after the answer to r, or 0 if none has come: what
+// is written from there on is that one's.
+func (x *explainer) next(r requests.Request, part string) int64 {
+	for _, later := range x.near {
+		if length, ok := later.From[part]; ok && !later.At.Before(r.Ended()) {
+			return length
+		}
+	}
+	return 0
+}
+
+// beside reports whether a failed request was answered at the same time as another one.
+func (x *explainer) beside(r requests.Request) bool {
+	return slices.ContainsFunc(x.failed, func(f requests.Request) bool {
+		return f.App == r.App && !f.At.After(r.Ended()) && !f.Ended().Before(r.At.Add(-lengthsLast))
+	})
+}
+
+// lengthsLast is how old the lengths of logs may be that the gateway notes with a request.
+const lengthsLast = 5 * time.Millisecond
