@@ -80,7 +80,7 @@ and shows the difference first. It exits with 1 if something does not answer, or
 			} else {
 				a.ui.Diagnosis(name, d)
 			}
-			if err == nil && (!d.Answers || d.Failed > 0) {
+			if err == nil && (!d.Answers || diagnose.Fails(d.Causes)) {
 				err = exitCode(exitFailed)
 			}
 			return err

@@ -13,6 +13,7 @@ import (
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
+	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
 	"dravit/internal/project"
@@ -41,6 +42,9 @@ type Facts struct {
 	Dotenv    *stackfile.Dotenv  // the file of variables that starts write or keep up to date, or nil
 	EnvKeys   []string           // the variables that the stack file sets
 	TopLevel  []string           // the names in the project's folder
+	Lacking   map[string]bool    // folders of Paths that do not exist
+	Dumps     map[string]string  // by table: a file of the project with SQL that creates it
+	Lines     map[string]string  // by FILE:LINE: what is written there
 	Authority time.Time          // the time from which the authority's certificate is valid
 }
 
@@ -58,6 +62,7 @@ type PartFacts struct {
 	Requires []kind.Requirement // of its application
 	Included []string           // files with directives that its sites include
 	Clients  *Clients           // nil: it has no limit of connections, or did not say who is connected
+	Recent   []logfile.Line     // of a worker that answers: the end of its log since it was started
 	Confined Confinement        // what the system's security module lets its program do
 }
 
@@ -184,8 +189,14 @@ func Causes(f Facts) []Cause {
 	d.oldPorts()
 	d.taskRemedies()
 	d.edits()
+	d.places()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
 	return once(d.all)
+}
+
+// Fails reports whether some cause makes something fail: some only disturb other programs.
+func Fails(causes []Cause) bool {
+	return slices.ContainsFunc(causes, func(c Cause) bool { return c.rank != aside })
 }
 
 // once drops causes that were given for another subject already: a part's fault also shows in each of its sites.

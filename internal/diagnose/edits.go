@@ -35,6 +35,13 @@ func (d *doctor) edits() {
 		case c.Cause == "upload-limit" && php:
 			set("post_max_size", "64M")
 			set("upload_max_filesize", "64M")
+		case c.Cause == "file-missing":
+			if m := folderName().FindStringSubmatch(c.What); m != nil && d.f.Lacking[filepath.Dir(strings.Trim(m[1],
+				","))] {
+				c.Cause = "folder-missing"
+				c.What = "the application cannot write to " + strings.Trim(m[1], ",") + ": its folder is missing"
+				d.writable(c, app)
+			}
 		case c.Cause == "folder-missing" || c.Cause == "folder-unwritable":
 			d.writable(c, app)
 		case c.Cause == "mail-refused" && !slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
@@ -53,7 +60,7 @@ func (d *doctor) edits() {
 var (
 	memoryBytes = pattern.New(`\((\d+) bytes\)`)
 	seconds     = pattern.New(`\((\d+) s\)`)
-	folderName  = pattern.New(`(?:write to|may not use) (\S+)`)
+	folderName  = pattern.New(`(?:write to|may not use|application uses) (\S+)`)
 )
 
 func number(text string, words func() *regexp.Regexp) int {
@@ -68,6 +75,17 @@ func number(text string, words func() *regexp.Regexp) int {
 // megabytes returns twice of what a text names in bytes, at least least, as PHP writes it.
 func megabytes(text string, words func() *regexp.Regexp, least int) string {
 	return strconv.Itoa(max(least, 2*number(text, words)>>20)) + "M"
+}
+
+// Paths returns the files and folders that some causes are about: whether these folders exist is asked.
+func Paths(causes []Cause) []string {
+	var all []string
+	for _, c := range causes {
+		if m := folderName().FindStringSubmatch(c.What); m != nil && filepath.IsAbs(m[1]) {
+			all = append(all, filepath.Dir(strings.Trim(m[1], ",:")))
+		}
+	}
+	return all
 }
 
 // writable names the folder that an application cannot write to among those that starts prepare.

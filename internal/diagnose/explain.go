@@ -85,15 +85,23 @@ func (x Explained) placed() Explained {
 	return x
 }
 
+// Unexplained is the cause of a page that failed without a word.
+const Unexplained = "page-failed"
+
 // unexplained says what is known of a failure that nothing explains.
 func unexplained(e Evidence) Explained {
-	x := Explained{Cause: "page-failed",
+	x := Explained{Cause: Unexplained,
 		What: fmt.Sprintf("a page ends with status %d, and nothing says why", e.Status)}
-	if e.Status == 0 {
+	switch e.Status {
+	case 0:
 		x.What = "the application ends without a whole answer, and nothing says why"
+	case 502, 503:
+		x.What = "the application closes the connection without an answer, and nothing says why"
+	case 504:
+		x.What = "the application gives no answer in time, and nothing says why"
 	}
 	for _, p := range e.Parts {
-		for _, line := range last(p.Said, 3) {
+		for _, line := range last(withoutNotes(p.Said), 3) {
 			x.Evidence = append(x.Evidence, shortPath(p.Spec.Log)+": "+strings.TrimSpace(line))
 		}
 		if x.Part == "" && len(x.Evidence) > 0 {
@@ -102,4 +110,15 @@ func unexplained(e Evidence) Explained {
 	}
 	x.Remedy = "have the application write its errors to its output, then ask for the page again"
 	return x
+}
+
+// withoutNotes returns a log without the lines in which the keeper notes when it starts and stops a part.
+func withoutNotes(log string) string {
+	var b strings.Builder
+	for line := range strings.Lines(log) {
+		if !strings.HasPrefix(line, "dravit: ") {
+			b.WriteString(line)
+		}
+	}
+	return b.String()
 }

@@ -28,6 +28,9 @@ type Page struct {
 func (d *doctor) pages() {
 	for _, p := range d.f.Pages {
 		x, fails := Explain(p.Evidence)
+		if line := d.f.Lines[x.Place]; line != "" {
+			x.Evidence[len(x.Evidence)-1] = x.Place + ": " + oneLine(line)
+		}
 		if !fails || d.storeIsBack(x, p.App) {
 			continue
 		}
@@ -52,11 +55,7 @@ func (d *doctor) pageSaid(f requests.Failure) string {
 	if f.Status == 0 {
 		how = "without a whole answer"
 	}
-	times := fmt.Sprintf("%d times", f.Count)
-	if f.Count == 1 {
-		times = "once"
-	}
-	return fmt.Sprintf("%s %s ended %s %s, %s ago", f.Method, f.Path, how, times,
+	return fmt.Sprintf("%s %s ended %s %s, %s ago", f.Method, f.Path, how, times(f.Count),
 		max(0, d.f.Now.Sub(f.Last)).Round(time.Second))
 }
 

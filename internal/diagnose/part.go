@@ -21,6 +21,7 @@ func (d *doctor) part(p PartFacts) {
 	}
 	switch s.State {
 	case lifecycle.Answers:
+		d.jobs(p)
 		return
 	case lifecycle.Stopped:
 		d.add(likely, "stopped", subject, "part "+name+" was stopped", "dravit start").Fix = []string{"dravit", "start"}

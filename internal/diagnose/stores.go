@@ -19,8 +19,11 @@ func (d *doctor) variables() {
 			continue
 		}
 		store, foreign, ok := d.storeOf(c)
+		if usual := d.usual(c); foreign == "" && usual != "" && (!ok || store.Kind != usual) {
+			foreign, ok = usual, false
+		}
 		if foreign != "" {
-			d.all[i] = lacking(c, foreign)
+			d.all[i] = d.lacking(c, foreign)
 		}
 		if !ok {
 			continue
@@ -36,10 +39,7 @@ func (d *doctor) variables() {
 			prefix,
 		)
 		if store.Port != 0 {
-			d.all[i].Evidence = append(
-				d.all[i].Evidence,
-				fmt.Sprintf("part %s listens on %s", store.Name, store.Address()),
-			)
+			d.all[i].Evidence = append(d.all[i].Evidence, d.has(store, "port"))
 		}
 	}
 }
@@ -70,12 +70,34 @@ func (d *doctor) speaksOf(part, text string) bool {
 	return ok && p.Traits.Clients != nil && p.Traits.Clients().MatchString(withoutPaths(text))
 }
 
+// usual returns the kind whose servers listen by custom on the port that a cause names, if the stack has no part of
+// that
+// kind, else "".
+func (d *doctor) usual(c Cause) string {
+	a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
+	if !ok || a.port == 0 || c.Cause != "store-elsewhere" {
+		return ""
+	}
+	i := slices.IndexFunc(d.f.Kinds, func(k *kind.Traits) bool { return k.Signs.Port == a.port })
+	if i < 0 || slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
+		return p.Traits.Signs.Port == a.port || p.Spec.Kind == d.f.Kinds[i].Name
+	}) {
+		return ""
+	}
+	return d.f.Kinds[i].Name
+}
+
 // lacking is the cause in place of c if the application asks for a kind of store that the stack does not have.
-func lacking(c Cause, kindName string) Cause {
+func (d *doctor) lacking(c Cause, kindName string) Cause {
 	c.Cause = "store-lacking"
 	c.What = "the application asks for a server of kind " + kindName + ", and this stack has none: " + c.What
 	c.Remedy = "add one to dravit.toml, then dravit start; or make the application use what the stack has:" +
 		trouble.Lines("[part."+kindName+"]", `kind = "`+kindName+`"`)
+	c.Edit = []stackfile.Change{{Table: "part." + kindName, Key: "kind", Value: kindName}}
+	if app, ok := d.partOf(d.appOf(c.Subject)); ok && app.Spec.Want.Uses != nil {
+		c.Edit = append(c.Edit, stackfile.Change{Table: "part." + app.Spec.Name, Key: "uses",
+			Value: append(slices.Clone(app.Spec.Want.Uses), kindName)})
+	}
 	return c
 }
 

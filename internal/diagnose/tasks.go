@@ -1,10 +1,12 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
+	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
@@ -12,6 +14,7 @@ import (
 // TaskFacts is a task of the stack file with how it ran last.
 type TaskFacts struct {
 	Name, Part, When string
+	Command          string
 	Failed           string   // how it failed when it ran last, or ""
 	Tail             []string // the end of its output, if it failed
 	LogFile          string
@@ -33,10 +36,28 @@ func (d *doctor) failedTasks() {
 }
 
 // remediedByTask are the causes that a task of the project usually removes, with what such a task is called.
-var remediedByTask = map[string]string{"tables-missing": "tables", "packages-missing": "packages"}
+var remediedByTask = map[string]string{"tables-missing": "tables", "tables-outdated": "tables",
+	"packages-missing": "packages"}
 
-// taskRemedies names, for causes that a task removes, the task of the stack file that does so. If there is none, it
-// names the command that the project's own files suggest, as a task to add.
+// What the commands of tasks say of what they do.
+var (
+	installs = pattern.New(`(?i)\b(?:install|ci|bundle|sync|restore|require|composer|poetry|pip3?|yarn|pnpm)\b`)
+	migrates = pattern.New(`(?i)migrat|schema|seed|\bdb[:_-]|upgrade|alembic|flyway|liquibase|prisma|sequelize|knex|` +
+		`doctrine|syncdb|tables?|\.sql\b|database|phinx|diesel`)
+)
+
+// does reports whether a task does what a cause lacks, as far as its name and its command tell.
+func (t TaskFacts) does(what string) bool {
+	text := t.Name + " " + t.Command
+	if what == "packages" {
+		return installs().MatchString(text) && !migrates().MatchString(text)
+	}
+	return migrates().MatchString(text)
+}
+
+// taskRemedies names, for causes that a task removes, the task of the stack file that does so, or a file of the project
+// that holds the missing table. If there is none, it names the command that the project's own files suggest, as a task
+// to add.
 func (d *doctor) taskRemedies() {
 	for i := range d.all {
 		c := &d.all[i]
@@ -47,22 +68,51 @@ func (d *doctor) taskRemedies() {
 		part := d.appOf(c.Subject)
 		var names []string
 		for _, t := range d.f.Tasks {
-			if t.When == stackfile.FirstStart && (t.Part == part || t.Part == "") {
+			if (t.Part == part || t.Part == "") && t.does(name) && t.When != stackfile.BeforeStop {
 				names = append(names, t.Name)
 			}
 		}
-		command, suggested := d.f.Suggested[c.Cause]
+		command, suggested := d.f.Suggested[name+"-missing"]
+		file := d.f.Dumps[tableIn(c.What)]
 		switch {
 		case len(names) == 1:
 			c.Remedy = "dravit task " + names[0]
 		case len(names) > 1:
 			c.Remedy = "run the task that does it: dravit task " + strings.Join(names, ", or dravit task ")
-		case suggested:
+		case c.Cause == "tables-missing" && file != "":
+			c.Remedy = "dravit db load " + file + ", which holds the table"
+		case suggested && c.Cause != "tables-outdated":
 			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]",
 				fmt.Sprintf("name = %q", name),
 				fmt.Sprintf("part = %q", part), fmt.Sprintf("command = %q", command), `when = "first-start"`)
+		case suggested:
+			c.Remedy = "dravit run --part " + part + " -- " + command
 		}
 	}
+}
+
+// tableIn returns the name of the table that a message says is missing, or "".
+func tableIn(text string) string {
+	m := missingTable().FindStringSubmatch(text)
+	if m == nil {
+		return ""
+	}
+	name := cmp.Or(m[1:]...)
+	return name[strings.LastIndexByte(name, '.')+1:]
+}
+
+var missingTable = pattern.New(`Table '([^']+)' doesn't exist|relation "([^"]+)" does not exist|` +
+	`no such table: ([\w.]+)`)
+
+// Tables returns the names of the tables that some causes say are missing.
+func Tables(causes []Cause) []string {
+	var all []string
+	for _, c := range causes {
+		if name := tableIn(c.What); name != "" && c.Cause == "tables-missing" {
+			all = append(all, name)
+		}
+	}
+	return all
 }
 
 // appOf returns the part that runs the code of a subject: of a site its app, of a part the part.

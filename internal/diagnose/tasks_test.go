@@ -28,8 +28,18 @@ func TestTaskRemedies(t *testing.T) {
 		want      string
 	}{
 		{"its task", "tables-missing", first("tables"), nil, "dravit task tables"},
-		{"several tasks", "tables-missing", first("a", "b"), nil,
-			"run the task that does it: dravit task a, or dravit task b"},
+		{"several tasks", "tables-missing", first("schema", "seed"), nil,
+			"run the task that does it: dravit task schema, or dravit task seed"},
+		{"a task that does something else", "tables-missing", []TaskFacts{{Name: "install", Command: "npm install"}},
+			nil,
+			"as it was"},
+		{"older tables", "tables-outdated", []TaskFacts{{Name: "x", Command: "php artisan migrate", When: "by-hand"},
+			{Name: "install", Command: "composer install", When: "first-start"}}, nil, "dravit task x"},
+		{"older tables, by a suggestion", "tables-outdated", nil, map[string]string{"tables-missing": "flask db " +
+			"upgrade"},
+			"dravit run --part app -- flask db upgrade"},
+		{"packages", "packages-missing", []TaskFacts{{Name: "x", Command: "php artisan migrate"},
+			{Name: "deps", Command: "composer install", Part: "app"}}, nil, "dravit task deps"},
 		{"a task of another part", "tables-missing",
 			[]TaskFacts{{Name: "x", Part: "api", When: "first-start"}}, nil, "as it was"},
 		{"a task at another time", "packages-missing",

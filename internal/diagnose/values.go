@@ -310,7 +310,10 @@ func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {
 	}
 	name := stackfile.EnvPrefix(store.Name) + "_" + field
 	c.Place = fmt.Sprintf("%s:%d", m.File, m.Line)
-	c.Evidence = append(c.Evidence, c.Place+": "+oneLine(m.Text), d.has(store, strings.ToLower(field)))
+	c.Evidence = append(c.Evidence, c.Place+": "+oneLine(m.Text))
+	if has := d.has(store, strings.ToLower(field)); !slices.Contains(c.Evidence, has) {
+		c.Evidence = append(c.Evidence, has)
+	}
 	c.Remedy = fmt.Sprintf("read %s from the environment in %s", name, c.Place)
 	if how, ok := readers[filepath.Ext(m.File)]; ok {
 		c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, fmt.Sprintf(how, name))

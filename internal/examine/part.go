@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 
 	"dravit/internal/account"
@@ -44,6 +45,9 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 		}
 	}
 	if status.State == lifecycle.Answers {
+		if p.Want.Worker() && p.Want.Interval() == 0 {
+			out.Recent = recent(p.Log)
+		}
 		return out
 	}
 	out.Confined = Confinement("", status.PID, p.Program)
@@ -57,6 +61,23 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 		out.Clients = clients(ctx, k, p)
 	}
 	return out
+}
+
+// recentLines is how many lines of a worker's log are looked at.
+const recentLines = 2000
+
+// recent returns the end of a log from the line on with which the keeper noted the last start of the part.
+func recent(file string) []logfile.Line {
+	lines, _, err := logfile.TailAt(file, recentLines)
+	if err != nil {
+		return nil
+	}
+	for i, l := range slices.Backward(lines) {
+		if strings.HasPrefix(l.Text, "dravit: ") && strings.HasSuffix(l.Text, " is started") {
+			return lines[i+1:]
+		}
+	}
+	return lines
 }
 
 // clients asks a store which clients are connected to it. It returns nil if the store does not say.

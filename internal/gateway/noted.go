@@ -96,6 +96,10 @@ func (t *table) follow(w http.ResponseWriter, r *http.Request, to *target, do fu
 		}
 		if x.Failed() || to.App != "" && logfile.Size(t.logs(to.StackID, to.App)) != from[to.App] {
 			x.From = from
+			x.To = make(map[string]int64, len(to.Behind))
+			for _, part := range to.Behind {
+				x.To[part] = logfile.Size(t.logs(to.StackID, part))
+			}
 		}
 		to.lengths.count.Add(1)
 		t.log.Add(to.StackID, x)

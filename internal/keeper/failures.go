@@ -109,10 +109,17 @@ func together(all []requests.Request) [][]requests.Request {
 // explain notes what some requests of one kind show: that the page fails, or that it works.
 func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 	last := same[len(same)-1]
-	said := x.said(spec, last)
 	f := requests.Failure{Site: last.Site, Method: last.Method, Path: last.Path, Status: last.Status,
-		Server: last.Server, App: last.App, Plain: last.Plain, First: same[0].At, Last: last.At, Said: said}
-	found, fails := diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
+		Server: last.Server, App: last.App, Plain: last.Plain, First: same[0].At, Last: last.At}
+	var found diagnose.Explained
+	fails := false
+	for _, late := range []bool{false, true} { // first what was written until the answer had ended
+		f.Said = x.said(spec, last, late)
+		found, fails = diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
+		if fails && found.Cause != diagnose.Unexplained {
+			break
+		}
+	}
 	if fails && !last.Failed() && x.beside(last) {
 		return // another request wrote that, at the same time: nothing is known of this one
 	}
@@ -133,8 +140,9 @@ func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 	}
 }
 
-// said returns what the parts behind a site wrote while a request was answered, by part.
-func (x *explainer) said(spec materialise.Spec, r requests.Request) map[string]string {
+// said returns what the parts behind a site wrote while a request was answered, by part. If late, it is also what they
+// wrote afterwards, until the next request came.
+func (x *explainer) said(spec materialise.Spec, r requests.Request, late bool) map[string]string {
 	said := map[string]string{}
 	for part, from := range r.From {
 		p, ok := spec.Part(part)
@@ -142,8 +150,12 @@ func (x *explainer) said(spec materialise.Spec, r requests.Request) map[string]s
 			continue
 		}
 		text, _ := logfile.Since(p.Log, from, readMost)
-		if next := x.next(r, part); next > from && next-from < int64(len(text)) {
-			text = text[:next-from]
+		end := r.To[part]
+		if late {
+			end = x.next(r, part)
+		}
+		if (end > 0 || !late) && end-from < int64(len(text)) {
+			text = text[:max(0, end-from)]
 		}
 		if text != "" {
 			said[part] = text[max(0, len(text)-requests.MaxSaid):]

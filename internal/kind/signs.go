@@ -20,6 +20,8 @@ type Signs struct {
 	Calls []string
 	// Variables are words in the names of variables that stand for it: REDIS in REDIS_URL.
 	Variables []string
+	// Port is where its server listens by custom, or 0.
+	Port int
 	// File: its data are one file, which an application may keep by itself. Such an application needs no part.
 	File bool
 	// Light: a part of it costs so little that a weak sign is enough.

@@ -35,6 +35,8 @@ type Request struct {
 	// From are the lengths of the parts' logs, in bytes, when the request came. They are there if it failed, or if the
 	// part behind the server wrote something meanwhile.
 	From map[string]int64 `json:"from,omitempty"`
+	// To are their lengths when the answer had ended, if From is there. An error may come a moment later.
+	To map[string]int64 `json:"to,omitempty"`
 }
 
 // Failed reports whether the server's side failed: an error of its own, or no whole answer to a client that waited.

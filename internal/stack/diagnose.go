@@ -98,7 +98,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		return out, err
 	}
 	for _, t := range tasks {
-		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, LogFile: t.Log}
+		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, Command: t.Command, LogFile: t.Log}
 		if t.Last != nil && t.Last.Failed() {
 			x.Failed = t.Last.How
 			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail

@@ -2,11 +2,16 @@ package stack
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 
+	"dravit/internal/confined"
 	"dravit/internal/diagnose"
 	"dravit/internal/home"
 	"dravit/internal/plan"
@@ -25,6 +30,13 @@ func (s *Stack) causes(facts diagnose.Facts, in plan.Input) []diagnose.Cause {
 	facts.Variables = project.Variables(s.Dir)
 	facts.Mentions = project.Mentions(s.Dir, diagnose.Words(causes))
 	facts.Dotenv, facts.EnvKeys = in.File.Dotenv, slices.Sorted(maps.Keys(in.File.Env))
+	facts.Dumps, facts.Lines = project.Creates(s.Dir, diagnose.Tables(causes)), s.lines(causes)
+	facts.Lacking = map[string]bool{}
+	for _, dir := range diagnose.Paths(causes) {
+		if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+			facts.Lacking[dir] = true
+		}
+	}
 	entries, _ := os.ReadDir(s.Dir) // what cannot be read has no names
 	for _, e := range entries {
 		facts.TopLevel = append(facts.TopLevel, e.Name())
@@ -34,6 +46,23 @@ func (s *Stack) causes(facts diagnose.Facts, in plan.Input) []diagnose.Cause {
 		s.offerEdit(&causes[i], in)
 	}
 	return causes
+}
+
+// lines returns what is written at the places that causes name, by FILE:LINE.
+func (s *Stack) lines(causes []diagnose.Cause) map[string]string {
+	out := map[string]string{}
+	for _, c := range causes {
+		file, number, ok := strings.Cut(c.Place, ":")
+		n, err := strconv.Atoi(number)
+		if !ok || err != nil || strings.HasPrefix(filepath.Base(file), ".env") { // it may hold a password
+			continue
+		}
+		text, err := confined.ReadFile(s.Dir, file, 1<<20)
+		if all := strings.Split(string(text), "\n"); err == nil && n > 0 && n <= len(all) {
+			out[c.Place] = strings.TrimSpace(all[n-1])
+		}
+	}
+	return out
 }
 
 // offerEdit says how the stack file would have to change, if the change can be made and a plan satisfies the changed

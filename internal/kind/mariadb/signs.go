@@ -16,4 +16,5 @@ var signs = kind.Signs{
 	Driver:     "pdo_mysql",
 	DataSource: "mysql:host={db.host};port={db.port};dbname={db.database};charset=utf8mb4",
 	Variables:  []string{"MYSQL", "MARIADB"},
+	Port:       3306,
 }

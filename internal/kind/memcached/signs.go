@@ -11,4 +11,5 @@ var signs = kind.Signs{
 		"go:github.com/bradfitz/gomemcache"},
 	Extensions: []string{"memcached", "memcache"},
 	Variables:  []string{"MEMCACHED"},
+	Port:       11211,
 }

@@ -9,4 +9,5 @@ var signs = kind.Signs{
 	Packages: []string{"npm:nats", "python:nats-py", "gem:nats-pure", "go:github.com/nats-io/nats.go",
 		"maven:jnats", "nuget:nats.client"},
 	Variables: []string{"NATS"},
+	Port:      4222,
 }

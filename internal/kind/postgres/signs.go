@@ -15,4 +15,5 @@ var signs = kind.Signs{
 	Driver:     "pdo_pgsql",
 	DataSource: "pgsql:host={db.host};port={db.port};dbname={db.database}",
 	Variables:  []string{"PG", "POSTGRES", "POSTGRESQL"},
+	Port:       5432,
 }

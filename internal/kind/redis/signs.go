@@ -15,4 +15,5 @@ var signs = kind.Signs{
 		"nuget:stackexchange.redis"},
 	Extensions: []string{"redis"},
 	Variables:  []string{"REDIS", "CACHE"},
+	Port:       6379,
 }
