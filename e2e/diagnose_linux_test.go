@@ -396,6 +396,12 @@ func TestCausesAreMade(t *testing.T) {
 		made[c.cause] = true
 		assert.Contains(t, string(documented), "| `"+c.cause+"` |")
 	}
+	for _, app := range []application{phpPages, nodePages, pythonPages} {
+		for _, f := range app.pages {
+			made[f.cause] = true
+			assert.Contains(t, string(documented), "| `"+f.cause+"` |")
+		}
+	}
 	row := regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\|(.*)$")
 	for _, m := range row.FindAllStringSubmatch(string(documented), -1) {
 		if !strings.Contains(m[2], "(not made in tests)") {

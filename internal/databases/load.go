@@ -11,6 +11,7 @@ import (
 	"dravit/internal/dump"
 	"dravit/internal/kind"
 	"dravit/internal/trouble"
+	"dravit/internal/version"
 )
 
 // Loaded is the result of a load.
@@ -46,6 +47,7 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 	if err := d.mayHold(from); err != nil {
 		return out, err
 	}
+	newer := Newer(d.Kinds, d.part, from)
 	if err := errors.Join(d.own("a load"), d.answering()); err != nil {
 		return out, err
 	}
@@ -74,6 +76,9 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 		next := "correct the dump, then load it again"
 		if t := (*trouble.Trouble)(nil); errors.As(err, &t) && t.Next != "" {
 			next = t.Next
+		}
+		if newer != nil {
+			err, next = fmt.Errorf("%s: %w", newer.What, err), newer.Next
 		}
 		return out, &trouble.Trouble{Code: trouble.LoadFailed, Subject: "part." + d.part.Name,
 			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
@@ -136,6 +141,20 @@ func (d database) replace(ctx context.Context, load func(kind.Part) error) (mark
 		err = data.LoadOver(ctx, d.part, d.kind, load)
 	}
 	return mark, errors.Join(err, data.EndLoad(d.part.Data))
+}
+
+// Newer returns what to know of a dump that is of a newer series of the part's server than the part runs, or nil.
+func Newer(kinds kind.List, p kind.Part, from *dump.Dump) *trouble.Trouble {
+	needs, wrote := kinds.Of(p.Kind).Needs(p.Want), from.Version()
+	if wrote == "" || from.Kind() != p.Kind || version.Compare(needs.SeriesOf(wrote), needs.SeriesOf(p.Version)) <= 0 {
+		return nil
+	}
+	series := needs.SeriesOf(wrote)
+	return &trouble.Trouble{Code: trouble.LoadFailed,
+		What: fmt.Sprintf("the dump is of %s %s, and the part runs %s", p.Kind, series, needs.SeriesOf(p.Version)),
+		Next: fmt.Sprintf("dravit supply %s %s, then version = %q for part %s, and dravit start", p.Kind, series,
+			series,
+			p.Name)}
 }
 
 // mayHold returns an error if a dump is none for this kind of database.

@@ -3,6 +3,7 @@ package databases
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"dravit/internal/data"
 	"dravit/internal/dump"
@@ -43,6 +44,10 @@ func (s *Stack) fill(ctx context.Context, store kind.Database, p kind.Part, outs
 	if err := data.BeginLoad(p.Data, p.Database); err != nil {
 		return nil, err
 	}
+	newer := Newer(s.Kinds, p, d)
 	left, err := watched(d, report, func() ([]string, error) { return store.Load(ctx, p, d) })
+	if err != nil && newer != nil {
+		err = fmt.Errorf("%s (%s): %w", newer.What, newer.Next, err)
+	}
 	return left, errors.Join(err, d.Whole(), data.EndLoad(p.Data))
 }

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -33,13 +34,12 @@ func (d *doctor) edits() {
 		case c.Cause == "time-limit" && php:
 			set("max_execution_time", "0")
 		case c.Cause == "upload-limit" && php:
-			set("post_max_size", "64M")
-			set("upload_max_filesize", "64M")
+			size := megabytes(strings.Join(c.Evidence, "\n"), postBytes, 256)
+			set("post_max_size", size)
+			set("upload_max_filesize", size)
 		case c.Cause == "file-missing":
-			if m := folderName().FindStringSubmatch(c.What); m != nil && d.f.Lacking[filepath.Dir(strings.Trim(m[1],
-				","))] {
-				c.Cause = "folder-missing"
-				c.What = "the application cannot write to " + strings.Trim(m[1], ",") + ": its folder is missing"
+			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] {
+				c.Cause, c.What = "folder-missing", "the application cannot write to "+path+": its folder is missing"
 				d.writable(c, app)
 			}
 		case c.Cause == "folder-missing" || c.Cause == "folder-unwritable":
@@ -58,9 +58,10 @@ func (d *doctor) edits() {
 }
 
 var (
+	postBytes   = pattern.New(`Content-Length of (\d+) bytes`)
 	memoryBytes = pattern.New(`\((\d+) bytes\)`)
 	seconds     = pattern.New(`\((\d+) s\)`)
-	folderName  = pattern.New(`(?:write to|may not use|application uses) (\S+)`)
+	folderName  = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)
 )
 
 func number(text string, words func() *regexp.Regexp) int {
@@ -81,24 +82,29 @@ func megabytes(text string, words func() *regexp.Regexp, least int) string {
 func Paths(causes []Cause) []string {
 	var all []string
 	for _, c := range causes {
-		if m := folderName().FindStringSubmatch(c.What); m != nil && filepath.IsAbs(m[1]) {
-			all = append(all, filepath.Dir(strings.Trim(m[1], ",:")))
+		if path := pathIn(c); path != "" {
+			all = append(all, filepath.Dir(path))
 		}
 	}
 	return all
 }
 
-// writable names the folder that an application cannot write to among those that starts prepare.
-func (d *doctor) writable(c *Cause, app PartFacts) {
+// pathIn returns the absolute path that a cause is about, or "".
+func pathIn(c Cause) string {
 	m := folderName().FindStringSubmatch(c.What)
 	if m == nil {
-		return
+		return ""
 	}
-	path := strings.TrimSuffix(strings.Trim(m[1], `"':,;`), ":")
+	path := strings.Trim(cmp.Or(m[1:]...), `"':,; `)
 	if !filepath.IsAbs(path) { // PHP resolves it in the folder of the script
-		return
+		return ""
 	}
-	folder := own(app.Spec.Project, path)
+	return filepath.Clean(path)
+}
+
+// writable names the folder that an application cannot write to among those that starts prepare.
+func (d *doctor) writable(c *Cause, app PartFacts) {
+	folder := own(app.Spec.Project, pathIn(*c))
 	if folder == "" {
 		return
 	}

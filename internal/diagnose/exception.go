@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"net/url"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -37,7 +38,7 @@ var tracebacks = []traceback{
 	{head: pattern.New(`(?m)^(?:[^\n]*?:\d+:in [` + "`'" + `][^\n]*?: |[^\n]*? - )?` +
 		`([^\n]+ \([A-Z]\w*(?:::\w+)*\)|[A-Z]\w*(?:::\w+)*(?:Error|` +
 		`Exception)? - [^\n]+?):?\n\s+(?:from )?[^\n]*\.rb:\d+`),
-		frame: pattern.New(`([^\s():]+\.rb):(\d+)`)},
+		frame: pattern.New(`((?:/[^\n():]*?|[^\s():]+)\.rb):(\d+)`)},
 	{head: pattern.New(`(?m)^(?:Exception in thread "[^"]*" |Caused by: )?` +
 		`((?:[a-z]\w*\.)+[A-Z]\w*(?:: [^\n]*)?)\n\s+at `),
 		frame: pattern.New(`\(([\w]+\.(?:java|kt)):(\d+)\)`)},
@@ -45,7 +46,7 @@ var tracebacks = []traceback{
 		frame: pattern.New(`\n\t(/[^\n:]+\.go):(\d+)`)},
 	{head: pattern.New(`(?m)(?:^|[\s\]:>])((?:[A-Z]\w*)?(?:Error|Exception|Rejection)(?: \[\w+\])?: [^\n]+)` +
 		`(?:\n[^\n]*){0,3}?\n\s+at `),
-		frame: pattern.New(`\n\s+at [^\n]*?((?:file://)?/[^\s()]+?):(\d+):\d+`)},
+		frame: pattern.New(`\n\s+at (?:[^\n(]*\()?((?:file://)?/[^\n()]+?):(\d+):\d+`)},
 }
 
 // libraries are folders with code that is not the project's own.
@@ -54,7 +55,12 @@ var libraries = []string{"vendor", "node_modules", "site-packages", "dist-packag
 
 // own returns a file of a frame relative to the project, or "" if it is none of the project's own.
 func own(project, file string) string {
-	file = strings.TrimPrefix(file, "file://")
+	if rest, isURL := strings.CutPrefix(file, "file://"); isURL {
+		file = rest
+		if plain, err := url.PathUnescape(rest); err == nil {
+			file = plain
+		}
+	}
 	if !filepath.IsAbs(file) {
 		return "" // of the runtime: node:internal, <frozen importlib>
 	}

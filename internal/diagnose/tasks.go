@@ -72,6 +72,9 @@ func (d *doctor) taskRemedies() {
 				names = append(names, t.Name)
 			}
 		}
+		if len(names) == 0 && name == "tables" {
+			names = d.others(part)
+		}
 		command, suggested := d.f.Suggested[name+"-missing"]
 		file := d.f.Dumps[tableIn(c.What)]
 		switch {
@@ -89,6 +92,19 @@ func (d *doctor) taskRemedies() {
 			c.Remedy = "dravit run --part " + part + " -- " + command
 		}
 	}
+}
+
+// others returns the task of a first start that says nothing of what it does, if there is only one.
+func (d *doctor) others(part string) (names []string) {
+	for _, t := range d.f.Tasks {
+		if (t.Part == part || t.Part == "") && t.When == stackfile.FirstStart && !t.does("packages") {
+			names = append(names, t.Name)
+		}
+	}
+	if len(names) > 1 {
+		return nil
+	}
+	return names
 }
 
 // tableIn returns the name of the table that a message says is missing, or "".

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"slices"
 	"sync/atomic"
 
@@ -22,6 +23,7 @@ import (
 
 	"dravit/internal/confined"
 	"dravit/internal/patient"
+	"dravit/internal/pattern"
 )
 
 // Dump is a dump while it is read. Read returns its SQL.
@@ -291,6 +293,25 @@ func (d *Dump) Kind() string {
 		if bytes.Contains(head, []byte(w.words)) {
 			d.last = w.last
 			return w.kind
+		}
+	}
+	return ""
+}
+
+// servers are how the programs that write dumps name the version of the server.
+var servers = []func() *regexp.Regexp{
+	pattern.New(`(?m)^-- Dumped from database version (\d+(?:\.\d+)*)`),
+	pattern.New(`(?m)^-- Server version\s+(\d+(?:\.\d+)*)`),
+	pattern.New(`(?m)^-- (?:MariaDB|MySQL) dump [^\n]*Distrib (\d+(?:\.\d+)*)`),
+}
+
+// Version returns the version of the server that the dump is of, or "" if it does not say. It reads nothing that Read
+// would not return. Call it before Read.
+func (d *Dump) Version() string {
+	head, _ := d.text.Peek(headSize) // a shorter dump is whole
+	for _, words := range servers {
+		if m := words().FindSubmatch(head); m != nil {
+			return string(m[1])
 		}
 	}
 	return ""

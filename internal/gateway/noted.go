@@ -94,7 +94,7 @@ func (t *table) follow(w http.ResponseWriter, r *http.Request, to *target, do fu
 		if err, ok := broke.(error); ok && errors.Is(err, http.ErrAbortHandler) {
 			x.Status = 0
 		}
-		if x.Failed() || to.App != "" && logfile.Size(t.logs(to.StackID, to.App)) != from[to.App] {
+		if x.Failed() || to.Buffered || to.App != "" && logfile.Size(t.logs(to.StackID, to.App)) != from[to.App] {
 			x.From = from
 			x.To = make(map[string]int64, len(to.Behind))
 			for _, part := range to.Behind {

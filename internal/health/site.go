@@ -184,6 +184,9 @@ func (v *visit) replies(ctx context.Context) error {
 		return err
 	}
 	v.page = body
+	if err := v.others(ctx); err != nil && (v.status == 0 && got < 400 || got == v.status) {
+		return err
+	}
 	answer := fmt.Sprintf("status %d: %s", got, excerpt(body))
 	switch {
 	case v.status != 0 && got != v.status:
@@ -198,6 +201,29 @@ func (v *visit) replies(ctx context.Context) error {
 	}
 	if fault := cutOff(v.Target, body, sizes); fault != "" {
 		return &kind.Miss{Expected: "a whole page at " + v.path, Got: "a page that an error cut off: " + fault}
+	}
+	return nil
+}
+
+// others asks for the further paths that have to answer.
+func (v *visit) others(ctx context.Context) error {
+	if v.Expect == nil {
+		return nil
+	}
+	for _, path := range v.Expect.Also {
+		got, body, err := v.get(ctx, path, nil)
+		if err != nil {
+			return err
+		}
+		if got >= 400 {
+			return &kind.Miss{Expected: "a status below 400 at " + path,
+				Got: fmt.Sprintf("status %d: %s", got, excerpt(body))}
+		}
+		if v.Maker != nil {
+			if fault := v.Maker.Fault(body); fault != "" {
+				return &kind.Miss{Expected: "a page at " + path, Got: fault}
+			}
+		}
 	}
 	return nil
 }

@@ -317,7 +317,8 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 					results[i].Rungs = append(advised(ctx, whole), results[i].Rungs...)
 				}
 			}()
-			var end time.Time
+			var end, limit time.Time
+			works := activity{part: target.App}
 			for wait := time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 100*time.Millisecond) {
 				if k.gateway.runner.stateOf(gatewayID) == lifecycle.Failed {
 					return // the process that answers on the gateway's port is not ours
@@ -333,9 +334,9 @@ func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *sta
 					if _, answers := s.settled(s.statuses()); !answers {
 						return
 					}
-					end = time.Now().Add(siteGrace)
+					end, limit = time.Now().Add(siteGrace), time.Now().Add(target.App.Want.Patient())
 				}
-				if !end.IsZero() && time.Now().After(end) {
+				if now := time.Now(); !end.IsZero() && now.After(end) && (now.After(limit) || !works.goesOn(now)) {
 					return
 				}
 				_ = proc.Sleep(ctx, wait)

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -89,6 +90,7 @@ func (s *shortages) since(now time.Time, count int64) bool {
 // look is what the keeper saw of a part whose process runs.
 type look struct {
 	results    []health.Result // the results of its ladder
+	patience   time.Duration   // how long it may take to answer; 0: as long as the constant says
 	atOnce     bool            // nothing of it has to start first, so it answers at once
 	lived      time.Duration   // time since its process was started and the parts that it uses answered
 	answered   bool            // this process has answered before
@@ -143,7 +145,7 @@ func decide(l look) (next step, why string, wait time.Duration) {
 		}
 	}
 	switch {
-	case l.answered || l.atOnce || l.lived > patience:
+	case l.answered || l.atOnce || l.lived > cmp.Or(l.patience, patience):
 		return isUnwell, fell.Miss(), min(askAgain, max(time.Second, l.wait))
 	case l.lived > slow && !holds(l.results, kind.Ours):
 		return isStarting, fell.Miss(), pollOwn

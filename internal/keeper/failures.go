@@ -106,19 +106,14 @@ func together(all []requests.Request) [][]requests.Request {
 	return groups
 }
 
-// explain notes what some requests of one kind show: that the page fails, or that it works.
+// explain notes what some requests of one kind show: that the page fails, or that it works. The last one counts; the
+// words of requests that follow each other at once may be in the logs of another one of them.
 func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 	last := same[len(same)-1]
-	f := requests.Failure{Site: last.Site, Method: last.Method, Path: last.Path, Status: last.Status,
-		Server: last.Server, App: last.App, Plain: last.Plain, First: same[0].At, Last: last.At}
-	var found diagnose.Explained
+	var f requests.Failure
 	fails := false
-	for _, late := range []bool{false, true} { // first what was written until the answer had ended
-		f.Said = x.said(spec, last, late)
-		found, fails = diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
-		if fails && found.Cause != diagnose.Unexplained {
-			break
-		}
+	for i := len(same) - 1; i >= 0 && !fails && last.At.Sub(same[i].Ended()) < atOnce; i-- {
+		f, fails = x.judge(spec, same[i])
 	}
 	if fails && !last.Failed() && x.beside(last) {
 		return // another request wrote that, at the same time: nothing is known of this one
@@ -129,7 +124,7 @@ func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 		}
 		return
 	}
-	f.Cause, f.What, f.Place = found.Cause, found.What, found.Place
+	f.First, f.Last = same[0].At, last.At
 	for _, r := range same {
 		if !r.Again {
 			f.Count++
@@ -138,6 +133,25 @@ func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 	if f.Count > 0 {
 		x.book.Fails(f)
 	}
+}
+
+// atOnce is how soon requests follow each other whose words in the logs cannot be told apart.
+const atOnce = 50 * time.Millisecond
+
+// judge finds out whether a request failed, and of what.
+func (x *explainer) judge(spec materialise.Spec, r requests.Request) (f requests.Failure, fails bool) {
+	f = requests.Failure{Site: r.Site, Method: r.Method, Path: r.Path, Status: r.Status, Server: r.Server, App: r.App,
+		Plain: r.Plain}
+	for _, late := range []bool{false, true} { // first what was written until the answer had ended
+		f.Said = x.said(spec, r, late)
+		var found diagnose.Explained
+		found, fails = diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
+		f.Cause, f.What, f.Place = found.Cause, found.What, found.Place
+		if fails && found.Cause != diagnose.Unexplained {
+			break
+		}
+	}
+	return f, fails
 }
 
 // said returns what the parts behind a site wrote while a request was answered, by part. If late, it is also what they

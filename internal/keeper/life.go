@@ -212,6 +212,7 @@ func (l *lifetime) watchOver(ctx context.Context) exitReport {
 			wait:       wait,
 			stale:      l.applyNext(),
 			unprepared: l.unprepared,
+			patience:   l.spec.Want.Patient(),
 			atOnce:     !l.way().Offers().Process,
 			portHolder: l.portHolder,
 			elsewhere:  l.listensElsewhere,

@@ -53,6 +53,7 @@ type PartConfig struct {
 	Seed       string          `toml:"seed" json:"seed,omitempty"`
 	Listens    *bool           `toml:"listens" json:"listens,omitempty"`
 	Every      string          `toml:"every" json:"every,omitempty"`
+	Patience   string          `toml:"patience" json:"patience,omitempty"`
 	Processes  int             `toml:"processes" json:"processes,omitempty"`
 	Proof      *Proof          `toml:"proof" json:"proof,omitempty"`
 	Writable   []string        `toml:"writable" json:"writable,omitempty"`
@@ -74,6 +75,18 @@ func (p PartConfig) Worker() bool { return p.Listens != nil && !*p.Listens }
 func (p PartConfig) Interval() time.Duration {
 	d, _ := time.ParseDuration(p.Every) // Read has checked it; an empty one is 0
 	return d
+}
+
+// DefaultPatience is how long a part may take to answer after its start, if the stack file does not say.
+const DefaultPatience = time.Minute
+
+// Patient returns how long the part, or the first page of its sites, may take to answer after its start, as long as it
+// does something.
+func (p PartConfig) Patient() time.Duration {
+	if d, err := time.ParseDuration(p.Patience); err == nil && d > 0 {
+		return d
+	}
+	return DefaultPatience
 }
 
 // Proof says how to tell that a worker works: a command that exits with 0, or a file that the worker writes to.
@@ -139,6 +152,8 @@ type Expect struct {
 	Path   string `toml:"path" json:"path,omitempty"`
 	Status int    `toml:"status" json:"status,omitempty"`
 	Text   string `toml:"text" json:"text,omitempty"`
+	// Also are further paths, which must answer with a status below 400.
+	Also []string `toml:"also" json:"also,omitempty"`
 }
 
 // URLPath returns the path to ask for. e may be nil.

@@ -129,6 +129,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			doc:   "How often the command of a worker runs: 5m. Absent: it keeps running.",
 			check: "duration",
 		},
+		"patience": {
+			doc: "How long the part, or the first page of its sites, may take to answer after a start, as long as it " +
+				"works: 2m. Absent: 1m.",
+			check: "duration",
+		},
 		"processes": {
 			doc:     "How many processes of a worker run. Absent: 1.",
 			minimum: 1,
@@ -268,6 +273,11 @@ var keyRules = map[reflect.Type]map[string]keyRule{
 			maximum: 599,
 		},
 		"text": {doc: "A text that the answer must contain."},
+		"also": {
+			doc:   "Further paths of the site, which must answer with a status below 400.",
+			items: "^/",
+			hint:  "each begins with /",
+		},
 	},
 	reflect.TypeFor[Require](): {
 		"version": {

@@ -26,7 +26,7 @@ func Traits(name, interpreter string, programs []string, symptoms []kind.Symptom
 		Name:        name,
 		Interpreter: interpreter,
 		Role:        kind.RoleApp,
-		Keys:        []string{"command", "port", "listens", "every", "processes", "proof", "writable"},
+		Keys:        []string{"command", "port", "listens", "every", "processes", "proof", "writable", "patience"},
 		Programs:    programs,
 		Symptoms:    symptoms,
 	}

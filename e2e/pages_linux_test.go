@@ -1,0 +1,443 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/diagnose"
+	"dravit/internal/requests"
+)
+
+// pageFault is a page that fails although its site answers, and what diagnose must say of it.
+type pageFault struct {
+	path  string
+	code  string // what the page does, in the language of its application
+	cause string
+	says  string // in what, evidence or remedy
+	place string // the end of it: FILE:LINE; "" if none is expected
+	fix   bool   // diagnose --fix CAUSE mends it
+	// mend mends it otherwise: what the remedy says, done literally.
+	mend func(w *world)
+	body int // bytes that are posted; 0: the page is only asked for
+}
+
+// application is an application of several pages, each of which fails in its own way.
+type application struct {
+	name  string
+	stack string
+	file  string
+	head  string // of its file
+	page  string // a page of it: %s are its path and its code
+	tail  string
+	files map[string]string
+	pages []pageFault
+}
+
+const shopPHP = `name = "day-boat"
+[part.app]
+kind = "php"
+settings = { memory_limit = "32M", post_max_size = "8M" }
+[part.db]
+kind = "mariadb"
+[part.web]
+kind = "nginx"
+[[site]]
+name = "day"
+app = "app"
+[[task]]
+name = "install"
+command = "true"
+when = "by-hand"
+[[task]]
+name = "migrate"
+part = "app"
+command = "php -r '$p = new PDO(getenv(\"DB_DSN\"), getenv(\"DB_USER\"), getenv(\"DB_PASSWORD\")); ` +
+	`$p->exec(\"CREATE TABLE IF NOT EXISTS boats (id INT, seats INT); ALTER TABLE boats ADD COLUMN IF NOT EXISTS ` +
+	`seats INT\");'"
+when = "by-hand"
+[env]
+DB_DSN = "mysql:host={db.host};port={db.port};dbname={db.database}"
+`
+
+// fromEnv connects to the database as an application does that reads its own .env, whatever the environment says.
+const fromEnv = `$e = parse_ini_file(__DIR__ . "/../%s", false, INI_SCANNER_RAW); ` +
+	`new PDO("mysql:host=$e[DB_HOST];port=$e[DB_PORT];dbname=$e[DB_DATABASE]", $e["DB_USER"], $e["DB_PASSWORD"]);`
+
+var phpPages = application{name: "PHP", stack: shopPHP, file: "public/index.php",
+	head: "<?php\nswitch (strtok($_SERVER['REQUEST_URI'], '?')) {\ncase '/': echo '" + hello + "'; break;\n",
+	page: "case '%s': %s break;\n", tail: "}\n",
+	files: map[string]string{".env": "DB_HOST=127.0.0.1\nDB_PORT=3306\nDB_DATABASE=day_boat\n" +
+		"DB_USER=root\nDB_PASSWORD=x\n",
+		"broken.php": "<?php\nfunction {\n"},
+	pages: []pageFault{
+		{path: "/thrown", code: `throw new RuntimeException("no berth");`, cause: "application-error", says: "no berth",
+			place: "public/index.php:4", mend: replace("public/index.php", `throw new RuntimeException("no berth");`,
+				"")},
+		{path: "/memory", code: `echo strlen(str_repeat("x", 40 << 20));`, cause: "memory-limit", says: "memory_limit",
+			place: "public/index.php:5", fix: true},
+		{path: "/env", code: fmt.Sprintf(fromEnv, ".env"), cause: "store-elsewhere", says: "DB_PORT is 3306 in .env:2",
+			place: ".env:2", fix: true},
+		{path: "/columns", code: `$p = new PDO(getenv("DB_DSN"), getenv("DB_USER"), getenv("DB_PASSWORD")); ` +
+			`$p->exec("CREATE TABLE IF NOT EXISTS boats (id INT)"); $p->query("SELECT seats FROM boats");`,
+			cause: "tables-outdated", says: "dravit task migrate", place: "public/index.php:7", mend: task("migrate")},
+		{path: "/service", code: `echo file_get_contents("https://api.tides.example/now");`, cause: "foreign-service",
+			says: "api.tides.example"},
+		{path: "/class", code: `new Ferry\Boat();`, cause: "code-missing", says: `Ferry\Boat`,
+			place: "public/index.php:9"},
+		{path: "/syntax", code: `require __DIR__ . "/../broken.php";`, cause: "script-syntax", says: "broken.php",
+			place: "broken.php:2", mend: replace("broken.php", "function {", "")},
+		{path: "/folder", code: `file_put_contents(__DIR__ . "/../uploads/a.txt", "x");`, cause: "folder-missing",
+			says: "uploads", fix: true},
+		{path: "/post", code: `echo count($_POST);`, cause: "upload-limit", says: "post_max_size", fix: true,
+			body: 9 << 20},
+		{path: "/silent", code: `http_response_code(500);`, cause: "page-failed", says: "status 500"},
+		{path: "/locked", code: `throw new PDOException("SQLSTATE[40001]: Deadlock found when trying to get lock; ` +
+			`try again");`, cause: "database-locked", says: "Deadlock"},
+	}}
+
+var nodePages = application{name: "Node.js", stack: `name = "day-boat"
+[part.app]
+kind = "node"
+command = "exec node app.js"
+[[site]]
+name = "day"
+app = "app"
+[part.db]
+kind = "redis"
+`, file: "app.js", head: `const http = require("http"), net = require("net"), fs = require("fs");
+const fails = (res, e) => { console.error(e); res.statusCode = 500; res.end("error"); };
+const pages = {
+`, page: "%q: (req, res) => { %s },\n", tail: `};
+http.createServer((req, res) => {
+  const page = pages[req.url];
+  if (!page) return res.end("` + hello + `");
+  try { page(req, res); } catch (e) { fails(res, e); }
+}).listen(process.env.PORT, process.env.HOST);
+`, pages: []pageFault{
+	{path: "/thrown", code: `const boat = {}; boat.berth.name;`, cause: "application-error",
+		says: "Cannot read properties of undefined", place: "app.js:4", mend: replace("app.js", "boat.berth.name;",
+			"res.end();")},
+	{path: "/import", code: `require("./tides"); res.end();`, cause: "code-missing", says: "./tides", place: "app.js:5",
+		mend: func(w *world) { w.write("tides.js", "") }},
+	{path: "/package", code: `require("tides-of-nowhere");`, cause: "packages-missing", says: "tides-of-nowhere",
+		place: "app.js:6"},
+	{path: "/store", code: `net.connect(5432, "127.0.0.1").on("error", e => fails(res, e));`, cause: "store-lacking",
+		says: "postgres"},
+	{path: "/host", code: `net.connect(80, "tides.example").on("error", e => fails(res, e));`, cause: "foreign-service",
+		says: "tides.example"},
+	{path: "/write", code: `fs.writeFileSync(__dirname + "/uploads/a.txt", "x"); res.end();`, cause: "folder-missing",
+		says: "uploads", place: "app.js:9", fix: true},
+	{path: "/read", code: `res.end(fs.readFileSync(__dirname + "/fares.json"));`, cause: "file-missing",
+		says: "fares.json", place: "app.js:10", mend: func(w *world) { w.write("fares.json", "{}") }},
+	{path: "/large", code: `fails(res, new Error("PayloadTooLargeError: request entity too large"));`,
+		cause: "upload-limit", says: "PayloadTooLargeError"},
+	{path: "/proxy", code: `console.log("[vite] http proxy error: /api\nError: connect ECONNREFUSED 127.0.0.1:9"); ` +
+		`res.statusCode = 500; res.end();`, cause: "proxy-elsewhere", says: "127.0.0.1:9"},
+	{path: "/mail", code: `net.connect(25, "127.0.0.1").on("error", e => fails(res, e));`, cause: "mail-refused",
+		says: "dravit-mail"},
+	{path: "/closed", code: `req.socket.destroy();`, cause: "page-failed", says: "without an answer"},
+}}
+
+var pythonPages = application{name: "Python", stack: `name = "day-boat"
+[part.app]
+kind = "python"
+command = "exec python3 app.py"
+[[site]]
+name = "day"
+app = "app"
+`, file: "app.py", head: `import os, sqlite3, sys, traceback, urllib.request, http.server
+def hello(): pass
+pages = {"/": hello}
+def page(path):
+    return lambda f: pages.__setitem__(path, f)
+`, page: "@page(%q)\ndef f(): %s\n", tail: `
+class Handler(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        status = 200
+        try: pages[self.path]()
+        except Exception:
+            print("Internal Server Error:", self.path, file=sys.stderr)
+            traceback.print_exc()
+            status = 500
+        self.send_response(status)
+        self.end_headers()
+        self.wfile.write(b"` + hello + `")
+http.server.ThreadingHTTPServer((os.environ["HOST"], int(os.environ["PORT"])), Handler).serve_forever()
+`, files: map[string]string{"ferry/__init__.py": "", "schema/boats.sql": "CREATE TABLE `boats` (id INT);\n"},
+	pages: []pageFault{
+		{path: "/thrown", code: `{}["monday"]`, cause: "application-error", says: "KeyError: 'monday'",
+			place: "app.py:7",
+			mend:  replace("app.py", `{}["monday"]`, "None")},
+		{path: "/variable", code: `os.environ["MOOR_KEY"]`, cause: "variable-missing", says: "MOOR_KEY",
+			place: "app.py:9",
+			mend:  addEnv("MOOR_KEY")},
+		{path: "/package", code: `__import__("tides_of_nowhere")`, cause: "packages-missing", says: "tides_of_nowhere",
+			place: "app.py:11"},
+		{path: "/module", code: `exec("import ferry.tides")`, cause: "code-missing", says: "ferry/tides.py",
+			mend: func(w *world) { w.write("ferry/tides.py", "") }},
+		{path: "/table", code: `sqlite3.connect(":memory:").execute("SELECT * FROM boats")`, cause: "tables-missing",
+			says: "dravit db load schema/boats.sql", place: "app.py:15"},
+		{path: "/closed", code: `open("/etc/shadow")`, cause: "folder-unwritable", says: "/etc/shadow",
+			place: "app.py:17"},
+		{path: "/host", code: `raise Exception("Invalid HTTP_HOST header: 'day.localhost'. You may need to add it")`,
+			cause: "host-refused", says: "ALLOWED_HOSTS"},
+		{path: "/expired", code: `raise Exception("certificate verify failed: certificate has expired for ` +
+			`HTTPSConnectionPool(host='tides.example', port=443)")`, cause: "foreign-service", says: "has expired"},
+	}}
+
+// replace changes the text of a file of the project.
+func replace(file, old, new string) func(w *world) {
+	return func(w *world) {
+		text, err := os.ReadFile(filepath.Join(w.dir, file))
+		require.NoError(w.t, err)
+		require.Contains(w.t, string(text), old)
+		w.write(file, strings.Replace(string(text), old, new, 1))
+	}
+}
+
+// task runs a task of the stack file.
+func task(name string) func(w *world) { return func(w *world) { w.must("task", name) } }
+
+// addEnv sets a variable in the stack file.
+func addEnv(name string) func(w *world) {
+	return func(w *world) {
+		text, err := os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
+		require.NoError(w.t, err)
+		w.write("dravit.toml", string(text)+"[env]\n"+name+" = \"VALUE\"\n")
+	}
+}
+
+// ask asks for a page, and returns its status.
+func (w *world) ask(f pageFault) int {
+	w.t.Helper()
+	var body io.Reader
+	method := http.MethodGet
+	if f.body > 0 {
+		method, body = http.MethodPost, bytes.NewReader(make([]byte, f.body))
+	}
+	status, _, _ := get(w.t, method, strings.TrimSuffix(w.siteURL("day"), "/")+f.path, body, func(r *http.Request) {
+		if f.body > 0 {
+			r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		}
+	})
+	return status
+}
+
+func (w *world) siteURL(name string) string {
+	w.t.Helper()
+	for _, s := range w.status().Sites {
+		if s.Name == name {
+			return s.URL
+		}
+	}
+	require.Fail(w.t, "no site "+name)
+	return ""
+}
+
+// causeOf waits until diagnose explains a page, and returns the cause.
+func (w *world) causeOf(f pageFault) (found diagnose.Cause) {
+	w.t.Helper()
+	w.eventually(f.path+" is explained", func() bool {
+		for _, c := range w.diagnose().Causes {
+			if slices.ContainsFunc(c.Pages, func(p diagnose.Page) bool { return p.Path == f.path }) {
+				found = c
+				return true
+			}
+		}
+		return false
+	})
+	return found
+}
+
+func TestFailedPagesOfPHP(t *testing.T)    { failedPages(t, phpPages) }
+func TestFailedPagesOfNode(t *testing.T)   { failedPages(t, nodePages) }
+func TestFailedPagesOfPython(t *testing.T) { failedPages(t, pythonPages) }
+
+// failedPages asks for the pages of an application that answers: each one's cause is found, with its place, and what
+// the remedy says mends it.
+func failedPages(t *testing.T, app application) {
+	w := newWorld(t)
+	text := app.head
+	for _, f := range app.pages {
+		text += fmt.Sprintf(app.page, f.path, f.code)
+	}
+	w.write(app.file, text+app.tail)
+	for name, text := range app.files {
+		w.write(name, text)
+	}
+	w.write("dravit.toml", app.stack)
+	w.must("start")
+	assert.Empty(t, w.diagnose().Causes, "nothing was asked for yet")
+	for _, f := range app.pages {
+		w.ask(f)
+		time.Sleep(20 * time.Millisecond) // as a person would
+	}
+	status := w.must("status").stdout
+	w.eventually("all are explained", func() bool {
+		status = w.must("status").stdout
+		return strings.Contains(status, fmt.Sprintf("%d pages failed in the last 10 minutes", len(app.pages)))
+	})
+	for _, f := range app.pages {
+		c := w.causeOf(f)
+		said := c.What + "\n" + strings.Join(c.Evidence, "\n") + "\n" + c.Remedy
+		assert.Equal(t, f.cause, c.Cause, "%s: %+v", f.path, c)
+		assert.Contains(t, said, f.says, f.path)
+		if f.place != "" {
+			assert.Equal(t, f.place, c.Place, f.path)
+		}
+		assert.Equal(t, "site.day", c.Subject, f.path)
+	}
+	w.mendPages(app)
+}
+
+// mendPages does what the remedies say, one page after the other.
+func (w *world) mendPages(app application) {
+	for _, f := range app.pages {
+		if !f.fix && f.mend == nil {
+			continue
+		}
+		w.ask(f)
+		c := w.causeOf(f)
+		assert.Equal(w.t, f.cause, c.Cause, "%s: %+v", f.path, c)
+		if f.fix {
+			out := w.dravit("diagnose", "--fix", f.cause, "--yes")
+			assert.Contains(w.t, out.stdout, "  + ", "%s: the difference is shown: %s", f.path, out.all())
+		} else {
+			f.mend(w)
+			if strings.HasPrefix(f.cause, "variable") || app.name != "PHP" {
+				w.must("restart", "app")
+			}
+		}
+		w.ask(f)
+		w.eventually(f.path+" is mended", func() bool {
+			return !slices.ContainsFunc(w.diagnose().Causes, func(c diagnose.Cause) bool {
+				return slices.ContainsFunc(c.Pages, func(p diagnose.Page) bool { return p.Path == f.path })
+			})
+		})
+	}
+}
+
+// What is noisy and healthy is not said to be wrong; a worker that fails at its jobs is; the log of requests has all.
+func TestHealthyPages(t *testing.T) {
+	w := newWorld(t)
+	w.write("app.js", `const http = require("http");
+console.error("Error: connect ECONNREFUSED 127.0.0.1:6379, retrying in 100 ms\n    at Socket (net.js:1:1)");
+http.createServer((req, res) => {
+  console.log(req.method, req.url);
+  console.error("(node:1) Warning: a deprecated thing\n    at x (/lib/x.js:1:1)");
+  if (req.url.startsWith("/none")) res.statusCode = 404;
+  if (req.url.startsWith("/handled")) console.error(new Error("a handled error"));
+  setTimeout(() => res.end("`+hello+`"), req.url.startsWith("/slow") ? 600 : 0);
+}).listen(process.env.PORT, process.env.HOST);
+`)
+	w.write("worker.py", `import time, traceback
+began = time.time()
+while True:
+    try:
+        if time.time() - began < 2: raise ConnectionError("not there yet, trying again")
+        if open("fails").read() == "yes": raise ValueError("no berth")
+    except Exception: traceback.print_exc()
+    time.sleep(0.3)
+`)
+	w.write("fails", "no")
+	w.write("dravit.toml", "name = \"day-boat\"\n[part.app]\nkind = \"node\"\ncommand = \"exec node "+
+		"app.js\"\nuses = []\n"+
+		"[part.worker]\nkind = \"python\"\ncommand = \"exec python3 -u worker.py\"\nlistens = false\nuses = []\n"+
+		"[[site]]\nname = \"day\"\napp = \"app\"\n")
+	w.must("start")
+	for _, path := range []string{"/", "/none?secret=1", "/handled", "/slow", "/"} {
+		w.ask(pageFault{path: path})
+	}
+	time.Sleep(4 * time.Second) // the worker has settled
+	assert.Contains(t, w.must("diagnose").stdout, "nothing is wrong")
+	assert.NotContains(t, w.must("status").stdout, "failed in the last")
+
+	var log struct{ Requests []requests.Request }
+	w.json(&log, "logs", "--requests")
+	var paths []string
+	for _, r := range log.Requests {
+		paths = append(paths, fmt.Sprint(r.Method, " ", r.Path, " ", r.Status))
+		assert.Equal(t, "day app", r.Site+" "+r.App)
+	}
+	assert.Equal(t, []string{"GET / 200", "GET /none 404", "GET /handled 200", "GET /slow 200", "GET / 200"}, paths,
+		"without Dravit's own checks, and without queries")
+	assert.NotContains(t, w.must("logs", "--requests").stdout, "secret")
+	assert.Equal(t, 1, strings.Count(w.must("logs", "gateway", "--status", "4xx").stdout, "\n"))
+	assert.Equal(t, 1, strings.Count(w.must("logs", "--requests", "--slower", "500ms").stdout, "\n"))
+	assert.Equal(t, 2, w.dravit("logs", "--requests", "--status", "fog").code)
+	assert.NotEqual(t, 0, w.dravit("logs", "--requests", "--site", "fog").code)
+
+	w.write("fails", "yes")
+	w.eventually("the worker's jobs are seen to fail", func() bool {
+		return slices.ContainsFunc(w.diagnose().Causes, func(c diagnose.Cause) bool {
+			return c.Cause == "application-error" && c.Subject == "part.worker" && c.Place == "worker.py:6"
+		})
+	})
+	out := w.dravit("diagnose")
+	assert.Equal(t, 1, out.code)
+	assert.Contains(t, out.stdout, "jobs of the worker worker fail: ValueError: no berth")
+}
+
+// follows starts a command that goes on until the test ends, and returns what it has written.
+func (w *world) follows(args ...string) func() string {
+	w.t.Helper()
+	cmd := w.command(w.t.Context(), args...)
+	file := filepath.Join(w.t.TempDir(), "out")
+	out, err := os.Create(file)
+	require.NoError(w.t, err)
+	cmd.Stdout, cmd.Stderr = out, out
+	require.NoError(w.t, cmd.Start())
+	w.t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait() // it exits with the code of an interrupt
+		out.Close()
+	})
+	return func() string {
+		text, _ := os.ReadFile(file)
+		return string(text)
+	}
+}
+
+// A watch and the logs say of a page that fails why, as it happens.
+func TestFailedPageIsSaid(t *testing.T) {
+	w := newWorld(t)
+	w.write("public/index.php", "<?php if ($_SERVER['REQUEST_URI'] == '/fog') throw new Exception('fog'); echo "+
+		"'"+hello+"';\n")
+	w.write("dravit.toml", "name = \"day-boat\"\n"+phpSite)
+	w.must("start")
+	watch, logs := w.follows("check", "--watch=300ms"), w.follows("logs", "--requests", "--follow")
+	time.Sleep(500 * time.Millisecond)
+	for range 50 { // more than can be explained one by one
+		w.ask(pageFault{path: "/fog"})
+	}
+	for _, said := range []func() string{watch, logs} {
+		w.eventually("it is said", func() bool {
+			return strings.Contains(said(), "GET /fog failed  application-error")
+		})
+	}
+	var c struct {
+		Pages []requests.Failure `json:"failed_pages"`
+	}
+	w.eventually("all are counted", func() bool {
+		r := w.dravit("status", "--json")
+		c.Pages = nil
+		return json.Unmarshal([]byte(r.stdout), &c) == nil && len(c.Pages) == 1 && c.Pages[0].Count == 50
+	})
+	assert.Empty(t, c.Pages[0].Said, "a list has no logs")
+	assert.Equal(t, "public/index.php:1", c.Pages[0].Place)
+	w.write("public/index.php", "<?php echo '"+hello+"';\n")
+	w.ask(pageFault{path: "/fog"})
+	w.eventually("it is mended", func() bool { return !strings.Contains(w.must("status").stdout, "failed in") })
+}

@@ -1,0 +1,145 @@
+package keeper
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravit/internal/kind"
+	"dravit/internal/materialise"
+	"dravit/internal/pattern"
+	"dravit/internal/requests"
+)
+
+// fog is a symptom of the boats of these tests.
+var fogTraits = kind.Traits{Name: "shop", Role: kind.RoleRuntime, Symptoms: []kind.Symptom{
+	kind.When("fog", pattern.New(`fog (\w+)`), "there is fog $1", "wait")}}
+
+type shopKind struct{ boat }
+
+func (shopKind) Traits() *kind.Traits { return &fogTraits }
+
+// watched is a stack with an application whose requests and logs a test writes.
+type watched struct {
+	*explainer
+	t     *testing.T
+	log   string
+	began time.Time
+}
+
+func watchPages(t *testing.T) *watched {
+	t.Helper()
+	h := newHarbour(t)
+	h.kinds = append(h.kinds, shopKind{})
+	log := h.home.Stack("abc", "logs", "app.log")
+	require.NoError(t, os.MkdirAll(filepath.Dir(log), 0o700))
+	h.s.spec = materialise.Spec{ID: "abc", Parts: []kind.Part{{Name: "app", Kind: "shop", Role: kind.RoleRuntime,
+		Log: log}}, Sites: []materialise.Site{{Name: "day", App: "app"}}}
+	return &watched{&explainer{stack: h.s, file: requests.File(h.home, "abc")}, t, log, time.Now().Add(-time.Minute)}
+}
+
+// write appends to a file.
+func (w *watched) write(file, text string) {
+	w.t.Helper()
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	require.NoError(w.t, err)
+	defer f.Close()
+	_, err = f.WriteString(text)
+	require.NoError(w.t, err)
+}
+
+// asked notes a request, so many ms after the test began, during which the application wrote something.
+func (w *watched) asked(ms int, path string, status int, said string) {
+	w.t.Helper()
+	size := func() int64 {
+		info, err := os.Stat(w.log)
+		if err != nil {
+			return 0
+		}
+		return info.Size()
+	}
+	r := requests.Request{At: w.began.Add(time.Duration(ms) * time.Millisecond), Site: "day", Method: "GET", Path: path,
+		Status: status, MS: 5, App: "app", Plain: true, From: map[string]int64{"app": size()}}
+	w.write(w.log, said)
+	r.To = map[string]int64{"app": size()}
+	l := requests.NewLog(func(string) string { return w.file })
+	l.Add("abc", r)
+	l.Close()
+}
+
+// open returns the failures after a look, as METHOD PATH CAUSE.
+func (w *watched) open() (all []string) {
+	w.look(time.Now(), w.began.Add(-time.Hour))
+	for _, f := range requests.Open(w.stack.failures, time.Now()) {
+		all = append(all, f.Path+" "+f.Cause+" "+f.What)
+	}
+	return all
+}
+
+func TestPagesAreExplained(t *testing.T) {
+	w := watchPages(t)
+	assert.Empty(t, w.open())
+	w.asked(0, "/a", 500, "fog here\n")
+	w.asked(100, "/b", 200, "GET /b\n")
+	w.asked(200, "/c", 200, "fog there\n")
+	w.asked(300, "/d", 404, "")
+	assert.Equal(t, []string{"/c fog there is fog there", "/a fog there is fog here"}, w.open(),
+		"each by its own words, the last one first")
+	w.asked(400, "/a", 200, "")
+	assert.Equal(t, []string{"/c fog there is fog there"}, w.open(), "it works again")
+	w.asked(500, "/c", 200, "fog there\n")
+	w.open()
+	assert.Equal(t, 2, requests.Open(w.stack.failures, time.Now())[0].Count)
+}
+
+// What is written a moment after an answer belongs to it, until the next request comes.
+func TestLateWords(t *testing.T) {
+	w := watchPages(t)
+	w.asked(0, "/a", 500, "")
+	w.write(w.log, "fog late\n")
+	w.asked(100, "/b", 200, "")
+	assert.Equal(t, []string{"/a fog there is fog late"}, w.open())
+	w.asked(200, "/c", 500, "nothing\n")
+	assert.Equal(t, "/c page-failed a page ends with status 500, and nothing says why", w.open()[0])
+}
+
+// A request that was answered well while another one failed is not blamed for what that one's application wrote.
+func TestPagesBesideOthers(t *testing.T) {
+	w := watchPages(t)
+	w.asked(0, "/a", 500, "fog here\n")
+	beside := requests.Request{At: w.began.Add(2 * time.Millisecond), Site: "day", Method: "GET", Path: "/b",
+		Status: 200,
+		MS:     5, App: "app", From: map[string]int64{"app": 0}, To: map[string]int64{"app": 9}}
+	l := requests.NewLog(func(string) string { return w.file })
+	l.Add("abc", beside)
+	l.Close()
+	assert.Equal(t, []string{"/a fog there is fog here"}, w.open())
+}
+
+// Requests from before the start are none of it; a diagnosis' own are not counted; an answer just now is left for the
+// next look, as its words may come.
+func TestWhichRequestsCount(t *testing.T) {
+	w := watchPages(t)
+	w.asked(-2*60*60*1000, "/old", 500, "fog old\n")
+	now := int(time.Since(w.began).Milliseconds())
+	w.asked(now-10, "/now", 500, "fog now\n")
+	assert.Empty(t, w.open())
+	time.Sleep(explainAfter)
+	assert.Equal(t, []string{"/now fog there is fog now"}, w.open())
+}
+
+// However many pages fail in however many ways, a look explains a few.
+func TestManyFailures(t *testing.T) {
+	var all []requests.Request
+	from := map[string]int64{"app": 0}
+	for i := range 5000 {
+		all = append(all, requests.Request{Path: "/" + string(rune('a'+i%200)), Status: 500, From: from})
+	}
+	groups := together(all)
+	assert.Len(t, groups, explainMost)
+	assert.Len(t, groups[0], 25)
+}
