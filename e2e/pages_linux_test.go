@@ -2,14 +2,18 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -440,4 +444,65 @@ func TestFailedPageIsSaid(t *testing.T) {
 	w.write("public/index.php", "<?php echo '"+hello+"';\n")
 	w.ask(pageFault{path: "/fog"})
 	w.eventually("it is mended", func() bool { return !strings.Contains(w.must("status").stdout, "failed in") })
+}
+
+// A page that fails as fast as it is asked for, beside a log that grows by many MB a second, costs neither memory nor
+// the other pages' time.
+func TestFailsFast(t *testing.T) {
+	w := newWorld(t)
+	w.write("app.js", `const http = require("http");
+const noise = "noise ".repeat(200000) + "\n";
+http.createServer((req, res) => {
+  if (req.url == "/noise") { process.stdout.write(noise); return res.end("noise"); }
+  if (req.url == "/fog") { console.error(new Error("fog")); res.statusCode = 500; return res.end(); }
+  res.end("`+hello+`");
+}).listen(process.env.PORT, process.env.HOST);
+`)
+	w.write("dravit.toml", "name = \"day-boat\"\n"+nodeSite)
+	w.must("start")
+	url := strings.TrimSuffix(w.siteURL("day"), "/")
+	ctx, cancel := context.WithTimeout(t.Context(), 6*time.Second)
+	defer cancel()
+	var asking sync.WaitGroup
+	for _, path := range []string{"/fog", "/fog", "/noise"} {
+		asking.Go(func() {
+			client := throughGateway()
+			for ctx.Err() == nil {
+				if resp, err := client.Get(url + path); err == nil {
+					_, _ = io.Copy(io.Discard, resp.Body)
+					resp.Body.Close()
+				}
+			}
+		})
+	}
+	var slowest time.Duration
+	for ctx.Err() == nil {
+		began := time.Now()
+		assert.Equal(t, 200, w.ask(pageFault{path: "/"}))
+		slowest = max(slowest, time.Since(began))
+		time.Sleep(20 * time.Millisecond)
+	}
+	asking.Wait()
+	assert.Less(t, slowest, 3*time.Second, "other pages do not wait")
+	c := w.causeOf(pageFault{path: "/fog"})
+	assert.Contains(t, []string{"application-error", "page-failed"}, c.Cause, "its words may be rotated away already")
+	assert.Greater(t, c.Pages[0].Count, 100)
+	for _, pid := range append(w.gatewayPIDs(), w.keeperPID()) {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		require.NoError(t, err)
+		_, rest, _ := strings.Cut(string(text), "VmHWM:")
+		most, err := strconv.Atoi(strings.Fields(rest)[0])
+		require.NoError(t, err)
+		assert.Less(t, most, 200<<10, "kB of memory, at most, of process %d", pid)
+	}
+}
+
+// throughGateway returns a client that reuses its connections to the gateway, whatever name it asks for.
+func throughGateway() *http.Client {
+	return &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{
+		DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
+			_, port, _ := net.SplitHostPort(addr)
+			return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+port)
+		},
+	}}
 }

@@ -18,6 +18,7 @@ import (
 	"dravit/internal/plan"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // Facts are all that causes are derived from.
@@ -191,12 +192,36 @@ func Causes(f Facts) []Cause {
 	d.edits()
 	d.places()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
-	return once(d.all)
+	return once(together(d.all))
 }
 
 // Fails reports whether some cause makes something fail: some only disturb other programs.
 func Fails(causes []Cause) bool {
 	return slices.ContainsFunc(causes, func(c Cause) bool { return c.rank != aside })
+}
+
+// together makes one cause of names that the system's resolver does not know: one command mends them all.
+func together(all []Cause) []Cause {
+	var names, subjects []string
+	first := -1
+	for i, c := range all {
+		if c.Cause == "name-unknown" {
+			_, name, _ := strings.Cut(c.What, unknownName)
+			names, subjects = append(names, name), append(subjects, strings.TrimPrefix(c.Subject, "site."))
+			if first < 0 {
+				first = i
+			}
+		}
+	}
+	if len(names) < 2 {
+		return all
+	}
+	whole := all[first]
+	whole.Subject = "machine"
+	whole.What = "the system's resolver does not know the names " + trouble.List(names)
+	whole.Evidence = append(whole.Evidence, "they are those of the sites "+trouble.List(subjects))
+	all = slices.DeleteFunc(all, func(c Cause) bool { return c.Cause == "name-unknown" })
+	return slices.Insert(all, first, whole)
 }
 
 // once drops causes that were given for another subject already: a part's fault also shows in each of its sites.

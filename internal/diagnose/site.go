@@ -97,9 +97,12 @@ func (d *doctor) siteName(s SiteFacts, subject, said string) {
 			"the system's resolver says "+s.Resolves[i].String())
 		return
 	}
-	d.add(seen, "name-unknown", subject, "the system's resolver does not know the name "+s.Spec.Host,
+	d.add(seen, "name-unknown", subject, unknownName+s.Spec.Host,
 		"dravit names hosts on, or dravit names resolver on", said)
 }
+
+// unknownName is how a sentence about a name begins that the system's resolver does not know.
+const unknownName = "the system's resolver does not know the name "
 
 // documentRoot reports whether the document root is missing or closed, which explains the site's failure.
 func (d *doctor) documentRoot(s SiteFacts, subject string) bool {

@@ -229,3 +229,23 @@ func TestStoreLacking(t *testing.T) {
 	assert.Equal(t, []string{"site.ferry store-elsewhere"}, words(got))
 	assert.NotContains(t, got[0].Remedy, "DB_HOST", "nor is it laid to the part that the application uses")
 }
+
+// Names that nobody knows are one cause: one command mends all.
+func TestUnknownNames(t *testing.T) {
+	no := false
+	site := func(name string) SiteFacts {
+		s := SiteFacts{Rungs: []health.Result{{Rung: kind.Resolves, Holds: &no}}}
+		s.Spec.Name, s.Spec.Host = name, name+".test"
+		return s
+	}
+	f := Facts{Gateway: Gateway{Runs: true}, Sites: []SiteFacts{site("day")}}
+	all := Causes(f)
+	require.Len(t, all, 1)
+	assert.Equal(t, "site.day", all[0].Subject)
+	f.Sites = append(f.Sites, site("night"))
+	all = Causes(f)
+	require.Len(t, all, 1)
+	assert.Equal(t, "machine", all[0].Subject)
+	assert.Equal(t, "the system's resolver does not know the names day.test, night.test", all[0].What)
+	assert.Contains(t, all[0].Evidence, "they are those of the sites day, night")
+}

@@ -17,8 +17,9 @@ const (
 	explainEvery = 200 * time.Millisecond // between two looks at the log of requests
 	// explainAfter is how long after an answer its error may take to reach a log.
 	explainAfter = 150 * time.Millisecond
-	explainMost  = 20      // kinds of requests that are explained at a look; the others are left out
-	readMost     = 4 << 20 // of the log of requests at a look, in bytes
+	explainMost  = 20                    // kinds of requests that are explained at a look; the others are left out
+	explainFor   = 60 * time.Millisecond // at a look, at most
+	readMost     = 4 << 20               // of the log of requests at a look, in bytes
 )
 
 // explainer explains the failed requests of a stack as they come.
@@ -71,7 +72,11 @@ func (x *explainer) look(now, since time.Time) {
 	x.stack.mu.Lock()
 	spec := x.stack.spec
 	x.stack.mu.Unlock()
+	began := time.Now()
 	for _, same := range together(due) {
+		if time.Since(began) > explainFor {
+			break // a log that grows faster than it can be read hides what fails meanwhile
+		}
 		x.explain(spec, same)
 	}
 	x.stack.mu.Lock()
@@ -163,16 +168,14 @@ func (x *explainer) said(spec materialise.Spec, r requests.Request, late bool) m
 		if !ok {
 			continue
 		}
-		text, _ := logfile.Since(p.Log, from, readMost)
-		end := r.To[part]
+		to := r.To[part]
 		if late {
-			end = x.next(r, part)
+			to = x.next(r, part)
+		} else if to == from {
+			continue
 		}
-		if (end > 0 || !late) && end-from < int64(len(text)) {
-			text = text[:max(0, end-from)]
-		}
-		if text != "" {
-			said[part] = text[max(0, len(text)-requests.MaxSaid):]
+		if text := logfile.Between(p.Log, from, to, requests.MaxSaid); text != "" {
+			said[part] = text
 		}
 	}
 	return said

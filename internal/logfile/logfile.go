@@ -31,6 +31,30 @@ func Since(file string, offset, most int64) (text string, end int64) {
 	return string(read), offset + int64(len(read))
 }
 
+// Between returns what a log holds from an offset on up to another one, in bytes, and at most the last most bytes of
+// it.
+// to 0 stands for the end of the log. If the log was rotated, or cannot be read, it returns "".
+func Between(file string, from, to, most int64) string {
+	f, err := os.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || from > info.Size() {
+		return ""
+	}
+	if to == 0 || to > info.Size() {
+		to = info.Size()
+	}
+	from = max(from, to-most)
+	if from >= to {
+		return ""
+	}
+	read, _ := io.ReadAll(io.NewSectionReader(f, from, to-from)) // take what can be read
+	return string(read)
+}
+
 // maxTail is how much of the end of a log Tail reads, in bytes.
 const maxTail = 1 << 20
 
