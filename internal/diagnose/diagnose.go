@@ -36,6 +36,7 @@ type Facts struct {
 	Proxy     string // the proxy that the environment tells programs to use for plain HTTP, "" none
 	Bypass    string // the hosts that do not use it (NO_PROXY)
 	Tasks     []TaskFacts
+	Seeds     map[string]string // how seeds failed when they were loaded last, by part
 	OldPorts  []OldPort
 	Suggested map[string]string  // by cause: commands that the project's own files suggest
 	Variables []project.Variable // in the project's own files of variables
@@ -176,6 +177,7 @@ func Causes(f Facts) []Cause {
 		d.part(p)
 	}
 	d.failedTasks()
+	d.failedSeeds()
 	d.entrance()
 	d.pages()
 	for _, s := range f.Sites {

@@ -11,6 +11,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // edits makes the remedies of causes that a key of the stack file removes changes of that file.
@@ -37,6 +38,11 @@ func (d *doctor) edits() {
 			size := megabytes(strings.Join(c.Evidence, "\n"), postBytes, 256)
 			set("post_max_size", size)
 			set("upload_max_filesize", size)
+		case c.Cause == "variable-missing":
+			if m := variableName().FindStringSubmatch(c.What); m != nil {
+				c.Remedy = "add it to dravit.toml with its value, then dravit start:" +
+					trouble.Lines("[env]", m[1]+` = "VALUE"`)
+			}
 		case c.Cause == "file-missing":
 			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] {
 				c.Cause, c.What = "folder-missing", "the application cannot write to "+path+": its folder is missing"
@@ -58,10 +64,11 @@ func (d *doctor) edits() {
 }
 
 var (
-	postBytes   = pattern.New(`Content-Length of (\d+) bytes`)
-	memoryBytes = pattern.New(`\((\d+) bytes\)`)
-	seconds     = pattern.New(`\((\d+) s\)`)
-	folderName  = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)
+	postBytes    = pattern.New(`Content-Length of (\d+) bytes`)
+	memoryBytes  = pattern.New(`\((\d+) bytes\)`)
+	variableName = pattern.New(`the variable (\w+)`)
+	seconds      = pattern.New(`\((\d+) s\)`)
+	folderName   = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)
 )
 
 func number(text string, words func() *regexp.Regexp) int {

@@ -65,7 +65,7 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 	if !threw || !errors {
 		return x, false
 	}
-	x = Explained{Cause: "application-error", What: "the application's own code fails: " + thrown.what,
+	x = Explained{Cause: "application-error", What: ownCode + thrown.what,
 		Place: thrown.place, Part: p.Spec.Name, Evidence: []string{where + ": " + lineAt(p.Said, thrown.at)},
 		Remedy: "correct the code: " + where + " has all that it wrote"}
 	if x.Place != "" {
@@ -73,6 +73,9 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 	}
 	return x.placed(), true
 }
+
+// ownCode is how a sentence about an error of the project's own code begins.
+const ownCode = "the application's own code fails: "
 
 // general are causes that say no more than that there was an error.
 var general = map[string]bool{"application-error": true}

@@ -37,7 +37,7 @@ func (d *doctor) jobs(p PartFacts) {
 		x.Evidence[len(x.Evidence)-1] = x.Place + ": " + oneLine(line)
 	}
 	what := "jobs of the worker " + p.Spec.Name + " fail: " + strings.TrimPrefix(x.What,
-		"the application's own code fails: ")
+		ownCode)
 	c := d.add(written, x.Cause, "part."+p.Spec.Name, what, x.Remedy, append(x.Evidence,
 		fmt.Sprintf("%s in the last 10 minutes, last %s ago", times(failures(text.String())),
 			max(0, d.f.Now.Sub(last)).Round(time.Second)))...)

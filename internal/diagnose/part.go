@@ -201,8 +201,14 @@ func (d *doctor) worker(p PartFacts, said string) {
 	}
 	evidence := append([]string{said}, last(p.Log, 2)...)
 	if p.Spec.Want.Interval() > 0 {
-		d.add(seen, "run-failed", subject, "the command of part "+name+" failed when it ran last",
-			"correct it; it runs again at its time, or now: dravit restart "+name, evidence...)
+		c := d.add(seen, "run-failed", subject, "the command of part "+name+" failed when it ran last",
+			"mend what its last lines say; it runs again at its time, or now: dravit restart "+name, evidence...)
+		speaker := Speaker{Spec: p.Spec, Traits: p.Traits, Said: p.Log}
+		if x, ok := speaker.explain(true); ok {
+			c.What += ": " + strings.TrimPrefix(x.What, ownCode)
+			c.Place, c.Evidence = x.Place, append(x.Evidence, said)
+			c.Remedy = x.Remedy + "; it runs again at its time, or now: dravit restart " + name
+		}
 		return
 	}
 	d.add(seen, "proof-failed", subject, "the worker "+name+" runs, and its proof does not hold",

@@ -22,7 +22,7 @@ func (d *doctor) places() {
 		}
 		c.Evidence = append(c.Evidence, at)
 		if general[c.Cause] {
-			c.What = "the application's own code fails: " + x.what
+			c.What = ownCode + x.what
 			c.Remedy = "correct " + x.place
 		}
 	}

@@ -22,10 +22,18 @@ func (d *doctor) entrance() {
 		d.add(seen, "gateway-port-taken", "gateway", "another program uses the gateway's port",
 			fmt.Sprintf("stop it (dravit ports %d), then dravit start", g.Port),
 			fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
+	case !g.Runs && d.unfinished(): // a start that is not over has not come to it
 	case !g.Runs:
 		d.add(seen, "gateway-down", "gateway", "the gateway does not run",
 			"dravit start").Fix = []string{"dravit", "start"}
 	}
+}
+
+// unfinished reports whether the last start is not over, as something failed in it.
+func (d *doctor) unfinished() bool {
+	return slices.ContainsFunc(d.all, func(c Cause) bool {
+		return c.Cause == "seed-failed" || c.Cause == "task-failed"
+	})
 }
 
 // wrote searches for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
@@ -48,7 +56,7 @@ func (d *doctor) site(s SiteFacts) {
 		d.siteName(s, subject, fell.Miss())
 		return
 	case kind.Reaches, kind.Routed:
-		if len(d.of("gateway")) == 0 {
+		if len(d.of("gateway")) == 0 && !d.unfinished() {
 			d.add(likely, "gateway-down", "gateway", "the gateway does not lead to the site "+s.Spec.Name,
 				"dravit start", fell.Miss()).Fix = []string{"dravit", "start"}
 		}

@@ -35,6 +35,26 @@ func (d *doctor) failedTasks() {
 	}
 }
 
+// failedSeeds adds the seeds that were not loaded: what comes after them was not started.
+func (d *doctor) failedSeeds() {
+	for _, p := range d.f.Parts {
+		how, failed := d.f.Seeds[p.Spec.Name]
+		if !failed || d.f.Stopped {
+			continue
+		}
+		file := p.Spec.Want.Seed
+		remedy := "mend " + file + " there, then dravit start, which loads it again"
+		if m := supplies().FindString(how); m != "" {
+			remedy = m
+		}
+		d.add(seen, "seed-failed", "part."+p.Spec.Name+".seed", "the seed of part "+p.Spec.Name+
+			" was not loaded, so its database is empty, and nothing was started after it", remedy, how)
+	}
+}
+
+// supplies matches what a load says to do about a dump of a newer server.
+var supplies = pattern.New(`dravit supply [^()]+`)
+
 // remediedByTask are the causes that a task of the project usually removes, with what such a task is called.
 var remediedByTask = map[string]string{"tables-missing": "tables", "tables-outdated": "tables",
 	"packages-missing": "packages"}

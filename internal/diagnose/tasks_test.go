@@ -8,7 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
+	"dravit/internal/pattern"
+	"dravit/internal/project"
 	"dravit/internal/trouble"
 )
 
@@ -72,4 +76,35 @@ func TestFailedTaskIsACause(t *testing.T) {
 	require.Len(t, got, 1)
 	assert.Equal(t, "task.tables task-failed", got[0].Subject+" "+got[0].Cause)
 	assert.Equal(t, []string{"it exited with code 1", "/l: low tide"}, got[0].Evidence)
+}
+
+// A seed that failed is the cause: what a start does after it is not there yet.
+func TestFailedSeedIsACause(t *testing.T) {
+	f := shop()
+	f.Gateway.Runs = false
+	f.Seeds = map[string]string{"db": "seed.sql: line 3: fog"}
+	got := Causes(f)
+	require.Len(t, got, 1, "that the gateway does not run follows from it")
+	assert.Equal(t, "part.db.seed seed-failed", got[0].Subject+" "+got[0].Cause)
+	assert.Equal(t, []string{"seed.sql: line 3: fog"}, got[0].Evidence)
+	f.Seeds["db"] = "the dump is of mariadb 11.8, and the part runs 10.11 (dravit supply mariadb 11.8, then start): fog"
+	assert.Equal(t, "dravit supply mariadb 11.8, then start", Causes(f)[0].Remedy)
+}
+
+// The proxy of a front end is told where the stack's own back end is.
+func TestProxyElsewhere(t *testing.T) {
+	f := shop(page("/a", "proxy ECONNREFUSED 127.0.0.1:3001"))
+	f.Parts[0].Traits.Symptoms = nil
+	f.Pages[0].Evidence.Parts[0].Traits.Symptoms = []kind.Symptom{kind.When("proxy-elsewhere",
+		pattern.New(`proxy (\S+ \S+)`), "elsewhere: $1", "look")}
+	f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "api", Role: kind.RoleApp, Port: 18001},
+		Status: lifecycle.Status{State: lifecycle.Answers}})
+	f.Mentions = []project.Mention{{File: "vite.config.js", Line: 4, Word: "3001",
+		Text: "target: 'http://localhost:3001'"}}
+	got := Causes(f)
+	assert.Equal(t, "in vite.config.js:4, use process.env.API_URL, which is that of part api", got[0].Remedy)
+	assert.Equal(t, "vite.config.js:4", got[0].Place)
+	f.Parts = f.Parts[:2]
+	assert.Equal(t, "correct vite.config.js:4", Causes(f)[0].Remedy)
+	assert.Equal(t, []string{"3001"}, Words(Causes(shop(f.Pages[0]))))
 }

@@ -28,7 +28,7 @@ var (
 // wantedBy returns what a cause's application asked for.
 func wantedBy(c Cause) (w wanted) {
 	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
-	if a, ok := addressIn(text); ok && c.Cause == "store-elsewhere" {
+	if a, ok := addressIn(text); ok && (c.Cause == "store-elsewhere" || c.Cause == "proxy-elsewhere") {
 		w.address = a
 	}
 	if m := userWords().FindStringSubmatch(text); m != nil {
@@ -44,7 +44,7 @@ func wantedBy(c Cause) (w wanted) {
 func (w wanted) words(c Cause) []string {
 	var all []string
 	switch c.Cause {
-	case "store-elsewhere":
+	case "store-elsewhere", "proxy-elsewhere":
 		if w.port != 0 {
 			all = append(all, strconv.Itoa(w.port))
 		}
@@ -79,6 +79,10 @@ func (d *doctor) values() {
 	for i := range d.all {
 		c := &d.all[i]
 		words := wantedBy(*c).words(*c)
+		if c.Cause == "proxy-elsewhere" {
+			d.backEnd(c, words)
+			continue
+		}
 		store, foreign, ok := d.storeOf(*c)
 		if !ok && foreign == "" {
 			store, ok = d.storeByVariable(*c, words)
@@ -127,6 +131,33 @@ func holdsWord(value, word string) bool {
 		return b == '_' || b == '.' || b >= '0' && b <= '9' || b >= 'A' && b <= 'Z' || b >= 'a' && b <= 'z'
 	}
 	return (at == 0 || !part(value[at-1])) && (end == len(value) || !part(value[end]))
+}
+
+// backEnd says where the proxy of a front end has its address from, and which variable has that of the stack's own back
+// end.
+func (d *doctor) backEnd(c *Cause, words []string) {
+	front := d.appOf(c.Subject)
+	i := slices.IndexFunc(d.f.Parts, func(p PartFacts) bool {
+		return p.Spec.Name != front && p.Spec.Port != 0 && !p.Spec.Want.Worker() &&
+			(p.Spec.Role == kind.RoleApp || p.Spec.Role == kind.RoleWeb)
+	})
+	at := "its proxy's address"
+	if j := slices.IndexFunc(d.f.Mentions, func(m project.Mention) bool {
+		return slices.Contains(words, m.Word)
+	}); j >= 0 {
+		m := d.f.Mentions[j]
+		c.Place = fmt.Sprintf("%s:%d", m.File, m.Line)
+		c.Evidence = append(c.Evidence, c.Place+": "+oneLine(m.Text))
+		at = c.Place
+	}
+	if i < 0 {
+		c.Remedy = "correct " + at
+		return
+	}
+	back := d.f.Parts[i].Spec
+	name := stackfile.EnvPrefix(back.Name) + "_URL"
+	c.Evidence = append(c.Evidence, "part "+back.Name+" listens on "+back.Address())
+	c.Remedy = "in " + at + ", use process.env." + name + ", which is that of part " + back.Name
 }
 
 // override explains a cause by a variable in a file, and reports whether it could.

@@ -139,7 +139,7 @@ type table struct {
 func (t table) end(ctx context.Context, lock string, also []proc.Identity, grace time.Duration,
 	spared []proc.Identity) error {
 	signal, deadline := syscall.SIGTERM, time.Now().Add(grace)
-	sent := map[proc.Identity]syscall.Signal{}
+	sent, sure := map[proc.Identity]syscall.Signal{}, false
 	known := slices.Clone(also)
 	for {
 		if time.Now().After(deadline) {
@@ -151,9 +151,12 @@ func (t table) end(ctx context.Context, lock string, also []proc.Identity, grace
 		}
 		all = slices.DeleteFunc(all, func(p proc.Process) bool { return slices.Contains(spared, p.Identity) })
 		known = among(all, lock, Leader(lock), known)
-		if len(known) == 0 {
+		if len(known) == 0 && (len(sent) == 0 || sure) {
 			return nil
 		}
+		// What a process that was just killed had started may be seen in no place for a moment: its parent is gone from
+		// the listing, and its next one was read before. So an empty listing after a kill is looked at again.
+		sure = len(known) == 0
 		for _, id := range known {
 			if sent[id] == signal {
 				continue

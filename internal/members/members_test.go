@@ -272,3 +272,28 @@ func TestEndOnAFakeMachine(t *testing.T) {
 	}, log)
 	assert.Len(t, running, 2)
 }
+
+// What a killed process had started can be missing from one listing: nothing is left only after a second look.
+func TestEndLooksTwice(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "part.lock")
+	first := proc.Process{Identity: proc.Identity{PID: 101, Start: 1}, Parent: 1, Mark: path}
+	stray := proc.Process{Identity: proc.Identity{PID: 102, Start: 2}, Parent: 1, Mark: path}
+	listings := [][]proc.Process{{first}, {}, {stray}, {}, {}}
+	var killed []int
+	machine := table{
+		list: func(string) ([]proc.Process, error) {
+			now := listings[0]
+			listings = listings[1:]
+			return now, nil
+		},
+		signal: func(id proc.Identity, _ syscall.Signal) error {
+			killed = append(killed, id.PID)
+			return nil
+		},
+	}
+	require.NoError(t, machine.end(t.Context(), path, nil, time.Minute, nil))
+	assert.Equal(t, []int{101, 102}, killed)
+	assert.Empty(t, listings)
+	listings = [][]proc.Process{{}}
+	require.NoError(t, machine.end(t.Context(), path, nil, time.Minute, nil), "of nothing one look is enough")
+}

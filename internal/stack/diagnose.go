@@ -93,17 +93,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
 	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(ctx, s.Dir)
-	tasks, err := s.Tasks()
-	if err != nil {
+	if err := s.taskFacts(&facts, spec); err != nil {
 		return out, err
-	}
-	for _, t := range tasks {
-		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, Command: t.Command, LogFile: t.Log}
-		if t.Last != nil && t.Last.Failed() {
-			x.Failed = t.Last.How
-			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail
-		}
-		facts.Tasks = append(facts.Tasks, x)
 	}
 	if !checked.Answers {
 		if facts.OldPorts, err = s.formerPorts(); err != nil {
@@ -114,6 +105,24 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	out.Failed = len(facts.Pages)
 	out.Causes = s.causes(facts, in)
 	return out, ctx.Err()
+}
+
+// taskFacts adds how the tasks ran last, and which seeds failed.
+func (s *Stack) taskFacts(facts *diagnose.Facts, spec materialise.Spec) error {
+	tasks, err := s.Tasks()
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, Command: t.Command, LogFile: t.Log}
+		if t.Last != nil && t.Last.Failed() {
+			x.Failed = t.Last.How
+			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail
+		}
+		facts.Tasks = append(facts.Tasks, x)
+	}
+	facts.Seeds, err = s.failedSeeds(spec)
+	return err
 }
 
 func statusOf(all []lifecycle.Status, name string) lifecycle.Status {

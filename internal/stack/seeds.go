@@ -87,6 +87,8 @@ func (s *Stack) loadSeed(ctx context.Context, spec materialise.Spec, p seed, rep
 		return ctx.Err()
 	}
 	if err != nil {
+		records[seedRecord(p.Name)] = task.Record{At: r.At, Code: -1, How: p.Want.Seed + ": " + err.Error()}
+		_ = home.WriteJSON(s.taskRecords(), records) // without it, the record says that it was interrupted
 		return &trouble.Trouble{
 			Code:    trouble.SeedFailed,
 			Subject: "part." + p.Name + ".seed",
@@ -114,4 +116,19 @@ func (s *Stack) Loaded(p kind.Part) error {
 	r.Depends = s.seedDigest(p)
 	records[seedRecord(p.Name)] = r
 	return home.WriteJSON(s.taskRecords(), records)
+}
+
+// failedSeeds returns how seeds failed when they were loaded last, by part.
+func (s *Stack) failedSeeds(spec materialise.Spec) (map[string]string, error) {
+	records, err := task.ReadRecords(s.taskRecords())
+	if err != nil {
+		return nil, err
+	}
+	failed := map[string]string{}
+	for _, p := range spec.Parts {
+		if r := records[seedRecord(p.Name)]; p.Want.Seed != "" && r.Failed() {
+			failed[p.Name] = r.How
+		}
+	}
+	return failed, nil
 }

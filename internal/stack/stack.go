@@ -293,7 +293,7 @@ func (s *Stack) addTasks(out *Status) error {
 		if r := records[name]; r.Failed() {
 			shown := name
 			if part, ok := strings.CutPrefix(name, seedRecord("")); ok {
-				shown = "seed of " + part
+				shown = seedName + part
 			}
 			out.Failed = append(out.Failed, FailedTask{Name: shown, At: r.At, How: r.How})
 		}
@@ -302,15 +302,20 @@ func (s *Stack) addTasks(out *Status) error {
 		return nil
 	}
 	out.State = lifecycle.Worse(out.State, lifecycle.Failed)
+	first := "the task " + out.Failed[0].Name
+	if strings.HasPrefix(out.Failed[0].Name, seedName) {
+		first = "the " + out.Failed[0].Name
+	}
 	for i := range out.Parts {
 		if p := &out.Parts[i]; p.State == lifecycle.Stopped {
-			p.State, p.Because, p.Next = lifecycle.Waiting,
-				"the task "+out.Failed[0].Name+" failed, which runs before it",
-				"dravit logs "+out.Failed[0].Name+"; then dravit start"
+			p.State, p.Because, p.Next = lifecycle.Waiting, first+" failed, which comes before it", "dravit diagnose"
 		}
 	}
 	return nil
 }
+
+// seedName is how the load of a seed is called among tasks, before the part.
+const seedName = "seed of "
 
 // FailedTask is a task, or the load of a seed, that failed when it ran last.
 type FailedTask struct {

@@ -98,9 +98,14 @@ func (u *UI) Status(s stack.Status) {
 	}
 	for _, t := range s.Failed {
 		u.say("")
-		u.say("task " + printable(t.Name) + "  " + u.state(lifecycle.Failed) + "  " +
-			u.dim(duration(now.Sub(t.At))+" ago: "+
-				printable(t.How)))
+		name := printable(t.Name)
+		if !strings.HasPrefix(name, "seed of ") {
+			name = "task " + name
+		}
+		u.say(name + "  " + u.state(lifecycle.Failed) + "  " + u.dim(duration(now.Sub(t.At))+" ago"))
+		for _, l := range wrap(printable(t.How), Width()-2) {
+			u.say("  " + u.dim(l))
+		}
 	}
 	u.failedPages(requests.Open(s.Failures, now))
 	u.passedOver(s.Notes)
