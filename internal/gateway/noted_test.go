@@ -22,11 +22,14 @@ func notedTable(t *testing.T) (tab *table, log func() []requests.Request, logs s
 	t.Helper()
 	logs = t.TempDir()
 	file := filepath.Join(logs, "requests.log")
-	l := requests.NewLog(func(string) string { return file })
-	tab = &table{log: l, logs: func(_, part string) string { return filepath.Join(logs, part+".log") }}
+	known := newLengths(func(_, part string) string { return filepath.Join(logs, part+".log") })
+	t.Cleanup(known.close)
+	l := requests.NewLog(func(string) string { return file }, known.fill)
+	tab = &table{log: l, lengths: known}
 	closed := false
 	log = func() []requests.Request {
 		if !closed {
+			time.Sleep(3 * lengthEvery)
 			l.Close()
 			closed = true
 		}
@@ -53,11 +56,13 @@ func TestRequestsAreNoted(t *testing.T) {
 		if edit != nil {
 			edit(r)
 		}
-		tab.follow(httptest.NewRecorder(), r, to, do)
+		tab.follow(httptest.NewRecorder(), r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) { do(w) })
 	}
 	page := func(w http.ResponseWriter) { _, _ = io.WriteString(w, "hello") }
 	ask("/?secret=1", nil, page)
+	time.Sleep(requests.Settles + 5*lengthEvery)
 	ask("/fails", nil, func(w http.ResponseWriter) { says("fog\n"); w.WriteHeader(http.StatusInternalServerError) })
+	time.Sleep(5 * lengthEvery)
 	ask("/speaks", func(r *http.Request) { r.Header.Set("Cookie", "a=b") },
 		func(w http.ResponseWriter) { says("x\n"); page(w) })
 	ask("/early", nil, func(w http.ResponseWriter) { w.WriteHeader(http.StatusEarlyHints); w.WriteHeader(201) })
@@ -90,11 +95,57 @@ func TestRequestsAreNoted(t *testing.T) {
 	assert.True(t, all[5].Failed())
 }
 
-// A runtime's errors come a moment later: where its log ended is always noted.
-func TestLengthsOfRuntime(t *testing.T) {
-	tab, log, _ := notedTable(t)
-	to := &target{Route: Route{StackID: "abc", App: "app", Behind: []string{"app"}, Buffered: true}}
+// What is written a moment after an answer is noted as such; what was written while nobody asked is of nobody.
+func TestLengths(t *testing.T) {
+	tab, log, logs := notedTable(t)
+	to := &target{Route: Route{StackID: "abc", App: "app", Behind: []string{"app"}}}
+	file := filepath.Join(logs, "app.log")
+	require.NoError(t, os.WriteFile(file, []byte("before"), 0o600))
+	ask := func() {
+		r := httptest.NewRequest(http.MethodGet, "/", nil)
+		tab.follow(httptest.NewRecorder(), r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) {
+			w.WriteHeader(200)
+		})
+	}
+	ask()
+	time.Sleep(5 * lengthEvery)
+	require.NoError(t, os.WriteFile(file, []byte("before, late"), 0o600))
+	time.Sleep(requests.Settles + 5*lengthEvery)
+	tab.lengths.awake.Store(false) // as after a rest
+	require.NoError(t, os.WriteFile(file, []byte("before, late, and long after"), 0o600))
+	ask()
+	all := log()
+	require.Len(t, all, 2)
+	assert.Equal(t, map[string]int64{"app": 6}, all[0].From)
+	assert.Equal(t, map[string]int64{"app": 6}, all[0].To, "it came late: the keeper reads on")
+	assert.Nil(t, all[1].From)
+}
+
+func TestSeries(t *testing.T) {
+	s := &series{file: filepath.Join(t.TempDir(), "none.log")}
+	assert.Zero(t, s.at(5))
+	s.lengths = []seenLength{{10, 100}, {20, 200}}
+	for at, want := range map[int64]int64{5: 100, 10: 100, 19: 100, 20: 200, 99: 200} {
+		assert.Equal(t, want, s.at(at), at)
+	}
+	for i := range 3 * int64(mostLengths) {
+		s.note(i, i)
+	}
+	assert.LessOrEqual(t, len(s.lengths), mostLengths+1)
+}
+
+func BenchmarkFollow(b *testing.B) {
+	dir := b.TempDir()
+	known := newLengths(func(_, part string) string { return filepath.Join(dir, part+".log") })
+	defer known.close()
+	l := requests.NewLog(func(string) string { return filepath.Join(dir, "r.log") }, known.fill)
+	defer l.Close()
+	tab := &table{log: l, lengths: known}
+	to := &target{Route: Route{StackID: "abc", Site: "day", Server: "web", Behind: []string{"web"}}}
 	r := httptest.NewRequest(http.MethodGet, "/", nil)
-	tab.follow(httptest.NewRecorder(), r, to, func(w http.ResponseWriter) { w.WriteHeader(200) })
-	assert.Equal(t, map[string]int64{"app": 0}, log()[0].From)
+	w := httptest.NewRecorder()
+	b.ReportAllocs()
+	for b.Loop() {
+		tab.follow(w, r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) { w.WriteHeader(200) })
+	}
 }

@@ -48,9 +48,10 @@ func Serve(ctx context.Context, h *home.Home, port, secure int) error {
 		secure = 0
 	}
 	t := &table{file: tableFile(h), key: string(key), port: port, secure: secure, book: book}
-	t.log = requests.NewLog(func(id string) string { return requests.File(h, id) })
+	t.lengths = newLengths(func(id, part string) string { return h.Stack(id, "logs", part+".log") })
+	defer t.lengths.close()
+	t.log = requests.NewLog(func(id string) string { return requests.File(h, id) }, t.lengths.fill)
 	defer t.log.Close()
-	t.logs = func(id, part string) string { return h.Stack(id, "logs", part+".log") }
 	all := newServers()
 	defer all.close()
 	listener, err := net.Listen("tcp", net.JoinHostPort(kind.Host, fmt.Sprint(port)))

@@ -37,9 +37,9 @@ type table struct {
 	// only in tests: whether a request comes from a process of this user; nil: ask the system
 	own func(*http.Request) bool
 
-	waits waiting       // of bodies
-	log   *requests.Log // nil: nothing is noted
-	logs  func(stackID, part string) string
+	waits   waiting       // of bodies
+	log     *requests.Log // nil: nothing is noted
+	lengths *lengths
 	// failed counts failed requests: *atomic.Int64 by a stack's id and a site.
 	failed sync.Map
 	busy   sync.Map // *atomic.Int64 by a stack's id: requests under way
@@ -60,9 +60,9 @@ type target struct {
 	// failed counts the requests for the site that failed.
 	failed *atomic.Int64
 	folders
-	lines   idleConns
-	lengths lengths
-	proxy   *httputil.ReverseProxy
+	lines    idleConns
+	followed atomic.Bool // its logs are among those of the table's lengths
+	proxy    *httputil.ReverseProxy
 }
 
 func (t *table) find(host string) (*target, error) {
@@ -140,7 +140,7 @@ func (t *table) siteFor(d NetworkListener) http.Handler {
 			return
 		}
 		r = r.WithContext(context.WithValue(r.Context(), listenerKey{}, d))
-		t.follow(w, r, to, func(w http.ResponseWriter) { t.forward(w, r, to) })
+		t.follow(w, r, to, (*table).forward)
 	})
 }
 
@@ -326,7 +326,7 @@ func (t *table) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case to.Private && !t.private(r):
 		refuse(w, http.StatusForbidden)
 	default:
-		t.follow(w, r, to, func(w http.ResponseWriter) { t.forward(w, r, to) })
+		t.follow(w, r, to, (*table).forward)
 	}
 }
 

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"bytes"
 	"context"
 	"slices"
 	"time"
@@ -45,7 +46,7 @@ func (s *stackRunner) explainPages(ctx context.Context, since time.Time) {
 
 // look reads what was asked since the last look, and notes what failed and what works again.
 func (x *explainer) look(now, since time.Time) {
-	all, end, err := requests.Since(x.file, x.offset, readMost)
+	all, end, err := requests.SinceThose(x.file, x.offset, readMost, x.matters)
 	if err != nil {
 		return // the next look may read it
 	}
@@ -82,6 +83,20 @@ func (x *explainer) look(now, since time.Time) {
 	x.stack.mu.Lock()
 	defer x.stack.mu.Unlock()
 	x.stack.failures = x.book.All()
+}
+
+// matters reports whether a line of the log of requests may say something new: that a page failed, or that one which did
+// works again. Of thousands a second most say neither.
+func (x *explainer) matters(line []byte) bool {
+	if bytes.Contains(line, []byte(`"from":`)) {
+		return true
+	}
+	for _, f := range x.book.Failing() {
+		if bytes.Contains(line, []byte(`"path":"`+f.Path+`"`)) {
+			return true
+		}
+	}
+	return false
 }
 
 // together returns requests in groups of those that are alike and follow each other, in the order of the last of each.

@@ -66,8 +66,8 @@ func (w *watched) asked(ms int, path string, status int, said string) {
 		Status: status, MS: 5, App: "app", Plain: true, From: map[string]int64{"app": size()}}
 	w.write(w.log, said)
 	r.To = map[string]int64{"app": size()}
-	l := requests.NewLog(func(string) string { return w.file })
-	l.Add("abc", r)
+	l := requests.NewLog(func(string) string { return w.file }, nil)
+	l.Add("abc", nil, r)
 	l.Close()
 }
 
@@ -114,8 +114,8 @@ func TestPagesBesideOthers(t *testing.T) {
 	beside := requests.Request{At: w.began.Add(2 * time.Millisecond), Site: "day", Method: "GET", Path: "/b",
 		Status: 200,
 		MS:     5, App: "app", From: map[string]int64{"app": 0}, To: map[string]int64{"app": 9}}
-	l := requests.NewLog(func(string) string { return w.file })
-	l.Add("abc", beside)
+	l := requests.NewLog(func(string) string { return w.file }, nil)
+	l.Add("abc", nil, beside)
 	l.Close()
 	assert.Equal(t, []string{"/a fog there is fog here"}, w.open())
 }

@@ -64,6 +64,17 @@ type Book struct{ all []Failure }
 // All returns the failures, in the order in which they were seen first.
 func (b *Book) All() []Failure { return slices.Clone(b.all) }
 
+// Failing returns the failures that were not mended.
+func (b *Book) Failing() []Failure {
+	var out []Failure
+	for _, f := range b.all {
+		if f.Mended.IsZero() {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // Fails notes a failed request, or several of the same kind.
 func (b *Book) Fails(f Failure) {
 	i := slices.IndexFunc(b.all, func(x Failure) bool {

@@ -64,6 +64,11 @@ const maxLine = 16 << 10
 // rotated: it is read from its beginning. A line that is not whole yet is left for the next call. At most is how many
 // bytes are read; of a longer rest only the end counts. A log that does not exist is empty.
 func Since(file string, offset, most int64) (all []Request, end int64, err error) {
+	return SinceThose(file, offset, most, func([]byte) bool { return true })
+}
+
+// SinceThose is Since for the lines that want takes: whoever looks for a few of many saves the reading of the others.
+func SinceThose(file string, offset, most int64, want func(line []byte) bool) (all []Request, end int64, err error) {
 	f, err := os.Open(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, 0, nil
@@ -95,7 +100,7 @@ func Since(file string, offset, most int64) (all []Request, end int64, err error
 	}
 	for line := range bytes.Lines(text) {
 		var r Request
-		if json.Unmarshal(line, &r) == nil && !r.At.IsZero() { // a damaged line says nothing
+		if want(line) && json.Unmarshal(line, &r) == nil && !r.At.IsZero() { // a damaged line says nothing
 			all = append(all, r)
 		}
 	}

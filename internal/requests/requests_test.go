@@ -1,6 +1,7 @@
 package requests
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,9 +33,9 @@ func TestRequest(t *testing.T) {
 // What is written is read again, by pieces and from a rotated log.
 func TestLog(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "requests.log")
-	l := NewLog(func(string) string { return file })
-	l.Add("abc", at(0, "/boats", 200))
-	l.Add("abc", at(1, "/"+string(make([]byte, 3*maxPath)), 500))
+	l := NewLog(func(string) string { return file }, nil)
+	l.Add("abc", nil, at(0, "/boats", 200))
+	l.Add("abc", nil, at(1, "/"+string(make([]byte, 3*maxPath)), 500))
 	l.Close()
 	all, end, err := Since(file, 0, 1<<20)
 	require.NoError(t, err)
@@ -67,25 +68,63 @@ func TestLog(t *testing.T) {
 	assert.Zero(t, end)
 
 	require.NoError(t, f.Truncate(maxLog+1))
-	require.NoError(t, write(file, []Request{at(20, "/new", 200)}))
+	require.NoError(t, write(file, []noted{{Request: at(20, "/new", 200)}}))
 	assert.FileExists(t, file+rotated)
 	now, _, err := Since(file, 0, 1<<20)
 	require.NoError(t, err)
 	assert.Len(t, now, 1)
-	require.Error(t, write(filepath.Join(t.TempDir(), "gone", "requests.log"), now), "it makes no folder")
+	require.Error(t, write(filepath.Join(t.TempDir(), "gone", "requests.log"), nil), "it makes no folder")
 }
 
 // Whoever adds does not wait, and more than can be written is left out.
 func TestMoreThanCanBeWritten(t *testing.T) {
 	l := &Log{file: func(string) string { return filepath.Join(t.TempDir(), "x.log") },
-		pending: map[string][]Request{}, left: map[string]int{}}
+		pending: map[string][]noted{}, left: map[string]int{}}
 	for range maxPending + 7 {
-		l.Add("abc", Request{})
+		l.Add("abc", nil, Request{})
 	}
 	assert.Len(t, l.pending["abc"], maxPending)
 	assert.Equal(t, 7, l.left["abc"])
-	l.flush()
+	l.flush(time.Time{})
 	assert.Empty(t, l.pending["abc"])
+}
+
+// What is written by hand is what encoding/json reads.
+func TestLineOfLog(t *testing.T) {
+	r := at(0, "/a\"b\\c\n\x7f/\u00e9 <&>", 500)
+	r.MS, r.Bytes, r.Server, r.App, r.Left, r.Again = 0.125, 7, "web", "app", true, true
+	r.From, r.To = map[string]int64{"app": 1, "web": 0}, map[string]int64{"app": 9, "web": 0}
+	var read Request
+	require.NoError(t, json.Unmarshal(r.append(nil), &read))
+	assert.Equal(t, r, read)
+	read = Request{}
+	require.NoError(t, json.Unmarshal(at(0, "/", 200).append(nil), &read))
+	assert.Equal(t, at(0, "/", 200), read)
+	require.NoError(t, json.Unmarshal(Request{Path: "/\xff"}.append(nil), &read), "a path need not be UTF-8")
+	assert.Equal(t, "/\ufffd", read.Path)
+}
+
+// A request is written when its words have reached the logs, with their lengths.
+func TestRequestsSettle(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "requests.log")
+	l := &Log{file: func(string) string { return file }, pending: map[string][]noted{}, left: map[string]int{},
+		fill: func(stackID string, behind []string, r *Request) {
+			assert.Equal(t, "abc [app]", fmt.Sprint(stackID, " ", behind))
+			r.From = map[string]int64{"app": 3}
+		}}
+	l.Add("abc", []string{"app"}, at(0, "/a", 200))
+	l.Add("abc", []string{"app"}, at(10, "/b", 200))
+	l.flush(noon.Add(5 * time.Second))
+	all, _, err := Since(file, 0, 1<<20)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, map[string]int64{"app": 3}, all[0].From)
+	require.Len(t, l.pending["abc"], 1)
+	l.flush(noon.Add(time.Minute))
+	all, _, err = Since(file, 0, 1<<20)
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+	assert.Empty(t, l.pending)
 }
 
 func TestFilter(t *testing.T) {
@@ -115,8 +154,8 @@ func TestFilter(t *testing.T) {
 
 func TestTail(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "requests.log")
-	require.NoError(t, write(file+rotated, []Request{at(0, "/a", 200), at(1, "/b", 200)}))
-	require.NoError(t, write(file, []Request{at(2, "/c", 200), at(3, "/d", 500)}))
+	require.NoError(t, write(file+rotated, []noted{{Request: at(0, "/a", 200)}, {Request: at(1, "/b", 200)}}))
+	require.NoError(t, write(file, []noted{{Request: at(2, "/c", 200)}, {Request: at(3, "/d", 500)}}))
 	all, end, err := Tail(file, 3, Filter{})
 	require.NoError(t, err)
 	info, err := os.Stat(file)
