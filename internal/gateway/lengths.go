@@ -10,7 +10,8 @@ import (
 	"dravit/internal/requests"
 )
 
-// lengths knows how long the logs of the parts behind the sites were at any moment of the last requests. It looks at the
+// lengths knows how long the logs of the parts behind the sites were at any moment of the last requests. It looks at
+// the
 // logs on its own while requests come, so that whoever answers them asks for nothing.
 type lengths struct {
 	file func(stackID, part string) string
@@ -71,14 +72,20 @@ func (l *lengths) watch() {
 		select {
 		case <-tick.C:
 			l.look()
-			if time.Now().UnixNano()-l.asked.Load() > int64(lengthsRest) {
+			if l.rests() {
 				l.awake.Store(false)
+				if !l.rests() { // a request that came just now has seen the logs looked at
+					l.awake.Store(true)
+				}
 			}
 		case <-l.stop:
 			return
 		}
 	}
 }
+
+// rests reports whether no request has come lately.
+func (l *lengths) rests() bool { return time.Now().UnixNano()-l.asked.Load() > int64(lengthsRest) }
 
 // look notes the lengths of all logs that have changed.
 func (l *lengths) look() {

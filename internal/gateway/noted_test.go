@@ -56,7 +56,10 @@ func TestRequestsAreNoted(t *testing.T) {
 		if edit != nil {
 			edit(r)
 		}
-		tab.follow(httptest.NewRecorder(), r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) { do(w) })
+		tab.follow(httptest.NewRecorder(), r, to, func(_ *table, w http.ResponseWriter, _ *http.Request,
+			_ *target) {
+			do(w)
+		})
 	}
 	page := func(w http.ResponseWriter) { _, _ = io.WriteString(w, "hello") }
 	ask("/?secret=1", nil, page)

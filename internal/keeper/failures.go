@@ -85,7 +85,8 @@ func (x *explainer) look(now, since time.Time) {
 	x.stack.failures = x.book.All()
 }
 
-// matters reports whether a line of the log of requests may say something new: that a page failed, or that one which did
+// matters reports whether a line of the log of requests may say something new: that a page failed, or that one which
+// did
 // works again. Of thousands a second most say neither.
 func (x *explainer) matters(line []byte) bool {
 	if bytes.Contains(line, []byte(`"from":`)) {
