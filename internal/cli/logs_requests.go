@@ -55,10 +55,14 @@ func (a *app) requests(ctx context.Context, s *stack.Stack, f requests.Filter, w
 	}
 	width := 0
 	for _, name := range sites {
-		width = max(width, len(name))
+		width = max(width, len(name), len("site"))
 	}
+	if len(all) > 0 || want.follow {
+		a.ui.RequestHead(width)
+	}
+	failed := s.FailedPages(ctx)
 	for _, r := range all {
-		a.ui.Request(r, width)
+		a.ui.Request(r, width, causeOf(r, failed))
 	}
 	if len(all) == 0 && !want.follow {
 		a.ui.Note("no request is in the log")
@@ -74,12 +78,21 @@ func (a *app) requests(ctx context.Context, s *stack.Stack, f requests.Filter, w
 		}
 		for _, r := range came {
 			if f.Takes(r) {
-				a.ui.Request(r, width)
+				a.ui.Request(r, width, "") // what it failed of is said when it is known
 			}
 		}
 		told = a.failedSince(ctx, s, told)
 	}
 	return nil
+}
+
+// causeOf returns why a request failed, or "".
+func causeOf(r requests.Request, failed []requests.Failure) string {
+	i := slices.IndexFunc(failed, func(f requests.Failure) bool { return f.Of(r) })
+	if i < 0 {
+		return ""
+	}
+	return failed[i].Cause
 }
 
 // failedSince shows the pages that have failed since a time, and returns the time of the last one.

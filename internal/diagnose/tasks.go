@@ -92,7 +92,7 @@ func (d *doctor) taskRemedies() {
 				names = append(names, t.Name)
 			}
 		}
-		if len(names) == 0 && name == "tables" {
+		if len(names) == 0 && c.Cause == "tables-missing" {
 			names = d.others(part)
 		}
 		command, suggested := d.f.Suggested[name+"-missing"]

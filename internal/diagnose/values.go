@@ -28,7 +28,8 @@ var (
 // wantedBy returns what a cause's application asked for.
 func wantedBy(c Cause) (w wanted) {
 	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
-	if a, ok := addressIn(text); ok && (c.Cause == "store-elsewhere" || c.Cause == "proxy-elsewhere") {
+	asks := c.Cause == "store-elsewhere" || c.Cause == "proxy-elsewhere" || c.Cause == "foreign-service"
+	if a, ok := addressIn(text); ok && asks {
 		w.address = a
 	}
 	if m := userWords().FindStringSubmatch(text); m != nil {
@@ -54,6 +55,8 @@ func (w wanted) words(c Cause) []string {
 		if w.path != "" {
 			all = append(all, w.path)
 		}
+	case "foreign-service":
+		all = append(all, w.host)
 	case "wrong-password":
 		all = append(all, w.user)
 	case "database-missing":

@@ -28,6 +28,11 @@ type Failure struct {
 	Mended time.Time `json:"mended,omitzero"`
 }
 
+// Of reports whether a request is one of those that failed so.
+func (f Failure) Of(r Request) bool {
+	return r.Site == f.Site && r.Method == f.Method && r.Path == f.Path && !r.At.Before(f.First) && !r.At.After(f.Last)
+}
+
 // Recent is how long a failed page is news.
 const Recent = 10 * time.Minute
 

@@ -57,9 +57,6 @@ const maxPath = 2000
 // File is the log of a stack's requests.
 func File(h *home.Home, id string) string { return h.Stack(id, "requests.log") }
 
-// maxLine is more than a line of the log can have, in bytes.
-const maxLine = 16 << 10
-
 // Since returns what a log got after an offset, and the offset after it. A log that is shorter than the offset has been
 // rotated: it is read from its beginning. A line that is not whole yet is left for the next call. At most is how many
 // bytes are read; of a longer rest only the end counts. A log that does not exist is empty.

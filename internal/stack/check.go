@@ -50,10 +50,9 @@ type Checked struct {
 	DeepChecks []health.DeepResult
 	Failures   []requests.Failure // pages that failed lately, the last one first
 
-	seen     []lifecycle.Status  // as the keeper saw them just before
-	sites    []keeper.SiteStatus // as the keeper saw them just before
-	failures []requests.Failure  // likewise
-	logs     map[string]int64    // the length of each part's log before anything was asked, in bytes
+	seen  []lifecycle.Status  // as the keeper saw them just before
+	sites []keeper.SiteStatus // as the keeper saw them just before
+	logs  map[string]int64    // the length of each part's log before anything was asked, in bytes
 }
 
 // Check asks every part and site now, side by side, or only those that are named.

@@ -2,7 +2,10 @@ package ui
 
 import (
 	"fmt"
+	"strings"
 	"time"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"dravit/internal/requests"
 )
@@ -32,9 +35,17 @@ func place(f requests.Failure) string {
 	return " (" + printable(f.Place) + ")"
 }
 
-// Request writes one request. width is that of the column with the site.
-func (u *UI) Request(r requests.Request, width int) {
+// RequestHead writes what stands in the columns of Request.
+func (u *UI) RequestHead(width int) {
+	u.say(u.dim(fmt.Sprintf("%-12s  %-*s  status  %8s  %8s  request", "time", width, "site", "took", "bytes")))
+}
+
+// Request writes one request. width is that of the column with the site, and cause why it failed, or "".
+func (u *UI) Request(r requests.Request, width int, cause string) {
 	status := fmt.Sprint(r.Status)
+	if cause != "" {
+		cause = "  " + u.paint(yellow, cause)
+	}
 	switch {
 	case r.Status == 0 && r.Left:
 		status = u.dim("left")
@@ -45,11 +56,9 @@ func (u *UI) Request(r requests.Request, width int) {
 	case r.Status >= 400:
 		status = u.paint(yellow, status)
 	}
-	if r.Status != 0 {
-		status += " "
-	}
-	u.say(u.dim(r.At.Local().Format("15:04:05.000")+"  "+fmt.Sprintf("%-*s", width, r.Site)) + "  " + status + " " +
-		fmt.Sprintf("%8s  %8s  ", milliseconds(r.MS), pageBytes(r.Bytes)) + printable(r.Method+" "+r.Path))
+	status += strings.Repeat(" ", len("status")-ansi.StringWidth(status))
+	u.say(u.dim(r.At.Local().Format("15:04:05.000")+"  "+fmt.Sprintf("%-*s", width, r.Site)) + "  " + status + "  " +
+		fmt.Sprintf("%8s  %8s  ", milliseconds(r.MS), pageBytes(r.Bytes)) + printable(r.Method+" "+r.Path) + cause)
 }
 
 // pageBytes returns the size of a page for people.
