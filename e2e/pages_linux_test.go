@@ -47,6 +47,7 @@ type application struct {
 	tail  string
 	files map[string]string
 	pages []pageFault
+	stays string // the path of a page that nothing mends
 }
 
 const shopPHP = `name = "day-boat"
@@ -79,7 +80,7 @@ DB_DSN = "mysql:host={db.host};port={db.port};dbname={db.database}"
 const fromEnv = `$e = parse_ini_file(__DIR__ . "/../%s", false, INI_SCANNER_RAW); ` +
 	`new PDO("mysql:host=$e[DB_HOST];port=$e[DB_PORT];dbname=$e[DB_DATABASE]", $e["DB_USER"], $e["DB_PASSWORD"]);`
 
-var phpPages = application{name: "PHP", stack: shopPHP, file: "public/index.php",
+var phpPages = application{name: "PHP", stays: "/silent", stack: shopPHP, file: "public/index.php",
 	head: "<?php\nswitch (strtok($_SERVER['REQUEST_URI'], '?')) {\ncase '/': echo '" + hello + "'; break;\n",
 	page: "case '%s': %s break;\n", tail: "}\n",
 	files: map[string]string{".env": "DB_HOST=127.0.0.1\nDB_PORT=3306\nDB_DATABASE=day_boat\n" +
@@ -111,7 +112,7 @@ var phpPages = application{name: "PHP", stack: shopPHP, file: "public/index.php"
 			`try again");`, cause: "database-locked", says: "Deadlock"},
 	}}
 
-var nodePages = application{name: "Node.js", stack: `name = "day-boat"
+var nodePages = application{name: "Node.js", stays: "/large", stack: `name = "day-boat"
 [part.app]
 kind = "node"
 command = "exec node app.js"
@@ -318,6 +319,7 @@ func (w *world) mendPages(app application) {
 		if f.fix {
 			out := w.dravit("diagnose", "--fix", f.cause, "--yes")
 			assert.Contains(w.t, out.stdout, "  + ", "%s: the difference is shown: %s", f.path, out.all())
+			assert.Contains(w.t, out.stdout, app.stays, "what is not mended is not forgotten")
 		} else {
 			f.mend(w)
 			if strings.HasPrefix(f.cause, "variable") || app.name != "PHP" {

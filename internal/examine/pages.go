@@ -24,9 +24,11 @@ const (
 )
 
 // Pages returns the pages of a stack that failed lately and fail still, as far as that can be found out without harm:
-// one that anybody can ask for is asked for again, and what is answered well now is left out.
+// one that anybody can ask for is asked for again, and what is answered well now is left out. What failed before the
+// last
+// start counts only if it fails again.
 func Pages(ctx context.Context, kinds kind.List, spec materialise.Spec, open []requests.Failure) []diagnose.PageFacts {
-	works := make([]bool, len(open))
+	found := make([]verdict, len(open))
 	var asking sync.WaitGroup
 	asked := 0
 	for i, f := range open {
@@ -34,12 +36,12 @@ func Pages(ctx context.Context, kinds kind.List, spec materialise.Spec, open []r
 			continue
 		}
 		asked++
-		asking.Go(func() { works[i] = worksNow(ctx, kinds, spec, f) })
+		asking.Go(func() { found[i] = judge(ctx, kinds, spec, f) })
 	}
 	asking.Wait()
 	var out []diagnose.PageFacts
 	for i, f := range open {
-		if !works[i] {
+		if found[i] == fails || found[i] == unknown && !f.Before {
 			out = append(out, diagnose.PageFacts{Failure: f, Evidence: EvidenceOf(kinds, spec, f)})
 		}
 	}
@@ -63,11 +65,20 @@ func EvidenceOf(kinds kind.List, spec materialise.Spec, f requests.Failure) diag
 	return e
 }
 
-// worksNow asks for a page that failed, and reports whether it is answered well now.
-func worksNow(ctx context.Context, kinds kind.List, spec materialise.Spec, f requests.Failure) bool {
+// verdict is what asking for a page again has shown.
+type verdict int
+
+const (
+	unknown verdict = iota // it was not asked, or the answer says nothing
+	works
+	fails
+)
+
+// judge asks for a page that failed, and finds out whether it still does.
+func judge(ctx context.Context, kinds kind.List, spec materialise.Spec, f requests.Failure) verdict {
 	i := slices.IndexFunc(spec.Sites, func(x materialise.Site) bool { return x.Name == f.Site })
 	if i < 0 {
-		return true // the site is gone
+		return works // the site is gone
 	}
 	from := map[string]int64{}
 	for part := range f.Said {
@@ -78,19 +89,22 @@ func worksNow(ctx context.Context, kinds kind.List, spec materialise.Spec, f req
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
 		strings.TrimSuffix(spec.Sites[i].URL, "/")+f.Path, nil)
 	if err != nil {
-		return false
+		return unknown
 	}
 	req.Header.Set(health.CheckHeader, health.Again)
 	client := health.Client(health.Dial("tcp", kind.Loopback(spec.HTTPPort)))
 	client.Timeout = health.Deadline
 	resp, err := client.Do(req)
 	if err != nil {
-		return false
+		return unknown
 	}
 	_, err = io.Copy(io.Discard, io.LimitReader(resp.Body, maxPage))
 	resp.Body.Close()
-	if err != nil || resp.StatusCode >= 300 { // a log-in, say, is asked for instead
-		return false
+	switch {
+	case err != nil || resp.StatusCode >= 300 && resp.StatusCode < 500: // a log-in, say, is asked for instead
+		return unknown
+	case resp.StatusCode >= 500:
+		return fails
 	}
 	time.Sleep(lateWords)
 	now := f
@@ -99,6 +113,8 @@ func worksNow(ctx context.Context, kinds kind.List, spec materialise.Spec, f req
 		p, _ := spec.Part(part)
 		now.Said[part], _ = logfile.Since(p.Log, offset, requests.MaxSaid)
 	}
-	_, fails := diagnose.Explain(EvidenceOf(kinds, spec, now))
-	return !fails
+	if _, failed := diagnose.Explain(EvidenceOf(kinds, spec, now)); failed {
+		return fails
+	}
+	return works
 }

@@ -34,9 +34,11 @@ type explainer struct {
 	book   requests.Book
 }
 
-// explainPages explains failed requests until the context ends. Requests from before since are none of this start.
-func (s *stackRunner) explainPages(ctx context.Context, since time.Time) {
-	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id)}
+// explainPages explains failed requests until the context ends. Requests from before since are none of this start;
+// known
+// are the failures from before it.
+func (s *stackRunner) explainPages(ctx context.Context, since time.Time, known []requests.Failure) {
+	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id), book: requests.NewBook(known)}
 	for proc.Sleep(ctx, explainEvery) == nil {
 		if logfile.Size(x.file) != x.offset || len(x.late) > 0 {
 			x.look(time.Now(), since)
@@ -151,9 +153,7 @@ func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 			f.Count++
 		}
 	}
-	if f.Count > 0 {
-		x.book.Fails(f)
-	}
+	x.book.Fails(f)
 }
 
 // atOnce is how soon requests follow each other whose words in the logs cannot be told apart.

@@ -242,10 +242,11 @@ func (s *stackRunner) ask(since time.Time) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s.asking = cancel
 	s.mu.Lock()
-	s.failures = nil
+	s.failures = requests.AtStart(s.failures, time.Now())
+	known := s.failures
 	s.mu.Unlock()
 	s.keeper.parts.Go(func() { s.askSites(ctx) })
-	s.keeper.parts.Go(func() { s.explainPages(ctx, since) })
+	s.keeper.parts.Go(func() { s.explainPages(ctx, since, known) })
 }
 
 // behind returns the parts that make a site's pages: its application, and the stores that this uses. The caller holds

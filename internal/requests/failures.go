@@ -1,6 +1,7 @@
 package requests
 
 import (
+	"net/http"
 	"slices"
 	"time"
 )
@@ -24,6 +25,9 @@ type Failure struct {
 	Place string `json:"place,omitempty"` // FILE:LINE of the project's own code
 	// Said is what the parts wrote to their logs during the last one, by part: at most maxSaid bytes of each.
 	Said map[string]string `json:"said,omitempty"`
+	// Before: it failed before the last start, and nobody has asked since: only asking again tells whether it still
+	// does.
+	Before bool `json:"before,omitempty"`
 	// Mended is when the same page was answered well afterwards, or zero.
 	Mended time.Time `json:"mended,omitzero"`
 }
@@ -36,8 +40,14 @@ func (f Failure) Of(r Request) bool {
 // Recent is how long a failed page is news.
 const Recent = 10 * time.Minute
 
-// Open returns the failures that are news and were not mended, the last one first.
+// Open returns the failures that are news and were not mended, the last one first, without those from before the last
+// start.
 func Open(all []Failure, now time.Time) []Failure {
+	return slices.DeleteFunc(Asked(all, now), func(f Failure) bool { return f.Before })
+}
+
+// Asked returns the failures that are news and were not mended, the last one first.
+func Asked(all []Failure, now time.Time) []Failure {
 	var out []Failure
 	for _, f := range all {
 		if f.Mended.IsZero() && now.Sub(f.Last) < Recent {
@@ -63,8 +73,21 @@ const MaxSaid = 16 << 10
 // maxFailures bounds how many ways of failing are kept of a stack; the oldest goes first.
 const maxFailures = 100
 
+// AtStart returns what is kept of failures when the stack starts again: what anybody can ask for again.
+func AtStart(all []Failure, now time.Time) []Failure {
+	kept := slices.DeleteFunc(Asked(all, now), func(f Failure) bool { return !f.Plain || f.Method != http.MethodGet })
+	for i := range kept {
+		kept[i].Before = true
+	}
+	slices.Reverse(kept)
+	return kept
+}
+
 // Book keeps the failures of a stack. It is used by one goroutine at a time.
 type Book struct{ all []Failure }
+
+// NewBook returns a book with the failures of an earlier one.
+func NewBook(all []Failure) Book { return Book{slices.Clone(all)} }
 
 // All returns the failures, in the order in which they were seen first.
 func (b *Book) All() []Failure { return slices.Clone(b.all) }
@@ -80,11 +103,18 @@ func (b *Book) Failing() []Failure {
 	return out
 }
 
-// Fails notes a failed request, or several of the same kind.
+// Fails notes a failed request, or several of the same kind. One that a diagnosis asked for counts for nothing (Count
+// 0): it confirms what is known.
 func (b *Book) Fails(f Failure) {
 	i := slices.IndexFunc(b.all, func(x Failure) bool {
 		return x.Site == f.Site && x.Method == f.Method && x.Path == f.Path && x.Cause == f.Cause && x.What == f.What
 	})
+	if f.Count == 0 {
+		if i >= 0 && b.all[i].Mended.IsZero() {
+			b.all[i].Before, b.all[i].Said, b.all[i].Status = false, f.Said, f.Status
+		}
+		return
+	}
 	if i < 0 {
 		if len(b.all) >= maxFailures {
 			oldest := slices.MinFunc(b.all, func(x, y Failure) int { return x.Last.Compare(y.Last) })

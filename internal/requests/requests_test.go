@@ -205,6 +205,18 @@ func TestBook(t *testing.T) {
 	with.Plain = false
 	b.Works(with)
 	assert.Len(t, Open(b.All(), noon.Add(time.Minute)), 2)
+	kept := AtStart(b.All(), noon.Add(time.Minute))
+	require.Len(t, kept, 2, "what needs a query is not kept over a start")
+	next := NewBook(kept)
+	assert.Empty(t, Open(next.All(), noon.Add(time.Minute)), "nobody has asked since")
+	assert.Len(t, Asked(next.All(), noon.Add(time.Minute)), 2)
+	again := failure(30, "/boats", "fog")
+	again.Count = 0
+	next.Fails(again)
+	next.Fails(Failure{Path: "/other"})
+	open = Open(next.All(), noon.Add(time.Minute))
+	require.Len(t, open, 1, "a diagnosis has confirmed it")
+	assert.Equal(t, "/boats 1", fmt.Sprint(open[0].Path, " ", open[0].Count))
 	for i := range 3 * maxFailures {
 		b.Fails(failure(20+i, fmt.Sprint("/", i), "fog"))
 	}

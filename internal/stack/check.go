@@ -50,6 +50,7 @@ type Checked struct {
 	DeepChecks []health.DeepResult
 	Failures   []requests.Failure // pages that failed lately, the last one first
 
+	asked []requests.Failure  // those of Failures, and those from before the last start
 	seen  []lifecycle.Status  // as the keeper saw them just before
 	sites []keeper.SiteStatus // as the keeper saw them just before
 	logs  map[string]int64    // the length of each part's log before anything was asked, in bytes
@@ -64,6 +65,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 	}
 	out.Reachable, out.seen, out.sites = status.Reachable, status.Parts, status.SiteStates
 	out.Failures = requests.Open(status.Failures, time.Now())
+	out.asked = requests.Asked(status.Failures, time.Now())
 	spec, err := s.spec()
 	if err != nil {
 		return out, err

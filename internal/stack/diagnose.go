@@ -101,7 +101,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 			return out, err
 		}
 	}
-	facts.Pages = examine.Pages(ctx, s.Kinds, spec, checked.Failures)
+	facts.Pages = examine.Pages(ctx, s.Kinds, spec, checked.asked)
 	out.Failed = len(facts.Pages)
 	out.Causes = s.causes(facts, in)
 	return out, ctx.Err()
