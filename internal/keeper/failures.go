@@ -16,59 +16,57 @@ import (
 
 const (
 	explainEvery = 200 * time.Millisecond // between two looks at the log of requests
-	// explainAfter is how long after an answer its error may take to reach a log.
-	explainAfter = 150 * time.Millisecond
-	explainMost  = 20                    // kinds of requests that are explained at a look; the others are left out
-	explainFor   = 60 * time.Millisecond // at a look, at most
-	readMost     = 4 << 20               // of the log of requests at a look, in bytes
+	explainMost  = 20                     // kinds of requests that are explained at a look; the others are left out
+	explainFor   = 60 * time.Millisecond  // at a look, at most
+	readMost     = 4 << 20                // of the log of requests at a look, in bytes
 )
 
-// explainer explains the failed requests of a stack as they come.
+// explainer explains the failed requests of a stack as they come. The gateway notes a request when what was written for
+// it has reached the logs.
 type explainer struct {
 	stack  *stackRunner
 	file   string
 	offset int64
-	late   []requests.Request // whose errors may not be in the logs yet
-	near   []requests.Request // that came about now, in the order in which they came
+	since  time.Time          // requests from before are of no matter
+	near   []requests.Request // of this look, in the order in which they came
 	failed []requests.Request // that failed lately: others at the same time may only see their words
 	book   requests.Book
 }
 
-// explainPages explains failed requests until the context ends. Requests from before since are none of this start;
-// known
-// are the failures from before it.
-func (s *stackRunner) explainPages(ctx context.Context, since time.Time, known []requests.Failure) {
-	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id), book: requests.NewBook(known)}
+// explainPages explains failed requests until the context ends: from now on, or, if again, those of the last minutes,
+// too, which another keeper has left. known are the failures that are known from before.
+func (s *stackRunner) explainPages(ctx context.Context, again bool, known []requests.Failure) {
+	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id), since: time.Now(), book: requests.NewBook(known)}
+	if again {
+		x.since = x.since.Add(-requests.Recent)
+	} else {
+		x.offset = logfile.Size(x.file)
+	}
 	for proc.Sleep(ctx, explainEvery) == nil {
-		if logfile.Size(x.file) != x.offset || len(x.late) > 0 {
-			x.look(time.Now(), since)
+		if logfile.Size(x.file) == x.offset {
+			continue
 		}
+		x.look(time.Now())
+		s.mu.Lock()
+		if ctx.Err() == nil { // else a start has begun another book
+			s.failures = x.book.All()
+		}
+		s.mu.Unlock()
 	}
 }
 
 // look reads what was asked since the last look, and notes what failed and what works again.
-func (x *explainer) look(now, since time.Time) {
+func (x *explainer) look(now time.Time) {
 	all, end, err := requests.SinceThose(x.file, x.offset, readMost, x.matters)
 	if err != nil {
 		return // the next look may read it
 	}
 	x.offset = end
-	all = append(x.late, all...)
-	slices.SortStableFunc(all, func(a, b requests.Request) int { return a.At.Compare(b.At) })
-	x.late, x.near = nil, all
-	var due []requests.Request
-	for _, r := range all {
-		switch {
-		case r.At.Before(since):
-		case r.From != nil && now.Sub(r.Ended()) < explainAfter:
-			x.late = append(x.late, r)
-		default:
-			due = append(due, r)
-		}
-	}
+	x.near = slices.DeleteFunc(all, func(r requests.Request) bool { return r.At.Before(x.since) })
+	slices.SortStableFunc(x.near, func(a, b requests.Request) int { return a.At.Compare(b.At) })
 	x.failed = slices.DeleteFunc(x.failed, func(r requests.Request) bool { return now.Sub(r.At) > time.Minute })
-	for _, r := range due {
-		if r.Failed() && len(x.failed) < 1000 {
+	for _, r := range x.near {
+		if r.Failed() && len(x.failed) < mostFailed {
 			x.failed = append(x.failed, r)
 		}
 	}
@@ -76,20 +74,19 @@ func (x *explainer) look(now, since time.Time) {
 	spec := x.stack.spec
 	x.stack.mu.Unlock()
 	began := time.Now()
-	for _, same := range together(due) {
+	for _, same := range together(x.near) {
 		if time.Since(began) > explainFor {
 			break // a log that grows faster than it can be read hides what fails meanwhile
 		}
 		x.explain(spec, same)
 	}
-	x.stack.mu.Lock()
-	defer x.stack.mu.Unlock()
-	x.stack.failures = x.book.All()
 }
 
+// mostFailed bounds how many failed requests are known at a time.
+const mostFailed = 1000
+
 // matters reports whether a line of the log of requests may say something new: that a page failed, or that one which
-// did
-// works again. Of thousands a second most say neither.
+// did works again. Of thousands a second most say neither.
 func (x *explainer) matters(line []byte) bool {
 	if bytes.Contains(line, []byte(`"from":`)) {
 		return true

@@ -39,7 +39,9 @@ func watchPages(t *testing.T) *watched {
 	require.NoError(t, os.MkdirAll(filepath.Dir(log), 0o700))
 	h.s.spec = materialise.Spec{ID: "abc", Parts: []kind.Part{{Name: "app", Kind: "shop", Role: kind.RoleRuntime,
 		Log: log}}, Sites: []materialise.Site{{Name: "day", App: "app"}}}
-	return &watched{&explainer{stack: h.s, file: requests.File(h.home, "abc")}, t, log, time.Now().Add(-time.Minute)}
+	began := time.Now().Add(-time.Minute)
+	return &watched{&explainer{stack: h.s, file: requests.File(h.home, "abc"), since: began.Add(-time.Hour)}, t, log,
+		began}
 }
 
 // write appends to a file.
@@ -73,8 +75,8 @@ func (w *watched) asked(ms int, path string, status int, said string) {
 
 // open returns the failures after a look, as METHOD PATH CAUSE.
 func (w *watched) open() (all []string) {
-	w.look(time.Now(), w.began.Add(-time.Hour))
-	for _, f := range requests.Open(w.stack.failures, time.Now()) {
+	w.look(time.Now())
+	for _, f := range requests.Open(w.book.All(), time.Now()) {
 		all = append(all, f.Path+" "+f.Cause+" "+f.What)
 	}
 	return all
@@ -93,7 +95,7 @@ func TestPagesAreExplained(t *testing.T) {
 	assert.Equal(t, []string{"/c fog there is fog there"}, w.open(), "it works again")
 	w.asked(500, "/c", 200, "fog there\n")
 	w.open()
-	assert.Equal(t, 2, requests.Open(w.stack.failures, time.Now())[0].Count)
+	assert.Equal(t, 2, requests.Open(w.book.All(), time.Now())[0].Count)
 }
 
 // What is written a moment after an answer belongs to it, until the next request comes.
@@ -120,15 +122,11 @@ func TestPagesBesideOthers(t *testing.T) {
 	assert.Equal(t, []string{"/a fog there is fog here"}, w.open())
 }
 
-// Requests from before the start are none of it; a diagnosis' own are not counted; an answer just now is left for the
-// next look, as its words may come.
+// Requests from before the start are none of it.
 func TestWhichRequestsCount(t *testing.T) {
 	w := watchPages(t)
 	w.asked(-2*60*60*1000, "/old", 500, "fog old\n")
-	now := int(time.Since(w.began).Milliseconds())
-	w.asked(now-10, "/now", 500, "fog now\n")
-	assert.Empty(t, w.open())
-	time.Sleep(explainAfter)
+	w.asked(0, "/now", 500, "fog now\n")
 	assert.Equal(t, []string{"/now fog there is fog now"}, w.open())
 }
 

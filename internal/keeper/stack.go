@@ -210,7 +210,7 @@ func (s *stackRunner) begin(ctx context.Context, read func() (materialise.Spec, 
 		s.askKept()
 	}
 	s.watch(spec)
-	s.ask(time.Now())
+	s.ask(false)
 	return spec, begun, nil
 }
 
@@ -235,9 +235,9 @@ func (s *stackRunner) usesStart(p kind.Part) bool {
 	})
 }
 
-// ask keeps asking the sites from now on, and explains requests for them that fail, of those that came since a time. It
+// ask keeps asking the sites from now on, and explains requests for them that fail; for again see explainPages. It
 // replaces an earlier ask. The caller holds apply.
-func (s *stackRunner) ask(since time.Time) {
+func (s *stackRunner) ask(again bool) {
 	s.asking()
 	ctx, cancel := context.WithCancel(context.Background())
 	s.asking = cancel
@@ -246,7 +246,7 @@ func (s *stackRunner) ask(since time.Time) {
 	known := s.failures
 	s.mu.Unlock()
 	s.keeper.parts.Go(func() { s.askSites(ctx) })
-	s.keeper.parts.Go(func() { s.explainPages(ctx, since, known) })
+	s.keeper.parts.Go(func() { s.explainPages(ctx, again, known) })
 }
 
 // behind returns the parts that make a site's pages: its application, and the stores that this uses. The caller holds
@@ -553,7 +553,7 @@ func (s *stackRunner) adopt() error {
 	}
 	s.add(parts, alive, was)
 	s.watch(spec)
-	s.ask(time.Now().Add(-requests.Recent))
+	s.ask(true)
 	return nil
 }
 
