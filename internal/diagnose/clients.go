@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
 
@@ -36,19 +37,41 @@ func (g ClientGroup) String() string {
 	return fmt.Sprintf("%d of %s, %s", g.Count, who, idle)
 }
 
+// who returns how many connections there are, and whose, the most first.
+func (c *Clients) who() (used int, said []string) {
+	groups := slices.Clone(c.Groups)
+	slices.SortFunc(groups, func(a, b ClientGroup) int { return cmp.Compare(b.Count, a.Count) })
+	for _, g := range groups {
+		used += g.Count
+		said = append(said, g.String())
+	}
+	return used, said
+}
+
+// usedUp says who has the connections of the store that refused an application one, and raises their limit.
+func (d *doctor) usedUp(c *Cause) {
+	store, _, ok := d.storeOf(*c)
+	if !ok {
+		return
+	}
+	p, _ := d.partOf(store.Name)
+	if p.Clients == nil || c.Subject == "part."+store.Name {
+		return
+	}
+	used, said := p.Clients.who()
+	c.Evidence = append(c.Evidence, fmt.Sprintf("part %s accepts %d connections; %d are in use now", store.Name,
+		p.Clients.Limit, used))
+	c.Evidence = append(c.Evidence, said...)
+	c.Edit = append(c.Edit, stackfile.Change{Table: "part." + store.Name + ".settings", Key: p.Clients.Setting,
+		Value: 2 * p.Clients.Limit})
+}
+
 // clients reports whether the store accepts no more connections, and adds the cause.
 func (d *doctor) clients(p PartFacts) bool {
-	used := 0
 	if p.Clients == nil {
 		return false
 	}
-	groups := slices.Clone(p.Clients.Groups)
-	slices.SortFunc(groups, func(a, b ClientGroup) int { return cmp.Compare(b.Count, a.Count) })
-	var evidence []string
-	for _, g := range groups {
-		used += g.Count
-		evidence = append(evidence, g.String())
-	}
+	used, evidence := p.Clients.who()
 	if used < p.Clients.Limit {
 		return false
 	}

@@ -38,6 +38,8 @@ func (d *doctor) edits() {
 			size := megabytes(strings.Join(c.Evidence, "\n"), postBytes, 256)
 			set("post_max_size", size)
 			set("upload_max_filesize", size)
+		case c.Cause == "connections-used-up":
+			d.usedUp(c)
 		case c.Cause == "variable-missing":
 			if m := variableName().FindStringSubmatch(c.What); m != nil {
 				c.Remedy = "add it to dravit.toml with its value, then dravit start:" +

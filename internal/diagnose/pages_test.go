@@ -268,3 +268,17 @@ func TestJobs(t *testing.T) {
 	old.Now = time.Unix(2000, 0)
 	assert.Empty(t, Causes(old), "it is no news any more")
 }
+
+// Who has the connections that an application lacks is said, and their limit can be raised.
+func TestConnectionsOfPages(t *testing.T) {
+	f := shop(page("/a", "PDO Too many connections"))
+	f.Pages[0].Evidence.Parts[0].Traits.Symptoms = []kind.Symptom{kind.When("connections-used-up",
+		pattern.New(`(PDO Too many connections)`), "all are taken: $1", "close some")}
+	f.Parts[1].Clients = &Clients{Limit: 20, Setting: "max_connections", Groups: []ClientGroup{
+		{Program: "php-fpm", PID: 7, Count: 2}, {Program: "report", PID: 9, Count: 18, Idle: time.Minute}}}
+	got := Causes(f)
+	require.Len(t, got, 1)
+	assert.Equal(t, []stackfile.Change{{Table: "part.db.settings", Key: "max_connections", Value: 40}}, got[0].Edit)
+	assert.Contains(t, got[0].Evidence, "part db accepts 20 connections; 20 are in use now")
+	assert.Equal(t, "18 of report (pid 9), idle for up to 1m0s", got[0].Evidence[len(got[0].Evidence)-2])
+}

@@ -57,9 +57,7 @@ func Part(ctx context.Context, kinds kind.List, p kind.Part, status lifecycle.St
 	if p.Role == kind.RoleApp {
 		out.Listens, _ = run.Seen(p).Listens() // if none is known, none is reported
 	}
-	if k, ok := kinds.Of(p.Kind).(kind.Store); ok && k.Traits().Accounts && run.Of(p).Offers().Accounts {
-		out.Clients = clients(ctx, k, p)
-	}
+	out.Clients = Clients(ctx, kinds, p)
 	return out
 }
 
@@ -80,8 +78,13 @@ func recent(file string) []logfile.Line {
 	return lines
 }
 
-// clients asks a store which clients are connected to it. It returns nil if the store does not say.
-func clients(ctx context.Context, k kind.Store, p kind.Part) *diagnose.Clients {
+// Clients asks a store which clients are connected to it. It returns nil if the part is none that knows, or does not
+// say.
+func Clients(ctx context.Context, kinds kind.List, p kind.Part) *diagnose.Clients {
+	k, ok := kinds.Of(p.Kind).(kind.Store)
+	if !ok || !k.Traits().Accounts || !run.Of(p).Offers().Accounts {
+		return nil
+	}
 	ctx, cancel := context.WithTimeout(ctx, health.Deadline)
 	defer cancel()
 	sessions, limit, setting, err := k.Sessions(ctx, p)

@@ -103,7 +103,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	facts.Pages = examine.Pages(ctx, s.Kinds, spec, checked.asked)
 	out.Failed = len(facts.Pages)
-	out.Causes = s.causes(facts, in)
+	out.Causes = s.causes(ctx, facts, in)
 	return out, ctx.Err()
 }
 

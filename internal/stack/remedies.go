@@ -13,6 +13,7 @@ import (
 
 	"dravit/internal/confined"
 	"dravit/internal/diagnose"
+	"dravit/internal/examine"
 	"dravit/internal/home"
 	"dravit/internal/plan"
 	"dravit/internal/project"
@@ -22,10 +23,17 @@ import (
 
 // causes derives the causes, looks in the project's files for where what they name comes from, and derives them again
 // with that.
-func (s *Stack) causes(facts diagnose.Facts, in plan.Input) []diagnose.Cause {
+func (s *Stack) causes(ctx context.Context, facts diagnose.Facts, in plan.Input) []diagnose.Cause {
 	causes := diagnose.Causes(facts)
 	if len(causes) == 0 {
 		return causes
+	}
+	if slices.ContainsFunc(causes, func(c diagnose.Cause) bool { return c.Cause == "connections-used-up" }) {
+		for i, p := range facts.Parts {
+			if p.Clients == nil {
+				facts.Parts[i].Clients = examine.Clients(ctx, s.Kinds, p.Spec)
+			}
+		}
 	}
 	facts.Variables = project.Variables(s.Dir)
 	facts.Mentions = project.Mentions(s.Dir, diagnose.Words(causes))
