@@ -65,6 +65,12 @@ func (w wanted) words(c Cause) []string {
 	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
 }
 
+// Asks reports whether a cause is about a server that an application asked: where it has the address from matters.
+func Asks(cause string) bool {
+	return slices.Contains([]string{"store-elsewhere", "wrong-password", "database-missing", "foreign-service",
+		"proxy-elsewhere", "certificate-expired"}, cause)
+}
+
 // Words returns the words of addresses, users and databases in some causes: where the project's files contain them,
 // the application may have them from.
 func Words(causes []Cause) []string {

@@ -8,9 +8,11 @@ import (
 
 	"dravit/internal/diagnose"
 	"dravit/internal/examine"
+	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/proc"
+	"dravit/internal/project"
 	"dravit/internal/requests"
 )
 
@@ -169,7 +171,38 @@ func (x *explainer) judge(spec materialise.Spec, r requests.Request) (f requests
 			break
 		}
 	}
+	if fails {
+		x.say(spec, &f)
+	}
 	return f, fails
+}
+
+// say takes the cause of a failure as a diagnosis says it, as far as that needs no more than what is at hand.
+func (x *explainer) say(spec materialise.Spec, f *requests.Failure) {
+	kinds := x.stack.keeper.kinds
+	facts := diagnose.Facts{Now: f.Last, Gateway: diagnose.Gateway{Runs: true},
+		Pages: []diagnose.PageFacts{{Failure: *f, Evidence: examine.EvidenceOf(kinds, spec, *f)}}}
+	for _, k := range kinds {
+		facts.Kinds = append(facts.Kinds, k.Traits())
+	}
+	for _, p := range spec.Parts {
+		if traits := kinds.TraitsOf(p.Kind); traits != nil {
+			facts.Parts = append(facts.Parts, diagnose.PartFacts{Spec: p, Traits: *traits, Program: true,
+				Status: lifecycle.Status{Name: p.Name, State: lifecycle.Answers}})
+		}
+	}
+	for _, site := range spec.Sites {
+		facts.Sites = append(facts.Sites, diagnose.SiteFacts{Spec: site})
+	}
+	if diagnose.Asks(f.Cause) {
+		facts.Variables = project.Variables(projectOf(spec))
+	}
+	for _, c := range diagnose.Causes(facts) {
+		if len(c.Pages) > 0 {
+			f.Cause, f.What, f.Place = c.Cause, c.What, c.Place
+			return
+		}
+	}
 }
 
 // said returns what the parts behind a site wrote while a request was answered, by part. If late, it is also what they

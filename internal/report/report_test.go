@@ -16,6 +16,7 @@ import (
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
+	"dravit/internal/requests"
 	"dravit/internal/stack"
 )
 
@@ -46,7 +47,9 @@ func data() Data {
 			Sites: []stack.SiteCheck{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{
 				{Rung: kind.Resolves, Holds: &no, Advisory: true},
 				{Rung: kind.Reaches, Holds: &yes},
-			}}}},
+			}}},
+			Failures: []requests.Failure{{Site: "ferry", Method: "GET", Path: "/fares", Count: 3,
+				Cause: "application-error", What: "no <berth>", Place: "fares.php:4"}}},
 		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: "part.db.port", Choice: "13306",
 			Because:  []string{"the first free port"},
 			Rejected: []plan.Option{{Option: "3306", Because: "held by <mysqld>"}}}},
@@ -81,6 +84,7 @@ func TestHTML(t *testing.T) {
 	for _, want := range []string{"ferry &lt;&amp;&gt;", "2 of 4 answer",
 		"alive: expected a running process, got &lt;none&gt;", "not 3306: held by &lt;mysqld&gt;",
 		"was php 8.1, is php 8.2", "for db", "200 ms until everything answered",
+		"<code>GET /fares</code>", "no &lt;berth&gt; <code>fares.php:4</code>",
 		`aria-label="open not asked"`, `aria-label="resolves does not hold; advisory"`} {
 		assert.Contains(t, text, want)
 	}
