@@ -26,8 +26,8 @@ func (a *app) reportCommand() *cobra.Command {
 		Short: "Write a report on the stack, as one HTML file",
 		Long: `Report asks every part and site as check does, and writes the result to one HTML file, which loads
 nothing from elsewhere. It shows which part uses which, the ladder (health check) of each part and
-site, the time line of the last start, how long the last starts took, and each decision with its
-reasons. If you name no FILE, the report goes into Dravit's own folder.
+site, pages that failed lately, the time line of the last start, how long the last starts took, and each
+decision with its reasons. If you name no FILE, the report goes into Dravit's own folder.
 
 With --only and --svg, report writes one picture: ` + strings.Join(report.Pictures, ", ") + `.`,
 		Example: `  dravit report

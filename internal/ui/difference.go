@@ -14,11 +14,11 @@ func (u *UI) Difference(file, before, after string) {
 		near := func(j int) bool { return j >= 0 && j < len(all) && all[j].sign != ' ' }
 		switch {
 		case l.sign == '+':
-			u.say("  " + u.paint(green, "+ "+l.text))
+			u.say("  " + u.paint(green, "+ "+printable(l.text)))
 		case l.sign == '-':
-			u.say("  " + u.paint(red, "- "+l.text))
+			u.say("  " + u.paint(red, "- "+printable(l.text)))
 		case near(i-1) || near(i+1):
-			u.say("  " + u.dim("  "+l.text))
+			u.say("  " + u.dim("  "+printable(l.text)))
 		}
 	}
 }
