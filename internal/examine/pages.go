@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"dravit/internal/diagnose"
@@ -20,28 +19,26 @@ import (
 
 const (
 	askedAgain = 8                      // failed pages that are asked again, at most
+	askFor     = health.Deadline        // no further page is asked for after that time
 	lateWords  = 200 * time.Millisecond // how long after an answer its error may take to reach a log
+	apart      = 20 * time.Millisecond  // between a page that fails and the next: its words are its own
 )
 
 // Pages returns the pages of a stack that failed lately and fail still, as far as that can be found out without harm:
-// one that anybody can ask for is asked for again, and what is answered well now is left out. What failed before the
-// last
-// start counts only if it fails again.
+// one that anybody can ask for is asked for again, and what is answered well now is left out. They are asked one after
+// the other, or nobody could tell which of them wrote what. What failed before the last start counts only if it fails
+// again.
 func Pages(ctx context.Context, kinds kind.List, spec materialise.Spec, open []requests.Failure) []diagnose.PageFacts {
-	found := make([]verdict, len(open))
-	var asking sync.WaitGroup
-	asked := 0
-	for i, f := range open {
-		if !f.Plain || f.Method != http.MethodGet || asked == askedAgain {
-			continue
-		}
-		asked++
-		asking.Go(func() { found[i] = judge(ctx, kinds, spec, f) })
-	}
-	asking.Wait()
 	var out []diagnose.PageFacts
-	for i, f := range open {
-		if found[i] == fails || found[i] == unknown && !f.Before {
+	began, asked := time.Now(), 0
+	for _, f := range open {
+		found := unknown
+		if f.Plain && f.Method == http.MethodGet && asked < askedAgain && time.Since(began) < askFor {
+			asked++
+			found = judge(ctx, kinds, spec, f)
+			time.Sleep(apart)
+		}
+		if found == fails || found == unknown && !f.Before {
 			out = append(out, diagnose.PageFacts{Failure: f, Evidence: EvidenceOf(kinds, spec, f)})
 		}
 	}
