@@ -300,7 +300,7 @@ func failedPages(t *testing.T, app application) {
 		assert.Equal(t, f.cause, c.Cause, "%s: %+v", f.path, c)
 		assert.Contains(t, said, f.says, f.path)
 		if f.place != "" {
-			assert.Equal(t, f.place, c.Place, f.path)
+			assert.Equal(t, f.place, c.Place, "%s: %+v", f.path, c)
 		}
 		assert.Equal(t, "site.day", c.Subject, f.path)
 	}
@@ -488,7 +488,7 @@ http.createServer((req, res) => {
 	assert.Less(t, slowest, 3*time.Second, "other pages do not wait")
 	c := w.causeOf(pageFault{path: "/fog"})
 	assert.Contains(t, []string{"application-error", "page-failed"}, c.Cause, "its words may be rotated away already")
-	assert.Greater(t, c.Pages[0].Count, 100)
+	assert.Greater(t, c.Pages[0].Count, 10, "more than one look has seen")
 	for _, pid := range append(w.gatewayPIDs(), w.keeperPID()) {
 		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 		require.NoError(t, err)

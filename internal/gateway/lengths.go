@@ -10,9 +10,8 @@ import (
 	"dravit/internal/requests"
 )
 
-// lengths knows how long the logs of the parts behind the sites were at any moment of the last requests. It looks at
-// the
-// logs on its own while requests come, so that whoever answers them asks for nothing.
+// lengths knows how long the logs of the parts behind the sites were at any moment of the last requests. It
+// looks at the logs on its own while requests come, so that whoever answers them asks for nothing.
 type lengths struct {
 	file func(stackID, part string) string
 

@@ -3,6 +3,7 @@ package keeper
 import (
 	"bytes"
 	"context"
+	"math"
 	"slices"
 	"time"
 
@@ -20,6 +21,7 @@ const (
 	explainEvery = 200 * time.Millisecond // between two looks at the log of requests
 	explainMost  = 20                     // kinds of requests that are explained at a look; the others are left out
 	explainFor   = 60 * time.Millisecond  // at a look, at most
+	waitFor      = 500 * time.Millisecond // after a request's end, so that the requests after it are known, too
 	readMost     = 4 << 20                // of the log of requests at a look, in bytes
 )
 
@@ -30,7 +32,8 @@ type explainer struct {
 	file   string
 	offset int64
 	since  time.Time          // requests from before are of no matter
-	near   []requests.Request // of this look, in the order in which they came
+	near   []requests.Request // of this look, in the order in which they came, with those that wait for the next one
+	waits  []requests.Request // that ended just now: whose words are those that come after them is not known yet
 	failed []requests.Request // that failed lately: others at the same time may only see their words
 	book   requests.Book
 }
@@ -45,7 +48,7 @@ func (s *stackRunner) explainPages(ctx context.Context, again bool, known []requ
 		x.offset = logfile.Size(x.file)
 	}
 	for proc.Sleep(ctx, explainEvery) == nil {
-		if logfile.Size(x.file) == x.offset {
+		if logfile.Size(x.file) == x.offset && len(x.waits) == 0 {
 			continue
 		}
 		x.look(time.Now())
@@ -64,10 +67,11 @@ func (x *explainer) look(now time.Time) {
 		return // the next look may read it
 	}
 	x.offset = end
-	x.near = slices.DeleteFunc(all, func(r requests.Request) bool { return r.At.Before(x.since) })
+	all = slices.DeleteFunc(all, func(r requests.Request) bool { return r.At.Before(x.since) })
+	x.near = append(x.waits, all...)
 	slices.SortStableFunc(x.near, func(a, b requests.Request) int { return a.At.Compare(b.At) })
 	x.failed = slices.DeleteFunc(x.failed, func(r requests.Request) bool { return now.Sub(r.At) > time.Minute })
-	for _, r := range x.near {
+	for _, r := range all {
 		if r.Failed() && len(x.failed) < mostFailed {
 			x.failed = append(x.failed, r)
 		}
@@ -75,17 +79,30 @@ func (x *explainer) look(now time.Time) {
 	x.stack.mu.Lock()
 	spec := x.stack.spec
 	x.stack.mu.Unlock()
-	began := time.Now()
-	for _, same := range together(x.near) {
-		if time.Since(began) > explainFor {
-			break // a log that grows faster than it can be read hides what fails meanwhile
+	var settled []requests.Request
+	x.waits = nil
+	for _, r := range x.near {
+		if now.Sub(r.Ended()) < waitFor {
+			x.waits = append(x.waits, r)
+		} else {
+			settled = append(settled, r)
 		}
-		x.explain(spec, same)
+	}
+	began, left := time.Now(), 0
+	for _, same := range together(settled) {
+		if time.Since(began) < explainFor {
+			x.explain(spec, same)
+		} else if left += len(same); left < mostLeft {
+			x.waits = append(x.waits, same...)
+		} // else it comes faster than it can be explained
 	}
 }
 
-// mostFailed bounds how many failed requests are known at a time.
-const mostFailed = 1000
+const (
+	mostJudged = 5    // requests of a kind at a look
+	mostFailed = 1000 // failed requests that are known at a time
+	mostLeft   = 5000 // requests for which a look had no time, and that the next one looks at
+)
 
 // matters reports whether a line of the log of requests may say something new: that a page failed, or that one which
 // did works again. Of thousands a second most say neither.
@@ -134,7 +151,7 @@ func (x *explainer) explain(spec materialise.Spec, same []requests.Request) {
 	last := same[len(same)-1]
 	var f requests.Failure
 	fails := false
-	for i := len(same) - 1; i >= 0 && !fails && last.At.Sub(same[i].Ended()) < atOnce; i-- {
+	for i := len(same) - 1; i >= max(0, len(same)-mostJudged) && !fails && last.At.Sub(same[i].Ended()) < atOnce; i-- {
 		f, fails = x.judge(spec, same[i])
 	}
 	if fails && !last.Failed() && x.beside(last) {
@@ -227,15 +244,15 @@ func (x *explainer) said(spec materialise.Spec, r requests.Request, late bool) m
 	return said
 }
 
-// next returns how long a part's log was when the first request came after the answer to r, or 0 if none has come: what
-// is written from there on is that one's.
+// next returns how long a part's log was when the first request came after the answer to r: what is written from there
+// on is that one's. If none has come, it is beyond the log's end.
 func (x *explainer) next(r requests.Request, part string) int64 {
 	for _, later := range x.near {
 		if length, ok := later.From[part]; ok && !later.At.Before(r.Ended()) {
 			return length
 		}
 	}
-	return 0
+	return math.MaxInt64
 }
 
 // beside reports whether a failed request was answered at the same time as another one.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/kind"
+	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/pattern"
 	"dravit/internal/requests"
@@ -107,6 +108,28 @@ func TestLateWords(t *testing.T) {
 	assert.Equal(t, []string{"/a fog there is fog late"}, w.open())
 	w.asked(200, "/c", 500, "nothing\n")
 	assert.Equal(t, "/c page-failed a page ends with status 500, and nothing says why", w.open()[0])
+}
+
+// What another request's page wrote is not a silent one's, though the silent one is in the log of requests first.
+func TestWordsOfTheNext(t *testing.T) {
+	w := watchPages(t)
+	ms := int(time.Since(w.began) / time.Millisecond)
+	w.asked(ms-200, "/silent", 500, "")
+	from := logfile.Size(w.log)
+	w.write(w.log, "fog here\n")
+	w.look(w.began.Add(time.Duration(ms) * time.Millisecond))
+	require.Empty(t, w.book.All(), "the next request may have come already")
+	l := requests.NewLog(func(string) string { return w.file }, nil)
+	l.Add("abc", nil, requests.Request{At: w.began.Add(time.Duration(ms-150) * time.Millisecond), Site: "day",
+		Method: "GET", Path: "/foggy", Status: 500, MS: 5, App: "app",
+		From: map[string]int64{"app": from}, To: map[string]int64{"app": logfile.Size(w.log)}})
+	l.Close()
+	w.look(time.Now().Add(time.Second))
+	causes := map[string]string{}
+	for _, f := range w.book.All() {
+		causes[f.Path] = f.Cause
+	}
+	assert.Equal(t, map[string]string{"/silent": "page-failed", "/foggy": "fog"}, causes)
 }
 
 // A request that was answered well while another one failed is not blamed for what that one's application wrote.

@@ -32,8 +32,7 @@ func Since(file string, offset, most int64) (text string, end int64) {
 }
 
 // Between returns what a log holds from an offset on up to another one, in bytes, and at most the last most bytes of
-// it.
-// to 0 stands for the end of the log. If the log was rotated, or cannot be read, it returns "".
+// it. If the log was rotated, or cannot be read, it returns "".
 func Between(file string, from, to, most int64) string {
 	f, err := os.Open(file)
 	if err != nil {
@@ -44,9 +43,7 @@ func Between(file string, from, to, most int64) string {
 	if err != nil || from > info.Size() {
 		return ""
 	}
-	if to == 0 || to > info.Size() {
-		to = info.Size()
-	}
+	to = min(to, info.Size())
 	from = max(from, to-most)
 	if from >= to {
 		return ""

@@ -73,11 +73,11 @@ func TestSize(t *testing.T) {
 func TestBetween(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.log")
 	require.NoError(t, os.WriteFile(file, []byte("0123456789"), 0o600))
-	for want, c := range map[string][3]int64{"234": {2, 5, 100}, "4": {2, 5, 1}, "89": {8, 0, 100}, "9": {9, 99, 100},
+	for want, c := range map[string][3]int64{"234": {2, 5, 100}, "4": {2, 5, 1}, "89": {8, 10, 100}, "9": {9, 99, 100},
 		"": {5, 5, 100}} {
 		assert.Equal(t, want, Between(file, c[0], c[1], c[2]))
 	}
-	assert.Empty(t, Between(file, 11, 0, 100), "it was rotated")
+	assert.Empty(t, Between(file, 11, 20, 100), "it was rotated")
 	assert.Empty(t, Between(file, 6, 3, 100))
-	assert.Empty(t, Between(file+"none", 0, 0, 100))
+	assert.Empty(t, Between(file+"none", 0, 9, 100))
 }
