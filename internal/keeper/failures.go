@@ -62,7 +62,7 @@ func (s *stackRunner) explainPages(ctx context.Context, again bool, known []requ
 
 // look reads what was asked since the last look, and notes what failed and what works again.
 func (x *explainer) look(now time.Time) {
-	all, end, err := requests.SinceThose(x.file, x.offset, readMost, x.matters)
+	all, end, err := requests.SinceThose(x.file, x.offset, readMost, x.matters())
 	if err != nil {
 		return // the next look may read it
 	}
@@ -104,18 +104,25 @@ const (
 	mostLeft   = 5000 // requests for which a look had no time, and that the next one looks at
 )
 
-// matters reports whether a line of the log of requests may say something new: that a page failed, or that one which
-// did works again. Of thousands a second most say neither.
-func (x *explainer) matters(line []byte) bool {
-	if bytes.Contains(line, []byte(`"from":`)) {
-		return true
-	}
+// matters returns what tells whether a line of the log of requests may say something new: that a page failed, or that
+// one which did works again. Of thousands a second most say neither.
+func (x *explainer) matters() func(line []byte) bool {
+	var paths []string
 	for _, f := range x.book.Failing() {
-		if bytes.Contains(line, []byte(`"path":"`+f.Path+`"`)) {
-			return true
+		paths = append(paths, f.Path)
+	}
+	for _, r := range x.waits {
+		if !slices.Contains(paths, r.Path) && len(paths) < mostFailed {
+			paths = append(paths, r.Path)
 		}
 	}
-	return false
+	for i, path := range paths {
+		paths[i] = `"path":"` + path + `"`
+	}
+	return func(line []byte) bool {
+		return bytes.Contains(line, []byte(`"from":`)) ||
+			slices.ContainsFunc(paths, func(path string) bool { return bytes.Contains(line, []byte(path)) })
+	}
 }
 
 // together returns requests in groups of those that are alike and follow each other, in the order of the last of each.

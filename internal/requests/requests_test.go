@@ -175,6 +175,21 @@ func failure(seconds int, path, cause string) Failure {
 		Plain: true}
 }
 
+// A failure is of the requests of its site, method and path, from its first to its last.
+func TestWhichRequestsAreOfAFailure(t *testing.T) {
+	f := failure(5, "/boats", "fog")
+	f.Last = noon.Add(9 * time.Second)
+	assert.True(t, f.Of(at(5, "/boats", 500)))
+	assert.True(t, f.Of(at(9, "/boats", 500)))
+	assert.False(t, f.Of(at(4, "/boats", 500)))
+	assert.False(t, f.Of(at(10, "/boats", 500)))
+	assert.False(t, f.Of(at(7, "/fares", 500)))
+	post, quay := at(7, "/boats", 500), at(7, "/boats", 500)
+	post.Method, quay.Site = "POST", "quay"
+	assert.False(t, f.Of(post))
+	assert.False(t, f.Of(quay))
+}
+
 // The same failure is one, with its count; what works afterwards is mended, and fails anew.
 func TestBook(t *testing.T) {
 	var b Book
