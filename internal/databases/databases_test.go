@@ -340,3 +340,29 @@ func TestAccess(t *testing.T) {
 	assert.Equal(t, filepath.Join(file.Parts[0].Data, "ferry.sqlite"), a.Database)
 	assert.Empty(t, a.Host)
 }
+
+// maria stands for a kind of server whose dumps say what wrote them.
+type maria struct{ crates }
+
+func (maria) Traits() *kind.Traits                  { return &kind.Traits{Name: "mariadb", Role: kind.RoleDatabase} }
+func (maria) Needs(stackfile.PartConfig) kind.Needs { return kind.Needs{Data: true, Series: 2} }
+
+// Only a dump of a newer series of the same kind of server is one to tell of.
+func TestNewerDumps(t *testing.T) {
+	const written = "-- MariaDB dump 10.19  Distrib "
+	for text, newer := range map[string]bool{
+		written + "11.8.2-MariaDB\n": true, written + "10.12.1-MariaDB\n": true, written + "10.11.9-MariaDB\n": false,
+		written + "9.9\n": false, written + "\n": false, boats: false,
+		"-- PostgreSQL database dump\n-- Dumped from database version 17.2\n": false,
+	} {
+		file := filepath.Join(t.TempDir(), "dump.sql")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		f, err := os.Open(file)
+		require.NoError(t, err)
+		d, err := dump.New(t.Context(), f)
+		require.NoError(t, err)
+		found := Newer(kind.List{maria{}}, kind.Part{Kind: "mariadb", Name: "db", Version: "10.11.3"}, d)
+		assert.Equal(t, newer, found != nil, text)
+		d.Close()
+	}
+}
