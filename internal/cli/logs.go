@@ -30,8 +30,7 @@ func (a *app) logsCommand() *cobra.Command {
 			"rotated.\n\n" +
 			"With --requests, it shows what was asked of the sites, as the gateway answered it: time, site, status, " +
 			"how long it took, bytes, method and path, without query, body or header. While it follows, logs also " +
-			"says " +
-			"of each page that fails why.",
+			"says of each page that fails why.",
 		Example: `  dravit logs                      the end of every part's log
   dravit logs app -n 100           the last 100 lines of the part app
   dravit logs app --since 10m      what it wrote in the last ten minutes; or since a time: 14:30

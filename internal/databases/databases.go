@@ -107,8 +107,7 @@ func (s *Stack) keeping(t Target) (database, error) {
 			Because: because, Next: "name one with --part"}
 	}
 	return database{}, &trouble.Trouble{Code: trouble.NoPart, What: "no part " + t.Part + " keeps data",
-		Because: because,
-		Next:    "name one with --part"}
+		Because: because, Next: "name one with --part"}
 }
 
 // is names the database, or the part, in a sentence.
@@ -137,10 +136,8 @@ func (s *Stack) databasePart(name string) (database, error) {
 		Because: "none of its parts is of a kind that has one", Next: "add a part of kind mariadb, postgres or sqlite"}
 	switch {
 	case name != "" && len(all) > 0:
-		t.What, t.Because = "there is no database part "+name, "the stack's database parts are "+strings.Join(
-			names,
-			", ",
-		)
+		t.What = "there is no database part " + name
+		t.Because = "the stack's database parts are " + strings.Join(names, ", ")
 		t.Next = "name one with --part"
 	case len(all) > 1:
 		t.Code, t.What = trouble.Undecided, "it is not clear which database is meant"

@@ -153,8 +153,7 @@ func Newer(kinds kind.List, p kind.Part, from *dump.Dump) *trouble.Trouble {
 	return &trouble.Trouble{Code: trouble.LoadFailed,
 		What: fmt.Sprintf("the dump is of %s %s, and the part runs %s", p.Kind, series, needs.SeriesOf(p.Version)),
 		Next: fmt.Sprintf("dravit supply %s %s, then version = %q for part %s, and dravit start", p.Kind, series,
-			series,
-			p.Name)}
+			series, p.Name)}
 }
 
 // mayHold returns an error if a dump is none for this kind of database.

@@ -117,7 +117,8 @@ func (d *doctor) writable(c *Cause, app PartFacts) {
 	if folder == "" {
 		return
 	}
-	if filepath.Ext(folder) != "" || c.Cause == "folder-missing" && !strings.Contains(c.Evidence[0], "mkdir") {
+	said := strings.Join(c.Evidence[:min(1, len(c.Evidence))], "")
+	if filepath.Ext(folder) != "" || c.Cause == "folder-missing" && !strings.Contains(said, "mkdir") {
 		folder = filepath.Dir(folder)
 	}
 	if folder == "." {

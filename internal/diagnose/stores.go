@@ -71,8 +71,7 @@ func (d *doctor) speaksOf(part, text string) bool {
 }
 
 // usual returns the kind whose servers listen by custom on the port that a cause names, if the stack has no part of
-// that
-// kind, else "".
+// that kind, else "".
 func (d *doctor) usual(c Cause) string {
 	a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
 	if !ok || a.port == 0 || c.Cause != "store-elsewhere" {

@@ -105,23 +105,24 @@ const (
 )
 
 // matters returns what tells whether a line of the log of requests may say something new: that a page failed, or that
-// one which did works again. Of thousands a second most say neither.
+// one which did works again. Of thousands a second most say neither. It is given the lines in their order.
 func (x *explainer) matters() func(line []byte) bool {
-	var paths []string
+	failing := map[string]bool{}
 	for _, f := range x.book.Failing() {
-		paths = append(paths, f.Path)
+		failing[f.Path] = true
 	}
 	for _, r := range x.waits {
-		if !slices.Contains(paths, r.Path) && len(paths) < mostFailed {
-			paths = append(paths, r.Path)
-		}
-	}
-	for i, path := range paths {
-		paths[i] = `"path":"` + path + `"`
+		failing[r.Path] = true
 	}
 	return func(line []byte) bool {
-		return bytes.Contains(line, []byte(`"from":`)) ||
-			slices.ContainsFunc(paths, func(path string) bool { return bytes.Contains(line, []byte(path)) })
+		path := requests.PathOf(line)
+		if !bytes.Contains(line, []byte(`"from":`)) {
+			return failing[path]
+		}
+		if len(failing) < mostFailed {
+			failing[path] = true
+		}
+		return true
 	}
 }
 

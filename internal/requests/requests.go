@@ -33,8 +33,7 @@ type Request struct {
 	Plain bool `json:"plain,omitempty"`
 	Again bool `json:"again,omitempty"` // a diagnosis asked, to see whether it still fails
 	// From are the lengths of the parts' logs, in bytes, when the request came. They are there if it failed, if the
-	// part
-	// behind the server wrote something meanwhile, or if that is a runtime, whose errors come a moment later.
+	// part behind the server wrote something meanwhile, or if that is a runtime, whose errors come a moment later.
 	From map[string]int64 `json:"from,omitempty"`
 	// To are their lengths when the answer had ended, if From is there. An error may come a moment later.
 	To map[string]int64 `json:"to,omitempty"`
@@ -102,6 +101,15 @@ func SinceThose(file string, offset, most int64, want func(line []byte) bool) (a
 		}
 	}
 	return all, end, nil
+}
+
+// PathOf returns the path in a line of the log without reading the rest of it, or "" if there is none.
+func PathOf(line []byte) string {
+	var found string
+	_, rest, _ := bytes.Cut(line, []byte(`"path":`))
+	text, _, _ := bytes.Cut(rest, []byte(`,"status":`)) // quotes within a path are escaped
+	_ = json.Unmarshal(text, &found)                    // a damaged line has none
+	return found
 }
 
 // Filter says which requests are wanted. The zero value takes all.

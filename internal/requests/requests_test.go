@@ -175,6 +175,14 @@ func failure(seconds int, path, cause string) Failure {
 		Plain: true}
 }
 
+func TestPathOf(t *testing.T) {
+	for _, path := range []string{"/", "/a b", `/","status":`, `/\`, "/\u00e9"} {
+		assert.Equal(t, path, PathOf(at(0, path, 200).append(nil)))
+	}
+	assert.Empty(t, PathOf([]byte("fog")))
+	assert.Empty(t, PathOf([]byte(`{"path":"/bo`)))
+}
+
 // A failure is of the requests of its site, method and path, from its first to its last.
 func TestWhichRequestsAreOfAFailure(t *testing.T) {
 	f := failure(5, "/boats", "fog")
