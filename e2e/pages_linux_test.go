@@ -488,7 +488,7 @@ http.createServer((req, res) => {
 	assert.Less(t, slowest, 3*time.Second, "other pages do not wait")
 	c := w.causeOf(pageFault{path: "/fog"})
 	assert.Contains(t, []string{"application-error", "page-failed"}, c.Cause, "its words may be rotated away already")
-	assert.Greater(t, c.Pages[0].Count, 10, "more than one look has seen")
+	assert.Greater(t, c.Pages[0].Count, 100)
 	for _, pid := range append(w.gatewayPIDs(), w.keeperPID()) {
 		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 		require.NoError(t, err)
