@@ -227,7 +227,9 @@ func (t *table) correct(h http.Header, r *http.Request) {
 func (t *table) proxyTo(x *target) *httputil.ReverseProxy {
 	r := x.Route
 	transport := &http.Transport{
-		DialContext:         func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, r) },
+		DialContext: webrules.Early(func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return dial(ctx, r)
+		}),
 		MaxIdleConnsPerHost: maxIdle, IdleConnTimeout: idleLife, DisableCompression: true,
 		ResponseHeaderTimeout: silence,
 	}

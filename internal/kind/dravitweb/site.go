@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"dravit/internal/fastcgi"
 	"dravit/internal/health"
@@ -40,6 +41,8 @@ func newSite(s kind.VirtualHost) http.Handler {
 	if s.Proxy != "" {
 		target := &url.URL{Scheme: "http", Host: s.Proxy}
 		return &httputil.ReverseProxy{
+			Transport: &http.Transport{DialContext: webrules.Early((&net.Dialer{}).DialContext),
+				MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute, DisableCompression: true},
 			FlushInterval: -1,
 			Rewrite: func(r *httputil.ProxyRequest) {
 				r.SetURL(target)
