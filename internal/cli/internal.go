@@ -18,7 +18,7 @@ import (
 	"dravit/internal/kind/all"
 	"dravit/internal/kind/dravitmail"
 	"dravit/internal/supervise"
-	"dravit/internal/supply"
+	"dravit/internal/supply/repository"
 	"dravit/internal/ui"
 )
 
@@ -84,9 +84,9 @@ func (a *app) internalCommand() *cobra.Command {
 
 // launchCommand starts a program in the namespace of a supplied tree, in which it is already.
 func launchCommand() *cobra.Command {
-	return &cobra.Command{Use: supply.LaunchCommand + " TREE PROGRAM [ARGUMENT...]", DisableFlagParsing: true,
+	return &cobra.Command{Use: repository.LaunchCommand + " TREE PROGRAM [ARGUMENT...]", DisableFlagParsing: true,
 		Args: cobra.MinimumNArgs(2), RunE: func(_ *cobra.Command, args []string) error {
-			return supply.Launch(args[0], args[1], args[2:])
+			return repository.Launch(args[0], args[1], args[2:])
 		}}
 }
 

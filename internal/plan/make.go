@@ -404,7 +404,7 @@ func (m *maker) install() {
 // carried returns the first of these kinds whose programs a source may have, or "".
 func (m *maker) carried(kinds []string) string {
 	for _, name := range kinds {
-		if k := m.kinds[name]; k != nil && k.Traits().Suppliable() {
+		if k := m.kinds[name]; k != nil && kind.RecipeOf(k).Suppliable() {
 			return name
 		}
 	}

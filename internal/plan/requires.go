@@ -131,7 +131,7 @@ func (m *maker) fetchNext(subject, name, label string) string {
 		m.plan.Supply[subject] = o
 		return fmt.Sprintf("dravit start fetches %s %s from %s, after a yes", name, o.Version, o.Source)
 	}
-	if tool.Of(name) != nil {
+	if _, carried := tool.Of(name); carried {
 		return "install " + label + ", or let dravit start fetch it, if a source has it"
 	}
 	return "install " + label

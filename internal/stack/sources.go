@@ -13,12 +13,15 @@ import (
 	"dravit/internal/self"
 	"dravit/internal/settings"
 	"dravit/internal/supply"
+	"dravit/internal/supply/fetch"
+	"dravit/internal/supply/registry"
+	"dravit/internal/supply/repository"
 	"dravit/internal/trouble"
 )
 
-// supplier returns who gets a kind's programs, or those of all kinds if it is nil: from the sources of the settings, or
-// else of this machine's own clients. If known, it asks nobody: what sources said the last time counts.
-func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply.Supplier, error) {
+// supplier returns who gets a program, or every program if recipe is nil: from the sources of the settings, or else of
+// this machine's own clients. If known, it asks nobody: what sources said the last time counts.
+func (m *Machine) supplier(ctx context.Context, recipe *kind.Recipe, known bool) (supply.Supplier, error) {
 	set, err := settings.Read(m.Home)
 	if err != nil {
 		return supply.Supplier{}, err
@@ -27,45 +30,55 @@ func (m *Machine) supplier(ctx context.Context, k kind.Kind, known bool) (supply
 	if err != nil {
 		return supply.Supplier{}, err
 	}
-	s := supply.New(m.Home, program.Link)
-	s.Way, s.Known = supply.Way(set.Launch), known
-	if k == nil || len(k.Traits().Packages.Servers) > 0 {
-		if s.Repositories, err = repositories(set.Sources); err != nil {
+	here := supply.New(m.Home, program.Link)
+	here.Way, here.Known = supply.Way(set.Launch), known
+	s := supply.Supplier{Here: here}
+	packages := &repository.Source{Here: here}
+	if recipe == nil || len(recipe.Packages.Servers) > 0 {
+		if packages.Suites, err = suites(set.Sources); err != nil {
 			return s, err
 		}
 	}
+	releases := &registry.Source{Here: here}
 	if m.From != "" {
+		s.Sources = []supply.Source{packages, releases}
 		return s.From(m.From, m.Unsigned)
 	}
-	if k == nil || k.Traits().Carrier.Package != "" {
+	if len(packages.Suites) > 0 {
+		s.Sources = append(s.Sources, packages)
+	}
+	if recipe == nil || recipe.Carrier.Package != "" {
 		base, _ := os.UserHomeDir() // without a home, the client npm is asked
-		s.Address, err = registry(ctx, s, base, set.Sources)
-		s.LogIn = supply.Credentials(base, os.Getenv)
-		if public, secret := supply.Secret(s.Address); secret != "" {
-			s.Address = public
-			s.LogIn = func(address string) string {
+		releases.Address, err = registryAt(ctx, here, base, set.Sources)
+		releases.LogIn = registry.Credentials(base, os.Getenv)
+		if public, secret := fetch.Secret(releases.Address); secret != "" {
+			releases.Address = public
+			releases.LogIn = func(address string) string {
 				if strings.HasPrefix(address, strings.TrimSuffix(public, "/")+"/") {
 					return secret
 				}
 				return ""
 			}
 		}
+		if releases.Address != "" {
+			s.Sources = append(s.Sources, releases)
+		}
 	}
-	for i := range s.Repositories {
-		r := &s.Repositories[i]
-		r.Address, r.Secret = supply.Secret(r.Address)
+	for i := range packages.Suites {
+		x := &packages.Suites[i]
+		x.Address, x.Secret = fetch.Secret(x.Address)
 	}
-	if err != nil && len(s.Repositories) == 0 {
+	switch {
+	case err != nil && len(packages.Suites) == 0:
 		return s, noSource(err.Error())
-	}
-	if s.Address == "" && len(s.Repositories) == 0 {
+	case len(s.Sources) == 0:
 		return s, noSource("neither Dravit's settings nor this machine's package clients name one")
 	}
 	return s, nil
 }
 
-// registry returns the address of the npm-format registry. base is the user's home folder.
-func registry(ctx context.Context, s supply.Supplier, base string, sources []settings.Source) (string, error) {
+// registryAt returns the address of the npm-format registry. base is the user's home folder.
+func registryAt(ctx context.Context, here supply.Here, base string, sources []settings.Source) (string, error) {
 	source := settings.Source{}
 	for _, x := range sources {
 		if x.Format == "npm" {
@@ -76,8 +89,8 @@ func registry(ctx context.Context, s supply.Supplier, base string, sources []set
 		return "", errors.New("the settings switch it off")
 	}
 	if source.Address == "" {
-		address, err := s.AddressOf(ctx, base, os.Getenv)
-		if errors.Is(err, supply.ErrNoSource) {
+		address, err := registry.AddressOf(ctx, here, base, os.Getenv)
+		if errors.Is(err, registry.ErrNoSource) {
 			return "", errors.New("neither Dravit's settings nor this machine's npm name a registry")
 		}
 		if err != nil {
@@ -85,22 +98,22 @@ func registry(ctx context.Context, s supply.Supplier, base string, sources []set
 		}
 		source.Address = address
 	}
-	return source.Address, supply.CheckAddress(source.Address)
+	return source.Address, fetch.CheckAddress(source.Address)
 }
 
-// repositories returns the Debian-format repositories: those of the settings, with what the machine's own client knows
-// in place of what they leave out, or else those of the client.
-func repositories(sources []settings.Source) ([]supply.Repository, error) {
+// suites returns those of the Debian-format repositories: those of the settings, with what the machine's own client
+// knows in place of what they leave out, or else those of the client.
+func suites(sources []settings.Source) ([]repository.Suite, error) {
 	own, trusted := debian.Clients(debian.Here())
-	known := func(s debian.Source) supply.Repository {
-		r := supply.Repository{Address: s.Address, Suite: s.Suite, Components: s.Components, Keys: s.Keys,
+	known := func(s debian.Source) repository.Suite {
+		r := repository.Suite{Address: s.Address, Name: s.Suite, Components: s.Components, Keys: s.Keys,
 			Expired: s.Expired}
 		if r.Keys == nil {
 			r.Keys = trusted
 		}
 		return r
 	}
-	var all []supply.Repository
+	var all []repository.Suite
 	named := false
 	for _, x := range sources {
 		if x.Format != "debian" {
@@ -110,13 +123,13 @@ func repositories(sources []settings.Source) ([]supply.Repository, error) {
 		if x.Off {
 			continue
 		}
-		like := supply.Repository{Keys: trusted}
+		like := repository.Suite{Keys: trusted}
 		if len(own) > 0 {
 			like = known(own[0])
 		}
-		suites := x.Suites
-		if suites == nil {
-			suites = suitesOf(own, x.Address)
+		names := x.Suites
+		if names == nil {
+			names = suitesOf(own, x.Address)
 		}
 		like.Address, like.Expired, like.Unsigned = cmp.Or(x.Address, like.Address), x.Expired, x.Unsigned
 		if x.Components != nil {
@@ -131,12 +144,12 @@ func repositories(sources []settings.Source) ([]supply.Repository, error) {
 			}
 			like.Keys = [][]byte{text}
 		}
-		if len(suites) == 0 {
+		if len(names) == 0 {
 			return nil, noSource("a [[source]] names no suites, and this machine's own client knows none for it")
 		}
-		for _, suite := range suites {
+		for _, name := range names {
 			r := like
-			r.Suite = suite
+			r.Name = name
 			all = append(all, r)
 		}
 	}

@@ -41,17 +41,17 @@ func (m *Machine) Offer(ctx context.Context, kindName, condition string, extensi
 }
 
 func (m *Machine) offer(ctx context.Context, kindName string, w supply.Wish) (supply.Offer, error) {
-	k := m.carried(kindName)
-	if k == nil || !k.Traits().Suppliable() {
+	recipe := m.recipe(kindName)
+	if !recipe.Suppliable() {
 		return supply.Offer{}, &trouble.Trouble{Code: trouble.BadName, What: "no program of kind " + kindName +
 			" can be supplied", Because: "the kinds that can are " + strings.Join(m.suppliable(), ", "),
 			Next: "install it by the system's own packages"}
 	}
-	s, err := m.supplier(ctx, k, false)
+	s, err := m.supplier(ctx, &recipe, false)
 	if err != nil {
 		return supply.Offer{}, err
 	}
-	offer, err := s.Find(ctx, k, w)
+	offer, err := s.Find(ctx, recipe, w)
 	if errors.Is(err, supply.ErrNotCarried) {
 		return offer, &trouble.Trouble{Code: trouble.NoProgram, What: "no package has " + kindName + " for this system",
 			Because: "it is " + s.OS + " on " + s.Arch, Next: "install it by the system's own packages"}
@@ -59,18 +59,20 @@ func (m *Machine) offer(ctx context.Context, kindName string, w supply.Wish) (su
 	return offer, err
 }
 
-// carried returns the kind of that name, or the command-line program, or nil.
-func (m *Machine) carried(name string) kind.Kind {
+// recipe returns how to fetch the program of the kind of that name, or the command-line program. If there is none, it
+// is not suppliable.
+func (m *Machine) recipe(name string) kind.Recipe {
 	if k := m.Kinds.Of(name); k != nil {
-		return k
+		return kind.RecipeOf(k)
 	}
-	return tool.Of(name)
+	recipe, _ := tool.Of(name)
+	return recipe
 }
 
 func (m *Machine) suppliable() []string {
 	all := tool.Names()
 	for _, k := range m.Kinds {
-		if k.Traits().Suppliable() {
+		if kind.RecipeOf(k).Suppliable() {
 			all = append(all, k.Traits().Name)
 		}
 	}
@@ -79,11 +81,12 @@ func (m *Machine) suppliable() []string {
 
 // Supply gets what an offer names. progress is called with the bytes that were fetched.
 func (m *Machine) Supply(ctx context.Context, o supply.Offer, progress func(done int64)) (supply.Tree, error) {
-	s, err := m.supplier(ctx, m.carried(o.Kind), false)
+	recipe := m.recipe(o.Kind)
+	s, err := m.supplier(ctx, &recipe, false)
 	if err != nil {
 		return supply.Tree{}, err
 	}
-	return s.Get(ctx, o, m.carried(o.Kind), progress)
+	return s.Get(ctx, o, recipe, progress)
 }
 
 // Discard deletes trees, packages that no tree has any more, and what is kept of sources that are no longer named.
@@ -141,7 +144,11 @@ func (m *Machine) suppliables(ctx context.Context) (all []survey.Suppliable) {
 	if err != nil {
 		return nil
 	}
-	for _, o := range from.Available(ctx, m.Kinds) {
+	var recipes []kind.Recipe
+	for _, k := range m.Kinds {
+		recipes = append(recipes, kind.RecipeOf(k))
+	}
+	for _, o := range from.Available(ctx, recipes) {
 		all = append(all, survey.Suppliable{Kind: o.Kind, Version: o.Version, Suite: o.Suite, Source: o.Source})
 	}
 	return all
@@ -161,11 +168,10 @@ func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
 		for _, l := range p.Lacks {
 			var w wish
 			i := slices.IndexFunc(l.Kinds, func(name string) bool {
-				k := s.Kinds.Of(name)
-				return k != nil && k.Traits().Suppliable()
+				return s.recipe(name).Suppliable()
 			})
-			switch {
-			case l.Tool != "" && tool.Of(l.Tool) != nil:
+			switch _, carried := tool.Of(l.Tool); {
+			case carried:
 				w = wish{l.Tool, supply.Wish{Allowed: plan.AcceptsTool(in, l.Tool),
 					Exact: exact(lock.Tools[l.Tool], l.Tool)}}
 			case i >= 0:
@@ -201,7 +207,7 @@ func (s *Stack) offered(ctx context.Context, in plan.Input, p plan.Plan) map[str
 	}
 	found := map[string]plan.Supply{}
 	for part, find := range s.wishes(in, p) {
-		o, err := from.Find(ctx, s.carried(find.kind), find.wish)
+		o, err := from.Find(ctx, s.recipe(find.kind), find.wish)
 		if err == nil {
 			size := o.Bytes
 			if size == 0 && o.Packages == nil {

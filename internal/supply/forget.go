@@ -6,27 +6,24 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
-
-	"dravit/internal/home"
 )
 
-// sourceFolder returns where is kept what a source said: of a suite of a repository, or of a package of a registry.
-func (s Supplier) sourceFolder(address, of string) string {
+// Said returns where is kept what a source said: by its address, and what of it was asked for.
+func (h Here) Said(address, of string) string {
 	sum := sha256.Sum256([]byte(address + "\n" + of))
-	return s.path("sources", hex.EncodeToString(sum[:8]))
+	return h.Path("sources", hex.EncodeToString(sum[:8]))
 }
 
 // Forget deletes what was kept of sources that the supplier does not have.
 func (s Supplier) Forget() error {
-	dirs, err := os.ReadDir(s.path("sources"))
+	dirs, err := os.ReadDir(s.Path("sources"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	for _, d := range dirs {
-		dir := s.path("sources", d.Name())
-		if !d.IsDir() || s.has(dir) {
+		dir := s.Path("sources", d.Name())
+		if !d.IsDir() || slices.ContainsFunc(s.Sources, func(x Source) bool { return x.Keeps(dir) }) {
 			continue
 		}
 		if err := os.RemoveAll(dir); err != nil {
@@ -34,15 +31,4 @@ func (s Supplier) Forget() error {
 		}
 	}
 	return err
-}
-
-// has reports whether a folder keeps what one of the supplier's sources said.
-func (s Supplier) has(dir string) bool {
-	var of document
-	if home.ReadDerived(filepath.Join(dir, documentFile), &of) == nil && of.Address != "" {
-		return of.Address == s.Address
-	}
-	return slices.ContainsFunc(s.Repositories, func(r Repository) bool {
-		return s.sourceFolder(r.Address, r.Suite) == dir
-	})
 }

@@ -106,18 +106,12 @@ func (l Locked) Is(t Tree) bool {
 
 // Differs says in what an offer is not what a lock names, or "".
 func (l Locked) Differs(o Offer) string {
-	if o.Packages == nil {
-		if o.integrity != l.Integrity {
-			return o.Package + " " + o.Release + " is not the " + l.Package + " " + l.Release + " that was locked"
-		}
+	if o.Integrity == l.Integrity {
 		for _, name := range slices.Sorted(maps.Keys(l.With)) {
-			if !slices.ContainsFunc(o.with, func(x companion) bool { return x.Package == name }) {
+			if o.With[name] != l.With[name] {
 				return "it has no " + name + " " + l.With[name].Version + " as it was locked"
 			}
 		}
-		return ""
-	}
-	if o.id() == l.Integrity {
 		return ""
 	}
 	var words []string
@@ -137,6 +131,9 @@ func (l Locked) Differs(o Offer) string {
 		if !seen[name] {
 			words = append(words, name+" "+l.Packages[name].Version+" is no longer needed")
 		}
+	}
+	if len(words) == 0 {
+		return o.Package + " " + o.Release + " is not the " + l.Package + " " + l.Release + " that was locked"
 	}
 	const most = 5
 	if len(words) > most {

@@ -1,23 +1,15 @@
 package supply
 
 import (
-	"archive/tar"
-	"bytes"
-	"compress/gzip"
 	"context"
-	"crypto/sha512"
-	"encoding/base64"
-	"encoding/json"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
-	"fmt"
-	"net/http"
-	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,475 +18,250 @@ import (
 	"dravit/internal/kind"
 )
 
-// boat is a kind whose programs a package carries.
-type boat struct {
-	kind.Kind
-	marked bool
+// chest is a made-up format: its programs are in memory, by version.
+type chest struct {
+	Here
+	format   string
+	programs map[string]string
+	laying   func(t *Laid) error // nil: nothing more happens
+	folder   string              // it is an exported one
 }
 
-func (b boat) Traits() *kind.Traits {
-	return &kind.Traits{Name: "boat", Carrier: kind.Carrier{Package: "@quay/boat-{os}-{arch}", Program: "bin/boat",
-		Links: "links.json", Marked: b.marked, With: []kind.Companion{{Package: "pilot", Into: "lib/pilot",
-			Runs: map[string]string{"steer": "bin/steer.js"}}}}}
+func (c *chest) Format() string           { return c.format }
+func (c *chest) Carries(kind.Recipe) bool { return true }
+func (c *chest) Keeps(folder string) bool { return folder == c.Said(c.format, "") }
+
+func (c *chest) Find(ctx context.Context, r kind.Recipe, w Wish) (Offer, error) {
+	series := map[string]bool{}
+	for _, o := range (Supplier{Sources: []Source{c}}).Available(ctx, []kind.Recipe{r}) {
+		series[o.Version] = true
+		if w.Allows(o.Version, o.Release) {
+			return o, nil
+		}
+	}
+	return Offer{}, NoneFits(r.Name, series, "the chest has", "look under the boat")
 }
 
-func (boat) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (
-	string, map[string]string, error) {
-	out, err := run(path, "--version")
+func (c *chest) Available(_ context.Context, all []kind.Recipe) (found []Offer) {
+	for _, r := range all {
+		for version, text := range c.programs {
+			sum := sha256.Sum256([]byte(text))
+			id := hex.EncodeToString(sum[:])
+			found = append(found, Offer{Kind: r.Name, Version: version, Package: r.Name, Release: version + "-1",
+				Source: c.format, Bytes: int64(len(text)), Integrity: id, Name: id[:8],
+				With: map[string]Pin{"oars": {Version: "2"}}})
+		}
+	}
+	return found
+}
+
+func (c *chest) Lay(_ context.Context, o Offer, r kind.Recipe, t *Laid, progress func(done int64)) error {
+	text := c.programs[o.Version]
+	progress(o.Bytes)
+	t.Sums[r.Name], t.Program = o.Integrity, filepath.Join(t.Dir, "files", r.Name)
+	err := os.WriteFile(filepath.Join(t.Files(), r.Name), []byte(text), 0o755)
+	if c.laying != nil {
+		err = errors.Join(err, c.laying(t))
+	}
+	return err
+}
+
+func (c *chest) Export(_ context.Context, trees []Tree, dir string, out *Exported, progress func(int64)) error {
+	for _, t := range trees {
+		out.Bytes += t.Bytes
+		progress(t.Bytes)
+		if err := os.WriteFile(filepath.Join(dir, t.Version), []byte(c.programs[t.Version]), 0o600); err != nil {
+			return err
+		}
+	}
+	return out.Put(c.format, len(trees))
+}
+
+func (c *chest) From(dir string, x Exported, _ bool) (Source, error) {
+	programs := map[string]string{}
+	for _, l := range x.Trees {
+		text, err := os.ReadFile(filepath.Join(dir, l.Version))
+		if err != nil {
+			return nil, err
+		}
+		programs[l.Version] = string(text)
+	}
+	var count int
+	ok, err := x.Read(c.format, &count)
+	if !ok || count == 0 {
+		return nil, err
+	}
+	return &chest{Here: c.Here, format: c.format, programs: programs, folder: dir}, err
+}
+
+var raft = kind.Recipe{Name: "raft", Inspect: func(_ context.Context, path string,
+	run func(string, ...string) (string, error)) (string, map[string]string, error) {
+	out, err := run(path)
 	return strings.TrimSpace(out), nil, err
-}
+}}
 
-// item is an entry of a package.
-type item struct {
-	name, text string
-	mode       int64
-	kind       byte
-	link       string
-}
+func afloat(version string) string { return "#!/bin/sh\necho " + version + "\n" }
 
-func packed(t *testing.T, items ...item) []byte {
+// beach returns a supplier of two chests: an old one, and one with newer programs.
+func beach(t *testing.T) (s Supplier, old, newer *chest) {
 	t.Helper()
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	w := tar.NewWriter(z)
-	for _, i := range items {
-		if i.kind == 0 {
-			i.kind = tar.TypeReg
-		}
-		h := &tar.Header{Name: i.name, Mode: i.mode, Typeflag: i.kind, Linkname: i.link, Size: int64(len(i.text))}
-		require.NoError(t, w.WriteHeader(h))
-		_, err := w.Write([]byte(i.text))
-		require.NoError(t, err)
-	}
-	require.NoError(t, errors.Join(w.Close(), z.Close()))
-	return b.Bytes()
-}
-
-func whole(t *testing.T, version string) []byte {
-	return packed(t, item{name: "package/package.json", text: "{}"},
-		item{name: "package/bin/boat", text: "#!/bin/sh\necho " + version + "\n", mode: 0o4755},
-		item{name: "package/lib/keel.so.1.2", text: strings.Repeat("kelp", 100_000)},
-		item{name: "package/links.json", text: `[{"source": "lib/keel.so.1.2", "target": "lib/keel.so.1"}]`})
-}
-
-// pilot is a package that runs on some boats, and pilots is the registry's document of it.
-var pilot []byte
-
-func pilots(address string) string {
-	sum := sha512.Sum512(pilot)
-	var versions []string
-	for release, engines := range map[string]string{"1.0.0": `{"boat": ">=0.5"}`, "2.0.0": `{"boat": "^1.0.0 || >=3"}`,
-		"3.0.0": `{"boat": ">=9"}`, "0.1.0": `["boat"]`, "2.1.0-pre": `{"boat": "*"}`} {
-		const form = `%q: {"engines": %s, "dist": {"tarball": %q, "integrity": "sha512-%s"}}`
-		versions = append(versions, fmt.Sprintf(form, release,
-			engines, address+"/files/pilot", base64.StdEncoding.EncodeToString(sum[:])))
-	}
-	return `{"versions": {` + strings.Join(versions, ", ") + "}}"
-}
-
-// registry serves packages by their releases. serve may answer requests for files in its own way.
-func registry(t *testing.T, releases map[string][]byte,
-	serve func(w http.ResponseWriter, r *http.Request) bool) Supplier {
-	t.Helper()
-	var s Supplier
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/pilot" {
-			if pilot == nil {
-				http.NotFound(w, r)
-				return
-			}
-			_, _ = w.Write([]byte(pilots(s.Address)))
-			return
-		}
-		if r.URL.Path == "/files/pilot" {
-			_, _ = w.Write(pilot)
-			return
-		}
-		if r.URL.EscapedPath() == "/@quay%2fboat-linux-x64" {
-			versions := map[string]any{}
-			for name, file := range releases {
-				sum := sha512.Sum512(file)
-				versions[name] = map[string]any{"dist": map[string]string{"tarball": s.Address + "/files/" + name,
-					"integrity": "sha1-x sha512-" + base64.StdEncoding.EncodeToString(sum[:])}}
-			}
-			_ = json.NewEncoder(w).Encode(map[string]any{"versions": versions})
-			return
-		}
-		if serve != nil && serve(w, r) {
-			return
-		}
-		file, ok := releases[strings.TrimPrefix(r.URL.Path, "/files/")]
-		if !ok {
-			http.NotFound(w, r)
-			return
-		}
-		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(file))
-	}))
-	t.Cleanup(server.Close)
-	servers[server.URL] = server
 	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
-	s = Supplier{Home: h, Address: server.URL, OS: "linux", Arch: "amd64"}
-	return s
+	here := New(h, "dravit")
+	old = &chest{Here: here, format: "oak", programs: map[string]string{"1.9": afloat("1.9"), "1.2": afloat("1.2")}}
+	newer = &chest{Here: here, format: "tin", programs: map[string]string{"1.10": afloat("1.10"),
+		"1.9": "#!/bin/sh\nexit 3\n"}}
+	return Supplier{Here: here, Sources: []Source{old, newer}}, old, newer
 }
 
-// servers are the registries that run, by address.
-var servers = map[string]*httptest.Server{}
+func allowed(versions ...string) Wish {
+	return Wish{Allowed: func(v string) bool { return slices.Contains(versions, v) }}
+}
 
-// closed ends the supplier's registry, and returns the address that it had.
-func (s Supplier) closed(t *testing.T) string {
+func (s Supplier) raft(t *testing.T, w Wish) (Tree, error) {
 	t.Helper()
-	servers[s.Address].Close()
-	return s.Address
+	o, err := s.Find(t.Context(), raft, w)
+	require.NoError(t, err)
+	return s.Get(t.Context(), o, raft, func(int64) {})
 }
 
-func anyVersion(string) bool { return true }
-
-func (s Supplier) get(t *testing.T, allowed func(string) bool) (Tree, error) {
-	t.Helper()
-	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: allowed})
+// A format of sources that nothing outside this test knows is found, laid, locked, exported, verified and forgotten as
+// the others are.
+func TestAnyFormat(t *testing.T) {
+	s, old, _ := beach(t)
+	var all []string
+	for _, o := range s.Available(t.Context(), []kind.Recipe{raft}) {
+		all = append(all, o.Source+" "+o.Version)
+	}
+	assert.Equal(t, []string{"tin 1.10", "oak 1.9", "tin 1.9", "oak 1.2"}, all)
+	newest, err := s.raft(t, allowed("1.2", "1.9", "1.10"))
 	require.NoError(t, err)
-	return s.Get(t.Context(), o, boat{}, func(int64) {})
+	assert.Equal(t, "1.10 of tin", newest.Version+" of "+newest.Format)
+	tree, err := s.raft(t, allowed("1.2"))
+	require.NoError(t, err)
+	again, err := s.raft(t, allowed("1.2"))
+	require.NoError(t, err)
+	assert.Equal(t, tree.Dir, again.Dir)
+	assert.Equal(t, map[string]Pin{"oars": {Version: "2"}}, again.With)
+	trees, err := Trees(s.Home)
+	require.NoError(t, err)
+	require.Len(t, trees, 2)
+	assert.Equal(t, 1, trees[1].Count)
+	assert.EqualValues(t, len(afloat("1.2")), trees[1].Bytes)
+	_, err = s.Find(t.Context(), raft, allowed("3"))
+	require.ErrorContains(t, err, "no release of raft fits")
+	assert.ErrorContains(t, err, "the chest has releases of 1.2, 1.9", "the first source's word counts")
+
+	dir := t.TempDir()
+	done := int64(0)
+	out, err := s.Export(t.Context(), trees, dir, func(n int64) { done = n })
+	require.NoError(t, err)
+	assert.Equal(t, out.Bytes, done)
+	text, err := os.ReadFile(filepath.Join(dir, exportFile))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `"oak": 1`)
+	from, err := s.From(dir, false)
+	require.NoError(t, err)
+	require.Len(t, from.Sources, 2)
+	require.NoError(t, Discard(t.Context(), s.Home, trees...))
+	_, err = from.raft(t, allowed("1.2"))
+	require.NoError(t, err)
+	stray := tree
+	stray.Format = "elm"
+	_, err = s.Export(t.Context(), []Tree{stray}, dir, func(int64) {})
+	assert.ErrorContains(t, err, "no source has raft 1.2-1")
+
+	kept, left := old.Said("oak", ""), old.Said("elm", "")
+	require.NoError(t, errors.Join(os.MkdirAll(kept, 0o700), os.MkdirAll(left, 0o700)))
+	require.NoError(t, s.Forget())
+	assert.DirExists(t, kept)
+	assert.NoDirExists(t, left)
 }
 
-func TestCompanions(t *testing.T) {
-	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
-	t.Cleanup(func() { pilot = nil })
-	s := registry(t, map[string][]byte{"1.10.0": whole(t, "1.10.0")}, nil)
-	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
+// A locked program is taken from whichever source has just that, and nothing else is.
+func TestLocked(t *testing.T) {
+	s, old, newer := beach(t)
+	tree, err := s.raft(t, allowed("1.9"))
+	require.ErrorContains(t, err, "raft 1.9-1 does not run on this machine")
+	assert.Empty(t, tree)
+	newer.programs["1.9"] = afloat("1.9") + "# of tin\n"
+	tree, err = s.raft(t, allowed("1.9"))
 	require.NoError(t, err)
-	require.Len(t, o.with, 1)
-	assert.Equal(t, "2.0.0", o.with[0].release, "the newest that runs on it")
-	tree, err := s.get(t, anyVersion)
+	assert.Equal(t, "tin", tree.Format, "of two with the same version the later source counts")
+	lock := tree.Locked("linux/amd64")
+	assert.True(t, lock.Is(tree))
+
+	old.programs["1.9"], newer.programs["1.9"] = newer.programs["1.9"], old.programs["1.9"]
+	o, err := s.Find(t.Context(), raft, Wish{Exact: &lock})
 	require.NoError(t, err)
-	assert.FileExists(t, filepath.Join(tree.Dir, "files/lib/pilot/bin/steer.js"))
-	said, err := exec.Command(filepath.Join(filepath.Dir(tree.Program), "steer"), "north").Output()
+	assert.Equal(t, "oak", o.Source, "the one that the lock names")
+	lock.With = map[string]Pin{"oars": {Version: "3"}}
+	assert.False(t, lock.Is(tree))
+	_, err = s.Find(t.Context(), raft, Wish{Exact: &lock})
+	require.ErrorContains(t, err, "the source's raft 1.9 is not the one in dravit.lock")
+	assert.ErrorContains(t, err, "it has no oars 3 as it was locked")
+	lock.Integrity = "kelp"
+	_, err = s.Find(t.Context(), raft, Wish{Exact: &lock})
+	assert.ErrorContains(t, err, "raft 1.9-1 is not the raft 1.9-1 that was locked")
+	_, err = Supplier{}.Find(t.Context(), raft, allowed("1"))
+	assert.ErrorIs(t, err, ErrNotCarried)
+}
+
+// What fails on the way to a tree leaves none, and what a killed supply left is replaced.
+func TestWholeOrNotAtAll(t *testing.T) {
+	s, old, _ := beach(t)
+	sunk := errors.New("it sank")
+	for name, laying := range map[string]func(*Laid) error{
+		"while it is laid": func(*Laid) error { return sunk },
+		"when it settles": func(l *Laid) error {
+			l.Settle = func(context.Context) error {
+				assert.FileExists(t, filepath.Join(l.Dir, "files", "raft"), "it stands at its place")
+				assert.NoFileExists(t, filepath.Join(l.Dir, treeFile))
+				return sunk
+			}
+			return nil
+		},
+	} {
+		old.laying = laying
+		_, err := s.raft(t, allowed("1.2"))
+		require.ErrorIs(t, err, sunk, name)
+		left, err := os.ReadDir(s.Path("trees"))
+		require.NoError(t, err)
+		assert.Empty(t, left, name)
+	}
+	o, err := s.Find(t.Context(), raft, allowed("1.2"))
 	require.NoError(t, err)
-	assert.Equal(t, "1.10.0\n", string(said), "the boat runs it")
+	for _, dir := range []string{s.folder(o), s.folder(o) + NewSuffix} { // a supply was killed
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "files", "drift"), 0o700))
+	}
+	old.laying = func(l *Laid) error {
+		l.Settle = func(context.Context) error { l.Version, l.Way = "1.2.7", ByLoader; return nil }
+		return nil
+	}
+	tree, err := s.raft(t, allowed("1.2"))
+	require.NoError(t, err)
+	assert.Equal(t, "1.2.7", tree.Version, "what it said as it settled")
+	assert.NoDirExists(t, filepath.Join(tree.Dir, "files", "drift"))
 	wrong, err := tree.Verify()
 	require.NoError(t, err)
 	assert.Empty(t, wrong)
+	require.NoError(t, os.WriteFile(filepath.Join(tree.Dir, "files", "raft"), nil, 0o700))
+	wrong, err = tree.Verify()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"raft"}, wrong)
 }
 
-// A lock names what is beside a program, too.
-func TestLockedCompanions(t *testing.T) {
-	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
-	t.Cleanup(func() { pilot = nil })
-	s := registry(t, map[string][]byte{"1.10.0": whole(t, "1.10.0")}, nil)
-	newest, err := s.get(t, anyVersion)
-	require.NoError(t, err)
-	lock := newest.Locked("linux/amd64")
-	assert.Equal(t, "2.0.0", lock.With["pilot"].Version)
-	assert.True(t, lock.Is(newest))
-
-	lock.With = map[string]Pin{"pilot": {Version: "1.0.0", Integrity: lock.With["pilot"].Integrity}}
-	assert.False(t, lock.Is(newest))
-	older, err := s.Find(t.Context(), boat{}, Wish{Exact: &lock})
-	require.NoError(t, err)
-	assert.Equal(t, "1.0.0", older.with[0].release, "the one of the lock, not the newest")
-	tree, err := s.Get(t.Context(), older, boat{}, func(int64) {})
-	require.NoError(t, err)
-	assert.True(t, lock.Is(tree))
-	assert.NotEqual(t, newest.Dir, tree.Dir)
-	for _, pin := range []Pin{{Version: "1.0.0", Integrity: "sha512-x"},
-		{Version: "7.0.0", Integrity: lock.With["pilot"].Integrity}} {
-		lock.With["pilot"] = pin
-		_, err = s.Find(t.Context(), boat{}, Wish{Exact: &lock})
-		assert.ErrorContains(t, err, "it has no pilot "+pin.Version)
-	}
-}
-
-// What a registry said is known without asking it again.
-func TestKnownReleases(t *testing.T) {
-	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
-		"0.9.0": whole(t, "0.9.0")}, nil)
-	s.Known = true
-	_, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	assert.Error(t, err, "it was never asked")
-	s.Known = false
-	asked, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	require.NoError(t, err)
-	s.Known = true
-	s.closed(t)
-	known, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	require.NoError(t, err)
-	assert.Equal(t, asked, known)
-	assert.Positive(t, known.Bytes)
-	older, err := s.Find(t.Context(), boat{}, Wish{Allowed: func(v string) bool { return v != "1.10.0" }})
-	require.NoError(t, err)
-	assert.Equal(t, "1.2.0", older.Version)
-	assert.Zero(t, older.Bytes, "nobody asked how large that is")
-	var all []string
-	for _, o := range s.Available(t.Context(), []kind.Kind{boat{}}) {
-		all = append(all, o.Version)
-	}
-	assert.Equal(t, []string{"1.10.0", "0.9.0"}, all, "the newest of each series")
-
-	require.NoError(t, s.Forget())
-	assert.NotEmpty(t, s.Available(t.Context(), []kind.Kind{boat{}}), "its registry is still named")
-	s.Address = "https://other.quay.example"
-	require.NoError(t, s.Forget())
-	left, err := os.ReadDir(s.path("sources"))
-	require.NoError(t, err)
-	assert.Empty(t, left)
-}
-
-// A folder has packages of a registry, too. Nobody has signed them, so they are taken only if the user says so.
-func TestExportedReleases(t *testing.T) {
-	pilot = packed(t, item{name: "package/bin/steer.js", text: "steer"})
-	t.Cleanup(func() { pilot = nil })
-	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
-		"2.0.0": whole(t, "2.0.0")}, nil)
-	var trees []Tree
-	for _, version := range []string{"1.2.0", "1.10.0"} {
-		tree, err := s.get(t, func(v string) bool { return v == version })
+// A tree that was made before trees named their format still has one.
+func TestOlderTrees(t *testing.T) {
+	s, _, _ := beach(t)
+	for name, text := range map[string]string{"npm": `{"kind": "raft", "version": "1"}`,
+		"debian": `{"kind": "raft", "version": "2", "packages": [{"name": "hull"}]}`} {
+		dir := s.Path("trees", name)
+		require.NoError(t, os.MkdirAll(dir, 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, treeFile), []byte(text), 0o600))
+		tree, err := readTree(dir)
 		require.NoError(t, err)
-		trees = append(trees, tree)
-	}
-	dir := t.TempDir()
-	out, err := s.Export(t.Context(), trees, dir, func(int64) {})
-	require.NoError(t, err)
-	assert.Positive(t, out.Bytes)
-	address := s.closed(t)
-
-	withheld, err := s.From(dir, false)
-	require.NoError(t, err)
-	_, err = withheld.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	assert.ErrorContains(t, err, "nobody has signed it")
-	require.NoError(t, Discard(t.Context(), s.Home, trees...))
-	s, err = s.From(dir, true)
-	require.NoError(t, err)
-	tree, err := s.get(t, anyVersion)
-	require.NoError(t, err)
-	assert.Equal(t, "1.10.0", tree.Version, "the newest that was exported")
-	assert.Equal(t, trees[1].With, tree.With)
-	assert.FileExists(t, filepath.Join(filepath.Dir(tree.Program), "steer"))
-
-	files, err := filepath.Glob(filepath.Join(dir, "registry", "files", "*"))
-	require.NoError(t, err)
-	require.Len(t, files, 3)
-	for _, file := range files {
-		require.NoError(t, os.WriteFile(file, []byte("drift"), 0o644))
-	}
-	_, err = s.get(t, func(v string) bool { return v == "1.2.0" })
-	assert.ErrorIs(t, err, ErrDamaged)
-	document := filepath.Join(dir, "registry", "@quay", "boat-linux-x64")
-	text, err := os.ReadFile(document)
-	require.NoError(t, err)
-	text = bytes.ReplaceAll(text, []byte("files/"), []byte(address+"/files/"))
-	require.NoError(t, os.WriteFile(document, text, 0o644))
-	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: func(v string) bool { return v == "1.2.0" }})
-	assert.ErrorContains(t, err, "it is not in the folder", o)
-}
-
-func TestSupply(t *testing.T) {
-	s := registry(t, map[string][]byte{"1.2.0": whole(t, "1.2.0"), "1.10.0": whole(t, "1.10.0"),
-		"2.0.0-rc.1": whole(t, "2.0.0")}, nil)
-	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	require.NoError(t, err)
-	assert.Equal(t, "1.10.0", o.Version, "the newest, and no preview")
-	assert.Positive(t, o.Bytes)
-	marked, err := s.Find(t.Context(), boat{marked: true}, Wish{Allowed: anyVersion})
-	require.NoError(t, err)
-	assert.Equal(t, "2.0.0", marked.Version, "unless every release is marked so")
-	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: func(string) bool { return false }})
-	assert.ErrorContains(t, err, "no release of boat fits")
-	s.OS = "plan9"
-	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	assert.ErrorIs(t, err, ErrNotCarried)
-	s.OS = "linux"
-
-	tree, err := s.get(t, anyVersion)
-	require.NoError(t, err)
-	assert.Equal(t, "1.10.0", tree.Version)
-	info, err := os.Stat(tree.Program)
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o755), info.Mode(), "no set-user bit")
-	linked, err := os.ReadFile(filepath.Join(tree.Dir, "files/lib/keel.so.1"))
-	require.NoError(t, err)
-	assert.Len(t, linked, 400_000)
-	older, err := s.get(t, func(v string) bool { return v == "1.2.0" })
-	require.NoError(t, err)
-	all, err := Trees(s.Home)
-	require.NoError(t, err)
-	require.Len(t, all, 2)
-	assert.Equal(t, "1.10.0", all[0].Version)
-	left, err := os.ReadDir(s.path("cache"))
-	require.NoError(t, err)
-	assert.Empty(t, left)
-
-	wrong, err := older.Verify()
-	require.NoError(t, err)
-	assert.Empty(t, wrong)
-	files := filepath.Join(older.Dir, "files")
-	require.NoError(t, os.WriteFile(filepath.Join(files, "lib", "keel.so.1.2"), []byte("rust"), 0o644))
-	require.NoError(t, os.Remove(filepath.Join(files, "package.json")))
-	require.NoError(t, os.WriteFile(filepath.Join(files, "new"), nil, 0o644))
-	wrong, err = older.Verify()
-	require.NoError(t, err)
-	assert.Equal(t, []string{"lib/keel.so.1.2", "new", "package.json"}, wrong)
-	require.NoError(t, Discard(t.Context(), s.Home, older))
-	all, err = Trees(s.Home)
-	require.NoError(t, err)
-	assert.Len(t, all, 1)
-}
-
-// Whatever a package holds, it writes nothing outside its tree, and a failed supply leaves nothing.
-func TestHostilePackages(t *testing.T) {
-	program := item{name: "package/bin/boat", text: "#!/bin/sh\necho 1\n", mode: 0o755}
-	for _, c := range []struct {
-		name  string
-		items []item
-		words string
-	}{
-		{"climbs out", []item{program, {name: "package/../../climb", text: "x"}}, "leaves the package"},
-		{"absolute", []item{program, {name: "package//etc/climb", text: "x"}}, "leaves the package"},
-		{"a link", []item{program, {name: "package/out", kind: tar.TypeSymlink, link: "/tmp"}}, "neither a file"},
-		{"a hard link", []item{program, {name: "package/x", kind: tar.TypeLink, link: "package/bin/boat"}}, "neither"},
-		{"a device", []item{program, {name: "package/null", kind: tar.TypeChar}}, "neither a file"},
-		{"twice", []item{program, program}, "file exists"},
-		{"links out", []item{program, {name: "package/links.json",
-			text: `[{"source": "../../x", "target": "lib/x"}]`}}, "leaves the package"},
-		{"no program", []item{{name: "package/readme", text: "x"}}, "does not run on this machine"},
-		{"another machine's", []item{{name: "package/bin/boat", text: "\x7fELF", mode: 0o755}}, "does not run"},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			s := registry(t, map[string][]byte{"1.0.0": packed(t, c.items...)}, nil)
-			_, err := s.get(t, anyVersion)
-			assert.ErrorContains(t, err, c.words)
-			left, err := os.ReadDir(s.path("trees"))
-			require.NoError(t, err)
-			assert.Empty(t, left)
-		})
-	}
-}
-
-// A registry that breaks off, stalls or lies: a download goes on where it broke off, and what differs is not unpacked.
-func TestBadRegistries(t *testing.T) {
-	file := whole(t, "1.0.0")
-	asked := 0
-	s := registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
-		if r.Method != http.MethodGet {
-			return false
-		}
-		if asked++; asked > 1 {
-			assert.Equal(t, fmt.Sprintf("bytes=%d-", len(file)/2), r.Header.Get("Range"))
-			return false
-		}
-		w.Header().Set("Content-Length", fmt.Sprint(len(file)))
-		_, _ = w.Write(file[:len(file)/2])
-		return true // less than it promised
-	})
-	_, err := s.get(t, anyVersion)
-	require.NoError(t, err)
-	assert.Equal(t, 2, asked)
-
-	s = registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
-		if r.Method != http.MethodGet {
-			return false
-		}
-		bad := bytes.Clone(file)
-		bad[len(bad)/2] ^= 1
-		_, _ = w.Write(bad)
-		return true
-	})
-	_, err = s.get(t, anyVersion)
-	assert.ErrorIs(t, err, ErrDamaged)
-	left, err := os.ReadDir(s.path("cache"))
-	require.NoError(t, err)
-	assert.Empty(t, left, "and it is not kept")
-
-	s = registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
-		http.Redirect(w, r, "http://registry.quay.example/boat.tgz", http.StatusFound)
-		return true
-	})
-	_, err = s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	assert.ErrorContains(t, err, "neither https nor on this machine")
-
-	s = registry(t, map[string][]byte{"1.0.0": file}, nil)
-	o, err := s.Find(t.Context(), boat{}, Wish{Allowed: anyVersion})
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(t.Context())
-	_, err = s.Get(ctx, o, boat{}, func(int64) { cancel() })
-	assert.ErrorIs(t, err, context.Canceled, "Ctrl-C")
-}
-
-// A registry that wants a log-in gets the one of the user's own .npmrc, and no other host does.
-func TestLogIn(t *testing.T) {
-	file, dir := whole(t, "1.0.0"), t.TempDir()
-	var other []string
-	mirror := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		other = append(other, r.Header.Get("Authorization"))
-		_, _ = w.Write(file)
-	}))
-	t.Cleanup(mirror.Close)
-	elsewhere := strings.Replace(mirror.URL, "127.0.0.1", "localhost", 1)
-	asked := false
-	s := registry(t, map[string][]byte{"1.0.0": file}, func(w http.ResponseWriter, r *http.Request) bool {
-		asked = true
-		if r.Header.Get("Authorization") != "Bearer kelp-7" {
-			w.WriteHeader(http.StatusUnauthorized)
-			return true
-		}
-		http.Redirect(w, r, elsewhere+"/boat.tgz", http.StatusFound)
-		return true
-	})
-	getenv := func(name string) string { return map[string]string{"TOKEN": "kelp-7"}[name] }
-	s.LogIn = Credentials(dir, getenv)
-	_, err := s.get(t, anyVersion)
-	assert.ErrorContains(t, err, "refuses to answer")
-	at := strings.TrimPrefix(s.Address, "http:")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".npmrc"), []byte("# the office\n"+at+"/:_authToken=${TOKEN}\n"+
-		"//office.quay.example/npm/:username=ada\n//office.quay.example/npm/:_password=dGlkZQ==\n"+
-		"//office.quay.example/npm/old/:_auth=eDp5\n"), 0o600))
-	s.LogIn = Credentials(dir, getenv)
-	_, err = s.get(t, anyVersion)
-	require.NoError(t, err)
-	assert.True(t, asked)
-	require.NotEmpty(t, other)
-	assert.Empty(t, strings.Join(other, ""), "another host gets no log-in")
-	for address, want := range map[string]string{
-		"https://office.quay.example/npm":         "Basic YWRhOnRpZGU=",
-		"https://office.quay.example/npm/old/x":   "Basic eDp5",
-		"https://office.quay.example/npmx":        "",
-		"https://office.quay.example.net/npm/old": "",
-	} {
-		assert.Equal(t, want, s.LogIn(address), address)
-	}
-}
-
-func TestAddressOf(t *testing.T) {
-	dir := t.TempDir()
-	none := func(string) string { return "" }
-	t.Setenv("PATH", dir)
-	s := registry(t, nil, nil)
-	_, err := s.AddressOf(t.Context(), dir, none)
-	assert.ErrorIs(t, err, ErrNoSource)
-	script := "#!/bin/sh\n[ \"$*\" = 'config get registry' ] && echo https://npm.quay.example/\n"
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "npm"), []byte(script), 0o755))
-	for want, npmrc := range map[string]string{
-		"https://npm.quay.example/":   "",
-		"https://office.quay.example": "# registry=x\n registry = \"https://office.quay.example\"\n",
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, ".npmrc"), []byte(npmrc), 0o600))
-		got, err := s.AddressOf(t.Context(), dir, none)
-		require.NoError(t, err)
-		assert.Equal(t, want, got)
-	}
-	require.NoError(t, os.Remove(filepath.Join(dir, ".npmrc")))
-	require.NoError(t, os.Remove(filepath.Join(dir, "npm")))
-	s.Known = true
-	got, err := s.AddressOf(t.Context(), dir, none)
-	require.NoError(t, err)
-	assert.Equal(t, "https://npm.quay.example/", got, "what npm said the last time")
-	got, err = s.AddressOf(t.Context(), dir, func(name string) string {
-		return map[string]string{"npm_config_registry": "https://env.quay.example"}[name]
-	})
-	require.NoError(t, err)
-	assert.Equal(t, "https://env.quay.example", got)
-	for address, fine := range map[string]bool{"https://x.example": true, "http://127.0.0.1:1": true,
-		"http://localhost": true, "http://x.example": false, "file:///x": false, "https://": false} {
-		assert.Equal(t, fine, CheckAddress(address) == nil, address)
+		assert.Equal(t, name, tree.Format)
 	}
 }

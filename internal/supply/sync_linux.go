@@ -6,9 +6,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// syncTree writes what is in a folder to the disk: the whole file system at once (syncfs(2)), as a tree has thousands
+// Sync writes what is in a folder to the disk: the whole file system at once (syncfs(2)), as a tree has thousands
 // of files.
-func syncTree(dir string) error {
+func Sync(dir string) error {
 	f, err := os.Open(dir)
 	if err != nil {
 		return err

@@ -2,8 +2,6 @@ package supply
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,13 +15,15 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/supply/fetch"
 	"dravit/internal/version"
 )
 
 // Tree is the folder of one supplied program.
 type Tree struct {
 	Kind      string    `json:"kind"`
-	Version   string    `json:"version"` // as the program says
+	Format    string    `json:"format,omitempty"` // of its source
+	Version   string    `json:"version"`          // as the program says
 	Package   string    `json:"package"`
 	Release   string    `json:"release"`
 	Integrity string    `json:"integrity"` // of the package, or the SHA-256 of the digests of all packages
@@ -33,46 +33,46 @@ type Tree struct {
 	Program   string    `json:"program"` // absolute
 	Dir       string    `json:"-"`
 
-	With map[string]Pin `json:"with,omitempty"` // the packages of a registry beside the program, by name
-
-	// Of a Debian-format repository:
+	With map[string]Pin `json:"with,omitempty"` // the packages beside the program, by name
 
 	Suite      string   `json:"suite,omitempty"`
 	Extensions []string `json:"extensions,omitempty"` // that were asked for
-	Packages   []Item   `json:"packages,omitempty"`
-	Way        Way      `json:"way,omitempty"`
-	Without    []string `json:"without,omitempty"` // files that were left out, and what each lacks
-
-	// What the scripts are written from, while the tree is made:
-
-	self   string   // the dravit program that they start, by namespace
-	args   []string // come first in the scripts of programs whose name
-	argsOf string   // begins with this
-	env    []string
-
-	envUnset []string // where a program is started without it
+	Packages   []Item   `json:"packages,omitempty"`   // that it shares with other trees
+	Way        Way      `json:"way,omitempty"`        // "": its programs run as they are
+	Without    []string `json:"without,omitempty"`    // files that were left out, and what each lacks
 }
 
 // What is in the folder of a tree, beside its files: what describes it, and the SHA-256 of each file by its path, which
 // most commands do not read.
 const (
-	treeFile = "tree.json"
-	sumsFile = "sums.json"
+	treeFile    = "tree.json"
+	SumsFile    = "sums.json"
+	filesFolder = "files"
 )
 
 // The endings of folders that are no whole tree: one that is made, and one that is deleted.
 const (
-	newSuffix  = ".new"
+	NewSuffix  = ".new"
 	goneSuffix = ".gone"
 )
 
+// Item is a package that trees share.
+type Item struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Arch    string `json:"arch"`
+	SHA256  string `json:"sha256"`
+	File    string `json:"file"`    // below the address
+	Address string `json:"address"` // of the repository
+}
+
 // Get makes the tree of an offer, whole or not at all. If it is there already, it is returned. progress is called with
 // the bytes that were fetched.
-func (s Supplier) Get(ctx context.Context, o Offer, k kind.Kind, progress func(done int64)) (Tree, error) {
-	if err := os.MkdirAll(s.path("trees"), 0o700); err != nil {
+func (s Supplier) Get(ctx context.Context, o Offer, r kind.Recipe, progress func(done int64)) (Tree, error) {
+	if err := os.MkdirAll(s.Path("trees"), 0o700); err != nil {
 		return Tree{}, err
 	}
-	lock, err := home.Lock(ctx, s.path("lock"), "another command, which fetches programs")
+	lock, err := home.Lock(ctx, s.Path("lock"), "another command, which fetches programs")
 	if err != nil {
 		return Tree{}, err
 	}
@@ -81,80 +81,50 @@ func (s Supplier) Get(ctx context.Context, o Offer, k kind.Kind, progress func(d
 	if t, err := readTree(dir); err == nil {
 		return t, nil
 	}
-	if o.Packages != nil {
-		if err := s.stock(ctx, o.Packages, progress); err != nil {
-			return Tree{}, err
-		}
-		return s.compose(ctx, o, k)
-	}
-	file, err := s.fetch(ctx, o, progress)
-	if err != nil {
+	t := Tree{Kind: o.Kind, Format: o.from.Format(), Version: o.Version, Package: o.Package, Release: o.Release,
+		Integrity: o.Integrity, With: o.With, Suite: o.Suite, Extensions: o.Extensions, At: time.Now(), Dir: dir}
+	l := &Laid{Tree: &t, Fresh: dir + NewSuffix, Sums: map[string]string{}}
+	defer os.RemoveAll(l.Fresh) // it is gone after the rename
+	if err := errors.Join(os.RemoveAll(l.Fresh), os.MkdirAll(l.Files(), 0o700)); err != nil {
 		return Tree{}, err
 	}
-	fresh := dir + newSuffix
-	defer os.RemoveAll(fresh) // it is gone after the rename
-	t, sums, err := s.build(ctx, o, k, file, fresh)
-	if err == nil {
-		err = home.WriteJSON(filepath.Join(fresh, sumsFile), sums)
-	}
-	if err != nil {
+	if err := o.from.Lay(ctx, o, r, l, progress); err != nil {
 		return Tree{}, err
 	}
-	// The program's path is that after the rename.
-	t.Program = filepath.Join(dir, "files", o.carrier.Program)
-	if err := home.WriteJSON(filepath.Join(fresh, treeFile), t); err != nil {
+	if err := errors.Join(os.RemoveAll(dir), os.Rename(l.Fresh, dir)); err != nil { // one without its description
 		return Tree{}, err
 	}
-	if err := syncTree(fresh); err != nil {
-		return Tree{}, err
+	if err := l.settle(ctx, r); err != nil {
+		return Tree{}, errors.Join(err, os.RemoveAll(dir))
 	}
-	if err := os.RemoveAll(dir); err != nil { // one without its description
-		return Tree{}, err
-	}
-	if err := os.Rename(fresh, dir); err != nil {
-		return Tree{}, err
-	}
-	t.Dir = dir
-	return t, os.Remove(file)
+	return t, home.WriteJSON(filepath.Join(dir, treeFile), t)
 }
 
-// build unpacks a package into the folder fresh, and has its program say its version.
-func (s Supplier) build(ctx context.Context, o Offer, k kind.Kind, file, fresh string) (
-	t Tree, sums map[string]string, err error) {
-	if err := os.RemoveAll(fresh); err != nil {
-		return t, nil, err
-	}
-	files := filepath.Join(fresh, "files")
-	if err := os.MkdirAll(files, 0o700); err != nil {
-		return t, nil, err
-	}
-	sums, err = unpack(ctx, file, files)
-	if err == nil {
-		err = link(files, o.carrier)
+// settle does what is left to do in a folder that has its final path. What describes the tree is written after it: a
+// folder without that is no tree, and the next Get deletes it.
+func (l *Laid) settle(ctx context.Context, r kind.Recipe) (err error) {
+	files := filepath.Join(l.Dir, filesFolder)
+	if l.Settle != nil {
+		err = l.Settle(ctx)
+	} else if l.Version, err = Ask(ctx, r, l.Program, files); err != nil {
+		err = fmt.Errorf("%s %s does not run on this machine: %w", r.Name, l.Tree.Release, err)
 	}
 	if err != nil {
-		return t, nil, fmt.Errorf("unpacking %s: %w", o.Package, err)
+		return err
 	}
-	with := map[string]Pin{}
-	for _, x := range o.with {
-		if err := s.add(ctx, x, o.carrier.Program, files, sums); err != nil {
-			return t, nil, err
-		}
-		with[x.Package] = Pin{Version: x.release, Integrity: x.integrity}
+	if l.Bytes, err = SizeOf(files); err != nil {
+		return err
 	}
-	program := filepath.Join(files, o.carrier.Program)
-	said, err := ask(ctx, k, program, files)
-	if err != nil {
-		return t, nil, fmt.Errorf("%s %s does not run on this machine: %w", o.Kind, o.Version, err)
+	l.Count = len(l.Sums)
+	if err := home.WriteJSON(filepath.Join(l.Dir, SumsFile), l.Sums); err != nil {
+		return err
 	}
-	bytes, err := sizeOf(files)
-	return Tree{Kind: o.Kind, Version: said, Package: o.Package, Release: o.Release, Integrity: o.integrity,
-		At: time.Now(), Bytes: bytes, Count: len(sums), With: with}, sums, err
+	return Sync(l.Dir)
 }
 
-// ask has a program of a tree say its version.
-func ask(ctx context.Context, k kind.Kind, program, files string) (string, error) {
-	said, _, err := k.Inspect(ctx, program, func(path string, args ...string) (string, error) {
+// Ask has a program of a tree say its version.
+func Ask(ctx context.Context, r kind.Recipe, program, files string) (string, error) {
+	said, _, err := r.Inspect(ctx, program, func(path string, args ...string) (string, error) {
 		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 		defer cancel()
 		cmd := exec.CommandContext(ctx, path, args...)
@@ -168,8 +138,8 @@ func ask(ctx context.Context, k kind.Kind, program, files string) (string, error
 	return said, err
 }
 
-// sizeOf returns the bytes of the files in a folder.
-func sizeOf(dir string) (bytes int64, err error) {
+// SizeOf returns the bytes of the files in a folder.
+func SizeOf(dir string) (bytes int64, err error) {
 	err = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return err
@@ -217,8 +187,19 @@ func readTree(dir string) (Tree, error) {
 	if _, err := os.Stat(filepath.Join(dir, treeFile)); err != nil {
 		return t, err
 	}
-	return t, home.ReadJSON(filepath.Join(dir, treeFile), &t)
+	err := home.ReadJSON(filepath.Join(dir, treeFile), &t)
+	switch { // one that was made before trees said it
+	case t.Format != "":
+	case len(t.Packages) > 0:
+		t.Format = "debian"
+	default:
+		t.Format = "npm"
+	}
+	return t, err
 }
+
+// ShelfName returns the name of the folder with the files of a package that trees share.
+func ShelfName(name, sum string) string { return filepath.Base(name) + "-" + sum[:min(16, len(sum))] }
 
 // Trees returns the trees that a user has, by kind, the newest version first.
 func Trees(h *home.Home) ([]Tree, error) {
@@ -228,7 +209,7 @@ func Trees(h *home.Home) ([]Tree, error) {
 	}
 	all := []Tree{}
 	for _, d := range dirs {
-		if strings.HasSuffix(d.Name(), goneSuffix) || strings.HasSuffix(d.Name(), newSuffix) {
+		if strings.HasSuffix(d.Name(), goneSuffix) || strings.HasSuffix(d.Name(), NewSuffix) {
 			continue
 		}
 		if t, err := readTree(h.Path("supply", "trees", d.Name())); err == nil { // else it is not whole
@@ -263,7 +244,7 @@ func Discard(ctx context.Context, h *home.Home, trees ...Tree) error {
 	}
 	for _, d := range dirs { // what is not whole: a supply died
 		dir := h.Path("supply", "trees", d.Name())
-		if strings.HasSuffix(dir, newSuffix) || !exists(filepath.Join(dir, treeFile)) {
+		if _, err := os.Stat(filepath.Join(dir, treeFile)); err != nil || strings.HasSuffix(dir, NewSuffix) {
 			if err := os.RemoveAll(dir); err != nil {
 				return err
 			}
@@ -276,7 +257,7 @@ func Discard(ctx context.Context, h *home.Home, trees ...Tree) error {
 	used := map[string]bool{}
 	for _, t := range left {
 		for _, p := range t.Packages {
-			used[shelfName(p.Name, p.SHA256)] = true
+			used[ShelfName(p.Name, p.SHA256)] = true
 		}
 	}
 	shelves, err := os.ReadDir(h.Path("supply", "packages"))
@@ -293,19 +274,12 @@ func Discard(ctx context.Context, h *home.Home, trees ...Tree) error {
 	return nil
 }
 
-// sumOf returns the SHA-256 of a file.
-func sumOf(file string) (string, error) {
-	sum := sha256.New()
-	err := read(file, sum)
-	return hex.EncodeToString(sum.Sum(nil)), err
-}
-
 // Verify returns the files of a tree that are not what was unpacked: changed, missing, or added.
 func (t Tree) Verify() ([]string, error) {
-	root := filepath.Join(t.Dir, "files")
+	root := filepath.Join(t.Dir, filesFolder)
 	wrong := []string{}
 	seen, sums := map[string]bool{}, map[string]string{}
-	if err := home.ReadJSON(filepath.Join(t.Dir, sumsFile), &sums); err != nil {
+	if err := home.ReadJSON(filepath.Join(t.Dir, SumsFile), &sums); err != nil {
 		return nil, err
 	}
 	err := filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
@@ -317,7 +291,7 @@ func (t Tree) Verify() ([]string, error) {
 			return err
 		}
 		seen[rel] = true
-		sum, err := sumOf(path)
+		sum, err := fetch.SumOf(path)
 		if err != nil {
 			return err
 		}

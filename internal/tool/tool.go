@@ -12,12 +12,6 @@ import (
 	"dravit/internal/pattern"
 )
 
-// tool is a command-line program. Of a kind it has what is needed to fetch it.
-type tool struct {
-	kind.Kind
-	traits *kind.Traits
-}
-
 // carried are the packages of each program.
 var carried = map[string]kind.Packages{
 	"composer": {Servers: []string{"composer"}, Program: "usr/bin/composer", Interpreter: "php",
@@ -43,19 +37,14 @@ const postgres = `postgresql-client-(\d+)`
 // git says where git finds its other programs and templates (git(1), "Environment Variables").
 var git = []string{"GIT_EXEC_PATH={tree}/usr/lib/git-core", "GIT_TEMPLATE_DIR={tree}/usr/share/git-core/templates"}
 
-// Of returns a program of that name, or nil if no package is known to carry it.
-func Of(name string) kind.Kind {
+// Of returns how to fetch the program of that name, and false if no package is known to carry it.
+func Of(name string) (kind.Recipe, bool) {
 	packages, ok := carried[name]
-	if !ok {
-		return nil
-	}
-	return tool{traits: &kind.Traits{Name: name, Role: kind.RoleTool, Packages: packages}}
+	return kind.Recipe{Name: name, Packages: packages, Inspect: inspect(name)}, ok
 }
 
 // Names returns the names of the programs, sorted.
 func Names() []string { return slices.Sorted(maps.Keys(carried)) }
-
-func (t tool) Traits() *kind.Traits { return t.traits }
 
 // number and release match the version in what a program prints. MariaDB's client names its own version before that of
 // the release.
@@ -64,19 +53,23 @@ var (
 	release = pattern.New(`(?:Distrib |from )(\d+(?:\.\d+)+)`)
 )
 
-func (t tool) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (
+// inspect returns how a program is made to say its version (kind.Recipe).
+func inspect(name string) func(context.Context, string, func(string, ...string) (string, error)) (
 	string, map[string]string, error) {
 	arg := "--version"
-	if t.traits.Name == "openssl" {
+	if name == "openssl" {
 		arg = "version"
 	}
-	out, err := run(path, arg)
-	m := release().FindStringSubmatch(out)
-	if m == nil {
-		m = number().FindStringSubmatch(out)
+	return func(_ context.Context, path string, run func(string, ...string) (string, error)) (
+		string, map[string]string, error) {
+		out, err := run(path, arg)
+		m := release().FindStringSubmatch(out)
+		if m == nil {
+			m = number().FindStringSubmatch(out)
+		}
+		if err != nil || m == nil {
+			return "", nil, fmt.Errorf("no version in %q: %w", out, err)
+		}
+		return m[1], nil, nil
 	}
-	if err != nil || m == nil {
-		return "", nil, fmt.Errorf("no version in %q: %w", out, err)
-	}
-	return m[1], nil, nil
 }

@@ -19,18 +19,20 @@ func TestInspect(t *testing.T) {
 		"rsync":     {"rsync  version 3.2.7  protocol version 31", "3.2.7"},
 		"sqlite3":   {"3.46.1 2024-08-13 09:16:08", "3.46.1"},
 	} {
-		k := Of(name)
-		require.NotNil(t, k, name)
+		k, ok := Of(name)
+		require.True(t, ok, name)
 		version, _, err := k.Inspect(t.Context(), name, func(string, ...string) (string, error) { return c[0], nil })
 		require.NoError(t, err)
 		assert.Equal(t, c[1], version, name)
-		assert.True(t, k.Traits().Suppliable())
+		assert.True(t, k.Suppliable())
 	}
 	mysql := func(string, ...string) (string, error) { return "mysql from 11.8.9-MariaDB, client 15.2", nil }
-	version, _, err := Of("mysql").Inspect(t.Context(), "", mysql)
+	client, _ := Of("mysql")
+	version, _, err := client.Inspect(t.Context(), "", mysql)
 	require.NoError(t, err)
 	assert.Equal(t, "11.8.9", version)
-	_, _, err = Of("git").Inspect(t.Context(), "", func(string, ...string) (string, error) { return "kelp", nil })
+	_, _, err = client.Inspect(t.Context(), "", func(string, ...string) (string, error) { return "kelp", nil })
 	assert.Error(t, err)
-	assert.Nil(t, Of("kelp"))
+	_, ok := Of("kelp")
+	assert.False(t, ok)
 }

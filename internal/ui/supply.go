@@ -141,7 +141,7 @@ func (u *UI) Exported(x supply.Exported, dir string) {
 	what := strings.Join(names, ", ") + "; " + bytesText(x.Bytes)
 	u.say(u.bold(dir) + "  " + u.paint(green, "exported") + "  " + what)
 	next := "next, on the other machine: dravit supply KIND VERSION --from " + shell.Quote(dir)
-	if x.Registry != "" {
+	if x.Unsigned {
 		next += " --unsigned"
 	}
 	u.say(u.dim(next))

@@ -1,4 +1,4 @@
-package supply
+package repository
 
 import (
 	"archive/tar"
@@ -21,20 +21,20 @@ import (
 
 	"dravit/internal/debian"
 	"dravit/internal/home"
+	"dravit/internal/supply"
+	"dravit/internal/supply/fetch"
 	"dravit/internal/trouble"
 )
 
 // shelf returns the folder with the files of a package, which all trees that have it share.
-func (s Supplier) shelf(p debian.Package) string {
-	return s.path("packages", shelfName(p.Name, p.SHA256))
+func (s *Source) shelf(p debian.Package) string {
+	return s.Path("packages", supply.ShelfName(p.Name, p.SHA256))
 }
-
-func shelfName(name, sum string) string { return filepath.Base(name) + "-" + sum[:min(16, len(sum))] }
 
 // stock puts packages on their shelves that are not there yet. progress is called with the bytes that are done: half of
 // a package's when it is fetched, and all when it is unpacked, as both take long.
-func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress func(done int64)) error {
-	if err := os.MkdirAll(s.path("packages"), 0o700); err != nil {
+func (s *Source) stock(ctx context.Context, packages []debian.Package, progress func(done int64)) error {
+	if err := os.MkdirAll(s.Path("packages"), 0o700); err != nil {
 		return err
 	}
 	var mu sync.Mutex
@@ -52,11 +52,11 @@ func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress
 	var fresh []debian.Package
 	defer func() {
 		for _, p := range fresh {
-			_ = os.RemoveAll(s.shelf(p) + newSuffix) // it is gone after the rename
+			_ = os.RemoveAll(s.shelf(p) + supply.NewSuffix) // it is gone after the rename
 		}
 	}()
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(atOnce)
+	g.SetLimit(fetch.AtOnce)
 	turns := make(chan struct{}, runtime.NumCPU()) // to unpack takes a processor and memory
 	for _, p := range packages {
 		if _, err := os.Stat(s.shelf(p)); err == nil {
@@ -80,11 +80,11 @@ func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress
 	if len(fresh) == 0 {
 		return nil
 	}
-	if err := syncTree(s.path("packages")); err != nil {
+	if err := supply.Sync(s.Path("packages")); err != nil {
 		return err
 	}
 	for _, p := range fresh {
-		if err := os.Rename(s.shelf(p)+newSuffix, s.shelf(p)); err != nil {
+		if err := os.Rename(s.shelf(p)+supply.NewSuffix, s.shelf(p)); err != nil {
 			return err
 		}
 		_ = os.Remove(s.parcel(p)) // it only takes room
@@ -93,39 +93,39 @@ func (s Supplier) stock(ctx context.Context, packages []debian.Package, progress
 }
 
 // parcel returns the file that a package is fetched into.
-func (s Supplier) parcel(p debian.Package) string { return s.path("cache", p.SHA256+".deb") }
+func (s *Source) parcel(p debian.Package) string { return s.Path("cache", p.SHA256+".deb") }
 
 // receive fetches a package into a file.
-func (s Supplier) receive(ctx context.Context, p debian.Package, file string, progress func(done int64)) error {
+func (s *Source) receive(ctx context.Context, p debian.Package, file string, progress func(done int64)) error {
 	want, err := hex.DecodeString(p.SHA256)
 	if err != nil || !fs.ValidPath(p.File) {
 		return fmt.Errorf("the list describes the package %s wrongly", p.Name)
 	}
 	address := p.Base + "/" + (&url.URL{Path: p.File}).EscapedPath()
-	route := signed
-	for _, r := range s.Repositories {
+	route := fetch.Signed
+	for _, r := range s.Suites {
 		if strings.TrimSuffix(r.Address, "/") == p.Base {
 			route = r.route()
 		}
 	}
-	err = route.get(ctx, address, file, sha256.New(), want, p.Bytes, progress)
-	var status statusError
+	err = route.Get(ctx, address, file, sha256.New(), want, p.Bytes, progress)
+	var status fetch.StatusError
 	if errors.As(err, &status) {
 		return &trouble.Trouble{Code: trouble.NoSource, Because: err.Error(), Err: err,
-			What: "the source " + hostOf(p.Base) + " does not have " + p.Name + " " + p.Version,
+			What: "the source " + fetch.HostOf(p.Base) + " does not have " + p.Name + " " + p.Version,
 			Next: "another mirror; an exported folder has only the programs that it was made from"}
 	}
 	return err
 }
 
 // fill unpacks a package into its new shelf.
-func (s Supplier) fill(ctx context.Context, p debian.Package) error {
+func (s *Source) fill(ctx context.Context, p debian.Package) error {
 	f, err := os.Open(s.parcel(p))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	dir := s.shelf(p) + newSuffix
+	dir := s.shelf(p) + supply.NewSuffix
 	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(filepath.Join(dir, "files"), 0o700)); err != nil {
 		return err
 	}
@@ -138,7 +138,7 @@ func (s Supplier) fill(ctx context.Context, p debian.Package) error {
 	if err != nil {
 		return fmt.Errorf("unpacking %s: %w", p.Name, err)
 	}
-	return home.WriteCache(filepath.Join(dir, sumsFile), sums)
+	return home.WriteCache(filepath.Join(dir, supply.SumsFile), sums)
 }
 
 // unread matches what no server reads.
@@ -154,7 +154,7 @@ func unpackPackage(ctx context.Context, in *tar.Reader, dir string) (map[string]
 	}
 	defer root.Close()
 	sums := map[string]string{}
-	return sums, eachEntry(ctx, in, func(h *tar.Header) error { return unpackMember(root, in, h, sums) })
+	return sums, supply.EachEntry(ctx, in, func(h *tar.Header) error { return unpackMember(root, in, h, sums) })
 }
 
 func unpackMember(root *os.Root, in io.Reader, h *tar.Header, sums map[string]string) error {
@@ -194,7 +194,7 @@ func unpackMember(root *os.Root, in io.Reader, h *tar.Header, sums map[string]st
 	default:
 		return errors.New("it is neither a file, a folder nor a link")
 	}
-	return writeEntry(root, in, h, name, 0o444, sums)
+	return supply.WriteEntry(root, in, h, name, 0o444, sums)
 }
 
 // folders makes a folder and those that it is in. None may be a link: what is behind one is elsewhere than its path

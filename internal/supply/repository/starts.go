@@ -1,4 +1,4 @@
-package supply
+package repository
 
 import (
 	"errors"
@@ -12,6 +12,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/launch"
 	"dravit/internal/shell"
+	"dravit/internal/supply"
 )
 
 // realSuffix is the ending of a program's name behind the script that starts it.
@@ -96,15 +97,27 @@ func inTree(texts []string, files, dir, series string) []string {
 	return out
 }
 
-// writeStarts writes the scripts that start the tree's programs in the tree's way.
-func (t Tree) writeStarts(starts []Start) error {
+// scripts is what the scripts of a tree are written from.
+type scripts struct {
+	tree   *supply.Tree
+	self   string   // the dravit program that they start, by namespace
+	args   []string // come first in the scripts of programs whose name
+	argsOf string   // begins with this
+	env    []string
+
+	envUnset []string // where a program is started without it
+}
+
+// write writes the scripts that start the tree's programs in the tree's way.
+func (x scripts) write(starts []Start) error {
+	t := x.tree
 	files := filepath.Join(t.Dir, "files")
 	var search []string
 	for _, folder := range libraries(files) {
 		search = append(search, filepath.Join(files, folder))
 	}
 	for _, start := range starts {
-		script := t.script(start, strings.Join(search, ":"))
+		script := x.script(start, strings.Join(search, ":"))
 		if err := home.WriteFile(filepath.Join(files, start.Path), []byte(script), 0o755); err != nil {
 			return err
 		}
@@ -113,7 +126,8 @@ func (t Tree) writeStarts(starts []Start) error {
 }
 
 // script returns the script that starts a program.
-func (t Tree) script(start Start, search string) string {
+func (x scripts) script(start Start, search string) string {
+	t := x.tree
 	files := filepath.Join(t.Dir, "files")
 	byLoader := func(program string, more ...string) []string {
 		words := append([]string{filepath.Join(files, start.Loader), "--library-path", search}, more...)
@@ -123,29 +137,29 @@ func (t Tree) script(start Start, search string) string {
 	var words []string
 	switch {
 	case start.Interpreter != "":
-		words = append(append([]string{start.Interpreter}, t.args...), program)
-	case t.Way == ByLoader && start.Named:
+		words = append(append([]string{start.Interpreter}, x.args...), program)
+	case t.Way == supply.ByLoader && start.Named:
 		words = byLoader(program, "--argv0", filepath.Join(files, start.Path))
-	case t.Way == ByLoader:
+	case t.Way == supply.ByLoader:
 		words = byLoader(program)
-	case t.Way == ByNamespace:
+	case t.Way == supply.ByNamespace:
 		words = append(byLoader(filepath.Join(files, unshare)), "--user", "--map-current-user", "--keep-caps",
-			"--mount", "--", t.self, "internal", LaunchCommand, t.Dir, start.Path)
+			"--mount", "--", x.self, "internal", LaunchCommand, t.Dir, start.Path)
 	}
-	if t.argsOf != "" && strings.HasPrefix(path.Base(start.Path), t.argsOf) {
-		words = append(words, t.args...)
+	if x.argsOf != "" && strings.HasPrefix(path.Base(start.Path), x.argsOf) {
+		words = append(words, x.args...)
 	}
 	for i, w := range words {
 		words[i] = shell.Quote(w)
 	}
 	text := "#!/bin/sh\n# Dravit made this: it starts a program with its own libraries.\n"
-	if t.Way != ByNamespace {
+	if t.Way != supply.ByNamespace {
 		text += "[ -e /" + bundleFile + " ] || export SSL_CERT_FILE=\"${SSL_CERT_FILE:-" +
 			filepath.Join(files, bundleFile) + "}\"\n"
-		for _, variable := range t.env {
+		for _, variable := range x.env {
 			text += "export " + shell.Quote(variable) + "\n"
 		}
-		for _, variable := range t.envUnset {
+		for _, variable := range x.envUnset {
 			name, _, _ := strings.Cut(variable, "=")
 			text += "[ \"${" + name + "+set}\" ] || export " + shell.Quote(variable) + "\n"
 		}

@@ -1,4 +1,4 @@
-package supply
+package repository
 
 import (
 	"cmp"
@@ -19,19 +19,9 @@ import (
 
 	"dravit/internal/debian"
 	"dravit/internal/home"
+	"dravit/internal/supply/fetch"
 	"dravit/internal/trouble"
 )
-
-// Repository is one suite of a Debian-format repository.
-type Repository struct {
-	Address    string // http, https, or the file address of a folder, without a password (see Secret)
-	Secret     string // the value of the header Authorization for it, or ""
-	Suite      string
-	Components []string
-	Keys       [][]byte // that may sign it, each binary or armored
-	Expired    bool     // it is taken after it has expired, too
-	Unsigned   bool     // nobody has to sign it: for a folder of the user's own only
-}
 
 // accepted is what is kept of the list that a repository had when it was asked last.
 type accepted struct {
@@ -44,26 +34,26 @@ type accepted struct {
 // longestRelease is how long a list of files may be, in bytes.
 const longestRelease = 16 << 20
 
-// suite is what repositories with the same codename have together.
-type suite struct {
+// distribution is what repositories with the same codename have together.
+type distribution struct {
 	name   string
 	hosts  []string
 	lists  debian.Suite
 	failed error // one of them does not serve, so none of the suite does
 }
 
-// suites asks all repositories, and returns their suites, sorted by name. Repositories of one release, its updates and
+// ask asks all repositories, and returns what they have, sorted by name. Repositories of one release, its updates and
 // its security fixes count as one suite.
-func (s Supplier) suites(ctx context.Context) []suite {
+func (s *Source) ask(ctx context.Context) []distribution {
 	type answer struct {
 		codename string
 		lists    []debian.Index
 		err      error
 	}
-	answers := make([]answer, len(s.Repositories))
+	answers := make([]answer, len(s.Suites))
 	var g errgroup.Group
-	g.SetLimit(atOnce)
-	for i, r := range s.Repositories {
+	g.SetLimit(fetch.AtOnce)
+	for i, r := range s.Suites {
 		g.Go(func() error {
 			a := &answers[i]
 			a.codename, a.lists, a.err = s.lists(ctx, r)
@@ -71,29 +61,29 @@ func (s Supplier) suites(ctx context.Context) []suite {
 		})
 	}
 	_ = g.Wait() // each answer has its own error
-	var all []suite
-	for i, r := range s.Repositories {
+	var all []distribution
+	for i, r := range s.Suites {
 		a := answers[i]
-		name, _, _ := strings.Cut(cmp.Or(a.codename, r.Suite), "-")
-		at := slices.IndexFunc(all, func(x suite) bool { return x.name == name })
+		name, _, _ := strings.Cut(cmp.Or(a.codename, r.Name), "-")
+		at := slices.IndexFunc(all, func(x distribution) bool { return x.name == name })
 		if at < 0 {
 			at = len(all)
-			all = append(all, suite{name: name})
+			all = append(all, distribution{name: name})
 		}
 		x := &all[at]
 		x.lists = append(x.lists, a.lists...)
-		if host := hostOf(r.Address); !slices.Contains(x.hosts, host) {
+		if host := fetch.HostOf(r.Address); !slices.Contains(x.hosts, host) {
 			x.hosts = append(x.hosts, host)
 		}
 		x.failed = cmp.Or(x.failed, a.err)
 	}
-	slices.SortFunc(all, func(a, b suite) int { return strings.Compare(a.name, b.name) })
+	slices.SortFunc(all, func(a, b distribution) int { return strings.Compare(a.name, b.name) })
 	return all
 }
 
 // lists returns the packages of a repository, from what was kept if the repository has nothing newer.
-func (s Supplier) lists(ctx context.Context, r Repository) (codename string, lists []debian.Index, err error) {
-	dir := s.sourceFolder(r.Address, r.Suite)
+func (s *Source) lists(ctx context.Context, r Suite) (codename string, lists []debian.Index, err error) {
+	dir := s.Said(r.Address, r.Name)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", nil, err
 	}
@@ -137,7 +127,7 @@ func (s Supplier) lists(ctx context.Context, r Repository) (codename string, lis
 }
 
 // known returns the packages that a repository had when it was asked last, if that still counts.
-func (a accepted) known(r Repository, dir string) (lists []debian.Index) {
+func (a accepted) known(r Suite, dir string) (lists []debian.Index) {
 	if !r.Expired && !a.ValidUntil.IsZero() && a.ValidUntil.Before(time.Now()) {
 		return nil
 	}
@@ -150,7 +140,7 @@ func (a accepted) known(r Repository, dir string) (lists []debian.Index) {
 }
 
 // refuse says that a repository does not serve.
-func (Supplier) refuse(r Repository, because error) error {
+func (*Source) refuse(r Suite, because error) error {
 	var t *trouble.Trouble
 	if errors.As(because, &t) {
 		return because
@@ -163,25 +153,25 @@ func (Supplier) refuse(r Repository, because error) error {
 		Because: because.Error(), Next: next, Err: because}
 }
 
-func (r Repository) String() string { return r.Suite + " of " + hostOf(r.Address) }
+func (r Suite) String() string { return r.Name + " of " + fetch.HostOf(r.Address) }
 
 // is returns an error if a list of files is that of another suite. The same keys sign the lists of all suites, so
 // somebody between could answer with an older release's.
-func (r Repository) is(release debian.Release) error {
+func (r Suite) is(release debian.Release) error {
 	base := func(name string) string { // "buster/updates" calls itself "buster"
 		name, _, _ = strings.Cut(name, "/")
 		return name
 	}
 	names := []string{release.Suite, release.Codename}
-	if strings.HasSuffix(r.Suite, "/") || slices.Contains(names, r.Suite) || release.Suite+release.Codename == "" ||
-		strings.Contains(r.Suite, "/") && base(release.Codename) == base(r.Suite) {
+	if strings.HasSuffix(r.Name, "/") || slices.Contains(names, r.Name) || release.Suite+release.Codename == "" ||
+		strings.Contains(r.Name, "/") && base(release.Codename) == base(r.Name) {
 		return nil
 	}
-	return fmt.Errorf("its list is that of %s, and not of %s", cmp.Or(release.Codename, release.Suite), r.Suite)
+	return fmt.Errorf("its list is that of %s, and not of %s", cmp.Or(release.Codename, release.Suite), r.Name)
 }
 
 // judge refuses a list of files that is older than the one that was accepted before, or that has expired.
-func judge(r Repository, release debian.Release, before accepted, now time.Time) error {
+func judge(r Suite, release debian.Release, before accepted, now time.Time) error {
 	if release.Date.Before(before.Date) {
 		return &trouble.Trouble{Code: trouble.NoSource, What: "the source " + r.String() + " is not taken",
 			Because: fmt.Sprintf(
@@ -202,7 +192,7 @@ func judge(r Repository, release debian.Release, before accepted, now time.Time)
 func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
 
 // release fetches the list of files, and checks who signed it.
-func (r Repository) release(ctx context.Context) (debian.Release, error) {
+func (r Suite) release(ctx context.Context) (debian.Release, error) {
 	if r.Unsigned && !strings.HasPrefix(r.Address, "file:") {
 		return debian.Release{}, errors.New("unsigned = true is for a folder only")
 	}
@@ -210,7 +200,7 @@ func (r Repository) release(ctx context.Context) (debian.Release, error) {
 	if err != nil && !r.Unsigned {
 		return debian.Release{}, fmt.Errorf("its keyring cannot be read (%w): %w", err, debian.ErrUnsigned)
 	}
-	var status statusError
+	var status fetch.StatusError
 	text, err := r.small(ctx, "InRelease")
 	if err == nil && !r.Unsigned {
 		return debian.ReadInRelease(text, keys)
@@ -235,10 +225,10 @@ func (r Repository) release(ctx context.Context) (debian.Release, error) {
 }
 
 // route returns how the repository is asked.
-func (r Repository) route() route {
-	x := signed
+func (r Suite) route() fetch.Route {
+	x := fetch.Signed
 	if r.Secret != "" {
-		x.logIn = func(address string) string {
+		x.LogIn = func(address string) string {
 			if strings.HasPrefix(address, strings.TrimSuffix(r.Address, "/")+"/") {
 				return r.Secret
 			}
@@ -249,21 +239,21 @@ func (r Repository) route() route {
 }
 
 // at returns the address of a file of the suite.
-func (r Repository) at(name string) string {
-	return strings.TrimSuffix(r.Address, "/") + "/dists/" + r.Suite + "/" + name
+func (r Suite) at(name string) string {
+	return strings.TrimSuffix(r.Address, "/") + "/dists/" + r.Name + "/" + name
 }
 
-func (r Repository) small(ctx context.Context, name string) ([]byte, error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, 2*stallAfter, errors.New("it took too long"))
+func (r Suite) small(ctx context.Context, name string) ([]byte, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, 2*fetch.StallAfter, errors.New("it took too long"))
 	defer cancel()
-	resp, err := r.route().ask(ctx, http.MethodGet, r.at(name), nil)
+	resp, err := r.route().Ask(ctx, http.MethodGet, r.at(name), nil)
 	if err != nil {
 		return nil, err
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, longestRelease))
 	if err != nil {
-		return nil, unreached(hostOf(r.Address), because(ctx, err))
+		return nil, fetch.Unreached(fetch.HostOf(r.Address), fetch.Because(ctx, err))
 	}
 	return text, nil
 }
@@ -283,7 +273,7 @@ func listOf(release debian.Release, component, arch string) (name string, sum de
 }
 
 // list returns a list in its compact form, from the folder if it is there already.
-func (r Repository) list(ctx context.Context, release debian.Release, name string, sum debian.Sum, dir string) (
+func (r Suite) list(ctx context.Context, release debian.Release, name string, sum debian.Sum, dir string) (
 	[]byte, error) {
 	kept := filepath.Join(dir, sum.SHA256+".index")
 	if data, err := os.ReadFile(kept); err == nil {
@@ -298,10 +288,10 @@ func (r Repository) list(ctx context.Context, release debian.Release, name strin
 		address = r.at(filepath.Dir(name) + "/by-hash/SHA256/" + sum.SHA256)
 	}
 	file := filepath.Join(dir, sum.SHA256+".part")
-	err = r.route().get(ctx, address, file, sha256.New(), want, sum.Bytes, func(int64) {})
-	var status statusError
+	err = r.route().Get(ctx, address, file, sha256.New(), want, sum.Bytes, func(int64) {})
+	var status fetch.StatusError
 	if release.ByHash && errors.As(err, &status) { // it says so, and has it under its name only
-		err = r.route().get(ctx, r.at(name), file, sha256.New(), want, sum.Bytes, func(int64) {})
+		err = r.route().Get(ctx, r.at(name), file, sha256.New(), want, sum.Bytes, func(int64) {})
 	}
 	if err != nil {
 		return nil, err

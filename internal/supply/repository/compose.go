@@ -1,4 +1,4 @@
-package supply
+package repository
 
 import (
 	"bytes"
@@ -14,142 +14,92 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
+	"dravit/internal/debian"
 	"dravit/internal/home"
 	"dravit/internal/kind"
 	"dravit/internal/launch"
+	"dravit/internal/supply"
+	"dravit/internal/supply/fetch"
 	"dravit/internal/trouble"
 )
 
-// Way is how the programs of a tree are started.
-type Way string
-
-// The ways to start a program that was built for other folders than those of its tree.
-const (
-	ByLoader    Way = "loader"    // the tree's own loader starts it, with the tree's libraries
-	ByNamespace Way = "namespace" // it sees the tree in place of the system's folders
-)
-
-// Item is a package of a tree.
-type Item struct {
-	Name    string `json:"name"`
-	Version string `json:"version"`
-	Arch    string `json:"arch"`
-	SHA256  string `json:"sha256"`
-	File    string `json:"file"`    // below the address
-	Address string `json:"address"` // of the repository
-}
-
-// compose makes the tree of an offer from the packages on their shelves.
-func (s Supplier) compose(ctx context.Context, o Offer, k kind.Kind) (Tree, error) {
-	dir := s.folder(o)
-	fresh := dir + newSuffix
-	defer os.RemoveAll(fresh) // it is gone after the rename
-	files := filepath.Join(fresh, "files")
-	if err := errors.Join(os.RemoveAll(fresh), os.MkdirAll(files, 0o700)); err != nil {
-		return Tree{}, err
-	}
-	sums, owners, err := s.assemble(ctx, o, files)
+// compose lays the tree of an offer from the packages on their shelves.
+func (s *Source) compose(ctx context.Context, o supply.Offer, r kind.Recipe, t *supply.Laid) error {
+	files, series, p := t.Files(), o.Of.(string), r.Packages
+	owners, err := s.assemble(ctx, o, files, t.Sums)
 	if err != nil {
-		return Tree{}, err
+		return err
 	}
-	p := k.Traits().Packages
-	t := Tree{Kind: o.Kind, Version: o.Version, Package: o.Package, Release: o.Release, Integrity: o.id(),
-		Suite: o.Suite, Extensions: o.Extensions, At: time.Now(), Dir: dir,
-		Program: filepath.Join(dir, "files", kind.InSeries(p.Program, o.series))}
-	for _, x := range o.Packages {
-		t.Packages = append(t.Packages, Item{x.Name, x.Version, x.Arch, x.SHA256, x.File, x.Base})
-	}
+	t.Packages, t.Program = items(o.Packages), filepath.Join(t.Dir, "files", kind.InSeries(p.Program, series))
 	all, err := binaries(files)
 	if err != nil {
-		return t, err
+		return err
 	}
-	folders := libraries(files)
-	program := real(files, kind.InSeries(p.Program, o.series))
-	unloaded, lacking, err := reach(files, all, folders, func(file string) bool { return file == program })
+	program := real(files, kind.InSeries(p.Program, series))
+	unloaded, lacking, err := reach(files, all, libraries(files), func(file string) bool { return file == program })
 	if err == nil && lacking != "" {
 		err = fmt.Errorf("the packages of %s are not whole: %s", o.Package, lacking)
 	}
 	if err != nil {
-		return t, err
+		return err
 	}
 	for name := range unloaded {
-		delete(sums, name)
+		delete(t.Sums, name)
 		if err := os.Remove(filepath.Join(files, name)); err != nil {
-			return t, err
+			return err
 		}
 		t.Without = append(t.Without, name+" needs "+unloaded[name])
 	}
 	slices.Sort(t.Without)
-	if err := finish(files, p, o.series, sums); err != nil {
-		return t, err
+	if err := finish(files, p, series, t.Sums); err != nil {
+		return err
 	}
 	starts, err := programsOf(files, all, func(file string) bool {
 		return unloaded[file] == "" && !slices.Contains(always, owners[file]) && alone[owners[file]] == ""
 	})
 	if err != nil {
-		return t, err
+		return err
 	}
-	if err := moveNames(files, p.Folder, dir, sums); err != nil {
-		return t, err
+	if err := moveNames(files, p.Folder, t.Dir, t.Sums); err != nil {
+		return err
 	}
 	if p.Interpreter != "" {
 		starts = append(starts, Start{Path: p.Program, Interpreter: p.Interpreter})
 	}
-	return s.putInPlace(ctx, t, k, o, fresh, sums, starts)
+	return s.makeWay(o, r, t, starts)
 }
 
-// putInPlace puts a tree in place, with scripts that start its programs in the first way by which its program runs.
-func (s Supplier) putInPlace(ctx context.Context, t Tree, k kind.Kind, o Offer, fresh string, sums map[string]string,
-	starts []Start) (Tree, error) {
-	files := filepath.Join(fresh, "files")
-	if err := home.WriteCache(filepath.Join(fresh, startsFile), starts); err != nil {
-		return t, err
+// makeWay puts programs aside for the scripts that start them, which are written when the tree stands at its place.
+func (s *Source) makeWay(o supply.Offer, r kind.Recipe, t *supply.Laid, starts []Start) error {
+	files, series, p := t.Files(), o.Of.(string), r.Packages
+	if err := home.WriteCache(filepath.Join(t.Fresh, startsFile), starts); err != nil {
+		return err
 	}
 	for _, start := range starts {
 		if err := start.makeWay(files); err != nil {
-			return t, err
+			return err
 		}
-		if sum, ok := sums[start.Path]; ok {
-			sums[start.Path+realSuffix] = sum
-		}
-	}
-	p := k.Traits().Packages
-	t.args, t.argsOf = inTree(p.Args, files, t.Dir, o.series), p.ArgsOf
-	t.env, t.envUnset = inTree(p.Env, files, t.Dir, o.series), inTree(p.EnvUnset, files, t.Dir, o.series)
-	if err := os.Mkdir(filepath.Join(fresh, "root"), 0o700); err != nil {
-		return t, err
-	}
-	if err := os.RemoveAll(t.Dir); err != nil { // one without its description
-		return t, err
-	}
-	if err := os.Rename(fresh, t.Dir); err != nil {
-		return t, err
-	}
-	t, err := s.findWay(ctx, t, k, starts)
-	if err != nil {
-		return t, errors.Join(unstarted(o, err), os.RemoveAll(t.Dir))
-	}
-	if t.Bytes, err = sizeOf(filepath.Join(t.Dir, "files")); err != nil {
-		return t, err
-	}
-	for _, start := range starts {
-		if sums[start.Path], err = sumOf(filepath.Join(t.Dir, "files", start.Path)); err != nil {
-			return t, err
+		if sum, ok := t.Sums[start.Path]; ok {
+			t.Sums[start.Path+realSuffix] = sum
 		}
 	}
-	if sums[bundleFile], err = sumOf(filepath.Join(t.Dir, "files", bundleFile)); err != nil {
-		return t, err
+	with := scripts{tree: t.Tree, self: s.Self, argsOf: p.ArgsOf, args: inTree(p.Args, files, t.Dir, series),
+		env: inTree(p.Env, files, t.Dir, series), envUnset: inTree(p.EnvUnset, files, t.Dir, series)}
+	t.Settle = func(ctx context.Context) error {
+		if err := s.findWay(ctx, with, r, starts); err != nil {
+			return unstarted(o, err)
+		}
+		var err error
+		for _, start := range starts {
+			if t.Sums[start.Path], err = fetch.SumOf(filepath.Join(t.Dir, "files", start.Path)); err != nil {
+				return err
+			}
+		}
+		t.Sums[bundleFile], err = fetch.SumOf(filepath.Join(t.Dir, "files", bundleFile))
+		return err
 	}
-	t.Count = len(sums)
-	if err := home.WriteJSON(filepath.Join(t.Dir, sumsFile), sums); err != nil {
-		return t, err
-	}
-	if err := syncTree(t.Dir); err != nil {
-		return t, err
-	}
-	return t, home.WriteJSON(filepath.Join(t.Dir, treeFile), t)
+	return os.Mkdir(filepath.Join(t.Fresh, "root"), 0o700)
 }
 
 // moveNames changes files of a folder that name it by its path in the system, so that they name it in the tree.
@@ -186,7 +136,8 @@ func moveNames(files, folder, dir string, sums map[string]string) error {
 
 // findWay writes the scripts that start a tree's programs, in the first way by which its program says its version. A
 // program that another one interprets is not asked: only a stack has that one.
-func (s Supplier) findWay(ctx context.Context, t Tree, k kind.Kind, starts []Start) (Tree, error) {
+func (s *Source) findWay(ctx context.Context, with scripts, r kind.Recipe, starts []Start) error {
+	t := with.tree
 	named := map[string]bool{}
 	for i, start := range starts {
 		if _, known := named[start.Loader]; !known {
@@ -194,23 +145,35 @@ func (s Supplier) findWay(ctx context.Context, t Tree, k kind.Kind, starts []Sta
 		}
 		starts[i].Named = named[start.Loader]
 	}
-	if k.Traits().Packages.Interpreter != "" {
-		return t, t.writeStarts(starts)
+	if r.Packages.Interpreter != "" {
+		return with.write(starts)
 	}
 	var failed error
 	for _, way := range s.ways() {
-		t.Way, t.self = way, s.Self
-		if err := t.writeStarts(starts); err != nil {
-			return t, err
+		t.Way = way
+		if err := with.write(starts); err != nil {
+			return err
 		}
-		said, err := ask(ctx, k, t.Program, filepath.Join(t.Dir, "files"))
+		said, err := supply.Ask(ctx, r, t.Program, filepath.Join(t.Dir, "files"))
 		if err == nil {
 			t.Version = said
-			return t, nil
+			return nil
 		}
 		failed = errors.Join(failed, fmt.Errorf("by %s: %w", way, err))
 	}
-	return t, failed
+	return failed
+}
+
+// ways returns the ways to start a tree's programs that are tried, in their order. By the loader, programs still see
+// those of the machine; but also the machine's time zones, which it has to have then.
+func (s *Source) ways() []supply.Way {
+	switch {
+	case s.Way != "":
+		return []supply.Way{s.Way}
+	case !exists("/usr/share/zoneinfo/UTC"):
+		return []supply.Way{supply.ByNamespace, supply.ByLoader}
+	}
+	return []supply.Way{supply.ByLoader, supply.ByNamespace}
 }
 
 // takesName reports whether a loader can give a program another name for itself (glibc 2.33 and newer).
@@ -220,7 +183,7 @@ func takesName(ctx context.Context, loader string) bool {
 }
 
 // unstarted says that an offer's program does not run here, and what would help.
-func unstarted(o Offer, because error) error {
+func unstarted(o supply.Offer, because error) error {
 	next := "another version, or one that is installed by the system's own packages"
 	if permit := launch.Permit(); permit != "" {
 		next = permit + " allows the way by namespace; or " + next
@@ -229,19 +192,20 @@ func unstarted(o Offer, because error) error {
 		Because: because.Error(), Next: next, Err: because}
 }
 
-// assemble links the files of all packages into one folder. Of two with the same path, the first counts. It returns the
-// SHA-256 and the package of each.
-func (s Supplier) assemble(ctx context.Context, o Offer, files string) (all, owners map[string]string, err error) {
-	all, owners = map[string]string{}, map[string]string{}
+// assemble links the files of all packages into one folder. Of two with the same path, the first counts. It puts the
+// SHA-256 of each into all, and returns the package of each.
+func (s *Source) assemble(ctx context.Context, o supply.Offer, files string, all map[string]string) (
+	owners map[string]string, err error) {
+	owners = map[string]string{}
 	root, err := os.OpenRoot(files)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer root.Close()
 	for _, p := range o.Packages {
 		sums := map[string]string{}
-		if err := home.ReadJSON(filepath.Join(s.shelf(p), sumsFile), &sums); err != nil {
-			return nil, nil, err
+		if err := home.ReadJSON(filepath.Join(s.shelf(p), supply.SumsFile), &sums); err != nil {
+			return nil, err
 		}
 		shelf := filepath.Join(s.shelf(p), "files")
 		err := filepath.WalkDir(shelf, func(file string, e fs.DirEntry, err error) error {
@@ -268,10 +232,10 @@ func (s Supplier) assemble(ctx context.Context, o Offer, files string) (all, own
 			return err
 		})
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", p.Name, err)
+			return nil, fmt.Errorf("%s: %w", p.Name, err)
 		}
 	}
-	return all, owners, nil
+	return owners, nil
 }
 
 // place puts a file, folder or link of a package into a tree. It makes nothing behind a link that a package brought.
@@ -356,9 +320,9 @@ func makeFiles(files string, p kind.Packages, series string, sums map[string]str
 const bundleFile = "etc/ssl/certs/ca-certificates.crt"
 
 // id returns a text that tells trees of different packages apart.
-func (o Offer) id() string {
+func id(packages []debian.Package) string {
 	sum := sha256.New()
-	for _, p := range o.Packages {
+	for _, p := range packages {
 		fmt.Fprintln(sum, p.SHA256)
 	}
 	return hex.EncodeToString(sum.Sum(nil))

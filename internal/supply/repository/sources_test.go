@@ -1,11 +1,10 @@
-package supply
+package repository
 
 import (
 	"crypto/sha256"
 	"encoding/base64"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,7 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/debian"
-	"dravit/internal/home"
+	"dravit/internal/supply"
+	"dravit/internal/supply/fetch"
 )
 
 // A list that the right key has signed for another suite is refused: it may be one of years ago.
@@ -34,7 +34,7 @@ func TestListOfAnotherSuite(t *testing.T) {
 		{"bookworm", "stable-security", "bookworm-security", false},
 		{"stable", "oldstable", "bookworm", false},
 	} {
-		err := Repository{Suite: c.wanted}.is(debian.Release{Suite: c.suite, Codename: c.codename})
+		err := Suite{Name: c.wanted}.is(debian.Release{Suite: c.suite, Codename: c.codename})
 		assert.Equal(t, c.is, err == nil, "%+v: %v", c, err)
 	}
 }
@@ -55,36 +55,32 @@ func TestLongFilesAndPasswords(t *testing.T) {
 	}))
 	defer server.Close()
 	address := strings.Replace(server.URL, "://", "://ferry:s3cret@", 1)
-	public, secret := Secret(address)
+	public, secret := fetch.Secret(address)
 	assert.Equal(t, server.URL, public)
 	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("ferry:s3cret")), secret)
-	r := Repository{Address: public, Secret: secret, Suite: "bookworm"}
+	r := Suite{Address: public, Secret: secret, Name: "bookworm"}
 	file := filepath.Join(t.TempDir(), "x")
 	most := int64(0)
-	err := r.route().get(t.Context(), r.at("x"), file, sha256.New(), make([]byte, 32), 1<<20,
+	err := r.route().Get(t.Context(), r.at("x"), file, sha256.New(), make([]byte, 32), 1<<20,
 		func(n int64) { most = n })
-	require.ErrorIs(t, err, errTooLong)
+	require.ErrorIs(t, err, fetch.ErrTooLong)
 	assert.LessOrEqual(t, most, int64(1<<20))
 	assert.NoFileExists(t, file)
 	assert.NotContains(t, err.Error(), "s3cret")
 	r.Secret = "Basic eA=="
-	err = r.route().get(t.Context(), r.at("x"), file, sha256.New(), make([]byte, 32), 1<<20, func(int64) {})
+	err = r.route().Get(t.Context(), r.at("x"), file, sha256.New(), make([]byte, 32), 1<<20, func(int64) {})
 	require.ErrorContains(t, err, "401")
-	assert.Empty(t, r.route().logIn("http://elsewhere.example/x"), "no other host gets it")
+	assert.Empty(t, r.route().LogIn("http://elsewhere.example/x"), "no other host gets it")
 }
 
 // What an own folder may do without a signature, an exported one may not because it names that folder.
 func TestExportedFolderNeedsItsOwnConsent(t *testing.T) {
-	dir := t.TempDir()
-	own := Repository{Address: "file:///srv/packages", Suite: "bookworm", Unsigned: true}
-	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, home.WriteJSON(filepath.Join(dir, exportFile), Exported{Repositories: []ExportedRepository{
-		{own.Address, own.Suite, []string{"main"}, "source-1"}}}))
-	s := Supplier{Repositories: []Repository{own}}
-	from, err := s.From(dir, false)
-	require.NoError(t, err)
-	assert.False(t, from.Repositories[0].Unsigned)
-	from, err = s.From(dir, true)
-	require.NoError(t, err)
-	assert.True(t, from.Repositories[0].Unsigned)
+	own := Suite{Address: "file:///srv/packages", Name: "bookworm", Unsigned: true}
+	var x supply.Exported
+	require.NoError(t, x.Put(exportKey, []exportedSuite{{own.Address, own.Name, []string{"main"}, "source-1"}}))
+	for _, unsigned := range []bool{false, true} {
+		from, err := (&Source{Suites: []Suite{own}}).From(t.TempDir(), x, unsigned)
+		require.NoError(t, err)
+		assert.Equal(t, unsigned, from.(*Source).Suites[0].Unsigned)
+	}
 }

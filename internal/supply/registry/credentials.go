@@ -1,4 +1,4 @@
-package supply
+package registry
 
 import (
 	"encoding/base64"
@@ -60,17 +60,4 @@ func authorization(said map[string]string) string {
 		return "Basic " + base64.StdEncoding.EncodeToString([]byte(said["username"]+":"+string(password)))
 	}
 	return ""
-}
-
-// Secret splits an address into one without a user and a password, and the value of the header Authorization that they
-// make, or "". So no message, note or exported file has them.
-func Secret(address string) (public, authorization string) {
-	u, err := url.Parse(address)
-	if err != nil || u.User == nil {
-		return address, ""
-	}
-	password, _ := u.User.Password()
-	authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(u.User.Username()+":"+password))
-	u.User = nil
-	return u.String(), authorization
 }

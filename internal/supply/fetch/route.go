@@ -1,4 +1,5 @@
-package supply
+// Package fetch asks sources, and downloads files whose digests are known. What breaks off goes on where it was.
+package fetch
 
 import (
 	"context"
@@ -10,32 +11,34 @@ import (
 	"time"
 
 	"dravit/internal/trouble"
+	"encoding/base64"
 )
 
-// A route is how sources are asked.
-type route struct {
+// A Route is how sources are asked.
+type Route struct {
+	LogIn func(address string) string // the value of the header Authorization, or ""; nil: nobody logs in
+
 	client *http.Client
 	check  func(address string) error
-	logIn  func(address string) string // the value of the header Authorization, or ""; nil: nobody logs in
 }
 
 var (
-	// secured is for sources whose word nothing but the connection vouches for.
-	secured = newRoute(CheckAddress)
-	// signed is for sources that sign what they say: they may be asked over http, and may be a folder.
-	signed = newRoute(checkSigned)
-	// exported is for what is in a folder, and for nothing else.
-	exported = newRoute(checkFolder)
+	// Secured is for sources whose word nothing but the connection vouches for.
+	Secured = newRoute(CheckAddress)
+	// Signed is for sources that sign what they say: they may be asked over http, and may be a folder.
+	Signed = newRoute(checkSigned)
+	// Exported is for what is in a folder, and for nothing else.
+	Exported = newRoute(CheckFolder)
 )
 
-func newRoute(check func(string) error) route {
+func newRoute(check func(string) error) Route {
 	transport := &http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
 		DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
 		TLSHandshakeTimeout:   20 * time.Second,
-		ResponseHeaderTimeout: stallAfter,
+		ResponseHeaderTimeout: StallAfter,
 		ForceAttemptHTTP2:     true,
-		MaxIdleConnsPerHost:   atOnce,
+		MaxIdleConnsPerHost:   AtOnce,
 	}
 	transport.RegisterProtocol("file", http.NewFileTransport(http.Dir("/")))
 	follow := func(req *http.Request, via []*http.Request) error {
@@ -47,7 +50,7 @@ func newRoute(check func(string) error) route {
 		}
 		return check(req.URL.String())
 	}
-	return route{client: &http.Client{Transport: transport, CheckRedirect: follow}, check: check}
+	return Route{client: &http.Client{Transport: transport, CheckRedirect: follow}, check: check}
 }
 
 // CheckAddress returns an error unless an address is https, or on this machine: what a registry says of a package is
@@ -77,8 +80,8 @@ func checkSigned(address string) error {
 	return fmt.Errorf("%s is neither http, https nor file", u.Redacted())
 }
 
-// checkFolder returns an error unless an address is one of a folder.
-func checkFolder(address string) error {
+// CheckFolder returns an error unless an address is one of a folder.
+func CheckFolder(address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "file" || u.Host != "" {
 		return errors.Join(err, errors.New("it is not in the folder"))
 	}
@@ -90,8 +93,8 @@ func isLoopback(host string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// hostOf returns the host of an address, without what may be secret in it, or the path of a folder.
-func hostOf(address string) string {
+// HostOf returns the host of an address, without what may be secret in it, or the path of a folder.
+func HostOf(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
 		return ""
@@ -102,8 +105,8 @@ func hostOf(address string) string {
 	return u.Host
 }
 
-// ask requests something of a source. The caller must close the body.
-func (r route) ask(ctx context.Context, method, address string, head map[string]string) (*http.Response, error) {
+// Ask requests something of a source. The caller must close the body.
+func (r Route) Ask(ctx context.Context, method, address string, head map[string]string) (*http.Response, error) {
 	if err := r.check(address); err != nil {
 		return nil, err
 	}
@@ -115,31 +118,31 @@ func (r route) ask(ctx context.Context, method, address string, head map[string]
 	for name, value := range head {
 		req.Header.Set(name, value)
 	}
-	if r.logIn != nil { // a redirect to another host does not get it (net/http, Client)
-		if value := r.logIn(address); value != "" {
+	if r.LogIn != nil { // a redirect to another host does not get it (net/http, Client)
+		if value := r.LogIn(address); value != "" {
 			req.Header.Set("Authorization", value)
 		}
 	}
 	resp, err := r.client.Do(req)
 	if err != nil {
-		return nil, unreached(hostOf(address), err)
+		return nil, Unreached(HostOf(address), err)
 	}
 	if resp.StatusCode >= 400 {
 		resp.Body.Close()
-		err := statusError{address, resp.StatusCode}
-		refused := err.code == http.StatusUnauthorized || err.code == http.StatusForbidden
-		if r.logIn == nil || !refused {
+		err := StatusError{address, resp.StatusCode}
+		refused := err.Code == http.StatusUnauthorized || err.Code == http.StatusForbidden
+		if r.LogIn == nil || !refused {
 			return nil, err
 		}
-		return nil, &trouble.Trouble{Code: trouble.NoSource, What: "the source " + hostOf(address) +
+		return nil, &trouble.Trouble{Code: trouble.NoSource, What: "the source " + HostOf(address) +
 			" refuses to answer", Because: err.Error(),
 			Next: "log in to it with its own client, or name its token in your .npmrc", Err: err}
 	}
 	return resp, nil
 }
 
-// unreached explains why a source was not asked.
-func unreached(host string, err error) error {
+// Unreached explains why a source was not asked.
+func Unreached(host string, err error) error {
 	var reason *url.Error
 	if errors.As(err, &reason) {
 		err = reason.Err
@@ -148,12 +151,25 @@ func unreached(host string, err error) error {
 		Because: err.Error(), Next: "try again with a network; what is installed works without one", Err: err}
 }
 
-// statusError is an answer that is none.
-type statusError struct {
+// StatusError is an answer that is none.
+type StatusError struct {
 	address string
-	code    int
+	Code    int
 }
 
-func (e statusError) Error() string {
-	return fmt.Sprintf("%s: %d %s", e.address, e.code, http.StatusText(e.code))
+func (e StatusError) Error() string {
+	return fmt.Sprintf("%s: %d %s", e.address, e.Code, http.StatusText(e.Code))
+}
+
+// Secret splits an address into one without a user and a password, and the value of the header Authorization that they
+// make, or "". So no message, note or exported file has them.
+func Secret(address string) (public, authorization string) {
+	u, err := url.Parse(address)
+	if err != nil || u.User == nil {
+		return address, ""
+	}
+	password, _ := u.User.Password()
+	authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(u.User.Username()+":"+password))
+	u.User = nil
+	return u.String(), authorization
 }

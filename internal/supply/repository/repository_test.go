@@ -1,9 +1,10 @@
-package supply
+package repository
 
 import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -26,15 +27,43 @@ import (
 	"dravit/internal/debian"
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/supply"
+	"dravit/internal/supply/packed"
 )
 
 // barge is a kind that Debian-format packages carry: bargeN, with extensions in packages of their own.
-type barge struct{ boat }
+type barge struct{ kind.Kind }
 
 func (barge) Traits() *kind.Traits {
 	return &kind.Traits{Name: "barge", Packages: kind.Packages{Servers: []string{`barge(\d+)`},
 		Program: "usr/bin/barge{series}", With: []string{"barge{series}-crew"},
 		Extension: func(name, series string) []string { return []string{"barge" + series + "-" + name} }}}
+}
+
+func (barge) Inspect(_ context.Context, path string, run func(string, ...string) (string, error)) (
+	string, map[string]string, error) {
+	out, err := run(path, "--version")
+	return strings.TrimSpace(out), nil, err
+}
+
+var aBarge = kind.RecipeOf(barge{})
+
+func anyVersion(string) bool { return true }
+
+type item = packed.Entry
+
+// pack returns a package with these entries.
+func pack(t *testing.T, items ...item) []byte {
+	t.Helper()
+	text, err := packed.Tar(items...)
+	require.NoError(t, err)
+	return text
+}
+
+// harbour is a supplier with a repository.
+type harbour struct {
+	supply.Supplier
+	from *Source
 }
 
 // repository serves files, by their paths.
@@ -52,7 +81,7 @@ func deb(t *testing.T, items ...item) []byte {
 	var b bytes.Buffer
 	b.WriteString("!<arch>\n")
 	for _, member := range []struct{ name, text string }{{"debian-binary", "2.0\n"}, {"control.tar", "odd"},
-		{"data.tar.gz", string(packed(t, items...))}} {
+		{"data.tar.gz", string(pack(t, items...))}} {
 		fmt.Fprintf(&b, "%-16s%-12s%-6s%-6s%-8s%-10d`\n%s", member.name, "0", "0", "0", "100644", len(member.text),
 			member.text)
 		if len(member.text)%2 == 1 {
@@ -112,7 +141,7 @@ func (r *repository) sign(t *testing.T) {
 	r.files["dists/marsh/InRelease"] = b.Bytes()
 }
 
-func (r *repository) supplier(t *testing.T) Supplier {
+func (r *repository) supplier(t *testing.T) harbour {
 	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		file, ok := r.files[strings.TrimPrefix(path.Clean(q.URL.Path), "/")]
@@ -131,40 +160,37 @@ func (r *repository) supplier(t *testing.T) Supplier {
 	t.Cleanup(func() { os.RemoveAll(h.Run) })
 	var keys bytes.Buffer
 	require.NoError(t, r.key.Serialize(&keys))
-	return Supplier{
-		Home: h,
-		OS:   "linux",
-		Arch: "amd64",
-		Repositories: []Repository{{Address: server.URL, Suite: "marsh",
-			Components: []string{"main", "contrib"}, Keys: [][]byte{keys.Bytes()}}},
-	}
+	here := supply.Here{Home: h, OS: "linux", Arch: "amd64"}
+	from := &Source{Here: here, Suites: []Suite{{Address: server.URL, Name: "marsh",
+		Components: []string{"main", "contrib"}, Keys: [][]byte{keys.Bytes()}}}}
+	return harbour{supply.Supplier{Here: here, Sources: []supply.Source{from}}, from}
 }
 
-func (s Supplier) fetchBarge(t *testing.T, extensions ...string) (Tree, error) {
+func (s harbour) fetchBarge(t *testing.T, extensions ...string) (supply.Tree, error) {
 	t.Helper()
 	o, err := s.Find(
 		t.Context(),
-		barge{},
-		Wish{Allowed: anyVersion, Extensions: extensions, Also: []string{"oars", "wings"}},
+		aBarge,
+		supply.Wish{Allowed: anyVersion, Extensions: extensions, Also: []string{"oars", "wings"}},
 	)
 	if err != nil {
-		return Tree{}, err
+		return supply.Tree{}, err
 	}
-	return s.Get(t.Context(), o, barge{}, func(int64) {})
+	return s.Get(t.Context(), o, aBarge, func(int64) {})
 }
 
 func ordinary(t *testing.T) *repository {
 	return newRepository(t, map[string][]byte{
 		"Package: barge2\nVersion: 2.1-1\nDepends: hull, perl": deb(t,
-			item{name: "./usr/", kind: tar.TypeDir}, item{name: "./usr/share/doc/barge/readme", text: "not needed"},
-			item{name: "./usr/bin/barge2", text: "#!/bin/sh\necho 2.1\n", mode: 0o4755}),
-		"Package: barge3\nVersion: 3.0-1\nDepends: steam": deb(t, item{name: "./usr/bin/barge3", text: "#!/bin/sh\n"}),
-		"Package: hull\nVersion: 1": deb(t, item{name: "./lib/hull.so.1", text: "hull"},
-			item{name: "./lib/hull.so", kind: tar.TypeSymlink, link: "/lib/hull.so.1"},
-			item{name: "./lib/same.so", kind: tar.TypeLink, link: "./lib/hull.so.1"}),
-		"Package: barge2-oars\nVersion: 2.1-1": deb(t, item{name: "./usr/lib/oars.so", text: "oars"}),
-		"Package: barge2-crew\nVersion: 2.1-1": deb(t, item{name: "./usr/lib/crew", text: "crew"}),
-		"Package: barge2-sail\nVersion: 2.1-1": deb(t, item{name: "./usr/lib/sail.so", text: "sail"}),
+			item{Name: "./usr/", Kind: tar.TypeDir}, item{Name: "./usr/share/doc/barge/readme", Text: "not needed"},
+			item{Name: "./usr/bin/barge2", Text: "#!/bin/sh\necho 2.1\n", Mode: 0o4755}),
+		"Package: barge3\nVersion: 3.0-1\nDepends: steam": deb(t, item{Name: "./usr/bin/barge3", Text: "#!/bin/sh\n"}),
+		"Package: hull\nVersion: 1": deb(t, item{Name: "./lib/hull.so.1", Text: "hull"},
+			item{Name: "./lib/hull.so", Kind: tar.TypeSymlink, Link: "/lib/hull.so.1"},
+			item{Name: "./lib/same.so", Kind: tar.TypeLink, Link: "./lib/hull.so.1"}),
+		"Package: barge2-oars\nVersion: 2.1-1": deb(t, item{Name: "./usr/lib/oars.so", Text: "oars"}),
+		"Package: barge2-crew\nVersion: 2.1-1": deb(t, item{Name: "./usr/lib/crew", Text: "crew"}),
+		"Package: barge2-sail\nVersion: 2.1-1": deb(t, item{Name: "./usr/lib/sail.so", Text: "sail"}),
 	})
 }
 
@@ -172,7 +198,7 @@ func TestPackages(t *testing.T) {
 	r := ordinary(t)
 	r.sign(t)
 	s := r.supplier(t)
-	o, err := s.Find(t.Context(), barge{}, Wish{Allowed: anyVersion, Also: []string{"oars", "wings"}})
+	o, err := s.Find(t.Context(), aBarge, supply.Wish{Allowed: anyVersion, Also: []string{"oars", "wings"}})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"oars"}, o.Extensions, "wings are nowhere, and only wished for")
 	assert.Equal(t, "2.1", o.Version, "3.0 needs what is nowhere")
@@ -208,21 +234,21 @@ func TestPackages(t *testing.T) {
 	assert.Equal(t, []string{"usr/lib/barnacle", "usr/lib/sail.so"}, wrong)
 
 	shelves := func() int {
-		all, err := os.ReadDir(s.path("packages"))
+		all, err := os.ReadDir(s.Path("packages"))
 		require.NoError(t, err)
 		return len(all)
 	}
 	assert.Equal(t, 5, shelves())
-	require.NoError(t, Discard(t.Context(), s.Home, second))
+	require.NoError(t, supply.Discard(t.Context(), s.Home, second))
 	assert.Equal(t, 4, shelves(), "only the sail has no tree any more")
-	require.NoError(t, Discard(t.Context(), s.Home, first))
+	require.NoError(t, supply.Discard(t.Context(), s.Home, first))
 	assert.Zero(t, shelves())
 }
 
 // Whatever a repository says that its key did not sign, or that is older than what was known, is not taken.
 func TestPackagesDistrust(t *testing.T) {
-	flip := func(name string) func(r *repository, s *Supplier) {
-		return func(r *repository, _ *Supplier) {
+	flip := func(name string) func(r *repository, s *harbour) {
+		return func(r *repository, _ *harbour) {
 			for path := range r.files {
 				if strings.Contains(path, name) {
 					r.files[path] = bytes.Clone(r.files[path])
@@ -233,29 +259,29 @@ func TestPackagesDistrust(t *testing.T) {
 	}
 	for _, c := range []struct {
 		what, words string
-		harm        func(r *repository, s *Supplier)
+		harm        func(r *repository, s *harbour)
 	}{
-		{"signature", "no trusted key has signed it", func(r *repository, _ *Supplier) {
+		{"signature", "no trusted key has signed it", func(r *repository, _ *harbour) {
 			const file = "dists/marsh/InRelease"
 			r.files[file] = bytes.Replace(r.files[file], []byte("SHA256:"), []byte("SHA255:"), 1)
 		}},
 		{"index", "its digest is another one", flip("Packages")},
 		{"package", "its digest is another one", flip(".deb")},
-		{"another key", "no trusted key has signed it", func(_ *repository, s *Supplier) {
+		{"another key", "no trusted key has signed it", func(_ *repository, s *harbour) {
 			other, err := openpgp.NewEntity("pirate", "", "", nil)
 			require.NoError(t, err)
 			var b bytes.Buffer
 			require.NoError(t, other.Serialize(&b))
-			s.Repositories[0].Keys = [][]byte{b.Bytes()}
+			s.from.Suites[0].Keys = [][]byte{b.Bytes()}
 		}},
-		{"no key", "no trusted key has signed it", func(_ *repository, s *Supplier) { s.Repositories[0].Keys = nil }},
-		{"unsigned", "for a folder only", func(_ *repository, s *Supplier) { s.Repositories[0].Unsigned = true }},
-		{"rollback", "one of", func(r *repository, _ *Supplier) { r.date = r.date.Add(-time.Hour); r.sign(t) }},
-		{"expired", "has expired on", func(r *repository, _ *Supplier) {
+		{"no key", "no trusted key has signed it", func(_ *repository, s *harbour) { s.from.Suites[0].Keys = nil }},
+		{"unsigned", "for a folder only", func(_ *repository, s *harbour) { s.from.Suites[0].Unsigned = true }},
+		{"rollback", "one of", func(r *repository, _ *harbour) { r.date = r.date.Add(-time.Hour); r.sign(t) }},
+		{"expired", "has expired on", func(r *repository, _ *harbour) {
 			r.until = time.Now().Add(-time.Minute)
 			r.sign(t)
 		}},
-		{"redirect", "is not followed", func(r *repository, _ *Supplier) {
+		{"redirect", "is not followed", func(r *repository, _ *harbour) {
 			r.serve = func(w http.ResponseWriter, _ *http.Request) bool {
 				w.Header().Set("Location", "file:///etc/passwd")
 				w.WriteHeader(http.StatusFound)
@@ -267,16 +293,16 @@ func TestPackagesDistrust(t *testing.T) {
 			r := ordinary(t)
 			r.sign(t)
 			s := r.supplier(t)
-			for _, x := range s.suites(t.Context()) { // as it was the last time
+			for _, x := range s.from.ask(t.Context()) { // as it was the last time
 				require.NoError(t, x.failed)
 			}
 			if c.what == "index" {
-				require.NoError(t, os.RemoveAll(s.path("sources")))
+				require.NoError(t, os.RemoveAll(s.Path("sources")))
 			}
 			c.harm(r, &s)
 			_, err := s.fetchBarge(t)
 			assert.ErrorContains(t, err, c.words)
-			trees, err := Trees(s.Home)
+			trees, err := supply.Trees(s.Home)
 			require.NoError(t, err)
 			assert.Empty(t, trees)
 		})
@@ -285,7 +311,7 @@ func TestPackagesDistrust(t *testing.T) {
 	r.until = time.Now().Add(-time.Minute)
 	r.sign(t)
 	s := r.supplier(t)
-	s.Repositories[0].Expired = true
+	s.from.Suites[0].Expired = true
 	_, err := s.fetchBarge(t)
 	assert.NoError(t, err, "the settings say that it is fine")
 }
@@ -293,28 +319,28 @@ func TestPackagesDistrust(t *testing.T) {
 // A lock is found again though the program calls itself otherwise than its package; another release is told apart.
 func TestLockedPackages(t *testing.T) {
 	packages := func(release string) map[string][]byte {
-		return map[string][]byte{"Package: barge2\nVersion: 2.1.7-" + release: deb(t, item{name: "./usr/bin/barge2",
-			text: "#!/bin/sh\necho 2.1\n", mode: 0o755}, item{name: "./usr/share/barge/release", text: release}),
-			"Package: barge4\nVersion: 4.0-1": deb(t, item{name: "./usr/bin/barge4", text: "#!/bin/sh\necho 4\n",
-				mode: 0o755})}
+		return map[string][]byte{"Package: barge2\nVersion: 2.1.7-" + release: deb(t, item{Name: "./usr/bin/barge2",
+			Text: "#!/bin/sh\necho 2.1\n", Mode: 0o755}, item{Name: "./usr/share/barge/release", Text: release}),
+			"Package: barge4\nVersion: 4.0-1": deb(t, item{Name: "./usr/bin/barge4", Text: "#!/bin/sh\necho 4\n",
+				Mode: 0o755})}
 	}
 	r := newRepository(t, packages("1"))
 	r.sign(t)
 	s := r.supplier(t)
-	o, err := s.Find(t.Context(), barge{}, Wish{Allowed: func(v string) bool { return v == "2.1.7" }})
+	o, err := s.Find(t.Context(), aBarge, supply.Wish{Allowed: func(v string) bool { return v == "2.1.7" }})
 	require.NoError(t, err)
-	tree, err := s.Get(t.Context(), o, barge{}, func(int64) {})
+	tree, err := s.Get(t.Context(), o, aBarge, func(int64) {})
 	require.NoError(t, err)
 	lock := tree.Locked("linux/amd64")
 	assert.Equal(t, "2.1", lock.Version, "as the program says")
-	again, err := s.Find(t.Context(), barge{}, Wish{Exact: &lock})
+	again, err := s.Find(t.Context(), aBarge, supply.Wish{Exact: &lock})
 	require.NoError(t, err)
 	assert.True(t, again.Same(o))
 
 	r = newRepository(t, packages("2"))
 	r.sign(t)
 	lock.Version = "2.1.7"
-	_, err = r.supplier(t).Find(t.Context(), barge{}, Wish{Exact: &lock})
+	_, err = r.supplier(t).Find(t.Context(), aBarge, supply.Wish{Exact: &lock})
 	assert.ErrorContains(t, err, "barge2 is 2.1.7-2, locked is 2.1.7-1")
 }
 
@@ -327,7 +353,7 @@ func TestExportAgain(t *testing.T) {
 	for range 2 {
 		tree, err := s.fetchBarge(t)
 		require.NoError(t, err)
-		_, err = s.Export(t.Context(), []Tree{tree}, dir, func(int64) {})
+		_, err = s.Export(t.Context(), []supply.Tree{tree}, dir, func(int64) {})
 		require.NoError(t, err)
 		const list = "dists/marsh/main/binary-amd64/Packages.gz"
 		before, err := gzip.NewReader(bytes.NewReader(r.files[list]))
@@ -343,8 +369,8 @@ func TestExportAgain(t *testing.T) {
 	}
 	from, err := s.From(dir, false)
 	require.NoError(t, err)
-	require.NoError(t, os.RemoveAll(s.path("trees")))
-	_, err = from.fetchBarge(t)
+	require.NoError(t, os.RemoveAll(s.Path("trees")))
+	_, err = harbour{Supplier: from}.fetchBarge(t)
 	require.NoError(t, err)
 }
 
@@ -357,7 +383,7 @@ func TestPackagesFromAFolder(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o644))
 	}
-	s.Repositories[0].Address, s.Repositories[0].Keys, s.Repositories[0].Unsigned = "file://"+dir, nil, true
+	s.from.Suites[0].Address, s.from.Suites[0].Keys, s.from.Suites[0].Unsigned = "file://"+dir, nil, true
 	_, err := s.fetchBarge(t)
 	require.NoError(t, err)
 }
@@ -368,15 +394,15 @@ func TestHostileArchives(t *testing.T) {
 		words string
 		items []item
 	}{
-		"path":      {"leaves the package's folder", []item{{name: "./usr/../../outside", text: "x"}}},
-		"absolute":  {"leaves the package's folder", []item{{name: "/outside", text: "x"}}},
-		"link":      {"the link leaves", []item{{name: "./usr/out", kind: tar.TypeSymlink, link: "../../outside"}}},
-		"hard link": {"leaves the package's folder", []item{{name: "./a", kind: tar.TypeLink, link: "../outside"}}},
-		"device":    {"neither a file, a folder nor a link", []item{{name: "./dev", kind: tar.TypeChar}}},
-		"nothing":   {"a link to nothing", []item{{name: "./a", kind: tar.TypeLink, link: "./b"}}},
-		"through a link": {"is no folder", []item{{name: "./usr/a", kind: tar.TypeSymlink, link: "."},
-			{name: "./usr/a/a/a/b", kind: tar.TypeSymlink, link: "../../../../outside"}}},
-		"twice": {"file exists", []item{{name: "./a", text: "x"}, {name: "./a", text: "y"}}},
+		"path":      {"leaves the package's folder", []item{{Name: "./usr/../../outside", Text: "x"}}},
+		"absolute":  {"leaves the package's folder", []item{{Name: "/outside", Text: "x"}}},
+		"link":      {"the link leaves", []item{{Name: "./usr/out", Kind: tar.TypeSymlink, Link: "../../outside"}}},
+		"hard link": {"leaves the package's folder", []item{{Name: "./a", Kind: tar.TypeLink, Link: "../outside"}}},
+		"device":    {"neither a file, a folder nor a link", []item{{Name: "./dev", Kind: tar.TypeChar}}},
+		"nothing":   {"a link to nothing", []item{{Name: "./a", Kind: tar.TypeLink, Link: "./b"}}},
+		"through a link": {"is no folder", []item{{Name: "./usr/a", Kind: tar.TypeSymlink, Link: "."},
+			{Name: "./usr/a/a/a/b", Kind: tar.TypeSymlink, Link: "../../../../outside"}}},
+		"twice": {"file exists", []item{{Name: "./a", Text: "x"}, {Name: "./a", Text: "y"}}},
 	} {
 		t.Run(what, func(t *testing.T) {
 			in, closer, err := debian.Contents(bytes.NewReader(deb(t, c.items...)))

@@ -1,4 +1,4 @@
-package supply
+package registry
 
 import (
 	"context"
@@ -14,6 +14,8 @@ import (
 
 	"dravit/internal/kind"
 	"dravit/internal/shell"
+	"dravit/internal/supply"
+	"dravit/internal/supply/fetch"
 	"dravit/internal/version"
 )
 
@@ -36,9 +38,9 @@ func engines(text json.RawMessage, engine string) string {
 
 // companions returns the packages beside a program: the releases that a lock names, and of others the newest that say
 // that they run on its version. What the registry does not have is left out.
-func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, runs string, pins map[string]Pin) (
+func (s *Source) companions(ctx context.Context, r kind.Recipe, runs string, pins map[string]supply.Pin) (
 	found []companion) {
-	for _, with := range c.With {
+	for _, with := range r.Carrier.With {
 		doc, err := s.document(ctx, with.Package)
 		if err != nil {
 			continue
@@ -46,15 +48,15 @@ func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, runs s
 		var best *version.Version
 		x := companion{Companion: with}
 		pin, pinned := pins[with.Package]
-		for release, r := range doc.Versions {
+		for release, p := range doc.Versions {
 			v, err := version.Parse(release)
-			condition, bad := version.Read(version.NPM, engines(r.Engines, engine))
+			condition, bad := version.Read(version.NPM, engines(p.Engines, r.Name))
 			if err != nil || bad != nil || preview(release) || !condition.Allows(runs) ||
-				pinned && pin != r.pin(release) || best != nil && v.Compare(*best) <= 0 {
+				pinned && pin != p.pin(release) || best != nil && v.Compare(*best) <= 0 {
 				continue
 			}
 			best = &v
-			x.release, x.tarball, x.integrity = release, r.Dist.Tarball, r.Dist.Integrity
+			x.release, x.tarball, x.integrity = release, p.Dist.Tarball, p.Dist.Integrity
 		}
 		if best == nil {
 			continue
@@ -67,16 +69,18 @@ func (s Supplier) companions(ctx context.Context, c kind.Carrier, engine, runs s
 }
 
 // pin returns what a lock says of a release.
-func (p published) pin(release string) Pin { return Pin{Version: release, Integrity: p.Dist.Integrity} }
+func (p published) pin(release string) supply.Pin {
+	return supply.Pin{Version: release, Integrity: p.Dist.Integrity}
+}
 
 // add puts a companion beside the program of a tree, and the digests of its files into sums.
-func (s Supplier) add(ctx context.Context, x companion, program, files string, sums map[string]string) error {
+func (s *Source) add(ctx context.Context, x companion, program, files string, sums map[string]string) error {
 	want, err := digest(x.integrity)
 	if err != nil {
 		return err
 	}
-	file := s.path("cache", hex.EncodeToString(want[:16])+".tgz")
-	if err := s.route().get(ctx, x.tarball, file, sha512.New(), want, longestFile, func(int64) {}); err != nil {
+	file := s.Path("cache", hex.EncodeToString(want[:16])+".tgz")
+	if err := s.route().Get(ctx, x.tarball, file, sha512.New(), want, fetch.LongestFile, func(int64) {}); err != nil {
 		return err
 	}
 	dir := filepath.Join(files, x.Into)
@@ -101,7 +105,7 @@ func (s Supplier) add(ctx context.Context, x companion, program, files string, s
 		if err := os.WriteFile(filepath.Join(files, at), []byte(text), 0o755); err != nil {
 			return err
 		}
-		if sums[at], err = sumOf(filepath.Join(files, at)); err != nil {
+		if sums[at], err = fetch.SumOf(filepath.Join(files, at)); err != nil {
 			return err
 		}
 	}

@@ -1,18 +1,16 @@
-package supply
+package repository
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
 	"dravit/internal/debian"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
-	"dravit/internal/trouble"
+	"dravit/internal/supply"
 	"dravit/internal/version"
 )
 
@@ -34,96 +32,14 @@ var (
 
 // candidate is a package of a suite that carries a kind's program.
 type candidate struct {
-	in      suite
+	in      distribution
 	server  debian.Package
 	series  string // what the pattern of its name matched
 	version string
 }
 
-// findPackages returns the newest version of a kind's program that meets a wish.
-func (s Supplier) findPackages(ctx context.Context, k kind.Kind, w Wish) (Offer, error) {
-	suites := s.suites(ctx)
-	all, failed := candidates(suites, k.Traits().Packages)
-	series := map[string]bool{}
-	var because error
-	var other Offer // of the version that a lock names, but not just that
-	for _, c := range all {
-		series[firstTwo(c.version)] = true
-		if !w.allows(c.version, c.server.Version) {
-			continue
-		}
-		closure, extensions, err := closure(c, k.Traits().Packages, w)
-		if err != nil {
-			because = cmp.Or(because, err)
-			continue
-		}
-		o := Offer{Kind: k.Traits().Name, Version: c.version, Package: c.server.Name, Release: c.server.Version,
-			Source: strings.Join(c.in.hosts, ", "), Suite: c.in.name, Packages: closure, Extensions: extensions,
-			series: c.series}
-		for _, p := range closure {
-			if _, err := os.Stat(s.shelf(p)); err != nil {
-				o.Bytes += p.Bytes
-			}
-		}
-		if w.refuses(o) == nil {
-			return o, nil
-		}
-		if other.Kind == "" {
-			other = o
-		}
-	}
-	if other.Kind != "" {
-		return other, nil // Find says in what it differs
-	}
-	if because == nil && failed != nil { // what did not answer may have it
-		return Offer{}, failed
-	}
-	t := &trouble.Trouble{Code: trouble.NoProgram, What: "no release of " + k.Traits().Name + " fits",
-		Because: "the sources have releases of " + strings.Join(inOrder(series), ", "),
-		Next:    "ask for another version, or add a suite that has it: docs/supply.md"}
-	if len(series) == 0 {
-		t.Because = "no source has it"
-	}
-	if because != nil {
-		t.Because = because.Error()
-	}
-	return Offer{}, t
-}
-
-// Available returns what sources have of the programs of kinds, by kind, the newest first: of a registry, the newest of
-// each series.
-func (s Supplier) Available(ctx context.Context, kinds []kind.Kind) (all []Offer) {
-	suites := s.suites(ctx)
-	for _, k := range kinds {
-		var ofKind []Offer
-		found, _ := candidates(suites, k.Traits().Packages)
-		for _, c := range found {
-			ofKind = append(ofKind, Offer{Kind: k.Traits().Name, Version: c.version, Package: c.server.Name,
-				Release: c.server.Version, Source: strings.Join(c.in.hosts, ", "), Suite: c.in.name})
-		}
-		carrier := k.Traits().Carrier
-		if s.Address != "" && s.carriedBy(carrier) != "" {
-			_, releases, _ := s.releases(ctx, carrier) // one that does not answer has none
-			for i, r := range releases {
-				if i == 0 || r.number.Major() != releases[i-1].number.Major() {
-					ofKind = append(ofKind, Offer{Kind: k.Traits().Name, Version: r.program,
-						Package: s.carriedBy(carrier), Release: r.name, Source: hostOf(s.Address)})
-				}
-			}
-		}
-		slices.SortStableFunc(ofKind, func(a, b Offer) int { return version.Compare(b.Version, a.Version) })
-		all = append(all, ofKind...)
-	}
-	return all
-}
-
-func firstTwo(number string) string {
-	words := strings.SplitN(number, ".", 3)
-	return strings.Join(words[:min(2, len(words))], ".")
-}
-
 // candidates returns what the suites have, the newest first, and why one of them did not serve.
-func candidates(suites []suite, p kind.Packages) (all []candidate, failed error) {
+func candidates(suites []distribution, p kind.Packages) (all []candidate, failed error) {
 	for _, x := range suites {
 		if x.failed != nil {
 			failed = cmp.Or(failed, x.failed)
@@ -156,7 +72,7 @@ func candidates(suites []suite, p kind.Packages) (all []candidate, failed error)
 }
 
 // closure returns the packages of a candidate's tree, and which of the wanted extensions are in them.
-func closure(c candidate, p kind.Packages, w Wish) (all []debian.Package, extensions []string, err error) {
+func closure(c candidate, p kind.Packages, w supply.Wish) (all []debian.Package, extensions []string, err error) {
 	roots := []debian.Relation{{Name: c.server.Name, Operator: "=", Version: c.server.Version}}
 	add := func(name string) bool {
 		packages, _ := c.in.lists.Find(name)

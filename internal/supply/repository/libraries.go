@@ -1,4 +1,4 @@
-package supply
+package repository
 
 import (
 	"bytes"
