@@ -6,18 +6,17 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"time"
 
 	"dravit/internal/home"
 	"dravit/internal/pattern"
-	"dravit/internal/proc"
 )
 
 // Two locks guard a part's data folder. They are taken in this order, and end with the process that has them.
 //
 //   - The change lock belongs to a command that changes the data as a whole (a load, a mark, a rewind), from its first
 //     step to its last. Only one such command works at a time.
-//   - The hold lock keeps the part's server from starting while files are copied or renamed. A start waits for it.
+//   - The hold lock keeps the part's server from starting while files are copied or renamed. The keeper does not try to
+//     while the command has the part at rest; but if it dies, the next keeper's start waits for the lock.
 
 func changeLock(dataDir string) string { return dataDir + ".change.lock" }
 func holdLock(dataDir string) string   { return dataDir + ".hold.lock" }
@@ -39,18 +38,11 @@ func Change(dataDir string) (done func(), err error) {
 
 // Hold takes the hold lock, and waits for it. The caller must call done.
 func Hold(ctx context.Context, dataDir string) (done func(), err error) {
-	for {
-		f, err := home.TryLock(holdLock(dataDir))
-		if err == nil {
-			return func() { f.Close() }, nil
-		}
-		if !errors.Is(err, home.ErrLocked) {
-			return nil, err
-		}
-		if err := proc.Sleep(ctx, 20*time.Millisecond); err != nil {
-			return nil, err
-		}
+	f, err := home.Lock(ctx, holdLock(dataDir), "another command, which copies or renames these data")
+	if err != nil {
+		return nil, err
 	}
+	return func() { f.Close() }, nil
 }
 
 // Mend puts a data folder right after a swap that died. The caller has the hold lock, and no process uses the data.

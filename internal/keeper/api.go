@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"os"
 	"slices"
@@ -25,6 +26,7 @@ type request struct {
 	Parts   []string      `json:"parts,omitempty"`   // empty: all
 	Timeout time.Duration `json:"timeout,omitempty"` // of a start: how long it waits; 0: no limit
 	Only    bool          `json:"only,omitempty"`    // of a start: it starts Parts again, and leaves the others alone
+	Rest    bool          `json:"rest,omitempty"`    // with Only: they stay stopped until the request's body ends
 	// First are the parts that a start starts alone, before the others; none if it is empty, all parts if it is nil.
 	First []string `json:"first"`
 }
@@ -36,6 +38,7 @@ type Event struct {
 	Stage   lifecycle.Stage   `json:"stage,omitempty"`   // the stage that the start has reached
 	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // why the start failed
 	Done    bool              `json:"done,omitempty"`    // the last line
+	AtRest  bool              `json:"at_rest,omitempty"` // the parts of a request with Rest have stopped
 	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start has started
 	// Spans, if Done, are the phases of each part until it answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
@@ -146,13 +149,15 @@ func (k *Keeper) busy(do http.HandlerFunc) http.HandlerFunc {
 
 func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	var req request
-	if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+	in := json.NewDecoder(r.Body)
+	if err := in.Decode(&req); err != nil {
 		refuse(w, http.StatusBadRequest, err)
 		return
 	}
 	id := r.PathValue("id")
 	out := json.NewEncoder(w)
 	flush := http.NewResponseController(w)
+	_ = flush.EnableFullDuplex() // this server can
 	var saying sync.Mutex
 	say := func(e Event) {
 		saying.Lock()
@@ -165,6 +170,11 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	s.waiting++
 	s.mu.Unlock()
+	over := func() {}
+	if req.Rest {
+		over = s.lease(req.Parts)
+		defer over()
+	}
 	spec, begun, err := s.begin(r.Context(), func() (materialise.Spec, error) {
 		spec, err := materialise.Read(k.home, id, k.kinds)
 		if err == nil && spec.ID == "" {
@@ -179,6 +189,11 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		say(Event{Trouble: trouble.Of(err)})
 	} else {
+		if req.Rest {
+			say(Event{AtRest: true})
+			_, _ = io.Copy(io.Discard, io.MultiReader(in.Buffered(), r.Body)) // its end is what counts
+			over()
+		}
 		settled := make(chan struct{})
 		var sites []SiteResult
 		var asking sync.WaitGroup

@@ -30,15 +30,19 @@ type Client struct{ home *home.Home }
 // Connect returns a client of the keeper. It does not connect yet, and the keeper need not run.
 func Connect(h *home.Home) *Client { return &Client{h} }
 
-// send sends one request and returns the answer. Closing the answer's body closes the connection, as does the end of
-// the context. http.Client would do the same with two more goroutines and half a millisecond; a whole status takes
-// three.
-func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+// send sends one request and returns the answer. If rest is not nil, the request goes on with it while the answer is
+// read. Closing the answer's body closes the connection, as does the end of the context. http.Client would do the same
+// with two more goroutines and half a millisecond; a whole status takes three.
+func (c *Client) send(ctx context.Context, method, path string, in any, rest io.Reader) (*http.Response, error) {
 	text, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, bytes.NewReader(text))
+	var content io.Reader = bytes.NewReader(text)
+	if rest != nil {
+		content = io.MultiReader(content, rest)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, content)
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +57,11 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	}
 	_ = conn.SetDeadline(time.Now().Add(answerTime(path)))
 	release := context.AfterFunc(ctx, func() { conn.Close() })
-	err = req.Write(conn)
+	if rest == nil {
+		err = req.Write(conn)
+	} else {
+		go func() { _ = req.Write(conn) }() // the answer shows whether it came
+	}
 	var resp *http.Response
 	if err == nil {
 		resp, err = http.ReadResponse(bufio.NewReader(conn), req)
@@ -69,6 +77,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		}
 		return nil, left(err) // if the keeper took the request, it did nothing about it
 	}
+	_ = conn.SetWriteDeadline(time.Time{})
 	resp.Body = &body{patient{resp.Body, conn}, func() { release(); conn.Close() }}
 	if resp.StatusCode != http.StatusOK {
 		defer resp.Body.Close()
@@ -289,20 +298,52 @@ func (c *Client) StartFirst(ctx context.Context, id string, first, restart []str
 	return c.start(ctx, id, request{Parts: restart, Timeout: timeout, First: first}, report)
 }
 
-// Again stops the named parts and starts them again, and leaves the others alone. The parts come back also if the
-// caller does not wait for that.
-func (c *Client) Again(ctx context.Context, id string, parts []string, timeout time.Duration,
-	report func(Event)) error {
-	return c.start(ctx, id, request{Parts: parts, Timeout: timeout, Only: true}, report)
-}
-
-func (c *Client) start(ctx context.Context, id string, what request, report func(Event)) error {
-	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", what)
+// Rest stops the named parts, calls do, and starts them again; the others are left alone. The parts are at rest as long
+// as the connection to the keeper is open and do has not returned: they come back also if the caller dies. If the keeper
+// dies, another one may start them while do still works, unless a lock keeps it from that (data.Hold). enough ends the
+// waiting for the parts.
+func (c *Client) Rest(ctx context.Context, id string, parts []string, timeout time.Duration, do func() error,
+	enough func(Event) bool) error {
+	over, end := io.Pipe()
+	defer over.Close()
+	defer end.Close()
+	what := request{Parts: parts, Timeout: timeout, Only: true, Rest: true}
+	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", what, over)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
-	in := json.NewDecoder(resp.Body)
+	var failed error
+	done := false
+	err = c.follow(ctx, resp.Body, func(e Event) bool {
+		switch {
+		case e.AtRest:
+			failed, done = do(), true
+			end.Close()
+			return false
+		case e.Trouble != nil:
+			failed = e.Trouble
+		}
+		return enough(e)
+	})
+	if err == nil && failed == nil && !done {
+		return left(errors.New("it is of another build, and knows no rest"))
+	}
+	return errors.Join(failed, err)
+}
+
+func (c *Client) start(ctx context.Context, id string, what request, report func(Event)) error {
+	resp, err := c.send(ctx, http.MethodPost, "/v1/stacks/"+id+"/start", what, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	return c.follow(ctx, resp.Body, func(e Event) bool { report(e); return false })
+}
+
+// follow reads the answer to a start until its end, or until enough returns true.
+func (c *Client) follow(ctx context.Context, answer io.Reader, enough func(Event) bool) error {
+	in := json.NewDecoder(answer)
 	for {
 		var e Event
 		if err := in.Decode(&e); err != nil {
@@ -314,15 +355,14 @@ func (c *Client) start(ctx context.Context, id string, what request, report func
 			}
 			return fmt.Errorf("the keeper's answer broke off: %w", err)
 		}
-		report(e)
-		if e.Done {
+		if enough(e) || e.Done {
 			return nil
 		}
 	}
 }
 
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
-	resp, err := c.send(ctx, method, path, in)
+	resp, err := c.send(ctx, method, path, in, nil)
 	if err != nil {
 		return err
 	}

@@ -171,6 +171,9 @@ func (l *lifetime) launch(ctx context.Context) *exitReport {
 	l.stack.mu.Lock()
 	l.status.LogFrom, l.status.LogStart = l.logStart, l.logStart
 	l.stack.mu.Unlock()
+	if l.stack.atRest(ctx, l.spec.Name); ctx.Err() != nil {
+		return &exitReport{}
+	}
 	if err := l.prepare(ctx); err != nil {
 		return &exitReport{what: err.Error(), code: trouble.CodeOf(err), log: l.logSince(l.logStart), final: true}
 	}

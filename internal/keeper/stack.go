@@ -35,6 +35,8 @@ type stackRunner struct {
 	waiting    int             // how many starts wait for this stack
 	restarting map[string]bool // parts that are restarting: requests wait for the sites whose pages need them
 
+	leases []*lease // keep parts stopped; guarded by mu
+
 	held heldPorts // of parts between two processes
 
 	watching context.CancelFunc // stops the watch over folders; guarded by apply
