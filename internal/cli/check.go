@@ -19,11 +19,11 @@ import (
 )
 
 type checkJSON struct {
-	Format  int               `json:"format"`
-	Stack   string            `json:"stack"`
-	Answers bool              `json:"answers"`
-	Parts   []stack.PartCheck `json:"parts"`
-	Sites   []stack.SiteCheck `json:"sites"`
+	Format  int                 `json:"format"`
+	Stack   string              `json:"stack"`
+	Answers bool                `json:"answers"`
+	Parts   []stack.PartCheck   `json:"parts"`
+	Sites   []health.SiteResult `json:"sites"`
 	// Reachable lists what other machines may reach.
 	Reachable []stack.Reach `json:"reachable"`
 	// Pages are those that failed in the last ten minutes, and have not been answered well since.

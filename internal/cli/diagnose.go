@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravit/internal/diagnose"
-	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
@@ -111,10 +110,10 @@ func (a *app) fix(ctx context.Context, s *stack.Stack, d stack.Diagnosis, named 
 		return agreed
 	}
 	if a.json {
-		return s.Fix(ctx, d, wanted, agree, func(keeper.Event) {})
+		return s.Fix(ctx, d, wanted, agree, func(lifecycle.Progress) {})
 	}
 	var progress *ui.Progress // created at the first change of a part, so that it does not overwrite the questions
-	d, err := s.Fix(ctx, d, wanted, agree, func(e keeper.Event) {
+	d, err := s.Fix(ctx, d, wanted, agree, func(e lifecycle.Progress) {
 		if progress == nil {
 			progress = a.ui.Progress()
 		}

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/health"
-	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
@@ -110,7 +109,7 @@ func TestNotAnswering(t *testing.T) {
 	yes, no := true, false
 	site := func(rungs ...health.Result) stack.Started {
 		out := stack.Started{Parts: []lifecycle.Status{part("db", lifecycle.Answers)}}
-		out.Sites = append(out.Sites, keeper.SiteResult{Name: "ferry", Rungs: rungs})
+		out.Sites = append(out.Sites, health.SiteResult{Name: "ferry", Rungs: rungs})
 		return out
 	}
 	f, _ := notAnswering(site(health.Result{Rung: kind.Replies, Holds: &yes}))

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravit/internal/keeper"
+	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 	"dravit/internal/ui"
 )
@@ -87,7 +87,7 @@ leaves the file as it is.`,
 			if err != nil {
 				return err
 			}
-			report, end := func(keeper.Event) {}, func() {}
+			report, end := func(lifecycle.Progress) {}, func() {}
 			if !a.json {
 				progress := a.ui.Progress()
 				report, end = progress.Report, progress.End

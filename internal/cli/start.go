@@ -13,7 +13,6 @@ import (
 
 	"dravit/internal/diagnose"
 	"dravit/internal/health"
-	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
@@ -114,7 +113,7 @@ func (a *app) begin(ctx context.Context, s *stack.Stack, run func(context.Contex
 
 // bring starts a stack and shows its progress.
 func (a *app) bring(ctx context.Context, s *stack.Stack, o stack.StartOptions) (stack.Started, error) {
-	report, end := func(keeper.Event) {}, func() {}
+	report, end := func(lifecycle.Progress) {}, func() {}
 	if !a.json {
 		progress := a.ui.Progress()
 		report, end = progress.Report, progress.End
@@ -280,7 +279,7 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 }
 
 // unresolved returns the sites whose names the system's resolver does not lead here.
-func unresolved(sites []keeper.SiteResult) (names []string) {
+func unresolved(sites []health.SiteResult) (names []string) {
 	for _, s := range sites {
 		if fell := health.FirstMiss(s.Rungs); fell != nil && fell.Rung == kind.Resolves {
 			names = append(names, s.Name)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/proc"
 	"dravit/internal/run"
 )
@@ -35,6 +36,16 @@ type Result struct {
 // Miss says what the rung expected and what came. Call it only on a rung that does not hold.
 func (r Result) Miss() string {
 	return fmt.Sprintf("%s: expected %s, got %s", r.Rung, r.Expected, r.Got)
+}
+
+// SiteResult is the result of asking a site.
+type SiteResult struct {
+	Name  string          `json:"name"`
+	URL   string          `json:"url"`
+	State lifecycle.State `json:"state,omitempty"` // what follows from the rungs; "": nobody asked for it
+	Rungs []Result        `json:"rungs"`           // nil: the site was not asked
+	// BecauseOf is the part behind the site that does not answer, which explains the failure, or "".
+	BecauseOf string `json:"because_of,omitempty"`
 }
 
 // Once returns a function that asks once: the first caller asks, and all others wait for and get the same answer.

@@ -33,13 +33,12 @@ type request struct {
 
 // Event is one line of the answer to a start request. An empty one says that the keeper is alive.
 type Event struct {
-	Part    *lifecycle.Status `json:"part,omitempty"`    // a part's state changed
-	Site    *SiteResult       `json:"site,omitempty"`    // the result of a site's ladder
-	Stage   lifecycle.Stage   `json:"stage,omitempty"`   // the stage that the start has reached
-	Trouble *trouble.Trouble  `json:"trouble,omitempty"` // why the start failed
-	Done    bool              `json:"done,omitempty"`    // the last line
-	AtRest  bool              `json:"at_rest,omitempty"` // the parts of a request with Rest have stopped
-	Begun   []string          `json:"begun,omitempty"`   // with Done: the parts that this start has started
+	lifecycle.Progress
+	Site    *health.SiteResult `json:"site,omitempty"`    // the result of a site's ladder
+	Trouble *trouble.Trouble   `json:"trouble,omitempty"` // why the start failed
+	Done    bool               `json:"done,omitempty"`    // the last line
+	AtRest  bool               `json:"at_rest,omitempty"` // the parts of a request with Rest have stopped
+	Begun   []string           `json:"begun,omitempty"`   // with Done: the parts that this start has started
 	// Spans, if Done, are the phases of each part until it answered.
 	Spans map[string][]lifecycle.Span `json:"spans,omitempty"`
 }
@@ -60,13 +59,6 @@ func stageOf(parts []kind.Part, states map[string]lifecycle.State) lifecycle.Sta
 	return stage
 }
 
-// SiteResult is the result of a site's ladder.
-type SiteResult struct {
-	Name  string          `json:"name"`
-	URL   string          `json:"url"`
-	Rungs []health.Result `json:"rungs"`
-}
-
 // View is a stack as the keeper sees it.
 type View struct {
 	Name  string             `json:"name"`
@@ -74,7 +66,7 @@ type View struct {
 	Sites []materialise.Site `json:"sites"`
 	Notes []string           `json:"notes,omitempty"` // what the plan skipped
 	// SiteStates are the states of Sites, in the same order.
-	SiteStates []SiteStatus `json:"site_states"`
+	SiteStates []lifecycle.SiteStatus `json:"site_states"`
 	// Failures are pages that failed since the stack was started, also those that work again.
 	Failures []requests.Failure `json:"failures,omitempty"`
 }
@@ -86,7 +78,8 @@ func StoppedView(spec materialise.Spec) View {
 		s.Parts = append(s.Parts, statusOf(p, lifecycle.Stopped))
 	}
 	for _, site := range spec.Sites {
-		s.SiteStates = append(s.SiteStates, SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Stopped})
+		s.SiteStates = append(s.SiteStates,
+			lifecycle.SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Stopped})
 	}
 	return s
 }
@@ -195,7 +188,7 @@ func (k *Keeper) start(w http.ResponseWriter, r *http.Request) {
 			over()
 		}
 		settled := make(chan struct{})
-		var sites []SiteResult
+		var sites []health.SiteResult
 		var asking sync.WaitGroup
 		if whole {
 			asking.Go(func() { sites = k.proveSites(r.Context(), settled, s, spec) })
@@ -270,13 +263,13 @@ func (k *Keeper) follow(ctx context.Context, s *stackRunner, timeout time.Durati
 		all := s.statuses()
 		if now := s.stage(all); now != stage {
 			stage = now
-			say(Event{Stage: stage})
+			say(Event{Progress: lifecycle.Progress{Stage: stage}})
 		}
 		for _, p := range all {
 			was, ok := said[p.Name]
 			if !ok || was.State != p.State || was.Because != p.Because || len(was.LogTail) != len(p.LogTail) {
 				said[p.Name] = p
-				say(Event{Part: &p})
+				say(Event{Progress: lifecycle.Progress{Part: &p}})
 			}
 		}
 		if settled, _ := s.settled(all); settled {
@@ -296,11 +289,11 @@ const siteGrace = 3 * time.Second
 // proveSites climbs the ladders of the sites side by side until they hold. It begins each when the parts behind it are
 // ready. If the parts have settled without answering, it asks the site once.
 func (k *Keeper) proveSites(ctx context.Context, settled <-chan struct{}, s *stackRunner,
-	spec materialise.Spec) []SiteResult {
-	results := make([]SiteResult, len(spec.Sites))
+	spec materialise.Spec) []health.SiteResult {
+	results := make([]health.SiteResult, len(spec.Sites))
 	var wg sync.WaitGroup
 	for i, site := range spec.Sites {
-		results[i] = SiteResult{Name: site.Name, URL: site.URL}
+		results[i] = health.SiteResult{Name: site.Name, URL: site.URL}
 		wg.Go(func() {
 			target, err := gateway.Target(k.home, spec, site, k.kinds)
 			if err != nil {

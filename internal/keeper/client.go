@@ -299,9 +299,9 @@ func (c *Client) StartFirst(ctx context.Context, id string, first, restart []str
 }
 
 // Rest stops the named parts, calls do, and starts them again; the others are left alone. The parts are at rest as long
-// as the connection to the keeper is open and do has not returned: they come back also if the caller dies. If the keeper
-// dies, another one may start them while do still works, unless a lock keeps it from that (data.Hold). enough ends the
-// waiting for the parts.
+// as the connection to the keeper is open and do has not returned: they come back also if the caller dies. If the
+// keeper dies, another one may start them while do still works, unless a lock keeps it from that (data.Hold). enough
+// ends the waiting for the parts.
 func (c *Client) Rest(ctx context.Context, id string, parts []string, timeout time.Duration, do func() error,
 	enough func(Event) bool) error {
 	over, end := io.Pipe()

@@ -17,22 +17,9 @@ import (
 	"dravit/internal/proc"
 )
 
-// SiteStatus is a site's state as the keeper sees it.
-type SiteStatus struct {
-	Name     string          `json:"name"`
-	URL      string          `json:"url"`
-	State    lifecycle.State `json:"state"`
-	Because  string          `json:"because,omitempty"`
-	Since    time.Time       `json:"since,omitzero"`     // when it took this state
-	ProvedAt time.Time       `json:"proved_at,omitzero"` // when its whole ladder held last
-	// LogFrom says, for the log of each part, at which offset in bytes the lines begin that were written since the
-	// ladder held last.
-	LogFrom map[string]int64 `json:"log_from,omitempty"`
-}
-
 // siteState is what is known about a site. Its stack's mu guards it.
 type siteState struct {
-	status  SiteStatus
+	status  lifecycle.SiteStatus
 	blocked bool      // a part behind it did not answer at the last check
 	due     time.Time // when to look next, and to ask if something has happened
 	proved  happened  // what was seen when the ladder held last
@@ -71,15 +58,16 @@ func (s *stackRunner) blocker(site materialise.Site) (name string, state lifecyc
 func (s *stackRunner) siteOf(site materialise.Site) *siteState {
 	x, ok := s.sites[site.Name]
 	if !ok {
-		x = &siteState{status: SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Starting, Since: time.Now()}}
+		x = &siteState{status: lifecycle.SiteStatus{Name: site.Name, URL: site.URL, State: lifecycle.Starting,
+			Since: time.Now()}}
 		s.sites[site.Name] = x
 	}
 	return x
 }
 
 // siteStatuses returns the state of every site. One whose part does not answer waits for it. The caller holds mu.
-func (s *stackRunner) siteStatuses() []SiteStatus {
-	all := []SiteStatus{}
+func (s *stackRunner) siteStatuses() []lifecycle.SiteStatus {
+	all := []lifecycle.SiteStatus{}
 	for _, site := range s.spec.Sites {
 		status := s.siteOf(site).status
 		status.URL = site.URL

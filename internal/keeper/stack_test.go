@@ -497,7 +497,7 @@ func testSiteStates(t *testing.T, h *harbour) {
 	site := materialise.Site{Name: "pier", Host: "pier.localhost",
 		URL: "http://pier.localhost/", Server: "web", App: "app"}
 	spec.Sites = []materialise.Site{site}
-	state := func() SiteStatus { return h.s.seen().SiteStates[0] }
+	state := func() lifecycle.SiteStatus { return h.s.seen().SiteStates[0] }
 	h.begin(spec)
 	h.s.asking() // this test records what they come to
 	h.eventually("app", lifecycle.Answers)

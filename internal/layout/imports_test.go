@@ -54,6 +54,9 @@ var pure = []string{"plan", "diagnose"}
 // impure are what such a package may not import.
 var impure = []string{"os", "os/exec", "net/http", "io/fs", "syscall", "golang.org/x/sys/unix"}
 
+// showing are packages that show values of the core, and do not talk to the keeper.
+var showing = []string{"ui", "report"}
+
 // groupOf returns the index of a package's group, or -1.
 func groupOf(name string) int {
 	i := slices.IndexFunc(groups, func(g []string) bool { return slices.Contains(g, name) })
@@ -109,6 +112,14 @@ func TestDecisionsArePure(t *testing.T) {
 		for _, x := range all[name] {
 			assert.NotContains(t, impure, x, "%s imports %s", name, x)
 		}
+	}
+}
+
+func TestWhoShowsDoesNotAskTheKeeper(t *testing.T) {
+	all := imports(t, "..")
+	for _, name := range showing {
+		require.NotEmpty(t, all[name])
+		assert.NotContains(t, all[name], "dravit/internal/keeper", name)
 	}
 }
 

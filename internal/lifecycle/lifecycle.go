@@ -126,5 +126,24 @@ type Status struct {
 	LogStart int64 `json:"log_start,omitempty"` // where in its log, in bytes, its process began
 }
 
+// SiteStatus is a site's state as the keeper sees it.
+type SiteStatus struct {
+	Name     string    `json:"name"`
+	URL      string    `json:"url"`
+	State    State     `json:"state"`
+	Because  string    `json:"because,omitempty"`
+	Since    time.Time `json:"since,omitzero"`     // when it took this state
+	ProvedAt time.Time `json:"proved_at,omitzero"` // when its whole ladder held last
+	// LogFrom says, for the log of each part, at which offset in bytes the lines begin that were written since the
+	// ladder held last.
+	LogFrom map[string]int64 `json:"log_from,omitempty"`
+}
+
+// Progress is what changed while a stack starts. Without both it says nothing.
+type Progress struct {
+	Part  *Status `json:"part,omitempty"`  // its state changed
+	Stage Stage   `json:"stage,omitempty"` // the start has reached it
+}
+
 // Grace is how long requests in flight may take to finish when a part restarts.
 const Grace = 2 * time.Second

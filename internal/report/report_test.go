@@ -44,7 +44,7 @@ func data() Data {
 					{Rung: kind.Alive, Holds: &no, Expected: "a running process", Got: "<none>"},
 					{Rung: kind.Open},
 				}}},
-			Sites: []stack.SiteCheck{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{
+			Sites: []health.SiteResult{{Name: "ferry", State: lifecycle.Unwell, Rungs: []health.Result{
 				{Rung: kind.Resolves, Holds: &no, Advisory: true},
 				{Rung: kind.Reaches, Holds: &yes},
 			}}},

@@ -9,7 +9,6 @@ import (
 
 	"dravit/internal/gateway"
 	"dravit/internal/health"
-	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
@@ -31,34 +30,24 @@ type PartCheck struct {
 	Requires []kind.Requirement `json:"requires,omitempty"`
 }
 
-// SiteCheck is the result of asking one site now.
-type SiteCheck struct {
-	Name  string          `json:"name"`
-	URL   string          `json:"url"`
-	State lifecycle.State `json:"state"`
-	Rungs []health.Result `json:"rungs"`
-	// BecauseOf is the part behind the site that does not answer, which explains the failure, or "".
-	BecauseOf string `json:"because_of,omitempty"`
-}
-
 // Checked is the result of a check.
 type Checked struct {
 	Answers    bool
 	Parts      []PartCheck
-	Sites      []SiteCheck
+	Sites      []health.SiteResult
 	Reachable  []Reach // from other machines
 	DeepChecks []health.DeepResult
 	Failures   []requests.Failure // pages that failed lately, the last one first
 
-	asked []requests.Failure  // those of Failures, and those from before the last start
-	seen  []lifecycle.Status  // as the keeper saw them just before
-	sites []keeper.SiteStatus // as the keeper saw them just before
-	logs  map[string]int64    // the length of each part's log before anything was asked, in bytes
+	asked []requests.Failure     // those of Failures, and those from before the last start
+	seen  []lifecycle.Status     // as the keeper saw them just before
+	sites []lifecycle.SiteStatus // as the keeper saw them just before
+	logs  map[string]int64       // the length of each part's log before anything was asked, in bytes
 }
 
 // Check asks every part and site now, side by side, or only those that are named.
 func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
-	out := Checked{Parts: []PartCheck{}, Sites: []SiteCheck{}}
+	out := Checked{Parts: []PartCheck{}, Sites: []health.SiteResult{}}
 	status, err := s.Status(ctx)
 	if err != nil {
 		return out, err
@@ -125,7 +114,7 @@ func (s *Stack) Check(ctx context.Context, names ...string) (Checked, error) {
 			state = lifecycle.Stopped
 		}
 		out.Answers = out.Answers && state == lifecycle.Answers
-		out.Sites = append(out.Sites, SiteCheck{site.Name, site.URL, state, r, ""})
+		out.Sites = append(out.Sites, health.SiteResult{Name: site.Name, URL: site.URL, State: state, Rungs: r})
 	}
 	out.blame(whole, s.Kinds)
 	return out, nil
@@ -189,7 +178,7 @@ func (c *Checked) blame(spec materialise.Spec, kinds kind.List) {
 
 // pageSays reports whether a site fails with a message on its page, and not for want of a store. Such a message says
 // what is wrong, and that need not be a part that does not answer.
-func (c *Checked) pageSays(site SiteCheck, app string, kinds kind.List) bool {
+func (c *Checked) pageSays(site health.SiteResult, app string, kinds kind.List) bool {
 	fell := health.FirstMiss(site.Rungs)
 	i := slices.IndexFunc(c.Parts, func(p PartCheck) bool { return p.Name == app })
 	if fell == nil || fell.Rung != kind.Replies || i < 0 {

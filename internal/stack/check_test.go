@@ -57,7 +57,7 @@ func TestBlame(t *testing.T) {
 					{Name: "db", State: lifecycle.Answers}, app,
 					{Name: "web", State: c.web},
 				},
-				Sites: []SiteCheck{
+				Sites: []health.SiteResult{
 					{Name: "crew", State: lifecycle.Unwell, Rungs: fallen(c.crew, c.got)},
 					{Name: "inbox", State: lifecycle.Unwell, Rungs: fallen(kind.Replies, "")},
 				},

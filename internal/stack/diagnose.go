@@ -13,7 +13,6 @@ import (
 	"dravit/internal/diagnose"
 	"dravit/internal/examine"
 	"dravit/internal/health"
-	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
@@ -137,7 +136,7 @@ func statusOf(all []lifecycle.Status, name string) lifecycle.Status {
 func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, since map[string]string) {
 	now, since = map[string]string{}, map[string]string{}
 	var answered map[string]int64
-	if i := slices.IndexFunc(c.sites, func(x keeper.SiteStatus) bool { return x.Name == site.Name }); i >= 0 {
+	if i := slices.IndexFunc(c.sites, func(x lifecycle.SiteStatus) bool { return x.Name == site.Name }); i >= 0 {
 		answered = c.sites[i].LogFrom
 	}
 	for _, name := range []string{site.App, site.Server} {

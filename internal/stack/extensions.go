@@ -10,6 +10,7 @@ import (
 	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
+	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/trouble"
 )
@@ -82,7 +83,8 @@ type Switched struct {
 
 // Switch adds an extension to the stack file's list, or removes it. If the stack runs, it restarts the part and asks
 // its processes. If no plan would satisfy the changed file, Switch leaves the file alone.
-func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(keeper.Event)) (Switched, error) {
+func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report func(lifecycle.Progress)) (
+	Switched, error) {
 	out := Switched{Format: 1, Name: name, On: on}
 	in, p, err := s.Plan(ctx, plan.Consent{})
 	if err != nil {

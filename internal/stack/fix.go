@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"dravit/internal/diagnose"
-	"dravit/internal/keeper"
+	"dravit/internal/lifecycle"
 )
 
 // fixTimeout is how long the start after a remedy may take.
@@ -19,7 +19,7 @@ const fixTimeout = 90 * time.Second
 // It calls report for each change of a part's state. A remedy that does not help is no error: the diagnosis that Fix
 // returns shows what is still wrong.
 func (s *Stack) Fix(ctx context.Context, d Diagnosis, named, agree func(diagnose.Cause) bool,
-	report func(keeper.Event)) (Diagnosis, error) {
+	report func(lifecycle.Progress)) (Diagnosis, error) {
 	var asked [][]string
 	start, restart := false, []string{}
 	for _, c := range d.Causes {

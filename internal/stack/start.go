@@ -69,7 +69,7 @@ type Started struct {
 	input plan.Input // from which Plan was made
 	Begun []string   // parts
 	Parts []lifecycle.Status
-	Sites []keeper.SiteResult
+	Sites []health.SiteResult
 	Spans map[string][]lifecycle.Span // phases of the parts that were started
 	Tasks []TaskStatus                // the tasks that ran in this start
 	// Outdated are tasks that ran and whose files have changed since then, and parts with seeds that have: a sentence
@@ -125,7 +125,7 @@ func (o StartOptions) tasks() func(TaskEvent) {
 // Start makes the plan while it holds the ledger, writes what the plan says, and brings the stack to it. It calls
 // report for each change of a part's state. What does not answer by the timeout keeps running. When the context ends,
 // Start stops what it has started.
-func (s *Stack) Start(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
+func (s *Stack) Start(ctx context.Context, o StartOptions, report func(lifecycle.Progress)) (Started, error) {
 	began := time.Now()
 	var begun []string
 	timeout := o.Timeout
@@ -202,7 +202,7 @@ func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool
 }
 
 // startOnce makes one plan, and brings the stack to it.
-func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keeper.Event)) (Started, error) {
+func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(lifecycle.Progress)) (Started, error) {
 	var out Started
 	file, err := s.file()
 	if err != nil {
@@ -250,7 +250,7 @@ func (s *Stack) startOnce(ctx context.Context, o StartOptions, report func(keepe
 }
 
 // bring asks the keeper to start something, adds what it did to out, and returns the states of the parts.
-func (s *Stack) bring(ctx context.Context, program self.Program, out *Started, report func(keeper.Event),
+func (s *Stack) bring(ctx context.Context, program self.Program, out *Started, report func(lifecycle.Progress),
 	ask func(take func(keeper.Event)) error) ([]lifecycle.Status, error) {
 	var failed error
 	states, order := map[string]lifecycle.Status{}, []string{}
@@ -262,11 +262,11 @@ func (s *Stack) bring(ctx context.Context, program self.Program, out *Started, r
 					order = append(order, e.Part.Name)
 				}
 				states[e.Part.Name] = *e.Part
-				report(e)
+				report(e.Progress)
 			case e.Site != nil:
 				out.Sites = append(out.Sites, *e.Site)
 			case e.Stage != "":
-				report(e)
+				report(e.Progress)
 			case e.Trouble != nil:
 				failed = e.Trouble
 			case e.Done:

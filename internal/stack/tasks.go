@@ -230,7 +230,7 @@ func (s *Stack) dueTasks(file *stackfile.File, spec materialise.Spec, program se
 // prepare starts the parts that have to answer before, loads the seeds and runs the tasks that are due, and adds to out
 // what it did. If nothing is due, it starts nothing. The error is errNeeded if one of those parts does not answer.
 func (s *Stack) prepare(ctx context.Context, program self.Program, o StartOptions, out *Started,
-	report func(keeper.Event)) error {
+	report func(lifecycle.Progress)) error {
 	spec, err := s.spec()
 	if err != nil {
 		return err

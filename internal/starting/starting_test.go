@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dravit/internal/keeper"
+	"dravit/internal/lifecycle"
 	"dravit/internal/plan"
 	"dravit/internal/stack"
 	"dravit/internal/supply"
@@ -53,7 +53,7 @@ func (m *made) Supply(_ context.Context, o supply.Offer, _ func(done int64)) (su
 	return supply.Tree{}, m.supply
 }
 
-func (m *made) Start(_ context.Context, o stack.StartOptions, _ func(keeper.Event)) (stack.Started, error) {
+func (m *made) Start(_ context.Context, o stack.StartOptions, _ func(lifecycle.Progress)) (stack.Started, error) {
 	err := m.outcomes[min(len(m.started), len(m.outcomes)-1)]
 	m.started, m.given = append(m.started, o.Consent), o.Passwords
 	return stack.Started{Plan: plan.Plan{Install: m.install}}, err
@@ -89,7 +89,7 @@ func (m *made) run(t *testing.T, asNew bool, env map[string]string) (stack.Start
 	s := &Start{Stack: m, Ask: m, AsNew: asNew,
 		Getenv: func(name string) (string, bool) { value, ok := env[name]; return value, ok },
 		Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) {
-			return m.Start(ctx, o, func(keeper.Event) {})
+			return m.Start(ctx, o, func(lifecycle.Progress) {})
 		}}
 	return s.Run(t.Context())
 }
@@ -229,7 +229,7 @@ func TestInterruptedQuestions(t *testing.T) {
 		}
 		s := &Start{Stack: m, Ask: m, Getenv: func(string) (string, bool) { return "", false },
 			Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) {
-				return m.Start(ctx, o, func(keeper.Event) {})
+				return m.Start(ctx, o, func(lifecycle.Progress) {})
 			}}
 		_, err := s.Run(ctx)
 		assert.ErrorIs(t, err, context.Canceled, name)
@@ -247,7 +247,7 @@ func TestAgain(t *testing.T) {
 		servers: []stack.OutsideServer{{Part: "db"}}, outcomes: []error{nil}}
 	s := &Start{Stack: m, Ask: m, Getenv: func(string) (string, bool) { return "", false },
 		Bring: func(ctx context.Context, o stack.StartOptions) (stack.Started, error) {
-			return m.Start(ctx, o, func(keeper.Event) {})
+			return m.Start(ctx, o, func(lifecycle.Progress) {})
 		}}
 	_, err := s.Again(t.Context())
 	require.NoError(t, err)

@@ -62,8 +62,8 @@ func unresolved(results []health.Result) bool {
 }
 
 // lost reports whether the system's resolver leads a site's name elsewhere, or nowhere.
-func lost(sites []stack.SiteCheck) bool {
-	return slices.ContainsFunc(sites, func(s stack.SiteCheck) bool {
+func lost(sites []health.SiteResult) bool {
+	return slices.ContainsFunc(sites, func(s health.SiteResult) bool {
 		fell := health.FirstMiss(s.Rungs)
 		return fell != nil && fell.Rung == kind.Resolves
 	})

@@ -9,7 +9,6 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"dravit/internal/keeper"
 	"dravit/internal/lifecycle"
 	"dravit/internal/stack"
 	"dravit/internal/trouble"
@@ -23,7 +22,7 @@ type Progress struct {
 	busy  map[string]string
 	tick  *time.Ticker
 	stage lifecycle.Stage
-	lines chan any // a keeper.Event or a stack.TaskEvent
+	lines chan any // a lifecycle.Progress or a stack.TaskEvent
 	ended chan struct{}
 	task  string // the task that runs, or ""
 }
@@ -39,7 +38,7 @@ func (u *UI) Progress() *Progress {
 }
 
 // Report shows one change.
-func (p *Progress) Report(e keeper.Event) { p.lines <- e }
+func (p *Progress) Report(e lifecycle.Progress) { p.lines <- e }
 
 // Task shows one step of a task.
 func (p *Progress) Task(e stack.TaskEvent) { p.lines <- e }
@@ -61,7 +60,7 @@ func (p *Progress) run() {
 				return
 			}
 			switch e := e.(type) {
-			case keeper.Event:
+			case lifecycle.Progress:
 				if e.Stage != "" {
 					p.stage = e.Stage
 				}

@@ -45,7 +45,7 @@ func TestCheck(t *testing.T) {
 			{Name: "db", Kind: "mariadb", State: lifecycle.Unwell,
 				Rungs: []health.Result{rung(kind.Alive, &yes), rung(kind.Open, &no), rung(kind.Works, nil)}},
 		},
-		Sites: []stack.SiteCheck{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Answers,
+		Sites: []health.SiteResult{{Name: "ferry", URL: "http://ferry.localhost:8080/", State: lifecycle.Answers,
 			Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no, Got: "none"},
 				rung(kind.Reaches, &yes)}}},
 	})
@@ -68,7 +68,7 @@ func TestStatus(t *testing.T) {
 	u.Status(stack.Status{State: lifecycle.Failed,
 		View: keeper.View{Name: "ferry",
 			Sites: []materialise.Site{{Name: "ferry", URL: "http://ferry.localhost:8080/"}},
-			SiteStates: []keeper.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/",
+			SiteStates: []lifecycle.SiteStatus{{Name: "ferry", URL: "http://ferry.localhost:8080/",
 				State: lifecycle.Waiting, Because: "because db does not answer"}},
 			Parts: []lifecycle.Status{
 				{Name: "app", Kind: "php", Version: "8.2.36", State: lifecycle.Answers, PID: 7, Memory: 18_400_000,
@@ -141,7 +141,7 @@ func TestProgress(t *testing.T) {
 
 func TestStartedAndStopped(t *testing.T) {
 	u, out := plainUI()
-	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []keeper.SiteResult{
+	u.Started("ferry", stack.Started{Begun: []string{"a"}, Sites: []health.SiteResult{
 		{Name: "ferry", URL: "http://x/",
 			Rungs: []health.Result{{Rung: kind.Resolves, Advisory: true, Holds: &no}, rung(kind.Reaches, &yes)}},
 	}}, 1234*time.Millisecond)
@@ -357,4 +357,4 @@ func TestDiagnosisTraceAndWatch(t *testing.T) {
 	assert.True(t, strings.HasSuffix(out.String(), control("?25", "h")+control("?1049", "l")))
 }
 
-func part(s lifecycle.Status) keeper.Event { return keeper.Event{Part: &s} }
+func part(s lifecycle.Status) lifecycle.Progress { return lifecycle.Progress{Part: &s} }
