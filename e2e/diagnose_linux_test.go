@@ -494,7 +494,7 @@ func TestDiagnoseTellsEdits(t *testing.T) {
 	}
 	w.json(&d, "diagnose")
 	require.Len(t, d.Changes, 2)
-	assert.Equal(t, "env.TOKEN", d.Changes[0].Subject)
+	assert.Equal(t, "env.TOKEN", d.Changes[0].Subject.String())
 	assert.WithinDuration(t, time.Now(), d.Since, time.Minute)
 	w.write("dravit.toml", file)
 	w.must("start")

@@ -302,7 +302,7 @@ func failedPages(t *testing.T, app application) {
 		if f.place != "" {
 			assert.Equal(t, f.place, c.Place, "%s: %+v", f.path, c)
 		}
-		assert.Equal(t, "site.day", c.Subject, f.path)
+		assert.Equal(t, "site.day", c.Subject.String(), f.path)
 	}
 	w.mendPages(app)
 }
@@ -388,7 +388,7 @@ while True:
 	w.write("fails", "yes")
 	w.eventually("the worker's jobs are seen to fail", func() bool {
 		return slices.ContainsFunc(w.diagnose().Causes, func(c diagnose.Cause) bool {
-			return c.Cause == "application-error" && c.Subject == "part.worker" && c.Place == "worker.py:6"
+			return c.Cause == "application-error" && c.Subject.String() == "part.worker" && c.Place == "worker.py:6"
 		})
 	})
 	out := w.dravit("diagnose")

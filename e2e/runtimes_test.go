@@ -469,7 +469,7 @@ app = "app"
 	p := w.plan()
 	choices := map[string]string{}
 	for _, d := range p.Decisions {
-		choices[d.Subject] = d.Choice
+		choices[d.Subject.String()] = d.Choice
 	}
 	assert.Equal(t, "512M", choices["part.app.settings.memory_limit"])
 	assert.Equal(t, "45", choices["part.app.settings.max_execution_time"])

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -114,13 +115,14 @@ func TestNotAnswering(t *testing.T) {
 	}
 	f, _ := notAnswering(site(health.Result{Rung: kind.Replies, Holds: &yes}))
 	assert.Nil(t, f)
-	f, about := notAnswering(stack.Started{Parts: []lifecycle.Status{
+	f, subjects := notAnswering(stack.Started{Parts: []lifecycle.Status{
 		part("app", lifecycle.Waiting), part("web", lifecycle.Starting), part("db", lifecycle.Failed),
 	}})
 	assert.Equal(t,
 		&ui.Failure{Exit: exitFailed, What: "part db (redis 7.0) does not answer", Because: "it is still failed",
 			Next: "dravit logs db"}, f)
-	assert.Equal(t, []string{"part.db", "machine"}, about, "the cause of another part is not that of this one")
+	assert.Equal(t, []about.Subject{about.Part("db"), about.Machine}, subjects,
+		"the cause of another part is not that of this one")
 	unwell := part("db", lifecycle.Unwell)
 	unwell.Because, unwell.Next, unwell.LogTail = "works: fog", "dravit check", []string{"one", "two"}
 	f, _ = notAnswering(stack.Started{Parts: []lifecycle.Status{part("app", lifecycle.Waiting), unwell}})

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/about"
 	"dravit/internal/diagnose"
 	"dravit/internal/health"
 	"dravit/internal/kind"
@@ -167,8 +168,8 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 	a.ui.Changed(out.Plan)
 	a.ui.Warnings(out.Plan)
 	a.ui.Outdated(out.Outdated)
-	if f, about := notAnswering(out); f != nil {
-		diagnosed(ctx, s, f, about)
+	if f, subjects := notAnswering(out); f != nil {
+		diagnosed(ctx, s, f, subjects)
 		return f
 	}
 	a.ui.Started(s.Name, out, took)
@@ -181,12 +182,12 @@ func (a *app) started(ctx context.Context, s *stack.Stack, out stack.Started, er
 }
 
 // diagnosed adds to a failure what diagnose finds first about its subjects.
-func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure, about []string) {
+func diagnosed(ctx context.Context, s *stack.Stack, f *ui.Failure, subjects []about.Subject) {
 	d, err := s.Diagnose(ctx)
 	if err != nil {
 		return // the keeper's own words stay
 	}
-	i := slices.IndexFunc(d.Causes, func(c diagnose.Cause) bool { return c.About(about) })
+	i := slices.IndexFunc(d.Causes, func(c diagnose.Cause) bool { return c.About(subjects) })
 	if i < 0 {
 		return
 	}
@@ -211,7 +212,7 @@ type startJSON struct {
 
 // notAnswering names the first part or site that does not answer, or nil if all do, and the subjects of the causes that
 // could explain that: its own and those of what it rests on.
-func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
+func notAnswering(out stack.Started) (f *ui.Failure, subjects []about.Subject) {
 	// A part that waits for a failed one is not the cause.
 	for _, states := range [][]lifecycle.State{
 		{lifecycle.Failed},
@@ -239,15 +240,15 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 				if f.Next == "" {
 					f.Next = "dravit logs " + p.Name
 				}
-				return f, []string{"part." + p.Name, "machine"}
+				return f, []about.Subject{about.Part(p.Name), about.Machine}
 			}
 		}
 	}
 	for _, s := range out.Sites {
-		about := []string{"site." + s.Name, "gateway", "machine"}
+		subjects := []about.Subject{about.Site(s.Name), about.Gateway, about.Machine}
 		for _, x := range out.Plan.Sites {
 			if x.Name == s.Name {
-				about = append(about, "part."+x.Server, "part."+x.App)
+				subjects = append(subjects, about.Part(x.Server), about.Part(x.App))
 			}
 		}
 		if len(s.Rungs) == 0 {
@@ -256,7 +257,7 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 				What:    "the site " + s.Name + " does not answer",
 				Because: "the gateway does not run",
 				Next:    "dravit diagnose",
-			}, about
+			}, subjects
 		}
 		if fell := health.FirstMiss(s.Rungs); fell != nil {
 			f := &ui.Failure{
@@ -272,7 +273,7 @@ func notAnswering(out stack.Started) (f *ui.Failure, about []string) {
 				}
 				f.Next = "dravit names hosts on, or dravit names resolver on"
 			}
-			return f, about
+			return f, subjects
 		}
 	}
 	return nil, nil

@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"dravit/internal/about"
 	"dravit/internal/plan"
 	"dravit/internal/trouble"
 	"dravit/internal/ui"
@@ -38,7 +39,7 @@ why lists all decisions.`,
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
 			_, p, _ := s.Plan(cmd.Context(), plan.Consent{})
-			return p.Subjects(), cobra.ShellCompDirectiveNoFileComp
+			return paths(p.Subjects()), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var p plan.Plan
@@ -71,8 +72,8 @@ why lists all decisions.`,
 				return &ui.Failure{
 					Exit:    exitUsage,
 					What:    "it is ambiguous what " + args[0] + " means",
-					Because: "there are " + trouble.List(near),
-					Next:    "dravit why " + near[0],
+					Because: "there are " + trouble.List(paths(near)),
+					Next:    "dravit why " + near[0].String(),
 				}
 			case d == nil:
 				return &ui.Failure{
@@ -89,4 +90,12 @@ why lists all decisions.`,
 	}
 	c.Flags().StringVar(&from, "from", "", "explain the plan of this `file`, which plan --save wrote")
 	return c
+}
+
+// paths returns subjects as a user types them.
+func paths(all []about.Subject) (texts []string) {
+	for _, s := range all {
+		texts = append(texts, s.String())
+	}
+	return texts
 }

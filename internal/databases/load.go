@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/data"
 	"dravit/internal/dump"
 	"dravit/internal/kind"
@@ -80,7 +81,7 @@ func (s *Stack) Load(ctx context.Context, t Target, from *dump.Dump, report func
 		if newer != nil {
 			err, next = fmt.Errorf("%s: %w", newer.What, err), newer.Next
 		}
-		return out, &trouble.Trouble{Code: trouble.LoadFailed, Subject: "part." + d.part.Name,
+		return out, &trouble.Trouble{Code: trouble.LoadFailed, Subject: about.Part(d.part.Name),
 			What: "the dump was not loaded, and the database " + d.part.Name + " is as it was", Because: err.Error(),
 			Next: next}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/run"
 	"dravit/internal/trouble"
@@ -33,7 +34,7 @@ func (s *Stack) Query(ctx context.Context, t Target, sql string, rows kind.Rows)
 		return err
 	}
 	if err := d.kind.Query(ctx, d.part, sql, rows); err != nil {
-		return &trouble.Trouble{Code: trouble.Refused, Subject: "part." + d.part.Name,
+		return &trouble.Trouble{Code: trouble.Refused, Subject: about.Part(d.part.Name),
 			What: "the database " + d.part.Name + " refuses the query", Because: err.Error(), Next: "correct it"}
 	}
 	return nil

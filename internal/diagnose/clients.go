@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
@@ -55,7 +56,7 @@ func (d *doctor) usedUp(c *Cause) {
 		return
 	}
 	p, _ := d.partOf(store.Name)
-	if p.Clients == nil || c.Subject == "part."+store.Name {
+	if p.Clients == nil || c.Subject == about.Part(store.Name) {
 		return
 	}
 	used, said := p.Clients.who()
@@ -79,7 +80,7 @@ func (d *doctor) clients(p PartFacts) bool {
 	d.add(
 		seen,
 		"connections-used-up",
-		"part."+name,
+		about.Part(name),
 		fmt.Sprintf("all %d connections that part %s accepts are in use", p.Clients.Limit, name),
 		fmt.Sprintf(
 			"make the application close or share them, or raise the limit in dravit.toml:"+

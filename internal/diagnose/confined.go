@@ -3,6 +3,8 @@ package diagnose
 import (
 	"cmp"
 	"slices"
+
+	"dravit/internal/about"
 )
 
 // denials are causes that a program names when it was denied access to a file.
@@ -11,7 +13,7 @@ var denials = []string{"data-unreadable", "folder-unreadable", "file-unreadable"
 // confined corrects the causes of a part whose program is confined: if the modes of the files let it in, changing them
 // does not help. It leaves them alone if the machine's own facts show that modes or owners are wrong.
 func (d *doctor) confined(p PartFacts) {
-	subject, c := "part."+p.Spec.Name, p.Confined
+	subject, c := about.Part(p.Spec.Name), p.Confined
 	if c.Module == "" || slices.ContainsFunc(d.of(subject), func(x Cause) bool {
 		return x.Cause == "data-owner" || x.Cause == "data-mode"
 	}) {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -135,11 +136,11 @@ type OldPort struct {
 
 // Cause is one thing behind failures.
 type Cause struct {
-	Cause    string   `json:"cause"`    // a word of docs/causes.md
-	Subject  string   `json:"subject"`  // part.db, site.ferry, machine, ...
-	What     string   `json:"what"`     // a sentence
-	Evidence []string `json:"evidence"` // what shows it
-	Remedy   string   `json:"remedy"`   // what to do or type
+	Cause    string        `json:"cause"` // a word of docs/causes.md
+	Subject  about.Subject `json:"subject"`
+	What     string        `json:"what"`     // a sentence
+	Evidence []string      `json:"evidence"` // what shows it
+	Remedy   string        `json:"remedy"`   // what to do or type
 	// Place is the FILE:LINE of the project's own code that is concerned, or "".
 	Place string `json:"place,omitempty"`
 	Pages []Page `json:"pages,omitempty"` // that failed for this cause
@@ -151,11 +152,9 @@ type Cause struct {
 	rank rank
 }
 
-// About reports whether the cause concerns one of some subjects, or what is below one: part.db.seed is about part.db.
-func (c Cause) About(subjects []string) bool {
-	return slices.ContainsFunc(subjects, func(s string) bool {
-		return c.Subject == s || strings.HasPrefix(c.Subject, s+".")
-	})
+// About reports whether the cause concerns one of some subjects, or an aspect of one.
+func (c Cause) About(subjects []about.Subject) bool {
+	return slices.ContainsFunc(subjects, c.Subject.In)
 }
 
 // rank orders causes: what was seen on the machine goes before what a program wrote, and that before what is only
@@ -204,12 +203,13 @@ func Fails(causes []Cause) bool {
 
 // together makes one cause of names that the system's resolver does not know: one command mends them all.
 func together(all []Cause) []Cause {
-	var names, subjects []string
+	var names, sites []string
 	first := -1
 	for i, c := range all {
 		if c.Cause == "name-unknown" {
 			_, name, _ := strings.Cut(c.What, unknownName)
-			names, subjects = append(names, name), append(subjects, strings.TrimPrefix(c.Subject, "site."))
+			site, _ := c.Subject.SiteName()
+			names, sites = append(names, name), append(sites, site)
 			if first < 0 {
 				first = i
 			}
@@ -219,9 +219,9 @@ func together(all []Cause) []Cause {
 		return all
 	}
 	whole := all[first]
-	whole.Subject = "machine"
+	whole.Subject = about.Machine
 	whole.What = "the system's resolver does not know the names " + trouble.List(names)
-	whole.Evidence = append(whole.Evidence, "they are those of the sites "+trouble.List(subjects))
+	whole.Evidence = append(whole.Evidence, "they are those of the sites "+trouble.List(sites))
 	all = slices.DeleteFunc(all, func(c Cause) bool { return c.Cause == "name-unknown" })
 	return slices.Insert(all, first, whole)
 }
@@ -233,7 +233,8 @@ func once(all []Cause) []Cause {
 		key := c.Cause + "\n" + c.What
 		was := said[key]
 		said[key] = true
-		return was && strings.HasPrefix(c.Subject, "site.")
+		_, ofSite := c.Subject.SiteName()
+		return was && ofSite
 	})
 }
 
@@ -242,7 +243,7 @@ type doctor struct {
 	all []Cause
 }
 
-func (d *doctor) add(r rank, cause, subject, what, remedy string, evidence ...string) *Cause {
+func (d *doctor) add(r rank, cause string, subject about.Subject, what, remedy string, evidence ...string) *Cause {
 	if i := slices.IndexFunc(d.all, func(c Cause) bool { return c.Cause == cause && c.Subject == subject }); i >= 0 {
 		return &d.all[i]
 	}
@@ -261,7 +262,8 @@ func (d *doctor) add(r rank, cause, subject, what, remedy string, evidence ...st
 func (d *doctor) plan() {
 	for _, x := range d.f.Plan.Faults {
 		if slices.ContainsFunc(d.all, func(c Cause) bool {
-			return strings.HasPrefix(c.Subject, "site.") && strings.HasPrefix(x.Subject, c.Subject+".")
+			_, ofSite := c.Subject.SiteName()
+			return ofSite && x.Subject != c.Subject && x.Subject.In(c.Subject)
 		}) {
 			continue
 		}
@@ -275,7 +277,7 @@ func (d *doctor) plan() {
 }
 
 // words searches a text for a kind's symptoms, and reports whether it found any.
-func (d *doctor) words(symptoms []kind.Symptom, text, subject, part, where string) bool {
+func (d *doctor) words(symptoms []kind.Symptom, text string, subject about.Subject, part, where string) bool {
 	told := map[int]bool{} // lines that a likelier symptom has explained
 	for _, s := range symptoms {
 		means, remedy, at := s.Find(text, part)
@@ -320,7 +322,7 @@ func last(log string, n int) []string {
 }
 
 // of returns the causes of a subject.
-func (d *doctor) of(subject string) []Cause {
+func (d *doctor) of(subject about.Subject) []Cause {
 	var out []Cause
 	for _, c := range d.all {
 		if c.Subject == subject {
@@ -341,12 +343,12 @@ func (d *doctor) partOf(name string) (PartFacts, bool) {
 // aside adds what disturbs nothing here, but may do so elsewhere.
 func (d *doctor) aside() {
 	if d.f.Proxy != "" && len(d.f.Sites) > 0 && !bypasses(d.f.Bypass, d.f.Sites[0].Spec.Host) {
-		d.add(aside, "proxy-catches", "machine", "the environment's proxy settings also apply to the sites",
+		d.add(aside, "proxy-catches", about.Machine, "the environment's proxy settings also apply to the sites",
 			"export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy,
 			"NO_PROXY excludes "+cmp.Or(d.f.Bypass, "nothing"))
 	}
 	if !d.f.Authority.IsZero() && d.f.Authority.After(d.f.Now) {
-		d.add(seen, "clock-back", "machine", "the clock was set back: the certificates are not valid yet",
+		d.add(seen, "clock-back", about.Machine, "the clock was set back: the certificates are not valid yet",
 			"set the clock; if it is right, delete the folder authority in Dravit's folder, then dravit stop and "+
 				"dravit start", "they are valid from "+d.f.Authority.Format(time.RFC3339))
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -49,7 +50,7 @@ func facts(app lifecycle.State, page string) Facts {
 
 func words(all []Cause) (out []string) {
 	for _, c := range all {
-		out = append(out, c.Subject+" "+c.Cause)
+		out = append(out, c.Subject.String()+" "+c.Cause)
 	}
 	return out
 }
@@ -81,7 +82,7 @@ func TestOrder(t *testing.T) {
 	f := facts(lifecycle.Failed, "")
 	f.Parts[1].Log = "Fatal: low tide\n"
 	f.Disks = []Disk{{Folder: "/data", Of: "data", Free: 10, Inodes: 100, InodesFree: 50}}
-	f.Plan.Faults = []plan.Fault{{Subject: "part.db.version", What: "no"}}
+	f.Plan.Faults = []plan.Fault{{Subject: about.Parse("part.db.version"), What: "no"}}
 	f.Proxy, f.Bypass = "http://10.0.0.1:3128", "example.org"
 	got := words(Causes(f))
 	assert.Equal(t, []string{"machine disk-full", "part.db.version no-plan",

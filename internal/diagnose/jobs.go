@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/requests"
 )
 
@@ -38,7 +39,7 @@ func (d *doctor) jobs(p PartFacts) {
 	}
 	what := "jobs of the worker " + p.Spec.Name + " fail: " + strings.TrimPrefix(x.What,
 		ownCode)
-	c := d.add(written, x.Cause, "part."+p.Spec.Name, what, x.Remedy, append(x.Evidence,
+	c := d.add(written, x.Cause, about.Part(p.Spec.Name), what, x.Remedy, append(x.Evidence,
 		fmt.Sprintf("%s in the last 10 minutes, last %s ago", times(failures(text.String())),
 			max(0, d.f.Now.Sub(last)).Round(time.Second)))...)
 	c.Place = x.Place

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"slices"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
@@ -11,7 +12,7 @@ import (
 // outside examines a server that somebody else runs: it can be gone, refuse the log-in, or work otherwise than it
 // should.
 func (d *doctor) outside(p PartFacts, said string) {
-	name, subject, at := p.Spec.Name, "part."+p.Spec.Name, p.Spec.Address()
+	name, subject, at := p.Spec.Name, about.Part(p.Spec.Name), p.Spec.Address()
 	misses := func(rung kind.RungName) bool {
 		return slices.ContainsFunc(p.Rungs, func(r health.Result) bool {
 			return r.Rung == rung && r.Holds != nil && !*r.Holds

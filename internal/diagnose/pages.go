@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/lifecycle"
 	"dravit/internal/requests"
 )
@@ -34,7 +35,7 @@ func (d *doctor) pages() {
 		if !fails || d.storeIsBack(x, p.App) {
 			continue
 		}
-		subject := "site." + p.Site
+		subject := about.Site(p.Site)
 		i := slices.IndexFunc(d.all, func(c Cause) bool {
 			return c.Cause == x.Cause && c.Subject == subject && c.What == x.What
 		})

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -15,7 +16,7 @@ import (
 
 // part finds out why a part does not answer.
 func (d *doctor) part(p PartFacts) {
-	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
+	name, subject, s := p.Spec.Name, about.Part(p.Spec.Name), p.Status
 	if d.f.Stopped {
 		return
 	}
@@ -68,7 +69,7 @@ func sinceItsExit(s lifecycle.Status) lifecycle.Status {
 // ownPart finds out why a part that Dravit runs does not answer.
 func (d *doctor) ownPart(p PartFacts) {
 	p.Status = sinceItsExit(p.Status)
-	name, subject, s := p.Spec.Name, "part."+p.Spec.Name, p.Status
+	name, subject, s := p.Spec.Name, about.Part(p.Spec.Name), p.Status
 	said := "it says: " + strings.TrimSpace(s.Because)
 	switch {
 	case s.Code == trouble.PortTaken:
@@ -158,7 +159,7 @@ func (d *doctor) server(p PartFacts, said string) {
 	if p.Spec.Role != kind.RoleApp {
 		return
 	}
-	subject, wanted := "part."+p.Spec.Name, kind.Loopback(p.Spec.Port)
+	subject, wanted := about.Part(p.Spec.Name), kind.Loopback(p.Spec.Port)
 	var elsewhere []string
 	for _, at := range p.Listens {
 		if at != wanted && at != fmt.Sprintf("0.0.0.0:%d", p.Spec.Port) && at != fmt.Sprintf("[::]:%d", p.Spec.Port) {
@@ -195,7 +196,7 @@ func (d *doctor) worker(p PartFacts, said string) {
 	idle := slices.ContainsFunc(p.Rungs, func(r health.Result) bool {
 		return r.Rung == kind.Works && r.Holds != nil && !*r.Holds
 	})
-	subject, name := "part."+p.Spec.Name, p.Spec.Name
+	subject, name := about.Part(p.Spec.Name), p.Spec.Name
 	if !p.Spec.Want.Worker() || !idle || p.Status.State == lifecycle.Failed || len(d.of(subject)) > 0 {
 		return
 	}
@@ -221,7 +222,7 @@ var loader = pattern.New(`error while loading shared libraries: ([^:\n]+): [^\n]
 
 // machine examines what a part needs of the machine: free space, and access to its files.
 func (d *doctor) machine(p PartFacts) {
-	subject := "part." + p.Spec.Name
+	subject := about.Part(p.Spec.Name)
 	if t := p.Data; t != nil {
 		switch {
 		case t.Foreign != "":

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -262,7 +263,7 @@ func TestConnectionsUsedUp(t *testing.T) {
 // A demand that no plan satisfies is reported, unless it was found at a site; causes of the part go before it.
 func TestPlanFaults(t *testing.T) {
 	fault := func(subject string) []plan.Fault {
-		return []plan.Fault{{Subject: subject, What: "no", Because: "fog", Next: "wait"}}
+		return []plan.Fault{{Subject: about.Parse(subject), What: "no", Because: "fog", Next: "wait"}}
 	}
 	f := boat(lifecycle.Answers, func(*PartFacts) {})
 	f.Plan.Faults = fault("part.boat")
@@ -302,7 +303,7 @@ func TestMachineInTheWordsOfOtherSystems(t *testing.T) {
 	} {
 		causes := Causes(boat(failed, func(p *PartFacts) { p.Log = words }))
 		assert.Equal(t, want, causes[0].Cause, words)
-		assert.Equal(t, "machine", causes[0].Subject)
+		assert.Equal(t, "machine", causes[0].Subject.String())
 	}
 }
 

@@ -1,6 +1,10 @@
 package diagnose
 
-import "strings"
+import (
+	"strings"
+
+	"dravit/internal/about"
+)
 
 // places adds to the causes that a runtime's error shows where in the project's own code it is.
 func (d *doctor) places() {
@@ -38,13 +42,13 @@ func keyOf(c Cause) string {
 }
 
 // spoken returns the project's folder, and what the part behind a subject wrote lately.
-func (d *doctor) spoken(subject string) (project, text string) {
+func (d *doctor) spoken(subject about.Subject) (project, text string) {
 	p, ok := d.partOf(d.appOf(subject))
 	if !ok {
 		return "", ""
 	}
 	for _, s := range d.f.Sites {
-		if subject == "site."+s.Spec.Name {
+		if subject == about.Site(s.Spec.Name) {
 			name := p.Spec.Name
 			if text = s.NowLogs[name]; text == "" {
 				text = s.SinceLogs[name]

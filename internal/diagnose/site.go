@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -19,12 +20,12 @@ func (d *doctor) entrance() {
 	}
 	switch g := d.f.Gateway; {
 	case g.Holder != "":
-		d.add(seen, "gateway-port-taken", "gateway", "another program uses the gateway's port",
+		d.add(seen, "gateway-port-taken", about.Gateway, "another program uses the gateway's port",
 			fmt.Sprintf("stop it (dravit ports %d), then dravit start", g.Port),
 			fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
 	case !g.Runs && d.unfinished(): // a start that is not over has not come to it
 	case !g.Runs:
-		d.add(seen, "gateway-down", "gateway", "the gateway does not run",
+		d.add(seen, "gateway-down", about.Gateway, "the gateway does not run",
 			"dravit start").Fix = []string{"dravit", "start"}
 	}
 }
@@ -38,7 +39,7 @@ func (d *doctor) unfinished() bool {
 
 // wrote searches for symptoms in what a part behind a site wrote: while the site was asked just now, else since it
 // answered last.
-func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subject string) bool {
+func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subject about.Subject) bool {
 	name := p.Spec.Name
 	return d.words(symptoms, s.NowLogs[name], subject, name, p.LogFile) ||
 		d.words(symptoms, s.SinceLogs[name], subject, name, p.LogFile)
@@ -46,7 +47,7 @@ func (d *doctor) wrote(symptoms []kind.Symptom, s SiteFacts, p PartFacts, subjec
 
 // site finds out why a site does not answer.
 func (d *doctor) site(s SiteFacts) {
-	subject := "site." + s.Spec.Name
+	subject := about.Site(s.Spec.Name)
 	fell := health.FirstMiss(s.Rungs)
 	if fell == nil || d.f.Stopped {
 		return
@@ -56,8 +57,8 @@ func (d *doctor) site(s SiteFacts) {
 		d.siteName(s, subject, fell.Miss())
 		return
 	case kind.Reaches, kind.Routed:
-		if len(d.of("gateway")) == 0 && !d.unfinished() {
-			d.add(likely, "gateway-down", "gateway", "the gateway does not lead to the site "+s.Spec.Name,
+		if len(d.of(about.Gateway)) == 0 && !d.unfinished() {
+			d.add(likely, "gateway-down", about.Gateway, "the gateway does not lead to the site "+s.Spec.Name,
 				"dravit start", fell.Miss()).Fix = []string{"dravit", "start"}
 		}
 		return
@@ -98,7 +99,7 @@ func (d *doctor) site(s SiteFacts) {
 }
 
 // siteName says what is wrong with a host name that does not resolve to this machine.
-func (d *doctor) siteName(s SiteFacts, subject, said string) {
+func (d *doctor) siteName(s SiteFacts, subject about.Subject, said string) {
 	if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
 		d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" resolves to another machine",
 			"remove it from /etc/hosts or the resolver; or dravit names hosts on, which corrects it",
@@ -113,7 +114,7 @@ func (d *doctor) siteName(s SiteFacts, subject, said string) {
 const unknownName = "the system's resolver does not know the name "
 
 // documentRoot reports whether the document root is missing or closed, which explains the site's failure.
-func (d *doctor) documentRoot(s SiteFacts, subject string) bool {
+func (d *doctor) documentRoot(s SiteFacts, subject about.Subject) bool {
 	switch r := s.Root; {
 	case r.Path == "":
 		return false
@@ -130,7 +131,7 @@ func (d *doctor) documentRoot(s SiteFacts, subject string) bool {
 }
 
 // answer explains an answer by its status and text alone: no log and no page said more.
-func (d *doctor) answer(s SiteFacts, subject string, fell *health.Result) {
+func (d *doctor) answer(s SiteFacts, subject about.Subject, fell *health.Result) {
 	said := fell.Miss()
 	switch {
 	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):

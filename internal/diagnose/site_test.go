@@ -241,11 +241,11 @@ func TestUnknownNames(t *testing.T) {
 	f := Facts{Gateway: Gateway{Runs: true}, Sites: []SiteFacts{site("day")}}
 	all := Causes(f)
 	require.Len(t, all, 1)
-	assert.Equal(t, "site.day", all[0].Subject)
+	assert.Equal(t, "site.day", all[0].Subject.String())
 	f.Sites = append(f.Sites, site("night"))
 	all = Causes(f)
 	require.Len(t, all, 1)
-	assert.Equal(t, "machine", all[0].Subject)
+	assert.Equal(t, "machine", all[0].Subject.String())
 	assert.Equal(t, "the system's resolver does not know the names day.test, night.test", all[0].What)
 	assert.Contains(t, all[0].Evidence, "they are those of the sites day, night")
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
@@ -57,7 +58,7 @@ func (d *doctor) oldPorts() {
 		}) {
 			r = seen
 		}
-		d.add(r, "port-old", "part."+x.Part,
+		d.add(r, "port-old", about.Part(x.Part),
 			fmt.Sprintf("%s contains the port that part %s had before", x.File, x.Part),
 			fmt.Sprintf("write %d in line %d of %s", x.Now, x.Line, x.File),
 			fmt.Sprintf("line %d contains %d; part %s has %d now", x.Line, x.Was, x.Part, x.Now))
@@ -103,15 +104,7 @@ func (d *doctor) lacking(c Cause, kindName string) Cause {
 // storeOf returns the store that a cause is about: the only one that the application uses, or the only one whose
 // clients write such messages. foreign is the kind whose clients write them, if the application uses no store of it.
 func (d *doctor) storeOf(c Cause) (store kind.Part, foreign string, ok bool) {
-	name, isPart := strings.CutPrefix(c.Subject, "part.")
-	if !isPart {
-		i := slices.IndexFunc(d.f.Sites, func(s SiteFacts) bool { return "site."+s.Spec.Name == c.Subject })
-		if i < 0 {
-			return kind.Part{}, "", false
-		}
-		name = d.f.Sites[i].Spec.App
-	}
-	app, ok := d.partOf(name)
+	app, ok := d.partOf(d.appOf(c.Subject))
 	if !ok {
 		return kind.Part{}, "", false
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
@@ -30,7 +31,7 @@ func (d *doctor) failedTasks() {
 		if len(t.Tail) > 0 {
 			evidence = append(evidence, t.LogFile+": "+strings.Join(t.Tail, "\n"))
 		}
-		d.add(seen, "task-failed", "task."+t.Name, "the task "+t.Name+" failed, so nothing was started after it",
+		d.add(seen, "task-failed", about.Task(t.Name), "the task "+t.Name+" failed, so nothing was started after it",
 			"correct it, then dravit start; or run it alone: dravit task "+t.Name, evidence...)
 	}
 }
@@ -47,7 +48,7 @@ func (d *doctor) failedSeeds() {
 		if m := supplies().FindString(how); m != "" {
 			remedy = m
 		}
-		d.add(seen, "seed-failed", "part."+p.Spec.Name+".seed", "the seed of part "+p.Spec.Name+
+		d.add(seen, "seed-failed", about.Part(p.Spec.Name).At("seed"), "the seed of part "+p.Spec.Name+
 			" was not loaded, so its database is empty, and nothing was started after it", remedy, how)
 	}
 }
@@ -151,10 +152,11 @@ func Tables(causes []Cause) []string {
 	return all
 }
 
-// appOf returns the part that runs the code of a subject: of a site its app, of a part the part.
-func (d *doctor) appOf(subject string) string {
-	sort, name, _ := strings.Cut(subject, ".")
-	if sort != "site" {
+// appOf returns the part that runs the code of a subject: of a site its app, of a part the part, else "".
+func (d *doctor) appOf(subject about.Subject) string {
+	name, ok := subject.SiteName()
+	if !ok {
+		name, _ = subject.PartName()
 		return name
 	}
 	i := slices.IndexFunc(d.f.Sites, func(s SiteFacts) bool { return s.Spec.Name == name })

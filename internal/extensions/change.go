@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
@@ -127,7 +128,7 @@ func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 		in.Project.Modules = append(others, runtime.Scan(dir, f.Parts[part].For(kindName))...)
 	}
 	for _, fault := range plan.Make(*in, kinds.ByName()).Faults {
-		if fault.Subject == "part."+part {
+		if fault.Subject == about.Part(part) {
 			return false
 		}
 	}

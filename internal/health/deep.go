@@ -14,24 +14,25 @@ import (
 	"sync"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 )
 
 // DeepResult is the result of a deep check. Holds is nil if it was not asked.
 type DeepResult struct {
-	Subject  string  `json:"subject"` // part.db, site.ferry
-	Check    string  `json:"deed"`
-	Holds    *bool   `json:"holds"`
-	MS       float64 `json:"ms"`
-	Expected string  `json:"expected,omitempty"`
-	Got      string  `json:"got,omitempty"`
+	Subject  about.Subject `json:"subject"` // a part or a site
+	Check    string        `json:"deed"`
+	Holds    *bool         `json:"holds"`
+	MS       float64       `json:"ms"`
+	Expected string        `json:"expected,omitempty"`
+	Got      string        `json:"got,omitempty"`
 }
 
 // deepTime is how long one deep check may take.
 const deepTime = 30 * time.Second
 
 // Prove asks deep checks side by side. subjects names the part or site of each.
-func Prove(ctx context.Context, subjects []string, deepChecks []kind.DeepCheck) []DeepResult {
+func Prove(ctx context.Context, subjects []about.Subject, deepChecks []kind.DeepCheck) []DeepResult {
 	results := make([]DeepResult, len(deepChecks))
 	var wg sync.WaitGroup
 	for i, d := range deepChecks {

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite" // a database to prove
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 )
 
@@ -31,7 +32,7 @@ func TestInterruptedProofLeavesNothing(t *testing.T) {
 		}
 		return sql.Open("sqlite", file)
 	})
-	results := Prove(ctx, []string{"part.db"}, deepChecks)
+	results := Prove(ctx, []about.Subject{about.Part("db")}, deepChecks)
 	require.Equal(t, 2, opened)
 	require.Len(t, results, 1)
 	assert.True(t, *results[0].Holds, "%+v", results[0])
@@ -46,7 +47,8 @@ func TestInterruptedProofLeavesNothing(t *testing.T) {
 // A deep check has more time than a rung.
 func TestDeepChecksHaveTheirTime(t *testing.T) {
 	var left time.Duration
-	Prove(t.Context(), []string{"part.db"}, []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
+	of := []about.Subject{about.Part("db")}
+	Prove(t.Context(), of, []kind.DeepCheck{{Name: "stores", Ask: func(ctx context.Context) error {
 		end, ok := ctx.Deadline()
 		left = time.Until(end)
 		if !ok {

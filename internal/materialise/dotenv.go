@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/confined"
 	"dravit/internal/environment"
 	"dravit/internal/home"
@@ -39,7 +40,7 @@ func writeDotenv(dir string, d *stackfile.Dotenv, env []string) error {
 	if err == nil && !strings.HasPrefix(string(old), dotenvHead) {
 		return &trouble.Trouble{
 			Code:    trouble.ForeignFile,
-			Subject: "dotenv",
+			Subject: about.Dotenv,
 			What:    "the stack's variables were not written",
 			Because: d.File + " is there already, and Dravit did not write it",
 			Next: fmt.Sprintf("dotenv = { file = %q, keys = [...] } keeps single lines of it up to date; or name "+
@@ -78,7 +79,7 @@ func checkKeys(d *stackfile.Dotenv, env []string) error {
 	}
 	return &trouble.Trouble{
 		Code:    trouble.BadStackFile,
-		Subject: "dotenv",
+		Subject: about.Dotenv,
 		What:    fmt.Sprintf("dotenv names %s, which is no variable of the stack", strings.Join(missing, " and ")),
 		Because: "the variables are " + trouble.List(there),
 		Next:    "name one of these, or define it: [env] in " + stackfile.Name,
@@ -99,7 +100,7 @@ func KeepDotenv(dir string, d *stackfile.Dotenv, env []string, create bool) erro
 			return nil
 		}
 	case err != nil:
-		return &trouble.Trouble{Code: trouble.ForeignFile, Subject: "dotenv", Err: err,
+		return &trouble.Trouble{Code: trouble.ForeignFile, Subject: about.Dotenv, Err: err,
 			What: d.File + " was not brought up to date", Because: err.Error(), Next: "look at " + d.File}
 	default:
 		if file, err = filepath.EvalSymlinks(file); err != nil { // a link stays one

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"dravit/internal/about"
 	"dravit/internal/account"
 	"dravit/internal/kind"
 	"dravit/internal/shell"
@@ -45,7 +46,7 @@ func openFolder(part, name, path string) error {
 	case err != nil:
 		return err
 	case !info.IsDir():
-		return &trouble.Trouble{Code: trouble.NotThere, Subject: "part." + part + ".writable",
+		return &trouble.Trouble{Code: trouble.NotThere, Subject: about.Part(part).At("writable"),
 			What: fmt.Sprintf("part %s cannot write to the folder %s", part, name), Because: "it is a file",
 			Next: "move it away, or name its folder"}
 	}
@@ -89,7 +90,7 @@ func openFolder(part, name, path string) error {
 func notWritable(part, name, because, folder string) error {
 	return &trouble.Trouble{
 		Code:    trouble.Forbidden,
-		Subject: "part." + part + ".writable",
+		Subject: about.Part(part).At("writable"),
 		What:    fmt.Sprintf("part %s cannot write to %s", part, name),
 		Because: because + "; the part runs as " + account.NameOf(os.Geteuid()),
 		Next:    fmt.Sprintf("sudo chown -R %s %s", account.NameOf(os.Geteuid()), folder),

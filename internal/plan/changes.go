@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 )
 
@@ -29,7 +30,7 @@ func (m *maker) changes() {
 			now = Chosen{p.Kind, p.Version, p.Program}
 			if p.Outside != "" {
 				m.plan.Changes = append(m.plan.Changes, Change{
-					Subject: "part." + name,
+					Subject: about.Part(name),
 					Was:     strings.TrimSpace(was.Kind + " " + was.Version),
 					Now:     p.Kind + " at " + net.JoinHostPort(p.Outside, strconv.Itoa(p.Port)),
 					Because: "the stack file names a server that somebody else runs; the part's data stay as they are",
@@ -41,7 +42,7 @@ func (m *maker) changes() {
 			continue
 		}
 		c := Change{
-			Subject: "part." + name + ".version",
+			Subject: about.Part(name).At("version"),
 			Was:     strings.TrimSpace(was.Kind + " " + was.Version),
 			Now:     cmp.Or(strings.TrimSpace(now.Kind+" "+now.Version), "nothing"),
 		}
@@ -70,7 +71,7 @@ func (m *maker) changes() {
 }
 
 // passedBy says why a part no longer runs on a program that is still there.
-func (m *maker) passedBy(subject string, p *kind.Program) string {
+func (m *maker) passedBy(subject about.Subject, p *kind.Program) string {
 	for _, d := range m.plan.Decisions {
 		if d.Subject != subject {
 			continue
@@ -103,7 +104,7 @@ func (m *maker) edits(was, now map[string]string) {
 			}
 		}
 		m.plan.Edits = append(m.plan.Edits, Change{
-			Subject: path,
+			Subject: about.Parse(path),
 			Was:     cmp.Or(before, "nothing"),
 			Now:     cmp.Or(after, "nothing"),
 			Because: "the stack file was edited",

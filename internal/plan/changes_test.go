@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/plan"
 )
 
@@ -43,7 +44,8 @@ func TestChangesOfPrograms(t *testing.T) {
 				return
 			}
 			assert.Equal(t,
-				[]plan.Change{{Subject: "part.db.version", Was: c.from, Now: c.to, Because: c.because}}, p.Changes,
+				[]plan.Change{{Subject: about.Part("db").At("version"), Was: c.from, Now: c.to, Because: c.because}},
+				p.Changes,
 				"and nothing of a part that the stack file does not have any more")
 		})
 	}
@@ -77,11 +79,11 @@ func TestEdits(t *testing.T) {
 	in.History.Good.File = was
 	const because = "the stack file was edited"
 	assert.Equal(t, []plan.Change{
-		{Subject: "env.NEW", Was: "nothing", Now: "a value", Because: because},
-		{Subject: "env.OLD", Was: "a value", Now: "nothing", Because: because},
-		{Subject: "env.OTHER", Was: "a value", Now: "another", Because: because},
-		{Subject: "part.db.database", Was: "boats", Now: "nothing", Because: because},
-		{Subject: "part.db.port", Was: "3306", Now: "3310", Because: because},
+		{Subject: about.Parse("env.NEW"), Was: "nothing", Now: "a value", Because: because},
+		{Subject: about.Parse("env.OLD"), Was: "a value", Now: "nothing", Because: because},
+		{Subject: about.Parse("env.OTHER"), Was: "a value", Now: "another", Because: because},
+		{Subject: about.Parse("part.db.database"), Was: "boats", Now: "nothing", Because: because},
+		{Subject: about.Parse("part.db.port"), Was: "3306", Now: "3310", Because: because},
 	}, decide(in).Edits)
 	in.History.Good.File = nil
 	assert.Empty(t, decide(in).Edits, "there was no good start")

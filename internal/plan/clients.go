@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 )
@@ -62,6 +63,6 @@ func (m *maker) without(p *PartPlan) {
 		p.Uses = slices.DeleteFunc(p.Uses, func(u string) bool { return u == l.store })
 		rejected = append(rejected, Option{Option: l.store, Because: l.because})
 	}
-	m.decide("part."+p.Name+".uses", cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected,
+	m.decide(about.Part(p.Name).At("uses"), cmp.Or(strings.Join(p.Uses, ", "), "none"), rejected,
 		"every database, cache and mail catcher of the stack that the runtime can connect to")
 }

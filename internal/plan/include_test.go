@@ -65,7 +65,7 @@ func TestIncludesStayInside(t *testing.T) {
 		p := decide(in)
 		var code trouble.Code
 		for _, f := range p.Faults {
-			require.Equal(t, "site.quay.include", f.Subject, "%s %+v", c.text, f)
+			require.Equal(t, "site.quay.include", f.Subject.String(), "%s %+v", c.text, f)
 			code = f.Code
 		}
 		assert.Equal(t, c.code, string(code), "%s: %s", c.kind, c.text)

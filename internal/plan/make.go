@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/shell"
 	"dravit/internal/stackfile"
@@ -57,12 +58,12 @@ func Make(in Input, kinds map[string]kind.Kind) Plan {
 	}
 	slices.SortFunc(m.plan.Parts, func(a, b PartPlan) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int {
-		return strings.Compare(about(a.Subject), about(b.Subject))
+		return about.Compare(a.Subject.Thing(), b.Subject.Thing())
 	})
 	slices.SortStableFunc(m.plan.Faults, func(a, b Fault) int {
-		return strings.Compare(about(a.Subject), about(b.Subject))
+		return about.Compare(a.Subject.Thing(), b.Subject.Thing())
 	})
-	slices.SortStableFunc(m.plan.Lacks, func(a, b Lack) int { return strings.Compare(a.Subject, b.Subject) })
+	slices.SortStableFunc(m.plan.Lacks, func(a, b Lack) int { return strings.Compare(a.Key, b.Key) })
 	m.uses(file)
 	m.settings()
 	m.ports()
@@ -106,7 +107,7 @@ type maker struct {
 	owner   string            // for whom a port is being searched: the stack's id, or GatewayOwner
 }
 
-func (m *maker) decide(subject, choice string, rejected []Option, because ...string) {
+func (m *maker) decide(subject about.Subject, choice string, rejected []Option, because ...string) {
 	if rejected == nil {
 		rejected = []Option{}
 	}
@@ -118,7 +119,7 @@ func (m *maker) decide(subject, choice string, rejected []Option, because ...str
 	})
 }
 
-func (m *maker) fault(code trouble.Code, subject, what, because, next string) {
+func (m *maker) fault(code trouble.Code, subject about.Subject, what, because, next string) {
 	m.plan.Faults = append(m.plan.Faults, Fault{
 		Code:    code,
 		Subject: subject,
@@ -126,12 +127,6 @@ func (m *maker) fault(code trouble.Code, subject, what, because, next string) {
 		Because: because,
 		Next:    next,
 	})
-}
-
-// about returns the thing that a subject is about: part.app for part.app.version.
-func about(subject string) string {
-	words := strings.SplitN(subject, ".", 3)
-	return strings.Join(words[:min(2, len(words))], ".")
 }
 
 // needsClients reports whether a part may be a runtime that needs modules to reach stores.
@@ -143,14 +138,14 @@ func (m *maker) needsClients(p stackfile.PartConfig) bool {
 
 // inOrder groups the decisions by thing, in the order in which things were decided first.
 func (m *maker) inOrder() {
-	first := map[string]int{}
+	first := map[about.Subject]int{}
 	for i, d := range m.plan.Decisions {
-		if _, seen := first[about(d.Subject)]; !seen {
-			first[about(d.Subject)] = i
+		if _, seen := first[d.Subject.Thing()]; !seen {
+			first[d.Subject.Thing()] = i
 		}
 	}
 	slices.SortStableFunc(m.plan.Decisions, func(a, b Decision) int {
-		return first[about(a.Subject)] - first[about(b.Subject)]
+		return first[a.Subject.Thing()] - first[b.Subject.Thing()]
 	})
 }
 
@@ -174,9 +169,9 @@ func (m *maker) name() int {
 	m.plan.Stack = numbered(want, n)
 	switch {
 	case n == before && n > 1:
-		m.decide("name", m.plan.Stack, nil, "the stack had this name before")
+		m.decide(about.Stack, m.plan.Stack, nil, "the stack had this name before")
 	case n > 1:
-		m.decide("name", m.plan.Stack, []Option{{Option: want,
+		m.decide(about.Stack, m.plan.Stack, []Option{{Option: want,
 			Because: "another folder's stack has this name, or a site's name"}}, "the first free number")
 		m.plan.Warnings = append(m.plan.Warnings,
 			fmt.Sprintf("this stack is called %s, and its sites likewise: another "+
@@ -243,7 +238,7 @@ func (m *maker) builtinWeb() string {
 
 // part decides the kind, the version and the program of one part.
 func (m *maker) part(name string, file stackfile.PartConfig) {
-	subject := "part." + name
+	subject := about.Part(name)
 	var rejected []Option // rejected programs, and kinds without any
 	var passed []Option   // the kinds of the list before the chosen one
 	written, hasData := m.in.History.Data[name]
@@ -281,13 +276,13 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 			continue
 		}
 		if len(file.Kind) > 1 {
-			m.decide(subject+".kind", kindName, passed,
+			m.decide(subject.At("kind"), kindName, passed,
 				"the first kind of the list that this machine has and that meets every condition")
 		}
 		if name == m.added {
 			c.because = []string{"the stack has sites but no web server, so Dravit serves them"}
 		}
-		m.decide(subject+".version", strings.TrimSpace(kindName+" "+c.program.Version), c.rejected, c.because...)
+		m.decide(subject.At("version"), strings.TrimSpace(kindName+" "+c.program.Version), c.rejected, c.because...)
 		m.extensions(subject, c)
 		if m.lacks == nil {
 			m.lacks = map[string][]lack{}
@@ -305,7 +300,7 @@ func (m *maker) part(name string, file stackfile.PartConfig) {
 				why = c.upgrade.with +
 					" dumps them, and the newer program loads them, as you agreed; they are marked first"
 			}
-			m.decide(subject+".data", "changed from "+c.upgrade.from, nil, why)
+			m.decide(subject.At("data"), "changed from "+c.upgrade.from, nil, why)
 		}
 		m.plan.Parts = append(m.plan.Parts, p)
 		return
@@ -337,8 +332,8 @@ func (m *maker) unmet(name string, file stackfile.PartConfig, rejected []Option)
 	if len(missing) == len(file.Kind) {
 		m.absent = append(m.absent, name)
 	}
-	m.plan.Lacks = append(m.plan.Lacks, Lack{Subject: name, Part: name, Kinds: file.Kind})
-	m.fault(trouble.NoProgram, "part."+name,
+	m.plan.Lacks = append(m.plan.Lacks, Lack{Key: name, Part: name, Kinds: file.Kind})
+	m.fault(trouble.NoProgram, about.Part(name),
 		fmt.Sprintf("no program on this machine fits part %s, which needs %s", name, want),
 		strings.Join(found, "; "), m.remedy(name, file, rejected, missing))
 }
@@ -394,7 +389,7 @@ func (m *maker) install() {
 	}
 	m.plan.Install = kind.Install(m.in.Survey.Host.Installer, kinds)
 	for i, f := range m.plan.Faults {
-		part, ok := strings.CutPrefix(f.Subject, "part.")
+		part, ok := f.Subject.PartName()
 		if ok && m.plan.Install != "" && slices.Contains(m.absent, part) {
 			m.plan.Faults[i].Next += "; or " + m.plan.Install
 		}

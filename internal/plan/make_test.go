@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/plan"
@@ -47,7 +48,7 @@ func part(t *testing.T, p plan.Plan, name string) plan.PartPlan {
 
 func decision(t *testing.T, p plan.Plan, subject string) plan.Decision {
 	t.Helper()
-	i := slices.IndexFunc(p.Decisions, func(d plan.Decision) bool { return d.Subject == subject })
+	i := slices.IndexFunc(p.Decisions, func(d plan.Decision) bool { return d.Subject.String() == subject })
 	require.GreaterOrEqual(t, i, 0, "no decision %s", subject)
 	return p.Decisions[i]
 }
@@ -128,7 +129,7 @@ func TestManyRuntimes(t *testing.T) {
 	p = decide(in)
 	require.Len(t, p.Faults, 1)
 	f := p.Faults[0]
-	assert.Equal(t, "part.app", f.Subject)
+	assert.Equal(t, "part.app", f.Subject.String())
 	assert.Equal(t, "no program on this machine fits part app, which needs php 8.3", f.What)
 	for _, found := range []string{"php 8.4.12 at /opt/homebrew/sbin/php-fpm", "php 8.2.29",
 		"php 7.4.33", "the stack file demands 8.3"} {
@@ -198,7 +199,7 @@ func TestPins(t *testing.T) {
 	in.Survey.Ports = []survey.Port{{Port: 3306, PID: 42, Program: "mysqld", User: "mysql"}}
 	p = decide(in)
 	require.Len(t, p.Faults, 1)
-	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: "part.db.port",
+	assert.Equal(t, plan.Fault{Code: trouble.PortTaken, Subject: about.Parse("part.db.port"),
 		What: "port 3306, pinned by part db, is taken", Because: "it is held by mysqld (pid 42, user mysql)",
 		Next: "stop it (kill 42), or pin another port in dravit.toml"}, p.Faults[0])
 	in.Survey.Ports = []survey.Port{{Port: 3306, Stack: "other"}}
@@ -280,7 +281,7 @@ root = "nowhere"
 	p := decide(in)
 	subjects := map[string]string{}
 	for _, f := range p.Faults {
-		subjects[f.Subject] = f.What
+		subjects[f.Subject.String()] = f.What
 	}
 	assert.Contains(t, subjects["site.open.server"], "other or web")
 	assert.Contains(t, subjects["site.wrong-app.app"], "part db cannot run the site")
@@ -345,7 +346,9 @@ func TestEveryPortTaken(t *testing.T) {
 	p := decide(in)
 	assert.False(t, p.OK)
 	for _, subject := range []string{"part.db.port", "part.seats.port", "gateway.port"} {
-		assert.True(t, slices.ContainsFunc(p.Faults, func(f plan.Fault) bool { return f.Subject == subject }), subject)
+		assert.True(t, slices.ContainsFunc(p.Faults, func(f plan.Fault) bool {
+			return f.Subject.String() == subject
+		}), subject)
 	}
 }
 

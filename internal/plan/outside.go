@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
@@ -14,7 +16,7 @@ import (
 
 // outside rejects paths of the stack file that links lead out of the project, unless the user of this machine agreed.
 func (m *maker) outside(file map[string]stackfile.PartConfig) {
-	refuse := func(subject, path string) {
+	refuse := func(subject about.Subject, path string) {
 		resolved := m.in.Project.Outside[path]
 		if path == "" || resolved == "" {
 			return
@@ -32,37 +34,37 @@ func (m *maker) outside(file map[string]stackfile.PartConfig) {
 		)
 	}
 	if d := m.in.File.Dotenv; d != nil {
-		refuse("dotenv", d.File)
+		refuse(about.Dotenv, d.File)
 	}
 	for _, t := range m.in.File.Tasks {
-		refuse("task."+t.Name+".folder", t.Folder)
+		refuse(about.Task(t.Name).At("folder"), t.Folder)
 	}
 	for i, s := range m.in.File.Sites {
-		subject := "site." + s.Name
+		subject := about.Site(s.Name)
 		if s.Name == "" {
-			subject = fmt.Sprintf("site.%d", i)
+			subject = about.Site(strconv.Itoa(i))
 		}
-		refuse(subject+".include", s.Include)
+		refuse(subject.At("include"), s.Include)
 		for _, folder := range m.in.Project.Each[s.Each] {
-			refuse(subject+".each", folder)
+			refuse(subject.At("each"), folder)
 		}
 	}
 	for _, s := range m.plan.Sites {
-		refuse("site."+s.Name+".root", s.Root)
+		refuse(about.Site(s.Name).At("root"), s.Root)
 	}
 	for _, name := range slices.Sorted(maps.Keys(file)) {
 		for _, k := range file[name].Kind {
 			for _, e := range file[name].For(k).Extensions {
-				refuse("part."+name+".extensions", e)
+				refuse(about.Part(name).At("extensions"), e)
 			}
-			refuse("part."+name+".seed", file[name].For(k).Seed)
+			refuse(about.Part(name).At("seed"), file[name].For(k).Seed)
 			for _, path := range file[name].For(k).Writable {
-				refuse("part."+name+".writable", path)
+				refuse(about.Part(name).At("writable"), path)
 			}
 		}
 		if r := file[name].Requires; r != nil {
 			for _, path := range r.Writable {
-				refuse("part."+name+".requires", path)
+				refuse(about.Part(name).At("requires"), path)
 			}
 		}
 	}
@@ -76,7 +78,7 @@ func (m *maker) suffixes() {
 		if suffix.Reserved(x) || slices.Contains(m.in.Consent.Suffixes, x) {
 			continue
 		}
-		m.fault(trouble.Reserved, "site."+s.Name+".suffix",
+		m.fault(trouble.Reserved, about.Site(s.Name).At("suffix"),
 			fmt.Sprintf("the names of the site %s would end with %s", s.Name, x),
 			"it is not reserved for private use, and a repository cannot make your machine sign certificates for it",
 			fmt.Sprintf("suffix = \"test\"; or allow it on this machine: suffixes = [%q] in Dravit's settings.toml", x))
@@ -92,7 +94,7 @@ func (m *maker) guard(name string, want stackfile.PartConfig, k kind.Kind) stack
 	rules := k.Traits().Rules
 	left := maps.Clone(want.Settings)
 	for _, key := range slices.Sorted(maps.Keys(want.Settings)) {
-		subject, value := "part."+name+".settings."+key, string(want.Settings[key])
+		subject, value := about.Part(name).At("settings").At(key), string(want.Settings[key])
 		switch setting.RuleOf(rules, key) {
 		case setting.Own:
 			m.fault(
@@ -140,7 +142,7 @@ func (m *maker) unknown(part, key, kindName string) {
 	if slices.Contains(m.in.Consent.Settings, allow) {
 		return
 	}
-	m.fault(trouble.Reserved, "part."+part+".settings."+key,
+	m.fault(trouble.Reserved, about.Part(part).At("settings").At(key),
 		fmt.Sprintf("part %s sets %s", part, key),
 		"it is none of the settings of "+kindName+" that a repository may decide, by their full names",
 		fmt.Sprintf("remove it, or write its full name; or allow it on this machine: settings = [%q] in Dravit's "+
@@ -149,14 +151,15 @@ func (m *maker) unknown(part, key, kindName string) {
 
 // includesOnly reports whether an included file does what such a file may: it does not listen, and names files outside
 // the project only if the user of this machine agreed. The rest is for the server's own test.
-func (m *maker) includesOnly(subject, file string, rules *kind.IncludeRules) bool {
+func (m *maker) includesOnly(subject about.Subject, file string, rules *kind.IncludeRules) bool {
 	before := len(m.plan.Faults)
 	all := rules.Read(m.in.Project.Includes[file])
 	if rules.Opens != nil {
 		if d := rules.Opens(all); d != nil {
-			m.fault(trouble.Reserved, subject+".include", fmt.Sprintf("%s, line %d: %s stands outside of <Directory>",
-				file,
-				d.Line, d.Name), "there it would open folders outside the project, too",
+			m.fault(trouble.Reserved, subject.At("include"),
+				fmt.Sprintf("%s, line %d: %s stands outside of <Directory>",
+					file,
+					d.Line, d.Name), "there it would open folders outside the project, too",
 				"put it into <Directory> with the "+
 					"folder's path")
 		}
@@ -164,14 +167,14 @@ func (m *maker) includesOnly(subject, file string, rules *kind.IncludeRules) boo
 	for _, d := range all {
 		at := fmt.Sprintf("%s, line %d: %s", file, d.Line, d.Name)
 		if rules.Refuses(d) {
-			m.fault(trouble.Reserved, subject+".include", at+" is not for a file that a site includes",
+			m.fault(trouble.Reserved, subject.At("include"), at+" is not for a file that a site includes",
 				"where the server listens, and what it loads, is not for a repository to decide",
 				"remove the line from "+file)
 			continue
 		}
 		files, dynamic := rules.Files(d)
 		for _, path := range dynamic {
-			m.fault(trouble.Outside, subject+".include", fmt.Sprintf("%s names a file by %s", at, path),
+			m.fault(trouble.Outside, subject.At("include"), fmt.Sprintf("%s names a file by %s", at, path),
 				"what a variable holds may lead out of the project", "begin the path with that of a folder")
 		}
 		for _, path := range files {
@@ -179,7 +182,7 @@ func (m *maker) includesOnly(subject, file string, rules *kind.IncludeRules) boo
 			if resolved == "" {
 				continue
 			}
-			m.fault(trouble.Outside, subject+".include", fmt.Sprintf("%s names a file outside the project: %s", at,
+			m.fault(trouble.Outside, subject.At("include"), fmt.Sprintf("%s names a file outside the project: %s", at,
 				path),
 				"a repository must not name files outside it", fmt.Sprintf(
 					"a file of the project; or allow it on this machine: outside = [%q] in Dravit's settings.toml",

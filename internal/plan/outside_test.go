@@ -45,7 +45,7 @@ func TestPathsOutOfTheProject(t *testing.T) {
 				var all []trouble.Code
 				for _, f := range decide(in).Faults {
 					if f.Code == trouble.Outside {
-						assert.Equal(t, c.subject, f.Subject)
+						assert.Equal(t, c.subject, f.Subject.String())
 						assert.Contains(t, f.Next, `outside = ["/etc/secret"] in Dravit's settings.toml`)
 						all = append(all, f.Code)
 					}
@@ -82,7 +82,7 @@ func TestSettingsOfOthers(t *testing.T) {
 	var subjects []string
 	for _, f := range p.Faults {
 		assert.Equal(t, trouble.Reserved, f.Code)
-		subjects = append(subjects, f.Subject)
+		subjects = append(subjects, f.Subject.String())
 	}
 	assert.Equal(t, []string{"part.seats.settings.Dir", "part.seats.settings.unixsocket"}, subjects)
 }
@@ -95,7 +95,7 @@ func TestSuffixesOfOthers(t *testing.T) {
 	p := decide(in)
 	require.Len(t, p.Faults, 1)
 	assert.Equal(t, trouble.Reserved, p.Faults[0].Code)
-	assert.Equal(t, "site.quay.suffix", p.Faults[0].Subject)
+	assert.Equal(t, "site.quay.suffix", p.Faults[0].Subject.String())
 	in.Consent.Suffixes = []string{"example.com"}
 	assert.True(t, decide(in).OK)
 }

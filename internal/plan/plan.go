@@ -3,6 +3,7 @@
 package plan
 
 import (
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
@@ -29,7 +30,7 @@ type Input struct {
 	Locked map[string]Locked `json:"locked,omitempty"`
 }
 
-// OfTool comes before the name of a program of [requires] where it is the subject of something.
+// OfTool comes before the name of a program of [requires] where a map has programs of parts, too.
 const OfTool = "requires."
 
 // Locked is the exact program of a part or requirement.
@@ -144,11 +145,11 @@ type Plan struct {
 // Lack is a program that no version on this machine can be, for a part or a requirement. Accepts and AcceptsTool say
 // which versions would serve.
 type Lack struct {
-	// Subject names it in Input.Locked, Input.Offers and Supply: the part, or OfTool and the requirement.
-	Subject string
-	Part    string   // "": it is a requirement
-	Tool    string   // the program of a requirement, or ""
-	Kinds   []string // of a part: any of them would serve, the first before the others
+	// Key names it in Input.Locked, Input.Offers and Supply: the part, or OfTool and the requirement.
+	Key   string
+	Part  string   // "": it is a requirement
+	Tool  string   // the program of a requirement, or ""
+	Kinds []string // of a part: any of them would serve, the first before the others
 }
 
 // Tool is a command-line program.
@@ -190,10 +191,10 @@ type PartPlan struct {
 
 // Change is one difference since the last good start.
 type Change struct {
-	Subject string `json:"subject"`
-	Was     string `json:"was"`
-	Now     string `json:"now"`
-	Because string `json:"because"`
+	Subject about.Subject `json:"subject"`
+	Was     string        `json:"was"`
+	Now     string        `json:"now"`
+	Because string        `json:"because"`
 }
 
 // SitePlan is the decision about a site.
@@ -214,12 +215,12 @@ type SitePlan struct {
 	Expect      *stackfile.Expect `json:"-"`
 }
 
-// Decision is one choice. Subject is its path: part.app.version, site.ferry.name.
+// Decision is one choice.
 type Decision struct {
-	Subject  string   `json:"subject"`
-	Choice   string   `json:"choice"`
-	Because  []string `json:"because"`
-	Rejected []Option `json:"rejected"`
+	Subject  about.Subject `json:"subject"`
+	Choice   string        `json:"choice"`
+	Because  []string      `json:"because"`
+	Rejected []Option      `json:"rejected"`
 	// State is the state of an extension: built-in, loaded or unfit. "": the decision is not about an extension.
 	State kind.EntryState `json:"state,omitempty"`
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
@@ -40,7 +41,7 @@ func (m *maker) ports() {
 			continue
 		}
 		needs := m.kinds[p.Kind].Needs(p.Want)
-		subject := "part." + p.Name + ".port"
+		subject := about.Part(p.Name).At("port")
 		switch {
 		case p.Want.Port != 0:
 			p.Port = p.Want.Port
@@ -113,7 +114,7 @@ func (m *maker) morePorts() {
 				because = fmt.Sprintf("the first free port from %d", more.Base)
 			}
 			if port == 0 {
-				m.fault(trouble.NoPort, "part."+subject, "no port is free for the "+more.Name+" of part "+p.Name,
+				m.fault(trouble.NoPort, about.Part(subject), "no port is free for the "+more.Name+" of part "+p.Name,
 					fmt.Sprintf("every port from %d to %d is taken", more.Base, m.in.Survey.Host.EphemeralLow),
 					"stop a program that listens")
 				continue
@@ -122,7 +123,7 @@ func (m *maker) morePorts() {
 				p.Ports = map[string]int{}
 			}
 			p.Ports[more.Name], m.taken[port] = port, true
-			m.decide("part."+subject, fmt.Sprint(port), rejected, because)
+			m.decide(about.Part(subject), fmt.Sprint(port), rejected, because)
 		}
 	}
 }
@@ -131,7 +132,7 @@ func (m *maker) morePorts() {
 func PortKey(part, name string) string { return part + ".port." + name }
 
 // moved notes that a part has another port than in the last good start, or, if none is known, than before.
-func (m *maker) moved(subject, name string, port int, because string) {
+func (m *maker) moved(subject about.Subject, name string, port int, because string) {
 	was := cmp.Or(m.in.History.Good.Ports[name], m.in.Ledger.Ports[name])
 	if was == 0 || was == port {
 		return
@@ -162,16 +163,16 @@ func (m *maker) gateway() {
 	}
 	m.owner = GatewayOwner
 	defer func() { m.owner = m.in.StackID }()
-	m.plan.HTTPPort = m.gatewayPort("gateway.port", m.in.Ledger.HTTPPort, m.in.Gateway.HTTP, 80, 8080)
+	m.plan.HTTPPort = m.gatewayPort(about.Gateway.At("port"), m.in.Ledger.HTTPPort, m.in.Gateway.HTTP, 80, 8080)
 	m.taken[m.plan.HTTPPort] = true
-	m.plan.HTTPSPort = m.gatewayPort("gateway.secure", m.in.Ledger.HTTPSPort, m.in.Gateway.HTTPS, 443, 8443)
+	m.plan.HTTPSPort = m.gatewayPort(about.Gateway.At("secure"), m.in.Ledger.HTTPSPort, m.in.Gateway.HTTPS, 443, 8443)
 	m.taken[m.plan.HTTPSPort] = true
 	m.plan.DNSPort = m.in.Ledger.DNSPort
 	if slices.ContainsFunc(m.in.File.Sites, func(s stackfile.SiteConfig) bool {
 		return s.HostSuffix() != stackfile.DefaultSuffix
 	}) {
 		m.udp = true
-		m.plan.DNSPort = m.gatewayPort("gateway.resolver", m.in.Ledger.DNSPort, 0, resolverBase, resolverBase)
+		m.plan.DNSPort = m.gatewayPort(about.Gateway.At("resolver"), m.in.Ledger.DNSPort, 0, resolverBase, resolverBase)
 		m.taken[m.plan.DNSPort] = true
 		m.udp = false
 	}
@@ -180,7 +181,7 @@ func (m *maker) gateway() {
 // gatewayPort decides one port of the gateway: the one that it listens on now, the one that the settings want, the one
 // that browsers use by default, the one that it had before, or the first free one. The port does not change while the
 // gateway runs, since other stacks' addresses contain it.
-func (m *maker) gatewayPort(subject string, had, wanted, usual, base int) int {
+func (m *maker) gatewayPort(subject about.Subject, had, wanted, usual, base int) int {
 	running := slices.ContainsFunc(m.held[had], func(p survey.Port) bool { return p.Stack == GatewayOwner })
 	best, because := usual, "you may open it, and addresses need no port"
 	if usual == base {

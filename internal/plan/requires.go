@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
 	"dravit/internal/survey"
@@ -22,7 +23,7 @@ func (m *maker) requires() {
 }
 
 func (m *maker) require(name string, want stackfile.Require) {
-	subject := OfTool + name
+	subject, key := about.Required(name), OfTool+name
 	demands := m.toolDemands(name, want)
 	i := slices.IndexFunc(m.in.Survey.Tools, func(t survey.Tool) bool { return t.Name == name })
 	var found survey.Tool
@@ -34,7 +35,7 @@ func (m *maker) require(name string, want stackfile.Require) {
 		wishes = append(wishes, d.wants)
 	}
 	serves := func(f survey.Found) string {
-		if why := m.refuseUnlocked(subject, name, f.Path); why != "" {
+		if why := m.refuseUnlocked(key, name, f.Path); why != "" {
 			return why
 		}
 		for _, d := range demands {
@@ -54,12 +55,12 @@ func (m *maker) require(name string, want stackfile.Require) {
 	if want.Version != "" {
 		label += " " + want.Version
 	}
-	next := m.fetchNext(subject, name, name)
+	next := m.fetchNext(key, name, name)
 	switch {
 	case fetched != nil && (picked == nil || serves(*picked) != ""):
 		m.plan.Tools = append(m.plan.Tools, Tool{name, fetched.Version, fetched.Path})
 		m.decide(subject, shown(*fetched), others, append(wishes, "Dravit fetched it, for this stack only")...)
-		m.unlocked(subject, name, kind.Program{Kind: name, Version: fetched.Version, Path: fetched.Path,
+		m.unlocked(key, name, kind.Program{Kind: name, Version: fetched.Version, Path: fetched.Path,
 			Origin: survey.Supply})
 	case len(found.Found) == 0:
 		m.lacksTool(name, label+" is not installed",
@@ -74,7 +75,7 @@ func (m *maker) require(name string, want stackfile.Require) {
 	case serves(*picked) == "":
 		m.decide(subject, strings.TrimSpace(name+" "+picked.Version)+" at "+picked.Path, others,
 			append(wishes, "PATH picks it")...)
-		m.unlocked(subject, name, kind.Program{Kind: name, Version: picked.Version, Path: picked.Path})
+		m.unlocked(key, name, kind.Program{Kind: name, Version: picked.Version, Path: picked.Path})
 	case better != "":
 		m.fault(trouble.NotOnPath, subject, fmt.Sprintf("PATH picks %s, which does not fit", shown(*picked)),
 			fmt.Sprintf("%s; %s would fit, but PATH hides it", serves(*picked), better),
@@ -83,14 +84,14 @@ func (m *maker) require(name string, want stackfile.Require) {
 		m.lacksTool(name, shown(*picked)+" does not fit",
 			strings.Join(slices.DeleteFunc([]string{serves(*picked), told(others)}, func(s string) bool {
 				return s == ""
-			}), "; "), m.fetchNext(subject, name, label))
+			}), "; "), m.fetchNext(key, name, label))
 	}
 }
 
 // lacksTool adds a fault: no program of that name serves.
 func (m *maker) lacksTool(name, what, because, next string) {
-	m.plan.Lacks = append(m.plan.Lacks, Lack{Subject: OfTool + name, Tool: name})
-	m.fault(trouble.NoProgram, OfTool+name, what, because, next)
+	m.plan.Lacks = append(m.plan.Lacks, Lack{Key: OfTool + name, Tool: name})
+	m.fault(trouble.NoProgram, about.Required(name), what, because, next)
 }
 
 // passOver says why each program of a name, other than the picked one, is not used. It returns the path of the first
@@ -123,12 +124,12 @@ func passOver(found survey.Tool, picked *survey.Found, serves, shown func(survey
 }
 
 // fetchNext returns how to get a required program. label is its name, or that and its version.
-func (m *maker) fetchNext(subject, name, label string) string {
-	if o, ok := m.in.Offers[subject]; ok {
+func (m *maker) fetchNext(key, name, label string) string {
+	if o, ok := m.in.Offers[key]; ok {
 		if m.plan.Supply == nil {
 			m.plan.Supply = map[string]Supply{}
 		}
-		m.plan.Supply[subject] = o
+		m.plan.Supply[key] = o
 		return fmt.Sprintf("dravit start fetches %s %s from %s, after a yes", name, o.Version, o.Source)
 	}
 	if _, carried := tool.Of(name); carried {

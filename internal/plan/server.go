@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
@@ -21,11 +22,11 @@ func (m *maker) outsideServer(name string, k kind.Kind, want stackfile.PartConfi
 	case !server.Is(traits.Name):
 		return server.Scheme + ":// is no address of it"
 	}
-	subject := "part." + name
+	subject := about.Part(name)
 	if len(passed) > 0 {
-		m.decide(subject+".kind", traits.Name, passed, "the first kind of the list that has such a server")
+		m.decide(subject.At("kind"), traits.Name, passed, "the first kind of the list that has such a server")
 	}
-	m.decide(subject+".outside", server.Address(), nil,
+	m.decide(subject.At("outside"), server.Address(), nil,
 		"the stack file names a server that somebody else runs: Dravit asks it, and never starts or stops it")
 	p := PartPlan{Name: name, Kind: traits.Name, Origin: "outside", Role: traits.Role, Outside: server.Host,
 		Port: server.Port, Want: stackfile.PartConfig{Kind: want.Kind, Outside: want.Outside, Uses: want.Uses,
@@ -67,8 +68,8 @@ var reasons = map[kind.Way]string{
 }
 
 // way decides how a part runs. outside is the host of a server that somebody else runs, or "".
-func (m *maker) way(subject string, traits *kind.Traits, outside string) kind.Way {
+func (m *maker) way(subject about.Subject, traits *kind.Traits, outside string) kind.Way {
 	way := traits.WayOf(outside)
-	m.decide(subject+".way", string(way), nil, cmp.Or(reasons[way], "its kind runs so"))
+	m.decide(subject.At("way"), string(way), nil, cmp.Or(reasons[way], "its kind runs so"))
 	return way
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/setting"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
@@ -38,7 +39,7 @@ func (m *maker) raise(p *PartPlan, by string, wanted map[string]stackfile.Text) 
 		if err != nil {
 			continue // the reader of the stack file checked it
 		}
-		subject := "part." + p.Name + ".settings." + name
+		subject := about.Part(p.Name).At("settings").At(name)
 		if said, set := p.Want.Settings[name]; set {
 			if !want.Meets(name, string(said)) {
 				m.fault(trouble.Contradiction, subject, fmt.Sprintf("the setting %s of part %s is %s", name, p.Name,

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/project"
@@ -93,7 +94,7 @@ func (m *maker) rootOf(s stackfile.SiteConfig, folder string, ownServer bool) (r
 // site decides about one site. root is relative to the project, or "" if it has to be found.
 func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 	servers []string, byName map[string]PartPlan) {
-	subject := "site." + name
+	subject := about.Site(name)
 	site := SitePlan{
 		Name:    name,
 		Aliases: []string{},
@@ -107,17 +108,17 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 	site.URL, site.HTTPSURL = m.url(site.Host), m.secure(site.Host)
 	switch {
 	case s.Each != "":
-		m.decide(subject+".name", site.Host, nil, "the stack file demands a site of each folder "+s.Each)
+		m.decide(subject.At("name"), site.Host, nil, "the stack file demands a site of each folder "+s.Each)
 	case s.HostSuffix() == stackfile.DefaultSuffix:
-		m.decide(subject+".name", site.Host, nil, "names below localhost need no set-up (RFC 6761)")
+		m.decide(subject.At("name"), site.Host, nil, "names below localhost need no set-up (RFC 6761)")
 	default:
-		m.decide(subject+".name", site.Host, nil, "the stack file demands names below "+s.Suffix)
+		m.decide(subject.At("name"), site.Host, nil, "the stack file demands names below "+s.Suffix)
 	}
 	for _, alias := range s.Aliases {
 		site.Aliases = append(site.Aliases, host(s, alias, number))
 	}
 	if len(site.Aliases) > 0 {
-		m.decide(subject+".aliases", strings.Join(site.Aliases, ", "), nil, "the stack file names them")
+		m.decide(subject.At("aliases"), strings.Join(site.Aliases, ", "), nil, "the stack file names them")
 	}
 	if site.Server = s.Server; site.Server == "" {
 		switch len(servers) {
@@ -125,28 +126,30 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 			site.Server = servers[0]
 		case 0: // its web server has no plan, which is reported already
 		default:
-			m.fault(trouble.Undecided, subject+".server", "the site "+name+" could be served by "+strings.Join(servers,
-				" or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
+			m.fault(trouble.Undecided, subject.At("server"),
+				"the site "+name+" could be served by "+strings.Join(servers,
+					" or "), "the stack has more than one web server", `name one: server = "`+servers[0]+`"`)
 		}
 	} else if p, ok := byName[s.Server]; ok && p.Role != kind.RoleWeb {
-		m.fault(trouble.WrongKind, subject+".server", fmt.Sprintf("part %s cannot serve the site %s", s.Server, name),
+		m.fault(trouble.WrongKind, subject.At("server"),
+			fmt.Sprintf("part %s cannot serve the site %s", s.Server, name),
 			"it is a "+p.Kind+", not a web server", "name a web server, or omit the key")
 	}
 	m.include(subject, site, byName[site.Server])
 	app, hasApp := byName[s.App]
 	if hasApp && app.Role != kind.RoleRuntime && app.Role != kind.RoleApp {
-		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
+		m.fault(trouble.WrongKind, subject.At("app"), fmt.Sprintf("part %s cannot run the site %s", s.App, name),
 			"it is a "+app.Kind+", which does not run code", "name a runtime or a part with a command, or omit the key")
 	}
 	if hasApp && app.Want.Worker() {
-		m.fault(trouble.WrongKind, subject+".app", fmt.Sprintf("part %s cannot run the site %s", s.App, name),
+		m.fault(trouble.WrongKind, subject.At("app"), fmt.Sprintf("part %s cannot run the site %s", s.App, name),
 			"it is a worker, which has no port", "name another part, or remove listens = false")
 	}
 	switch {
 	case hasApp && app.Role == kind.RoleApp: // the application finds its files itself
 	case s.Each != "":
 		site.Root = root
-		m.decide(subject+".root", root, nil, "the site is this folder")
+		m.decide(subject.At("root"), root, nil, "the site is this folder")
 	default:
 		m.root(&site, root)
 	}
@@ -155,20 +158,20 @@ func (m *maker) site(s stackfile.SiteConfig, name, root string, number int,
 }
 
 // include checks the file with directives of the web server.
-func (m *maker) include(subject string, site SitePlan, server PartPlan) {
+func (m *maker) include(subject about.Subject, site SitePlan, server PartPlan) {
 	if site.Include == "" || server.Kind == "" {
 		return
 	}
 	rules := m.kinds[server.Kind].Traits().Includes
 	if rules == nil {
-		m.fault(trouble.WrongKind, subject+".include",
+		m.fault(trouble.WrongKind, subject.At("include"),
 			fmt.Sprintf("the site %s includes %s, which its web server cannot read", site.Name, site.Include),
 			server.Kind+" has no directives",
 			"name the server that the file is written for:"+trouble.Lines("[part."+server.Name+"]", `kind = "nginx"`))
 		return
 	}
 	if !slices.Contains(m.in.Project.Files, site.Include) {
-		m.fault(trouble.NotThere, subject+".include",
+		m.fault(trouble.NotThere, subject.At("include"),
 			fmt.Sprintf("the file %s, which the site %s includes, does not exist", site.Include, site.Name),
 			"the project has no such file", "create it, or remove include from "+stackfile.Name)
 		return
@@ -176,7 +179,7 @@ func (m *maker) include(subject string, site SitePlan, server PartPlan) {
 	if !m.includesOnly(subject, site.Include, rules) {
 		return
 	}
-	m.decide(subject+".include", site.Include, nil,
+	m.decide(subject.At("include"), site.Include, nil,
 		"the stack file names it; "+server.Kind+" tests it before it is used")
 }
 
@@ -215,7 +218,7 @@ func address(scheme, host string, port, usual int) string {
 
 // root decides a site's document root.
 func (m *maker) root(site *SitePlan, named string) {
-	subject := "site." + site.Name + ".root"
+	subject := about.Site(site.Name).At("root")
 	if named != "" {
 		site.Root = filepath.Clean(named)
 		if !m.in.Project.Folders[site.Root].Exists {
@@ -249,11 +252,11 @@ func (m *maker) root(site *SitePlan, named string) {
 }
 
 // network decides the port on which other machines reach a site, if the user has agreed.
-func (m *maker) network(subject string, site *SitePlan) {
+func (m *maker) network(subject about.Subject, site *SitePlan) {
 	if !site.Network {
 		return
 	}
-	subject += ".listen"
+	subject = subject.At("listen")
 	if slices.Contains(m.in.Consent.Loopback, site.Name) {
 		m.decide(subject, "loopback", []Option{{
 			Option:  "network",

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/plan"
@@ -115,7 +116,7 @@ func TestFetchedTools(t *testing.T) {
 	in.Consent.Locked = true
 	p = decide(in)
 	require.Len(t, p.Faults, 1)
-	assert.Equal(t, []any{trouble.NoProgram, plan.OfTool + "git"}, []any{p.Faults[0].Code, p.Faults[0].Subject})
+	assert.Equal(t, []any{trouble.NoProgram, about.Required("git")}, []any{p.Faults[0].Code, p.Faults[0].Subject})
 	assert.Contains(t, p.Faults[0].Because, "the lock names git 2.47.3")
 }
 
@@ -127,12 +128,12 @@ func TestLacks(t *testing.T) {
 	p := decide(in)
 	var subjects []string
 	for _, f := range p.Faults {
-		subjects = append(subjects, strings.TrimPrefix(f.Subject, "part."))
+		subjects = append(subjects, strings.TrimPrefix(f.Subject.String(), "part."))
 	}
 	var lacking []string
 	for _, l := range p.Lacks {
-		lacking = append(lacking, l.Subject)
-		assert.Equal(t, l.Tool == "", l.Part == l.Subject)
+		lacking = append(lacking, l.Key)
+		assert.Equal(t, l.Tool == "", l.Part == l.Key)
 	}
 	assert.ElementsMatch(t, subjects, lacking)
 	assert.IsIncreasing(t, lacking)

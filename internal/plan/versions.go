@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
@@ -204,8 +205,8 @@ func (m *maker) program(name string, k kind.Kind, want stackfile.PartConfig, wri
 
 // refuseUnlocked says that a program is not the one that the project's lock names for a part or requirement, or "". If
 // this machine does not have that one, another one serves unless the user wants the locked one only.
-func (m *maker) refuseUnlocked(subject, kindName, path string) string {
-	lock, ok := m.in.Locked[subject]
+func (m *maker) refuseUnlocked(key, kindName, path string) string {
+	lock, ok := m.in.Locked[key]
 	if !ok || lock.Kind != kindName || path == lock.Program || lock.Program == "" && !m.in.Consent.Locked {
 		return ""
 	}
@@ -214,8 +215,8 @@ func (m *maker) refuseUnlocked(subject, kindName, path string) string {
 
 // unlocked warns if a part or requirement runs on another program than the project's lock names for it. label is what
 // the user calls it.
-func (m *maker) unlocked(subject, label string, p kind.Program) {
-	lock, ok := m.in.Locked[subject]
+func (m *maker) unlocked(key, label string, p kind.Program) {
+	lock, ok := m.in.Locked[key]
 	if !ok || lock.Program != "" && lock.Program == p.Path {
 		return
 	}
@@ -386,8 +387,8 @@ func because(p *kind.Program, want stackfile.PartConfig, demands []demand, found
 }
 
 // extensions records the decision about each module that a part wants by name.
-func (m *maker) extensions(subject string, c candidate) {
-	part := strings.TrimPrefix(subject, "part.")
+func (m *maker) extensions(subject about.Subject, c candidate) {
+	part, _ := subject.PartName()
 	_, by := m.wanted(part, m.kinds[c.program.Kind], m.in.File.Parts[part].For(c.program.Kind))
 	for _, x := range c.extended.Chosen {
 		var why []string // who demands it, then how it fits
@@ -402,15 +403,16 @@ func (m *maker) extensions(subject string, c candidate) {
 		if x.File == "" {
 			state = kind.BuiltIn
 		}
-		m.decideExtension(state, subject+".extensions."+x.Name, cmp.Or(x.File, "built in"),
+		m.decideExtension(state, subject.At("extensions").At(x.Name), cmp.Or(x.File, "built in"),
 			x.Rejected, append(why, x.Because)...)
 	}
 	for _, x := range c.extended.Unfit {
-		m.decideExtension(kind.Misfit, subject+".extensions."+x.Name, "unfit: "+x.File, nil, x.Because)
+		m.decideExtension(kind.Misfit, subject.At("extensions").At(x.Name), "unfit: "+x.File, nil, x.Because)
 	}
 }
 
-func (m *maker) decideExtension(state kind.EntryState, subject, choice string, rejected []Option, because ...string) {
+func (m *maker) decideExtension(state kind.EntryState, subject about.Subject, choice string, rejected []Option,
+	because ...string) {
 	m.decide(subject, choice, rejected, because...)
 	m.plan.Decisions[len(m.plan.Decisions)-1].State = state
 }
@@ -424,7 +426,7 @@ func (m *maker) debuggers() {
 		if !p.Want.Debugger {
 			continue
 		}
-		subject := "part." + p.Name + ".debugger"
+		subject := about.Part(p.Name).At("debugger")
 		if had := m.in.Ledger.Ports[DebugKey(p.Name)]; had != 0 && m.in.Ledger.Others[had] == "" && !m.taken[had] {
 			p.Debug = had
 			m.decide(subject, fmt.Sprint(had), nil, "the part had this port before")

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/kind/all"
 	"dravit/internal/plan"
@@ -125,7 +126,7 @@ func TestKept(t *testing.T) {
 	ran("8.1.30", old)
 	p = decide(in)
 	assert.Equal(t, "8.1.33", part(t, p, "app").Version, "upgraded underneath: it is still the one")
-	assert.Equal(t, []plan.Change{{Subject: "part.app.version", Was: "php 8.1.30", Now: "php 8.1.33",
+	assert.Equal(t, []plan.Change{{Subject: about.Parse("part.app.version"), Was: "php 8.1.30", Now: "php 8.1.33",
 		Because: old + " became 8.1.33"}}, p.Changes)
 	assert.Equal(t, "2026-11-01T10:00:00Z", p.Since)
 
@@ -235,7 +236,7 @@ func TestClients(t *testing.T) {
 		p := decide(in)
 		if fault {
 			require.Len(t, p.Faults, 1)
-			assert.Equal(t, "part.app", p.Faults[0].Subject)
+			assert.Equal(t, "part.app", p.Faults[0].Subject.String())
 			assert.Contains(t, p.Faults[0].Because, "no extension to connect to db (pgsql, pdo_pgsql)")
 			continue
 		}
@@ -317,17 +318,18 @@ func TestWhy(t *testing.T) {
 		d, f, near := p.Why(subject)
 		if subject == "app" { // the kind was chosen, too: its version is what is meant
 			require.NotNil(t, d, near)
-			assert.Equal(t, "part.app.version", d.Subject)
+			assert.Equal(t, "part.app.version", d.Subject.String())
 			continue
 		}
 		require.NotNil(t, d, "%s: %v", subject, near)
 		assert.Nil(t, f)
-		assert.True(t, strings.HasSuffix(d.Subject, subject), d.Subject)
+		assert.True(t, strings.HasSuffix(d.Subject.String(), subject), d.Subject.String())
 	}
 	_, f, _ := p.Why("requires.whelk")
 	require.NotNil(t, f)
 	_, _, near := p.Why("app.extensions")
-	assert.Equal(t, []string{"part.app.extensions.mysqli", "part.app.extensions.redis"}, near)
+	assert.Equal(t, []about.Subject{about.Parse("part.app.extensions.mysqli"),
+		about.Parse("part.app.extensions.redis")}, near)
 	d, f, near := p.Why("tide")
 	assert.Nil(t, d)
 	assert.Nil(t, f)

@@ -3,11 +3,13 @@ package plan
 import (
 	"slices"
 	"strings"
+
+	"dravit/internal/about"
 )
 
 // Subjects returns everything that was decided or could not be, in the order of the decisions.
-func (p Plan) Subjects() []string {
-	all := []string{}
+func (p Plan) Subjects() []about.Subject {
+	all := []about.Subject{}
 	for _, d := range p.Decisions {
 		all = append(all, d.Subject)
 	}
@@ -19,34 +21,24 @@ func (p Plan) Subjects() []string {
 	return all
 }
 
-// Why returns the decision about a subject, or the fault in its place. A subject may be shortened: app.version means
-// part.app.version, and app means it too, unless [requires] has a program app. If a subject is ambiguous, near holds
-// the possible ones.
-func (p Plan) Why(subject string) (d *Decision, f *Fault, near []string) {
-	all := p.Subjects()
-	match := func(fits func(full string) bool) []string {
-		var found []string
-		for _, s := range all {
-			if fits(s) {
-				found = append(found, s)
-			}
-		}
-		return found
-	}
+// Why returns the decision about a subject that a user names, or the fault in its place. A subject may be shortened:
+// app.version means part.app.version, and app means it too, unless [requires] has a program app. If a name is
+// ambiguous, near holds the possible subjects.
+func (p Plan) Why(named string) (d *Decision, f *Fault, near []about.Subject) {
 	without := func(full string) string {
 		_, rest, _ := strings.Cut(full, ".")
 		return rest
 	}
-	for _, fits := range []func(string) bool{
-		func(full string) bool { return full == subject },
-		func(full string) bool { return without(full) == subject },
-		func(full string) bool { return full == "part."+subject+".version" },
-		func(full string) bool { return strings.HasSuffix(full, "."+subject) },
+	for _, fits := range []func(full string) bool{
+		func(full string) bool { return full == named },
+		func(full string) bool { return without(full) == named },
+		func(full string) bool { return full == about.Part(named).At("version").String() },
+		func(full string) bool { return strings.HasSuffix(full, "."+named) },
 		func(full string) bool {
-			return strings.HasPrefix(full, subject+".") || strings.HasPrefix(without(full), subject+".")
+			return strings.HasPrefix(full, named+".") || strings.HasPrefix(without(full), named+".")
 		},
 	} {
-		found := match(fits)
+		found := slices.DeleteFunc(p.Subjects(), func(s about.Subject) bool { return !fits(s.String()) })
 		if len(found) == 0 {
 			continue
 		}

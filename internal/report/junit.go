@@ -65,7 +65,7 @@ func JUnit(name string, c stack.Checked) string {
 		add(name+".site."+x.Name, x.Rungs)
 	}
 	for _, d := range c.DeepChecks {
-		add(name+"."+d.Subject+".deep", []health.Result{{
+		add(name+"."+d.Subject.String()+".deep", []health.Result{{
 			Rung:     kind.RungName(d.Check),
 			Holds:    d.Holds,
 			MS:       d.MS,

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/about"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -50,10 +51,10 @@ func data() Data {
 			}}},
 			Failures: []requests.Failure{{Site: "ferry", Method: "GET", Path: "/fares", Count: 3,
 				Cause: "application-error", What: "no <berth>", Place: "fares.php:4"}}},
-		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: "part.db.port", Choice: "13306",
+		Plan: plan.Plan{Decisions: []plan.Decision{{Subject: about.Parse("part.db.port"), Choice: "13306",
 			Because:  []string{"the first free port"},
 			Rejected: []plan.Option{{Option: "3306", Because: "held by <mysqld>"}}}},
-			Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.1", Now: "php 8.2",
+			Changes: []plan.Change{{Subject: about.Parse("part.app.version"), Was: "php 8.1", Now: "php 8.2",
 				Because: "it was upgraded"}}},
 		Starts: []stack.StartRecord{{At: at, Took: 300, Begun: []string{"web"}, Spans: map[string][]lifecycle.Span{}},
 			{At: at, Took: 200, All: true, Begun: []string{"web", "app", "db"}, Spans: map[string][]lifecycle.Span{

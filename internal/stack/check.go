@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/kind"
@@ -208,9 +209,9 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	if err != nil {
 		return err
 	}
-	var subjects []string
+	var subjects []about.Subject
 	var deepChecks []kind.DeepCheck
-	add := func(subject string, all []kind.DeepCheck) {
+	add := func(subject about.Subject, all []kind.DeepCheck) {
 		for _, d := range all {
 			subjects, deepChecks = append(subjects, subject), append(deepChecks, d)
 		}
@@ -218,7 +219,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 	for _, p := range c.Parts {
 		part, _ := spec.Part(p.Name)
 		if k := s.Kinds.Of(part.Kind); k != nil && p.State == lifecycle.Answers && run.Of(part).Offers().Data {
-			add("part."+p.Name, k.DeepChecks(part))
+			add(about.Part(p.Name), k.DeepChecks(part))
 		}
 	}
 	for _, x := range c.Sites {
@@ -230,7 +231,7 @@ func (s *Stack) Prove(ctx context.Context, c *Checked) error {
 		if err != nil {
 			return err
 		}
-		add("site."+x.Name, health.SiteDeepChecks(target))
+		add(about.Site(x.Name), health.SiteDeepChecks(target))
 	}
 	c.DeepChecks = health.Prove(ctx, subjects, deepChecks)
 	for _, d := range c.DeepChecks {
@@ -274,7 +275,7 @@ func (s *Stack) Trace(ctx context.Context, name string) (trace.Trace, error) {
 		}
 		return trace.Trace{}, &trouble.Trouble{
 			Code:    trouble.NoSite,
-			Subject: "site." + name,
+			Subject: about.Site(name),
 			What:    fmt.Sprintf("the stack has no site %q; its sites are %s", name, trouble.List(all)),
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/extensions"
 	"dravit/internal/home"
 	"dravit/internal/keeper"
@@ -131,7 +132,7 @@ func (s *Stack) Switch(ctx context.Context, part, name string, on bool, report f
 	out.Runs, out.Report = x.Proved, &x
 	if x.Proved {
 		short := extensions.Names(s.Kinds, change.Kind)(name)
-		if d, _, _ := started.Plan.Why("part." + change.Part + ".extensions." + short); d != nil && !on {
+		if d, _, _ := started.Plan.Why(about.Part(change.Part).At("extensions").At(short).String()); d != nil && !on {
 			out.Because = d.Because[0]
 		}
 		out.Web, out.Command = slices.Contains(x.Loaded.Web, short), slices.Contains(x.Loaded.Command, short)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/gateway"
 	"dravit/internal/home"
 	"dravit/internal/kind"
@@ -214,7 +215,7 @@ func (s *Stack) knows(file *stackfile.File, now plan.Consent) error {
 		if !slices.Contains(all, name) {
 			return &trouble.Trouble{
 				Code:    trouble.NoSite,
-				Subject: "site." + name,
+				Subject: about.Site(name),
 				What: "no site " + name + " has listen = \"network\"; those that have it: " +
 					trouble.List(all),
 				Next: "listen = \"network\" in the site's table of " + stackfile.Name,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/data"
 	"dravit/internal/databases"
 	"dravit/internal/home"
@@ -91,7 +92,7 @@ func (s *Stack) loadSeed(ctx context.Context, spec materialise.Spec, p seed, rep
 		_ = home.WriteJSON(s.taskRecords(), records) // without it, the record says that it was interrupted
 		return &trouble.Trouble{
 			Code:    trouble.SeedFailed,
-			Subject: "part." + p.Name + ".seed",
+			Subject: about.Part(p.Name).At("seed"),
 			What:    "the seed of part " + p.Name + " was not loaded, and its database is empty",
 			Because: p.Want.Seed + ": " + err.Error(),
 			Next:    "correct " + p.Want.Seed + ", then dravit start",

@@ -181,7 +181,7 @@ func (s *Stack) wishes(in plan.Input, p plan.Plan) iter.Seq2[string, wish] {
 			default:
 				continue
 			}
-			if !yield(l.Subject, w) {
+			if !yield(l.Key, w) {
 				return
 			}
 		}

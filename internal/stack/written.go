@@ -18,9 +18,9 @@ import (
 func (s *Stack) writtenDown(changes []plan.Change) []string {
 	was, now := map[string]int{}, map[string]int{}
 	for _, c := range changes {
-		part, isPort := strings.CutSuffix(strings.TrimPrefix(c.Subject, "part."), ".port")
+		part, isPart := c.Subject.PartName()
 		before, err := strconv.Atoi(c.Was)
-		if !isPort || err != nil {
+		if !isPart || c.Subject.Aspect() != "port" || err != nil {
 			continue
 		}
 		was[part] = before

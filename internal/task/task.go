@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"dravit/internal/about"
 	"dravit/internal/confined"
 	"dravit/internal/home"
 	"dravit/internal/stackfile"
@@ -71,7 +72,7 @@ func (e *Error) Error() string { return "the task " + e.Task + " failed: " + e.R
 func (e *Error) Unwrap() error {
 	return &trouble.Trouble{
 		Code:    trouble.TaskFailed,
-		Subject: "task." + e.Task,
+		Subject: about.Task(e.Task),
 		What:    "the task " + e.Task + " failed",
 		Because: e.Record.How,
 		Next:    "correct it, then dravit start; or run it alone: dravit task " + e.Task,

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+
+	"dravit/internal/about"
 )
 
 // Code says what happened. The zero Code says nothing. A Code is an error, so that errors.Is(err, NoSpace) asks for it.
@@ -96,12 +98,11 @@ var system = []struct {
 
 // Trouble is a failure with a code and the three parts of a message.
 type Trouble struct {
-	Code Code `json:"code,omitempty"`
-	// a path of the stack file, such as part.db; "" if it is about nothing in particular
-	Subject string `json:"subject"`
-	What    string `json:"what"`
-	Because string `json:"because"`
-	Next    string `json:"next"` // what to do or type
+	Code    Code          `json:"code,omitempty"`
+	Subject about.Subject `json:"subject"` // about.Nothing if it is about nothing in particular
+	What    string        `json:"what"`
+	Because string        `json:"because"`
+	Next    string        `json:"next"` // what to do or type
 	// Err is the underlying error. It is nil if there is none, or if it stayed on the other side of a socket.
 	Err error `json:"-"`
 }
@@ -158,7 +159,7 @@ func CodeOf(err error) Code {
 func NoSuchPart(name string, parts []string) *Trouble {
 	return &Trouble{
 		Code:    NoPart,
-		Subject: "part." + name,
+		Subject: about.Part(name),
 		What:    fmt.Sprintf("the stack has no part %q", name),
 		Because: "its parts are " + List(parts),
 	}

@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/about"
 )
 
 func TestCodeOf(t *testing.T) {
@@ -60,8 +62,8 @@ func TestIdentityAcrossJSON(t *testing.T) {
 	assert.NotErrorIs(t, across(errors.New("low tide")), Code(""), "no code is not a code that all errors share")
 	var there *Trouble
 	require.ErrorAs(t,
-		across(&Trouble{NoPart, "part.db", "no such part", "there are two", "dravit status", nil}), &there)
-	assert.Equal(t, &Trouble{NoPart, "part.db", "no such part", "there are two", "dravit status", nil}, there)
+		across(&Trouble{NoPart, about.Part("db"), "no such part", "there are two", "dravit status", nil}), &there)
+	assert.Equal(t, &Trouble{NoPart, about.Part("db"), "no such part", "there are two", "dravit status", nil}, there)
 }
 
 func TestErr(t *testing.T) {

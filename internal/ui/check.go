@@ -129,7 +129,7 @@ func (u *UI) Check(name string, c stack.Checked) {
 		u.say("")
 		rows = nil
 		for _, d := range c.DeepChecks {
-			r := row{cells: []string{d.Subject, d.Check, u.paint(green, "holds"), milliseconds(d.MS)}}
+			r := row{cells: []string{d.Subject.String(), d.Check, u.paint(green, "holds"), milliseconds(d.MS)}}
 			if d.Holds == nil || !*d.Holds {
 				r.cells[2], r.notes = u.paint(red, "does not hold"),
 					[]string{"expected " + d.Expected + ", got " + d.Got}

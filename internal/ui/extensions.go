@@ -157,7 +157,7 @@ func (u *UI) Switched(s stack.Switched) {
 
 // Why writes one decision.
 func (u *UI) Why(d plan.Decision) {
-	u.say(u.bold(d.Subject) + "  " + d.Choice)
+	u.say(u.bold(d.Subject.String()) + "  " + d.Choice)
 	for _, b := range d.Because {
 		for _, l := range wrap("because "+b, Width()-2) {
 			u.say("  " + l)
@@ -184,7 +184,7 @@ func (u *UI) Subjects(p plan.Plan) {
 				choice = d.Choice
 			}
 		}
-		rows = append(rows, row{cells: []string{s, choice}})
+		rows = append(rows, row{cells: []string{s.String(), choice}})
 	}
 	u.table([]string{"subject", "choice"}, rows)
 	u.say("")

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/plan"
 )
@@ -27,7 +28,7 @@ func (u *UI) Plan(p plan.Plan) {
 			program = u.dim(x.Origin)
 		}
 		rows = append(rows, row{[]string{x.Name, x.Kind, cmp.Or(x.Version, "-"), dash(x.Port), program},
-			append(notes(p, "part."+x.Name+"."), loading(p, x)...)})
+			append(notes(p, aspects(about.Part(x.Name))), loading(p, x)...)})
 	}
 	for name, s := range p.Supply {
 		size := bytesText(s.Bytes) + " to fetch"
@@ -44,7 +45,7 @@ func (u *UI) Plan(p plan.Plan) {
 	if len(rows) > 0 {
 		u.table([]string{"part", "kind", "version", "port", "program"}, rows, 3)
 	}
-	for _, n := range notes(p, plan.OfTool) {
+	for _, n := range notes(p, about.Subject.RequiredName) {
 		u.say("  " + u.dim(n))
 	}
 	rows = nil
@@ -57,13 +58,13 @@ func (u *UI) Plan(p plan.Plan) {
 		if root == "" {
 			root = "-"
 		}
-		rows = append(rows, row{[]string{s.Name, s.URL, by, root}, notes(p, "site."+s.Name+".")})
+		rows = append(rows, row{[]string{s.Name, s.URL, by, root}, notes(p, aspects(about.Site(s.Name)))})
 	}
 	if len(rows) > 0 {
 		u.say("")
 		u.table([]string{"site", "address", "served by", "root"}, rows)
 	}
-	if n := append(notes(p, "name"), notes(p, "gateway.")...); len(n) > 0 {
+	if n := notes(p, ofStack); len(n) > 0 {
 		u.say("")
 		for _, l := range n {
 			u.say(u.dim(l))
@@ -126,22 +127,29 @@ func (u *UI) changed(when string, all []plan.Change) {
 			u.say(u.dim(fmt.Sprintf("  and %d more", len(all)-i)))
 			return
 		}
-		for _, l := range wrap(c.Subject+" was "+c.Was+", is "+c.Now+": "+c.Because, Width()-2) {
+		for _, l := range wrap(c.Subject.String()+" was "+c.Was+", is "+c.Now+": "+c.Because, Width()-2) {
 			u.say("  " + l)
 		}
 	}
 }
 
-// notes are the reasons of the decisions below a subject.
-func notes(p plan.Plan, prefix string) []string {
+// aspects returns which decisions are about an aspect of a thing, and which aspect that is.
+func aspects(thing about.Subject) func(about.Subject) (string, bool) {
+	return func(s about.Subject) (string, bool) { return s.Aspect(), s.Thing() == thing && s.Aspect() != "" }
+}
+
+// ofStack returns which decisions are about the stack's name or the gateway.
+func ofStack(s about.Subject) (string, bool) {
+	return s.String(), s == about.Stack || s.In(about.Gateway)
+}
+
+// notes are the reasons of some decisions, which names tells and names.
+func notes(p plan.Plan, names func(about.Subject) (string, bool)) []string {
 	var out []string
 	for _, d := range p.Decisions {
-		rest, ok := strings.CutPrefix(d.Subject, prefix)
+		rest, ok := names(d.Subject)
 		if !ok {
 			continue
-		}
-		if rest == "" || prefix == "gateway." {
-			rest = d.Subject
 		}
 		if rest == "kind" && len(d.Rejected) == 0 || rest == "way" || d.State != "" && d.State != kind.Misfit {
 			continue // leave out the obvious; why shows it
@@ -158,8 +166,8 @@ func notes(p plan.Plan, prefix string) []string {
 func loading(p plan.Plan, x plan.PartPlan) []string {
 	var names, out []string
 	for _, d := range p.Decisions {
-		name, ok := strings.CutPrefix(d.Subject, "part."+x.Name+".extensions.")
-		if !ok || d.State == kind.Misfit {
+		name, ok := strings.CutPrefix(d.Subject.Aspect(), "extensions.")
+		if !ok || d.Subject.Thing() != about.Part(x.Name) || d.State == kind.Misfit {
 			continue
 		}
 		if len(d.Because) > 1 { // the last reason is how it fits, which is obvious

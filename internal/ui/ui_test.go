@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
+	"dravit/internal/about"
 	"dravit/internal/diagnose"
 	"dravit/internal/extensions"
 	"dravit/internal/health"
@@ -98,10 +99,10 @@ func TestPlan(t *testing.T) {
 		Sites: []plan.SitePlan{{Name: "ferry", URL: "http://ferry.localhost:8080/", Server: "web",
 			App: "app", Root: "public"}},
 		Decisions: []plan.Decision{
-			{Subject: "part.app.version", Choice: "php 8.2.36", Because: []string{"the newest that fits"},
+			{Subject: about.Parse("part.app.version"), Choice: "php 8.2.36", Because: []string{"the newest that fits"},
 				Rejected: []plan.Option{{Option: "php 8.4.1", Because: "it has no extension redis"}}},
-			{Subject: "site.ferry.root", Choice: "public", Because: []string{"it holds index.php"}},
-			{Subject: "gateway.port", Choice: "8080", Because: []string{"the first free port"}},
+			{Subject: about.Parse("site.ferry.root"), Choice: "public", Because: []string{"it holds index.php"}},
+			{Subject: about.Parse("gateway.port"), Choice: "8080", Because: []string{"the first free port"}},
 		}})
 	text := out.String()
 	assert.Contains(t, text, "ferry  2 parts, 1 site\n")
@@ -281,7 +282,7 @@ func TestExtensions(t *testing.T) {
 
 func TestWhyAndChanges(t *testing.T) {
 	u, out := plainUI()
-	d := plan.Decision{Subject: "part.app.version", Choice: "php 8.2.36",
+	d := plan.Decision{Subject: about.Parse("part.app.version"), Choice: "php 8.2.36",
 		Because:  []string{"the stack file demands 8.2"},
 		Rejected: []plan.Option{{Option: "php 8.4.1", Because: "too new"}}}
 	u.Why(d)
@@ -290,10 +291,11 @@ func TestWhyAndChanges(t *testing.T) {
 	u, out = plainUI()
 	p := plan.Plan{Stack: "ferry",
 		Decisions: []plan.Decision{d,
-			{Subject: "requires.git", Choice: "git 2.39.5 at /usr/bin/git", Because: []string{"PATH picks it"}}},
-		Faults: []plan.Fault{{Subject: "part.db"}},
+			{Subject: about.Required("git"), Choice: "git 2.39.5 at /usr/bin/git",
+				Because: []string{"PATH picks it"}}},
+		Faults: []plan.Fault{{Subject: about.Parse("part.db")}},
 		Since:  "2026-11-01T10:00:00Z",
-		Changes: []plan.Change{{Subject: "part.app.version", Was: "php 8.2.1", Now: "php 8.2.36",
+		Changes: []plan.Change{{Subject: about.Parse("part.app.version"), Was: "php 8.2.1", Now: "php 8.2.36",
 			Because: "/f became 8.2.36"}},
 		Notes: []string{"composer.json: it is broken"}}
 	u.Subjects(p)
@@ -313,9 +315,9 @@ func TestWhyAndChanges(t *testing.T) {
 func TestDiagnosisTraceAndWatch(t *testing.T) {
 	u, out := plainUI()
 	u.Diagnosis("ferry", stack.Diagnosis{Causes: []diagnose.Cause{
-		{Cause: "port-taken", Subject: "part.db", What: "another program has the port",
+		{Cause: "port-taken", Subject: about.Parse("part.db"), What: "another program has the port",
 			Evidence: []string{"mysqld (pid 7)"}, Remedy: "dravit start"},
-		{Cause: "stopped", Subject: "part.mail", What: "it was stopped", Remedy: "dravit start",
+		{Cause: "stopped", Subject: about.Parse("part.mail"), What: "it was stopped", Remedy: "dravit start",
 			Fix: []string{"dravit", "start"}}}})
 	text := out.String()
 	assert.Contains(t, text,

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dravit/internal/about"
 	"dravit/internal/kind"
 	"dravit/internal/locale"
 	"dravit/internal/trouble"
@@ -32,7 +33,7 @@ func Dump(ctx context.Context, p kind.Part, to io.Writer, names []string, args .
 		}
 		return nil
 	}
-	return &trouble.Trouble{Code: trouble.NoProgram, Subject: "part." + p.Name,
+	return &trouble.Trouble{Code: trouble.NoProgram, Subject: about.Part(p.Name),
 		What: "the client " + names[0] + " is not installed", Next: "install the package that has " + names[0] +
 			" (of the same release as the server, if you can)"}
 }
