@@ -457,7 +457,7 @@ func diagnoseEach(t *testing.T, groups ...[]fault) {
 			}
 			require.NotEmpty(t, d.Causes, "%s", text.all())
 			first := d.Causes[0]
-			assert.Equal(t, c.cause, first.Cause, "%+v", d.Causes)
+			assert.EqualValues(t, c.cause, first.Cause, "%+v", d.Causes)
 			assert.Equal(t, c.subject, first.Subject)
 			assert.NotEmpty(t, first.Remedy)
 			assert.Contains(t, strings.Join(append(first.Evidence, first.What, first.Remedy), "\n"), c.says)

@@ -97,7 +97,7 @@ when = "first-start"
 	w.must("stop", "--stack", "harbour")
 	d := w.diagnose()
 	require.NotEmpty(t, d.Causes)
-	assert.Equal(t, "outside-gone", d.Causes[0].Cause)
+	assert.EqualValues(t, "outside-gone", d.Causes[0].Cause)
 	w.must("start", "--stack", "harbour")
 	w.must("start")
 }

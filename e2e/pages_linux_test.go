@@ -200,6 +200,8 @@ http.server.ThreadingHTTPServer((os.environ["HOST"], int(os.environ["PORT"])), H
 			cause: "host-refused", says: "ALLOWED_HOSTS"},
 		{path: "/expired", code: `raise Exception("certificate verify failed: certificate has expired for ` +
 			`HTTPSConnectionPool(host='tides.example', port=443)")`, cause: "foreign-service", says: "has expired"},
+		{path: "/old", code: `raise Exception("x509: certificate has expired or is not yet valid")`,
+			cause: "certificate-expired", says: "set the clock"},
 	}}
 
 // replace changes the text of a file of the project.
@@ -297,7 +299,7 @@ func failedPages(t *testing.T, app application) {
 	for _, f := range app.pages {
 		c := w.causeOf(f)
 		said := c.What + "\n" + strings.Join(c.Evidence, "\n") + "\n" + c.Remedy
-		assert.Equal(t, f.cause, c.Cause, "%s: %+v", f.path, c)
+		assert.EqualValues(t, f.cause, c.Cause, "%s: %+v", f.path, c)
 		assert.Contains(t, said, f.says, f.path)
 		if f.place != "" {
 			assert.Equal(t, f.place, c.Place, "%s: %+v", f.path, c)

@@ -154,14 +154,14 @@ foreach ($db->query("SELECT name FROM boats") as $boat) echo $boat["name"];`,
 	first := func() string {
 		d := w.diagnose()
 		require.NotEmpty(t, d.Causes)
-		return d.Causes[0].Cause
+		return string(d.Causes[0].Cause)
 	}
 	assert.Equal(t, "tables-missing", first())
 	w.must("run", "--", "mariadb", "-e", "CREATE TABLE boats (name TEXT)")
 	page(`"low tide"`)
 	d := w.diagnose()
 	require.Len(t, d.Causes, 1, "%+v", d.Causes)
-	assert.Equal(t, "wrong-password", d.Causes[0].Cause)
+	assert.EqualValues(t, "wrong-password", d.Causes[0].Cause)
 	page(`getenv("DB_PASSWORD")`)
 	assert.True(t, w.diagnose().Answers)
 	assert.Empty(t, w.diagnose().Causes)

@@ -93,12 +93,12 @@ and shows the difference first. It exits with 1 if something does not answer, or
 // diagnoses again.
 func (a *app) fix(ctx context.Context, s *stack.Stack, d stack.Diagnosis, named []string) (stack.Diagnosis, error) {
 	for _, name := range named {
-		if !slices.ContainsFunc(d.Causes, func(c diagnose.Cause) bool { return c.Cause == name }) {
+		if !slices.ContainsFunc(d.Causes, func(c diagnose.Cause) bool { return string(c.Cause) == name }) {
 			return d, &ui.Failure{Exit: exitUsage, What: "nothing fails now because of " + name,
 				Because: "diagnose does not find that cause", Next: "dravit diagnose"}
 		}
 	}
-	wanted := func(c diagnose.Cause) bool { return slices.Contains(named, c.Cause) }
+	wanted := func(c diagnose.Cause) bool { return slices.Contains(named, string(c.Cause)) }
 	agree := func(c diagnose.Cause) bool {
 		if len(named) > 0 && !wanted(c) {
 			return false

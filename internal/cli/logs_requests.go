@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravit/internal/cause"
 	"dravit/internal/proc"
 	"dravit/internal/requests"
 	"dravit/internal/stack"
@@ -87,7 +88,7 @@ func (a *app) requests(ctx context.Context, s *stack.Stack, f requests.Filter, w
 }
 
 // causeOf returns why a request failed, or "".
-func causeOf(r requests.Request, failed []requests.Failure) string {
+func causeOf(r requests.Request, failed []requests.Failure) cause.ID {
 	i := slices.IndexFunc(failed, func(f requests.Failure) bool { return f.Of(r) })
 	if i < 0 {
 		return ""

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
@@ -79,7 +80,7 @@ func (d *doctor) clients(p PartFacts) bool {
 	name := p.Spec.Name
 	d.add(
 		seen,
-		"connections-used-up",
+		cause.ConnectionsUsedUp,
 		about.Part(name),
 		fmt.Sprintf("all %d connections that part %s accepts are in use", p.Clients.Limit, name),
 		fmt.Sprintf(

@@ -5,17 +5,18 @@ import (
 	"slices"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 )
 
 // denials are causes that a program names when it was denied access to a file.
-var denials = []string{"data-unreadable", "folder-unreadable", "file-unreadable", "folder-unwritable"}
+var denials = []cause.ID{cause.DataUnreadable, cause.FolderUnreadable, cause.FileUnreadable, cause.FolderUnwritable}
 
 // confined corrects the causes of a part whose program is confined: if the modes of the files let it in, changing them
 // does not help. It leaves them alone if the machine's own facts show that modes or owners are wrong.
 func (d *doctor) confined(p PartFacts) {
 	subject, c := about.Part(p.Spec.Name), p.Confined
 	if c.Module == "" || slices.ContainsFunc(d.of(subject), func(x Cause) bool {
-		return x.Cause == "data-owner" || x.Cause == "data-mode"
+		return x.Cause == cause.DataOwner || x.Cause == cause.DataMode
 	}) {
 		return
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -136,7 +137,7 @@ type OldPort struct {
 
 // Cause is one thing behind failures.
 type Cause struct {
-	Cause    string        `json:"cause"` // a word of docs/causes.md
+	Cause    cause.ID      `json:"cause"`
 	Subject  about.Subject `json:"subject"`
 	What     string        `json:"what"`     // a sentence
 	Evidence []string      `json:"evidence"` // what shows it
@@ -206,7 +207,7 @@ func together(all []Cause) []Cause {
 	var names, sites []string
 	first := -1
 	for i, c := range all {
-		if c.Cause == "name-unknown" {
+		if c.Cause == cause.NameUnknown {
 			_, name, _ := strings.Cut(c.What, unknownName)
 			site, _ := c.Subject.SiteName()
 			names, sites = append(names, name), append(sites, site)
@@ -222,7 +223,7 @@ func together(all []Cause) []Cause {
 	whole.Subject = about.Machine
 	whole.What = "the system's resolver does not know the names " + trouble.List(names)
 	whole.Evidence = append(whole.Evidence, "they are those of the sites "+trouble.List(sites))
-	all = slices.DeleteFunc(all, func(c Cause) bool { return c.Cause == "name-unknown" })
+	all = slices.DeleteFunc(all, func(c Cause) bool { return c.Cause == cause.NameUnknown })
 	return slices.Insert(all, first, whole)
 }
 
@@ -230,7 +231,7 @@ func together(all []Cause) []Cause {
 func once(all []Cause) []Cause {
 	said := map[string]bool{}
 	return slices.DeleteFunc(all, func(c Cause) bool {
-		key := c.Cause + "\n" + c.What
+		key := string(c.Cause) + "\n" + c.What
 		was := said[key]
 		said[key] = true
 		_, ofSite := c.Subject.SiteName()
@@ -243,12 +244,12 @@ type doctor struct {
 	all []Cause
 }
 
-func (d *doctor) add(r rank, cause string, subject about.Subject, what, remedy string, evidence ...string) *Cause {
-	if i := slices.IndexFunc(d.all, func(c Cause) bool { return c.Cause == cause && c.Subject == subject }); i >= 0 {
+func (d *doctor) add(r rank, id cause.ID, subject about.Subject, what, remedy string, evidence ...string) *Cause {
+	if i := slices.IndexFunc(d.all, func(c Cause) bool { return c.Cause == id && c.Subject == subject }); i >= 0 {
 		return &d.all[i]
 	}
 	d.all = append(d.all, Cause{
-		Cause:    cause,
+		Cause:    id,
 		Subject:  subject,
 		What:     what,
 		Remedy:   remedy,
@@ -272,7 +273,7 @@ func (d *doctor) plan() {
 		if len(d.of(x.Subject)) > 0 {
 			r = likely
 		}
-		d.add(r, "no-plan", x.Subject, x.What, x.Next, x.Because)
+		d.add(r, cause.NoPlan, x.Subject, x.What, x.Next, x.Because)
 	}
 }
 
@@ -343,12 +344,12 @@ func (d *doctor) partOf(name string) (PartFacts, bool) {
 // aside adds what disturbs nothing here, but may do so elsewhere.
 func (d *doctor) aside() {
 	if d.f.Proxy != "" && len(d.f.Sites) > 0 && !bypasses(d.f.Bypass, d.f.Sites[0].Spec.Host) {
-		d.add(aside, "proxy-catches", about.Machine, "the environment's proxy settings also apply to the sites",
+		d.add(aside, cause.ProxyCatches, about.Machine, "the environment's proxy settings also apply to the sites",
 			"export NO_PROXY=localhost,127.0.0.1,::1", "http_proxy is "+d.f.Proxy,
 			"NO_PROXY excludes "+cmp.Or(d.f.Bypass, "nothing"))
 	}
 	if !d.f.Authority.IsZero() && d.f.Authority.After(d.f.Now) {
-		d.add(seen, "clock-back", about.Machine, "the clock was set back: the certificates are not valid yet",
+		d.add(seen, cause.ClockBack, about.Machine, "the clock was set back: the certificates are not valid yet",
 			"set the clock; if it is right, delete the folder authority in Dravit's folder, then dravit stop and "+
 				"dravit start", "they are valid from "+d.f.Authority.Format(time.RFC3339))
 	}

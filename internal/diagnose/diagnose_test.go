@@ -50,7 +50,7 @@ func facts(app lifecycle.State, page string) Facts {
 
 func words(all []Cause) (out []string) {
 	for _, c := range all {
-		out = append(out, c.Subject.String()+" "+c.Cause)
+		out = append(out, c.Subject.String()+" "+string(c.Cause))
 	}
 	return out
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/pattern"
@@ -29,35 +30,35 @@ func (d *doctor) disks() {
 	for _, disk := range d.f.Disks {
 		switch {
 		case wrong && disk.ReadOnly:
-			d.add(r, "read-only", about.Machine, "the file system of "+disk.Folder+" is read-only",
+			d.add(r, cause.ReadOnly, about.Machine, "the file system of "+disk.Folder+" is read-only",
 				"mount it for writing, or put Dravit's folder elsewhere: DRAVIT_HOME", disk.Of+"are there")
 		case disk.Inodes > 0 && disk.InodesFree == 0:
-			d.add(r, "inodes-full", about.Machine, "the disk has free space but no free inodes in "+disk.Folder,
+			d.add(r, cause.InodesFull, about.Machine, "the disk has free space but no free inodes in "+disk.Folder,
 				"delete many small files there: df -i", disk.Of+"are there",
 				fmt.Sprintf("%d of %d files exist", disk.Inodes-disk.InodesFree, disk.Inodes))
 		case disk.OverQuota:
-			d.add(r, "quota-full", about.Machine,
+			d.add(r, cause.QuotaFull, about.Machine,
 				"the disk has free space, but what "+d.f.User+" may store in "+disk.Folder+
 					" is used up", "delete files of yours there, or have the quota raised", disk.Of+"are there",
 				"writing there ends with: disk quota exceeded")
 		case disk.Free < minRoom && disk.Memory:
-			d.add(r, "memory-disk-full", about.Machine, disk.Folder+", which is kept in memory, is full",
+			d.add(r, cause.MemoryDiskFull, about.Machine, disk.Folder+", which is kept in memory, is full",
 				"delete files there: df -h", disk.Of+"are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case disk.Free < minRoom:
-			d.add(r, "disk-full", about.Machine, "the disk is full in "+disk.Folder, "free some space there: df -h",
+			d.add(r, cause.DiskFull, about.Machine, "the disk is full in "+disk.Folder, "free some space there: df -h",
 				disk.Of+"are there", fmt.Sprintf("%d KB are free", disk.Free>>10))
 		case wrong && short && disk.Free < tightRoom:
-			d.add(r, map[bool]string{true: "memory-disk-full", false: "disk-full"}[disk.Memory], about.Machine,
+			d.add(r, map[bool]cause.ID{true: cause.MemoryDiskFull, false: cause.DiskFull}[disk.Memory], about.Machine,
 				"the disk was full in "+disk.Folder, "free some space there: df -h", disk.Of+"are there",
 				fmt.Sprintf("%d MB are free now", disk.Free>>20))
 		}
 	}
 	if refused != "" && len(d.of(about.Machine)) == 0 {
-		d.add(written, "read-only", about.Machine, "a part writes to a file system that is read-only",
+		d.add(written, cause.ReadOnly, about.Machine, "a part writes to a file system that is read-only",
 			"mount it for writing (findmnt -T PATH shows it), or give the part another folder", refused)
 	}
 	if wrong && over { // if it writes itself, or before something was removed
-		d.add(written, "quota-full", about.Machine, "on some disk, what "+d.f.User+" may store is used up, or was",
+		d.add(written, cause.QuotaFull, about.Machine, "on some disk, what "+d.f.User+" may store is used up, or was",
 			"delete files of yours, or have the quota raised", "a log says: disk quota exceeded")
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
@@ -28,35 +29,35 @@ func (d *doctor) edits() {
 		}
 		php := app.Spec.Role == kind.RoleRuntime
 		switch {
-		case c.Cause == "memory-limit" && php:
+		case c.Cause == cause.MemoryLimit && php:
 			set("memory_limit", megabytes(c.What, memoryBytes, 512))
-		case c.Cause == "time-limit" && php && strings.Contains(c.What, "max_execution_time"):
+		case c.Cause == cause.TimeLimit && php && strings.Contains(c.What, "max_execution_time"):
 			set("max_execution_time", strconv.Itoa(max(120, 4*number(c.What, seconds))))
-		case c.Cause == "time-limit" && php:
+		case c.Cause == cause.TimeLimit && php:
 			set("max_execution_time", "0")
-		case c.Cause == "upload-limit" && php:
+		case c.Cause == cause.UploadLimit && php:
 			size := megabytes(strings.Join(c.Evidence, "\n"), postBytes, 256)
 			set("post_max_size", size)
 			set("upload_max_filesize", size)
-		case c.Cause == "connections-used-up":
+		case c.Cause == cause.ConnectionsUsedUp:
 			d.usedUp(c)
-		case c.Cause == "variable-missing":
+		case c.Cause == cause.VariableMissing:
 			if m := variableName().FindStringSubmatch(c.What); m != nil {
 				c.Remedy = "add it to dravit.toml with its value, then dravit start:" +
 					trouble.Lines("[env]", m[1]+` = "VALUE"`)
 			}
-		case c.Cause == "file-missing":
+		case c.Cause == cause.FileMissing:
 			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] {
-				c.Cause, c.What = "folder-missing", "the application cannot write to "+path+": its folder is missing"
+				c.Cause, c.What = cause.FolderMissing, "the application cannot write to "+path+": its folder is missing"
 				d.writable(c, app)
 			}
-		case c.Cause == "folder-missing" || c.Cause == "folder-unwritable":
+		case c.Cause == cause.FolderMissing || c.Cause == cause.FolderUnwritable:
 			d.writable(c, app)
-		case c.Cause == "mail-refused" && !slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
+		case c.Cause == cause.MailRefused && !slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
 			return p.Spec.Kind == "dravit-mail"
 		}):
 			c.Edit = append(c.Edit, stackfile.Change{Table: "part.mail", Key: "kind", Value: "dravit-mail"})
-		case c.Cause == "packet-limit":
+		case c.Cause == cause.PacketLimit:
 			if store, _, ok := d.storeOf(*c); ok && store.Kind == "mariadb" {
 				c.Edit = append(c.Edit, stackfile.Change{Table: "part." + store.Name + ".settings",
 					Key: "max_allowed_packet", Value: "256M"})
@@ -118,7 +119,7 @@ func (d *doctor) writable(c *Cause, app PartFacts) {
 		return
 	}
 	said := strings.Join(c.Evidence[:min(1, len(c.Evidence))], "")
-	if filepath.Ext(folder) != "" || c.Cause == "folder-missing" && !strings.Contains(said, "mkdir") {
+	if filepath.Ext(folder) != "" || c.Cause == cause.FolderMissing && !strings.Contains(said, "mkdir") {
 		folder = filepath.Dir(folder)
 	}
 	if folder == "." {
@@ -138,12 +139,12 @@ func (d *doctor) ownModules() {
 	for i := range d.all {
 		c := &d.all[i]
 		m := moduleName().FindStringSubmatch(c.What)
-		if c.Cause != "packages-missing" || m == nil {
+		if c.Cause != cause.PackagesMissing || m == nil {
 			continue
 		}
 		first, _, dotted := strings.Cut(m[1], ".")
 		if dotted && (slices.Contains(d.f.TopLevel, first) || slices.Contains(d.f.TopLevel, first+".py")) {
-			c.Cause = "code-missing"
+			c.Cause = cause.CodeMissing
 			c.What = "the module " + m[1] + " of the project's own code does not exist"
 			c.Remedy = "correct the import, or add the file " + strings.ReplaceAll(m[1], ".", "/") + ".py"
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 )
 
@@ -23,7 +24,7 @@ type Speaker struct {
 
 // Explained is why a request failed.
 type Explained struct {
-	Cause    string // its name in docs/causes.md
+	Cause    cause.ID
 	What     string
 	Remedy   string
 	Evidence []string
@@ -65,7 +66,7 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 	if !threw || !errors {
 		return x, false
 	}
-	x = Explained{Cause: "application-error", What: ownCode + thrown.what,
+	x = Explained{Cause: cause.ApplicationError, What: ownCode + thrown.what,
 		Place: thrown.place, Part: p.Spec.Name, Evidence: []string{where + ": " + lineAt(p.Said, thrown.at)},
 		Remedy: "correct the code: " + where + " has all that it wrote"}
 	if x.Place != "" {
@@ -78,7 +79,7 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 const ownCode = "the application's own code fails: "
 
 // general are causes that say no more than that there was an error.
-var general = map[string]bool{"application-error": true}
+var general = map[cause.ID]bool{cause.ApplicationError: true}
 
 // placed adds to the evidence where the project's own code is concerned.
 func (x Explained) placed() Explained {
@@ -89,7 +90,7 @@ func (x Explained) placed() Explained {
 }
 
 // Unexplained is the cause of a page that failed without a word.
-const Unexplained = "page-failed"
+const Unexplained = cause.PageFailed
 
 // unexplained says what is known of a failure that nothing explains.
 func unexplained(e Evidence) Explained {

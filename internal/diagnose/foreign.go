@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/project"
 )
@@ -14,15 +15,16 @@ import (
 func (d *doctor) foreignServices() {
 	for i := range d.all {
 		c := &d.all[i]
-		if c.Cause != "store-elsewhere" && c.Cause != "foreign-service" && c.Cause != "certificate-expired" {
+		if c.Cause != cause.StoreElsewhere && c.Cause != cause.ForeignService && c.Cause != cause.CertificateExpired {
 			continue
 		}
 		a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
-		if !ok || c.Cause == "store-elsewhere" && (a.local() || !strings.Contains(a.host, ".") || d.meansStore(*c, a)) {
+		if !ok || c.Cause == cause.StoreElsewhere && (a.local() || !strings.Contains(a.host, ".") ||
+			d.meansStore(*c, a)) {
 			continue
 		}
 		at := d.from(a)
-		c.Cause = "foreign-service"
+		c.Cause = cause.ForeignService
 		c.What = fmt.Sprintf("the application asks %s, which is not of this stack: %s", a, howForeign(c.Evidence))
 		c.Remedy = "correct that address, or ask whoever runs the service"
 		if at != "" {

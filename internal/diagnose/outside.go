@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/stackfile"
@@ -20,16 +21,17 @@ func (d *doctor) outside(p PartFacts, said string) {
 	}
 	switch {
 	case misses(kind.Open):
-		d.add(seen, "outside-gone", subject, "no server answers at "+at+", where part "+name+" should be",
+		d.add(seen, cause.OutsideGone, subject, "no server answers at "+at+", where part "+name+" should be",
 			"start that server, or correct part."+name+".outside in "+stackfile.Name, said)
 	case misses(kind.Greets):
 		remedy := "dravit start asks for its password, or takes it from " + stackfile.PasswordVariable(name)
 		if p.Traits.Databases {
 			remedy += "; or correct user and database of part " + name + " in " + stackfile.Name
 		}
-		d.add(seen, "outside-refused", subject, "the server of part "+name+" ("+at+") refuses the log-in", remedy, said)
+		d.add(seen, cause.OutsideRefused, subject, "the server of part "+name+" ("+at+") refuses the log-in", remedy,
+			said)
 	default:
-		d.add(seen, "outside-unwell", subject,
+		d.add(seen, cause.OutsideUnwell, subject,
 			"the server of part "+name+" ("+at+") accepts the log-in, and does not work", "ask whoever runs it", said)
 	}
 }

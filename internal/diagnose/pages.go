@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/lifecycle"
 	"dravit/internal/requests"
 )
@@ -63,7 +64,7 @@ func (d *doctor) pageSaid(f requests.Failure) string {
 // storeIsBack reports whether a page failed for want of a store of the stack's that answers now, at the address that
 // the application asked for.
 func (d *doctor) storeIsBack(x Explained, app string) bool {
-	if x.Cause != "store-elsewhere" {
+	if x.Cause != cause.StoreElsewhere {
 		return false
 	}
 	p, ok := d.partOf(app)

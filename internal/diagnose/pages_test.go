@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
@@ -58,8 +59,8 @@ func TestExplain(t *testing.T) {
 	const thrown = "PHP Fatal error:  Uncaught Error: fog in /home/ada/ferry/a.php:3\n"
 	for name, c := range map[string]struct {
 		evidence    Evidence
-		cause, what string
-		place       string
+		cause       cause.ID
+		what, place string
 	}{
 		"a healthy page": {said(200, "GET /\nPHP Warning:  it rains\n"), "", "", ""},
 		"not found":      {said(404, "GET /x 404\n"), "", "", ""},
@@ -78,7 +79,7 @@ func TestExplain(t *testing.T) {
 	} {
 		x, fails := Explain(c.evidence)
 		assert.Equal(t, c.cause != "", fails, name)
-		assert.Equal(t, c.cause, x.Cause, name)
+		assert.EqualValues(t, c.cause, x.Cause, name)
 		assert.Contains(t, x.What, c.what, name)
 		assert.Equal(t, c.place, x.Place, name)
 		assert.NotContains(t, strings.Join(x.Evidence, ""), "part app is started", name)
@@ -112,7 +113,7 @@ func TestPages(t *testing.T) {
 	f := shop(page("/a", "no mail"), page("/b", "no mail"), page("/c", ""))
 	all := Causes(f)
 	require.Len(t, all, 2)
-	assert.Equal(t, "mail-refused site.day", all[0].Cause+" "+all[0].Subject.String())
+	assert.Equal(t, "mail-refused site.day", string(all[0].Cause)+" "+all[0].Subject.String())
 	require.Len(t, all[0].Pages, 2)
 	assert.Equal(t, Page{"GET", "/b", 500, 2, time.Unix(940, 0)}, all[0].Pages[1])
 	assert.Contains(t, all[0].Evidence, "GET /a ended with status 500 2 times, 1m0s ago")
@@ -194,7 +195,7 @@ func TestForeign(t *testing.T) {
 	f.Mentions = []project.Mention{{File: "tides.php", Line: 2, Word: "api.tides.example"}}
 	all := Causes(f)
 	require.Len(t, all, 1)
-	assert.Equal(t, "foreign-service", all[0].Cause)
+	assert.EqualValues(t, "foreign-service", all[0].Cause)
 	assert.Equal(t, "the application asks api.tides.example, which is not of this stack: no machine has its name",
 		all[0].What)
 	assert.Equal(t, "tides.php:2", all[0].Place)
@@ -204,7 +205,7 @@ func TestForeign(t *testing.T) {
 	f = shop(page("/a", "ECONNREFUSED 127.0.0.1:3306"))
 	f.Parts = f.Parts[:1]
 	all = Causes(f)
-	assert.Equal(t, "store-lacking", all[0].Cause, "by the port that its servers have by custom")
+	assert.EqualValues(t, "store-lacking", all[0].Cause, "by the port that its servers have by custom")
 	assert.Equal(t, []stackfile.Change{{Table: "part.mariadb", Key: "kind", Value: "mariadb"}}, all[0].Edit)
 }
 
@@ -235,7 +236,7 @@ func TestEdits(t *testing.T) {
 	assert.Equal(t, []string{"/home/ada/ferry/var"}, Paths(all))
 	f = shop(page("/a", "No module named 'ferry.tides'"))
 	f.TopLevel = []string{"ferry"}
-	assert.Equal(t, "code-missing", Causes(f)[0].Cause)
+	assert.EqualValues(t, "code-missing", Causes(f)[0].Cause)
 }
 
 // A worker that lives, and fails at its jobs.
@@ -260,7 +261,7 @@ func TestJobs(t *testing.T) {
 	assert.Empty(t, Causes(facts(logfile.Line{Text: "job done", At: time.Unix(950, 0)})))
 	all := Causes(facts(append(traceback(940), traceback(990)...)...))
 	require.Len(t, all, 1)
-	assert.Equal(t, "application-error part.app", all[0].Cause+" "+all[0].Subject.String())
+	assert.Equal(t, "application-error part.app", string(all[0].Cause)+" "+all[0].Subject.String())
 	assert.Equal(t, "jobs of the worker app fail: ValueError: no berth", all[0].What)
 	assert.Equal(t, "w.py:3", all[0].Place)
 	assert.Contains(t, all[0].Evidence, "2 times in the last 10 minutes, last 10s ago")

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -25,7 +26,8 @@ func (d *doctor) part(p PartFacts) {
 		d.jobs(p)
 		return
 	case lifecycle.Stopped:
-		d.add(likely, "stopped", subject, "part "+name+" was stopped", "dravit start").Fix = []string{"dravit", "start"}
+		c := d.add(likely, cause.Stopped, subject, "part "+name+" was stopped", "dravit start")
+		c.Fix = []string{"dravit", "start"}
 		return
 	case lifecycle.Waiting:
 		return // the part that it waits for is the cause
@@ -77,29 +79,29 @@ func (d *doctor) ownPart(p PartFacts) {
 		if p.Spec.Want.Port != 0 {
 			remedy = fmt.Sprintf("free it (dravit ports %d), or pin another port in dravit.toml", p.Spec.Port)
 		}
-		d.add(seen, "port-taken", subject, "another program uses the port of part "+name, remedy, said)
+		d.add(seen, cause.PortTaken, subject, "another program uses the port of part "+name, remedy, said)
 	case s.Code == trouble.Exposed:
-		d.add(seen, "listens-to-network", subject, "part "+name+" listens to other machines, and you did not agree",
+		d.add(seen, cause.ListensToNetwork, subject, "part "+name+" listens to other machines, and you did not agree",
 			s.Next, said)
 	case s.Code == trouble.SocketTaken:
-		d.add(seen, "socket-taken", subject, "another program uses the socket of part "+name,
+		d.add(seen, cause.SocketTaken, subject, "another program uses the socket of part "+name,
 			"stop it, then dravit start", said)
 	case s.Code == trouble.OutOfMemory:
-		d.add(seen, "out-of-memory", subject, "the kernel killed part "+name+" as the memory was used up",
+		d.add(seen, cause.OutOfMemory, subject, "the kernel killed part "+name+" as the memory was used up",
 			"free some memory (dravit status shows what each part uses), or give the machine or its "+
 				"container more; then "+
 				"dravit restart "+name, said)
 	case !p.Program:
-		d.add(seen, "program-gone", subject, "the program of part "+name+" is gone",
+		d.add(seen, cause.ProgramGone, subject, "the program of part "+name+" is gone",
 			"dravit start, which chooses another; or install it again",
 			p.Spec.Program+" is not there").Fix = []string{"dravit", "start"}
 	case s.Code == trouble.ConfigRefused && len(p.Included) > 0:
-		d.add(written, "directive-refused", subject, "the server refuses directives that a site includes",
+		d.add(written, cause.DirectiveRefused, subject, "the server refuses directives that a site includes",
 			"correct "+trouble.List(p.Included), said)
 	}
 	for _, r := range p.Requires {
 		if !r.Holds {
-			d.add(seen, "requirement-unmet", subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted,
+			d.add(seen, cause.RequirementUnmet, subject, "the application requires "+r.Sort+" "+r.Name+" "+r.Wanted,
 				unmet(r, name), "the web process has: "+r.Got)
 			return
 		}
@@ -111,7 +113,7 @@ func (d *doctor) ownPart(p PartFacts) {
 	d.confined(p)
 	if m := loader().FindStringSubmatch(p.Log); m != nil {
 		library := cmp.Or(m[1], m[2], m[3])
-		d.add(written, "library-missing", subject, "a library that the program needs is missing: "+library,
+		d.add(written, cause.LibraryMissing, subject, "a library that the program needs is missing: "+library,
 			"install it; an upgrade of the system may have removed it", p.LogFile+": "+strings.TrimSpace(m[0]))
 	}
 	d.server(p, said)
@@ -121,13 +123,13 @@ func (d *doctor) ownPart(p PartFacts) {
 	}
 	switch {
 	case killed:
-		d.add(likely, "killed", subject, "another process killed part "+name, "dravit restart "+name,
+		d.add(likely, cause.Killed, subject, "another process killed part "+name, "dravit restart "+name,
 			said).Fix = []string{"dravit", "restart", name}
 	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
-		d.add(likely, "crashed", subject, "part "+name+" exited by itself", "dravit logs "+name,
+		d.add(likely, cause.Crashed, subject, "part "+name+" exited by itself", "dravit logs "+name,
 			append([]string{said}, last(p.Log, 3)...)...)
 	default:
-		d.add(likely, "unwell", subject, "part "+name+" lives, and "+how(health.FirstMiss(p.Rungs)),
+		d.add(likely, cause.Unwell, subject, "part "+name+" lives, and "+how(health.FirstMiss(p.Rungs)),
 			"dravit restart "+name, said).Fix = []string{"dravit", "restart", name}
 	}
 }
@@ -170,23 +172,23 @@ func (d *doctor) server(p PartFacts, said string) {
 	alive := !worker && len(p.Rungs) > 0 && p.Rungs[0].Holds != nil && *p.Rungs[0].Holds
 	switch {
 	case alive && len(elsewhere) > 0:
-		d.add(seen, "listens-elsewhere", subject, "the server listens on another port than its own",
+		d.add(seen, cause.ListensElsewhere, subject, "the server listens on another port than its own",
 			"make it listen on the address in HOST and the port in PORT: command = \"... --port {port}\"",
 			"it listens on "+trouble.List(elsewhere), "it should listen on "+wanted)
 	case exitCode(p) == 127:
-		d.add(written, "command-missing", subject, "the part's command does not exist",
+		d.add(written, cause.CommandMissing, subject, "the part's command does not exist",
 			"install it, or correct the part's command in dravit.toml", append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 126:
-		d.add(written, "command-forbidden", subject, "the part's command is not executable", "chmod u+x it",
+		d.add(written, cause.CommandForbidden, subject, "the part's command is not executable", "chmod u+x it",
 			append([]string{said}, last(p.Log, 1)...)...)
 	case exitCode(p) == 0 && worker:
-		d.add(seen, "ends-at-once", subject, "the worker exited without an error, but should keep running",
+		d.add(seen, cause.EndsAtOnce, subject, "the worker exited without an error, but should keep running",
 			"make it keep running; a command that runs once is a task", said)
 	case exitCode(p) == 0:
-		d.add(seen, "ends-at-once", subject, "the part's command exited without an error: it is no server, or it "+
+		d.add(seen, cause.EndsAtOnce, subject, "the part's command exited without an error: it is no server, or it "+
 			"went into the background", "make it stay in the foreground", said)
 	case alive && len(p.Listens) == 0 && p.Status.State != lifecycle.Failed && len(d.of(subject)) == 0:
-		d.add(likely, "does-not-listen", subject, "the server is alive, but listens on no port",
+		d.add(likely, cause.DoesNotListen, subject, "the server is alive, but listens on no port",
 			"dravit logs "+p.Spec.Name+" may say what it waits for", said)
 	}
 }
@@ -202,7 +204,7 @@ func (d *doctor) worker(p PartFacts, said string) {
 	}
 	evidence := append([]string{said}, last(p.Log, 2)...)
 	if p.Spec.Want.Interval() > 0 {
-		c := d.add(seen, "run-failed", subject, "the command of part "+name+" failed when it ran last",
+		c := d.add(seen, cause.RunFailed, subject, "the command of part "+name+" failed when it ran last",
 			"mend what its last lines say; it runs again at its time, or now: dravit restart "+name, evidence...)
 		speaker := Speaker{Spec: p.Spec, Traits: p.Traits, Said: p.Log}
 		if x, ok := speaker.explain(true); ok {
@@ -212,7 +214,7 @@ func (d *doctor) worker(p PartFacts, said string) {
 		}
 		return
 	}
-	d.add(seen, "proof-failed", subject, "the worker "+name+" runs, and its proof does not hold",
+	d.add(seen, cause.ProofFailed, subject, "the worker "+name+" runs, and its proof does not hold",
 		"dravit logs "+name+" may say why; dravit restart "+name, evidence...).Fix = []string{"dravit", "restart", name}
 }
 
@@ -226,10 +228,10 @@ func (d *doctor) machine(p PartFacts) {
 	if t := p.Data; t != nil {
 		switch {
 		case t.Foreign != "":
-			d.add(seen, "data-owner", subject, "the data of part "+p.Spec.Name+" belong to another user",
+			d.add(seen, cause.DataOwner, subject, "the data of part "+p.Spec.Name+" belong to another user",
 				"sudo chown -R "+d.f.User+" '"+t.Path+"', then dravit start", t.Foreign+" belongs to "+t.Owner)
 		case t.Locked != "":
-			d.add(seen, "data-mode", subject, "the data of part "+p.Spec.Name+
+			d.add(seen, cause.DataMode, subject, "the data of part "+p.Spec.Name+
 				" cannot be read and written by their owner", "chmod -R u+rwX '"+t.Path+"', then dravit start",
 				t.Locked+" is closed").Fix = []string{"chmod", "-R", "u+rwX", t.Path}
 		}

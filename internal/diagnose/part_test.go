@@ -302,7 +302,7 @@ func TestMachineInTheWordsOfOtherSystems(t *testing.T) {
 		"boat: write: Quota exceeded\n":                    "quota-full", // musl
 	} {
 		causes := Causes(boat(failed, func(p *PartFacts) { p.Log = words }))
-		assert.Equal(t, want, causes[0].Cause, words)
+		assert.EqualValues(t, want, causes[0].Cause, words)
 		assert.Equal(t, "machine", causes[0].Subject.String())
 	}
 }
@@ -313,7 +313,7 @@ func TestModesBeforeConfinement(t *testing.T) {
 		p.Log, p.Traits.Symptoms = "may not write boats\n", unreadable
 		p.Confined, p.Data = Confinement{Module: "SELinux"}, &Tree{Path: "/data", Locked: "/data/boats"}
 	}))
-	require.Equal(t, "data-mode", causes[0].Cause)
+	require.EqualValues(t, "data-mode", causes[0].Cause)
 	for _, c := range causes {
 		assert.NotContains(t, c.What, "SELinux")
 	}

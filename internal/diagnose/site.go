@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -20,12 +21,12 @@ func (d *doctor) entrance() {
 	}
 	switch g := d.f.Gateway; {
 	case g.Holder != "":
-		d.add(seen, "gateway-port-taken", about.Gateway, "another program uses the gateway's port",
+		d.add(seen, cause.GatewayPortTaken, about.Gateway, "another program uses the gateway's port",
 			fmt.Sprintf("stop it (dravit ports %d), then dravit start", g.Port),
 			fmt.Sprintf("port %d is held by %s", g.Port, g.Holder))
 	case !g.Runs && d.unfinished(): // a start that is not over has not come to it
 	case !g.Runs:
-		d.add(seen, "gateway-down", about.Gateway, "the gateway does not run",
+		d.add(seen, cause.GatewayDown, about.Gateway, "the gateway does not run",
 			"dravit start").Fix = []string{"dravit", "start"}
 	}
 }
@@ -33,7 +34,7 @@ func (d *doctor) entrance() {
 // unfinished reports whether the last start is not over, as something failed in it.
 func (d *doctor) unfinished() bool {
 	return slices.ContainsFunc(d.all, func(c Cause) bool {
-		return c.Cause == "seed-failed" || c.Cause == "task-failed"
+		return c.Cause == cause.SeedFailed || c.Cause == cause.TaskFailed
 	})
 }
 
@@ -58,7 +59,7 @@ func (d *doctor) site(s SiteFacts) {
 		return
 	case kind.Reaches, kind.Routed:
 		if len(d.of(about.Gateway)) == 0 && !d.unfinished() {
-			d.add(likely, "gateway-down", about.Gateway, "the gateway does not lead to the site "+s.Spec.Name,
+			d.add(likely, cause.GatewayDown, about.Gateway, "the gateway does not lead to the site "+s.Spec.Name,
 				"dravit start", fell.Miss()).Fix = []string{"dravit", "start"}
 		}
 		return
@@ -71,10 +72,10 @@ func (d *doctor) site(s SiteFacts) {
 	}
 	// If a store does not answer, it is the cause of what the page says about stores; the page may still show another
 	// error.
-	var behind []string
+	var behind []cause.ID
 	for _, use := range app.Spec.Uses {
 		if p, ok := d.partOf(use); ok && p.Status.State != lifecycle.Answers {
-			behind = []string{"store-elsewhere", "wrong-password", "application-error"}
+			behind = []cause.ID{cause.StoreElsewhere, cause.WrongPassword, cause.ApplicationError}
 		}
 	}
 	if d.documentRoot(s, subject) {
@@ -101,12 +102,12 @@ func (d *doctor) site(s SiteFacts) {
 // siteName says what is wrong with a host name that does not resolve to this machine.
 func (d *doctor) siteName(s SiteFacts, subject about.Subject, said string) {
 	if i := slices.IndexFunc(s.Resolves, func(a netip.Addr) bool { return !a.IsLoopback() }); i >= 0 {
-		d.add(seen, "name-elsewhere", subject, "the name "+s.Spec.Host+" resolves to another machine",
+		d.add(seen, cause.NameElsewhere, subject, "the name "+s.Spec.Host+" resolves to another machine",
 			"remove it from /etc/hosts or the resolver; or dravit names hosts on, which corrects it",
 			"the system's resolver says "+s.Resolves[i].String())
 		return
 	}
-	d.add(seen, "name-unknown", subject, unknownName+s.Spec.Host,
+	d.add(seen, cause.NameUnknown, subject, unknownName+s.Spec.Host,
 		"dravit names hosts on, or dravit names resolver on", said)
 }
 
@@ -119,11 +120,11 @@ func (d *doctor) documentRoot(s SiteFacts, subject about.Subject) bool {
 	case r.Path == "":
 		return false
 	case r.Missing:
-		d.add(seen, "root-gone", subject, "the document root of the site "+s.Spec.Name+" is gone",
+		d.add(seen, cause.RootGone, subject, "the document root of the site "+s.Spec.Name+" is gone",
 			"create it again, or correct root in dravit.toml", r.Path+" does not exist")
 		return true
 	case r.Closed != "":
-		d.add(seen, "root-closed", subject, "the files of the site "+s.Spec.Name+" may not be read",
+		d.add(seen, cause.RootClosed, subject, "the files of the site "+s.Spec.Name+" may not be read",
 			"chmod -R u+rX '"+r.Closed+"'", r.Closed+" is closed").Fix = []string{"chmod", "-R", "u+rX", r.Closed}
 		return true
 	}
@@ -135,24 +136,24 @@ func (d *doctor) answer(s SiteFacts, subject about.Subject, fell *health.Result)
 	said := fell.Miss()
 	switch {
 	case s.Spec.App == "" && s.Root.PHP && (s.Status == 403 || s.Status == 404):
-		d.add(seen, "site-without-app", subject,
+		d.add(seen, cause.SiteWithoutApp, subject,
 			"the document root of the site "+s.Spec.Name+" contains index.php, and no part runs it",
 			"app = \"PART\" in the table of the site in dravit.toml, with the name of a part of kind php", said)
 	case s.Root.Path != "" && !s.Root.Index && (s.Status == 403 || s.Status == 404):
-		d.add(seen, "index-missing", subject, "the document root of the site "+s.Spec.Name+" has no index",
+		d.add(seen, cause.IndexMissing, subject, "the document root of the site "+s.Spec.Name+" has no index",
 			"create index.php or index.html there, or name another root in dravit.toml",
 			s.Root.Path+" has neither index.php nor index.html", said)
 	case fell.Rung == kind.Matches && s.Spec.Expect != nil && s.Spec.Expect.Text != "" &&
 		!strings.Contains(s.Page, s.Spec.Expect.Text):
-		d.add(likely, "text-missing", subject, "the page does not contain the expected text",
+		d.add(likely, cause.TextMissing, subject, "the page does not contain the expected text",
 			"correct the page, or the key expect in dravit.toml", said)
 	case s.Status >= 500:
-		d.add(likely, "application-error", subject, "the application answers with an error",
+		d.add(likely, cause.ApplicationError, subject, "the application answers with an error",
 			"dravit logs "+cmp.Or(s.Spec.App, s.Spec.Server), said)
 	case s.Status >= 400:
-		d.add(likely, "status-unexpected", subject, fmt.Sprintf("the site answers with status %d", s.Status),
+		d.add(likely, cause.StatusUnexpected, subject, fmt.Sprintf("the site answers with status %d", s.Status),
 			"correct the application, or the key expect in dravit.toml", said)
 	default:
-		d.add(likely, "unwell", subject, "the site "+how(fell), "dravit check, and dravit logs", said)
+		d.add(likely, cause.Unwell, subject, "the site "+how(fell), "dravit check, and dravit logs", said)
 	}
 }

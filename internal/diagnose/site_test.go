@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -144,7 +145,7 @@ func TestVariablesOfTheStore(t *testing.T) {
 	re := func(text string) kind.Symptom {
 		all := symptoms()
 		s := all[0]
-		s.Cause, s.Means = text, "a store refuses: $1"
+		s.Cause, s.Means = cause.ID(text), "a store refuses: $1"
 		return s
 	}
 	store := func(name, words string, port int) PartFacts {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
@@ -16,7 +17,7 @@ import (
 // password.
 func (d *doctor) variables() {
 	for i, c := range d.all {
-		if c.Cause != "wrong-password" && c.Cause != "store-elsewhere" {
+		if c.Cause != cause.WrongPassword && c.Cause != cause.StoreElsewhere {
 			continue
 		}
 		store, foreign, ok := d.storeOf(c)
@@ -31,7 +32,7 @@ func (d *doctor) variables() {
 		}
 		prefix := stackfile.EnvPrefix(store.Name)
 		names := prefix + "_USER and " + prefix + "_PASSWORD"
-		if c.Cause == "store-elsewhere" {
+		if c.Cause == cause.StoreElsewhere {
 			names = prefix + "_HOST and " + prefix + "_PORT"
 		}
 		d.all[i].Remedy = fmt.Sprintf(
@@ -51,14 +52,14 @@ func (d *doctor) oldPorts() {
 	for _, x := range d.f.OldPorts {
 		r := likely
 		if slices.ContainsFunc(d.all, func(c Cause) bool {
-			ofStores := c.Cause == "store-elsewhere" || c.Cause == "wrong-password"
+			ofStores := c.Cause == cause.StoreElsewhere || c.Cause == cause.WrongPassword
 			store, _, known := d.storeOf(c)
 			return ofStores && (!known || store.Name == x.Part) ||
-				c.Cause == "application-error" && known && store.Name == x.Part && d.speaksOf(x.Part, c.What)
+				c.Cause == cause.ApplicationError && known && store.Name == x.Part && d.speaksOf(x.Part, c.What)
 		}) {
 			r = seen
 		}
-		d.add(r, "port-old", about.Part(x.Part),
+		d.add(r, cause.PortOld, about.Part(x.Part),
 			fmt.Sprintf("%s contains the port that part %s had before", x.File, x.Part),
 			fmt.Sprintf("write %d in line %d of %s", x.Now, x.Line, x.File),
 			fmt.Sprintf("line %d contains %d; part %s has %d now", x.Line, x.Was, x.Part, x.Now))
@@ -75,7 +76,7 @@ func (d *doctor) speaksOf(part, text string) bool {
 // that kind, else "".
 func (d *doctor) usual(c Cause) string {
 	a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
-	if !ok || a.port == 0 || c.Cause != "store-elsewhere" {
+	if !ok || a.port == 0 || c.Cause != cause.StoreElsewhere {
 		return ""
 	}
 	i := slices.IndexFunc(d.f.Kinds, func(k *kind.Traits) bool { return k.Signs.Port == a.port })
@@ -89,7 +90,7 @@ func (d *doctor) usual(c Cause) string {
 
 // lacking is the cause in place of c if the application asks for a kind of store that the stack does not have.
 func (d *doctor) lacking(c Cause, kindName string) Cause {
-	c.Cause = "store-lacking"
+	c.Cause = cause.StoreLacking
 	c.What = "the application asks for a server of kind " + kindName + ", and this stack has none: " + c.What
 	c.Remedy = "add one to dravit.toml, then dravit start; or make the application use what the stack has:" +
 		trouble.Lines("[part."+kindName+"]", `kind = "`+kindName+`"`)

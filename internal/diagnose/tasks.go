@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
@@ -31,7 +32,7 @@ func (d *doctor) failedTasks() {
 		if len(t.Tail) > 0 {
 			evidence = append(evidence, t.LogFile+": "+strings.Join(t.Tail, "\n"))
 		}
-		d.add(seen, "task-failed", about.Task(t.Name), "the task "+t.Name+" failed, so nothing was started after it",
+		d.add(seen, cause.TaskFailed, about.Task(t.Name), "the task "+t.Name+" failed, so nothing was started after it",
 			"correct it, then dravit start; or run it alone: dravit task "+t.Name, evidence...)
 	}
 }
@@ -48,7 +49,7 @@ func (d *doctor) failedSeeds() {
 		if m := supplies().FindString(how); m != "" {
 			remedy = m
 		}
-		d.add(seen, "seed-failed", about.Part(p.Spec.Name).At("seed"), "the seed of part "+p.Spec.Name+
+		d.add(seen, cause.SeedFailed, about.Part(p.Spec.Name).At("seed"), "the seed of part "+p.Spec.Name+
 			" was not loaded, so its database is empty, and nothing was started after it", remedy, how)
 	}
 }
@@ -57,8 +58,8 @@ func (d *doctor) failedSeeds() {
 var supplies = pattern.New(`dravit supply [^()]+`)
 
 // remediedByTask are the causes that a task of the project usually removes, with what such a task is called.
-var remediedByTask = map[string]string{"tables-missing": "tables", "tables-outdated": "tables",
-	"packages-missing": "packages"}
+var remediedByTask = map[cause.ID]string{cause.TablesMissing: "tables", cause.TablesOutdated: "tables",
+	cause.PackagesMissing: "packages"}
 
 // What the commands of tasks say of what they do.
 var (
@@ -93,7 +94,7 @@ func (d *doctor) taskRemedies() {
 				names = append(names, t.Name)
 			}
 		}
-		if len(names) == 0 && c.Cause == "tables-missing" {
+		if len(names) == 0 && c.Cause == cause.TablesMissing {
 			names = d.others(part)
 		}
 		command, suggested := d.f.Suggested[name+"-missing"]
@@ -103,9 +104,9 @@ func (d *doctor) taskRemedies() {
 			c.Remedy = "dravit task " + names[0]
 		case len(names) > 1:
 			c.Remedy = "run the task that does it: dravit task " + strings.Join(names, ", or dravit task ")
-		case c.Cause == "tables-missing" && file != "":
+		case c.Cause == cause.TablesMissing && file != "":
 			c.Remedy = "dravit db load " + file + ", which holds the table"
-		case suggested && c.Cause != "tables-outdated":
+		case suggested && c.Cause != cause.TablesOutdated:
 			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]",
 				fmt.Sprintf("name = %q", name),
 				fmt.Sprintf("part = %q", part), fmt.Sprintf("command = %q", command), `when = "first-start"`)
@@ -145,7 +146,7 @@ var missingTable = pattern.New(`Table '([^']+)' doesn't exist|relation "([^"]+)"
 func Tables(causes []Cause) []string {
 	var all []string
 	for _, c := range causes {
-		if name := tableIn(c.What); name != "" && c.Cause == "tables-missing" {
+		if name := tableIn(c.What); name != "" && c.Cause == cause.TablesMissing {
 			all = append(all, name)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
@@ -56,7 +57,7 @@ func TestTaskRemedies(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := &doctor{f: Facts{Sites: site, Tasks: c.tasks, Suggested: c.suggested}}
-			d.add(seen, c.cause, about.Site("day"), "x", "as it was")
+			d.add(seen, cause.ID(c.cause), about.Site("day"), "x", "as it was")
 			d.taskRemedies()
 			assert.Equal(t, c.want, d.all[0].Remedy)
 			if _, lines, ok := strings.Cut(d.all[0].Remedy, trouble.Paste); ok {
@@ -75,7 +76,7 @@ func TestFailedTaskIsACause(t *testing.T) {
 		{Name: "count", When: "by-hand", Failed: "it exited with code 2"},
 	}})
 	require.Len(t, got, 1)
-	assert.Equal(t, "task.tables task-failed", got[0].Subject.String()+" "+got[0].Cause)
+	assert.Equal(t, "task.tables task-failed", got[0].Subject.String()+" "+string(got[0].Cause))
 	assert.Equal(t, []string{"it exited with code 1", "/l: low tide"}, got[0].Evidence)
 }
 
@@ -86,7 +87,7 @@ func TestFailedSeedIsACause(t *testing.T) {
 	f.Seeds = map[string]string{"db": "seed.sql: line 3: fog"}
 	got := Causes(f)
 	require.Len(t, got, 1, "that the gateway does not run follows from it")
-	assert.Equal(t, "part.db.seed seed-failed", got[0].Subject.String()+" "+got[0].Cause)
+	assert.Equal(t, "part.db.seed seed-failed", got[0].Subject.String()+" "+string(got[0].Cause))
 	assert.Equal(t, []string{"seed.sql: line 3: fog"}, got[0].Evidence)
 	f.Seeds["db"] = "the dump is of mariadb 11.8, and the part runs 10.11 (dravit supply mariadb 11.8, then start): fog"
 	assert.Equal(t, "dravit supply mariadb 11.8, then start", Causes(f)[0].Remedy)

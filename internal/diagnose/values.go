@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/project"
@@ -28,7 +29,7 @@ var (
 // wantedBy returns what a cause's application asked for.
 func wantedBy(c Cause) (w wanted) {
 	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
-	asks := c.Cause == "store-elsewhere" || c.Cause == "proxy-elsewhere" || c.Cause == "foreign-service"
+	asks := c.Cause == cause.StoreElsewhere || c.Cause == cause.ProxyElsewhere || c.Cause == cause.ForeignService
 	if a, ok := addressIn(text); ok && asks {
 		w.address = a
 	}
@@ -45,7 +46,7 @@ func wantedBy(c Cause) (w wanted) {
 func (w wanted) words(c Cause) []string {
 	var all []string
 	switch c.Cause {
-	case "store-elsewhere", "proxy-elsewhere":
+	case cause.StoreElsewhere, cause.ProxyElsewhere:
 		if w.port != 0 {
 			all = append(all, strconv.Itoa(w.port))
 		}
@@ -55,20 +56,20 @@ func (w wanted) words(c Cause) []string {
 		if w.path != "" {
 			all = append(all, w.path)
 		}
-	case "foreign-service":
+	case cause.ForeignService:
 		all = append(all, w.host)
-	case "wrong-password":
+	case cause.WrongPassword:
 		all = append(all, w.user)
-	case "database-missing":
+	case cause.DatabaseMissing:
 		all = append(all, w.database)
 	}
 	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
 }
 
 // Asks reports whether a cause is about a server that an application asked: where it has the address from matters.
-func Asks(cause string) bool {
-	return slices.Contains([]string{"store-elsewhere", "wrong-password", "database-missing", "foreign-service",
-		"proxy-elsewhere", "certificate-expired"}, cause)
+func Asks(id cause.ID) bool {
+	return slices.Contains([]cause.ID{cause.StoreElsewhere, cause.WrongPassword, cause.DatabaseMissing,
+		cause.ForeignService, cause.ProxyElsewhere, cause.CertificateExpired}, id)
 }
 
 // Words returns the words of addresses, users and databases in some causes: where the project's files contain them,
@@ -88,7 +89,7 @@ func (d *doctor) values() {
 	for i := range d.all {
 		c := &d.all[i]
 		words := wantedBy(*c).words(*c)
-		if c.Cause == "proxy-elsewhere" {
+		if c.Cause == cause.ProxyElsewhere {
 			d.backEnd(c, words)
 			continue
 		}
@@ -109,7 +110,7 @@ func (d *doctor) values() {
 // storeByVariable returns the store that an application means by a variable whose value a cause names: DB_HOST, say, is
 // the address of the part db.
 func (d *doctor) storeByVariable(c Cause, words []string) (store kind.Part, ok bool) {
-	if c.Cause != "store-elsewhere" && c.Cause != "wrong-password" && c.Cause != "database-missing" {
+	if c.Cause != cause.StoreElsewhere && c.Cause != cause.WrongPassword && c.Cause != cause.DatabaseMissing {
 		return store, false
 	}
 	app, ok := d.partOf(d.appOf(c.Subject))
@@ -197,11 +198,11 @@ func (d *doctor) override(c *Cause, app, store kind.Part, words []string) bool {
 }
 
 // silent returns what of a store is wrong although the message of a cause does not name it.
-func silent(cause string, words []string) []string {
+func silent(id cause.ID, words []string) []string {
 	switch {
-	case cause == "wrong-password":
+	case id == cause.WrongPassword:
 		return []string{"password"}
-	case cause == "store-elsewhere" && len(words) == 0:
+	case id == cause.StoreElsewhere && len(words) == 0:
 		return []string{"port", "host", "socket", "url"}
 	}
 	return nil
@@ -341,7 +342,7 @@ func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {
 		return
 	}
 	m := d.f.Mentions[i]
-	field := map[string]string{"wrong-password": "PASSWORD", "database-missing": "DATABASE"}[c.Cause]
+	field := map[cause.ID]string{cause.WrongPassword: "PASSWORD", cause.DatabaseMissing: "DATABASE"}[c.Cause]
 	if field == "" {
 		field = "HOST"
 		if m.Word == strconv.Itoa(wantedBy(*c).port) {

@@ -78,7 +78,7 @@ func (w *watched) asked(ms int, path string, status int, said string) {
 func (w *watched) open() (all []string) {
 	w.look(time.Now())
 	for _, f := range requests.Open(w.book.All(), time.Now()) {
-		all = append(all, f.Path+" "+f.Cause+" "+f.What)
+		all = append(all, f.Path+" "+string(f.Cause)+" "+f.What)
 	}
 	return all
 }
@@ -127,7 +127,7 @@ func TestWordsOfTheNext(t *testing.T) {
 	w.look(time.Now().Add(time.Second))
 	causes := map[string]string{}
 	for _, f := range w.book.All() {
-		causes[f.Path] = f.Cause
+		causes[f.Path] = string(f.Cause)
 	}
 	assert.Equal(t, map[string]string{"/silent": "page-failed", "/foggy": "fog"}, causes)
 }

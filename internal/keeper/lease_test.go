@@ -47,25 +47,26 @@ func TestRestEnds(t *testing.T) {
 	h.eventually("db", lifecycle.Answers)
 	c := serve(t, h.home, h.handler().ServeHTTP)
 	ctx, die := context.WithCancel(t.Context())
-	resting, end, ended := make(chan struct{}, 2), make(chan struct{}), make(chan error, 2)
-	rest := func(ctx context.Context) {
+	resting, end := make(chan struct{}, 2), make(chan struct{})
+	rest := func(ctx context.Context, ended chan<- error) {
 		ended <- c.Rest(ctx, "abc", []string{"db"}, wait, func() error {
 			resting <- struct{}{}
 			<-end
 			return nil
 		}, back("db"))
 	}
-	go rest(ctx)
+	dead, stopped := make(chan error, 1), make(chan error, 1)
+	go rest(ctx, dead)
 	<-resting
 	die()
 	h.eventually("db", lifecycle.Answers)
-	go rest(t.Context())
+	go rest(t.Context(), stopped)
 	<-resting
 	_, err := h.s.stop(t.Context(), []string{"db"})
 	require.NoError(t, err)
 	close(end)
-	assert.ErrorIs(t, <-ended, context.Canceled)
-	require.NoError(t, <-ended)
+	assert.ErrorIs(t, <-dead, context.Canceled)
+	require.NoError(t, <-stopped)
 	assert.Equal(t, lifecycle.Stopped, h.s.stateOf("db"), "it was stopped meanwhile")
 }
 

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/pattern"
 	"dravit/internal/stackfile"
 )
@@ -71,7 +72,7 @@ func ConfigFile(name string, config any) ([]File, error) {
 // OwnSymptoms match what the parts that the dravit program itself runs write when something is wrong.
 func OwnSymptoms() []Symptom {
 	return []Symptom{
-		When("port-taken", pattern.New(`(listen tcp [^\n]*: bind: address already in use)`),
+		When(cause.PortTaken, pattern.New(`(listen tcp [^\n]*: bind: address already in use)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
 	}
 }

@@ -3,13 +3,14 @@ package kind
 import (
 	"regexp"
 	"strings"
+
+	"dravit/internal/cause"
 )
 
 // Symptom is a message of a kind's programs, or of an application that they run, which shows that something is wrong,
 // with its cause.
 type Symptom struct {
-	// Cause is the cause's name in docs/causes.md.
-	Cause string
+	Cause cause.ID
 	// Words match the message in a log or on a page; see package pattern.
 	Words func() *regexp.Regexp
 	// Means says what is wrong and Remedy what to do. Both may contain $1 and so on for the groups of Words, and {part}
@@ -33,8 +34,8 @@ const MoreFiles = "raise your account's hard limit (ulimit -Hn shows it), log in
 	"dravit start"
 
 // When returns a symptom.
-func When(cause string, words func() *regexp.Regexp, means, remedy string) Symptom {
-	return Symptom{Cause: cause, Words: words, Means: means, Remedy: remedy}
+func When(id cause.ID, words func() *regexp.Regexp, means, remedy string) Symptom {
+	return Symptom{Cause: id, Words: words, Means: means, Remedy: remedy}
 }
 
 // Find searches a text for the last occurrence of a symptom. It returns what the symptom means and what to do, for a

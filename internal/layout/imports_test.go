@@ -18,8 +18,8 @@ import (
 // group and of earlier ones only. kind/* stands for each kind's own package.
 var groups = [][]string{
 	{ // leaves with one purpose
-		"about", "account", "certificates", "confined", "debian", "debian/mirror", "directives", "dump", "fastcgi",
-		"home",
+		"about", "account", "cause", "certificates", "confined", "debian", "debian/mirror", "directives", "dump",
+		"fastcgi", "home",
 		"launch", "ledger", "leg", "lifecycle", "locale", "logfile", "members", "objfile", "patient", "pattern",
 		"phpcode", "proc", "requests", "resolver", "self", "setting", "settings", "shell", "sqltext", "suffix",
 		"trouble",

@@ -4,6 +4,8 @@ import (
 	"net/http"
 	"slices"
 	"time"
+
+	"dravit/internal/cause"
 )
 
 // Failure is one way in which a page fails, with how often it did.
@@ -20,9 +22,9 @@ type Failure struct {
 	First time.Time `json:"first"`
 	Last  time.Time `json:"last"`
 
-	Cause string `json:"cause"`           // its name in docs/causes.md
-	What  string `json:"what"`            // in a sentence
-	Place string `json:"place,omitempty"` // FILE:LINE of the project's own code
+	Cause cause.ID `json:"cause"`
+	What  string   `json:"what"`            // in a sentence
+	Place string   `json:"place,omitempty"` // FILE:LINE of the project's own code
 	// Said is what the parts wrote to their logs during the last one, by part: at most maxSaid bytes of each.
 	Said map[string]string `json:"said,omitempty"`
 	// Before: it failed before the last start, and nobody has asked since: only asking again tells whether it still

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dravit/internal/cause"
 )
 
 var noon = time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
@@ -169,10 +171,10 @@ func TestTail(t *testing.T) {
 	assert.Equal(t, "/c", all[0].Path)
 }
 
-func failure(seconds int, path, cause string) Failure {
+func failure(seconds int, path, why string) Failure {
 	at := noon.Add(time.Duration(seconds) * time.Second)
-	return Failure{Site: "ferry", Method: "GET", Path: path, Cause: cause, What: cause, Count: 1, First: at, Last: at,
-		Plain: true}
+	return Failure{Site: "ferry", Method: "GET", Path: path, Cause: cause.ID(why), What: why, Count: 1,
+		First: at, Last: at, Plain: true}
 }
 
 func TestPathOf(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 	"dravit/internal/gateway"
 	"dravit/internal/health"
 	"dravit/internal/kind"
@@ -191,7 +192,7 @@ func (c *Checked) pageSays(site health.SiteResult, app string, kinds kind.List) 
 	}
 	return !slices.ContainsFunc(kinds.TraitsOf(part.Kind).Symptoms, func(s kind.Symptom) bool {
 		_, _, at := s.Find(fell.Got, app)
-		return at >= 0 && s.Cause == "store-elsewhere"
+		return at >= 0 && s.Cause == cause.StoreElsewhere
 	})
 }
 

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/cause"
 	"dravit/internal/confined"
 	"dravit/internal/diagnose"
 	"dravit/internal/examine"
@@ -28,7 +29,7 @@ func (s *Stack) causes(ctx context.Context, facts diagnose.Facts, in plan.Input)
 	if len(causes) == 0 {
 		return causes
 	}
-	if slices.ContainsFunc(causes, func(c diagnose.Cause) bool { return c.Cause == "connections-used-up" }) {
+	if slices.ContainsFunc(causes, func(c diagnose.Cause) bool { return c.Cause == cause.ConnectionsUsedUp }) {
 		for i, p := range facts.Parts {
 			if p.Clients == nil {
 				facts.Parts[i].Clients = examine.Clients(ctx, s.Kinds, p.Spec)
@@ -95,7 +96,7 @@ func (s *Stack) offerEdit(c *diagnose.Cause, in plan.Input) {
 			lines = append(lines, toml...)
 		}
 	}
-	c.Remedy = "dravit diagnose --fix " + c.Cause + " changes " + edits[0].File + " and starts again:" +
+	c.Remedy = "dravit diagnose --fix " + string(c.Cause) + " changes " + edits[0].File + " and starts again:" +
 		trouble.Lines(lines...)
 }
 

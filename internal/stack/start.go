@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"dravit/internal/account"
+	"dravit/internal/cause"
 	"dravit/internal/certificates"
 	"dravit/internal/examine"
 	"dravit/internal/gateway"
@@ -196,8 +197,8 @@ func (s *Stack) failedForPort(out Started) bool {
 func lostPort(part string, port int, symptoms []kind.Symptom, words string) bool {
 	return slices.ContainsFunc(symptoms, func(s kind.Symptom) bool {
 		means, _, at := s.Find(words, part)
-		return at >= 0 && (s.Cause == "port-taken" ||
-			s.Cause == "port-fixed" && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
+		return at >= 0 && (s.Cause == cause.PortTaken ||
+			s.Cause == cause.PortFixed && regexp.MustCompile(fmt.Sprintf(`\b%d\b`, port)).MatchString(means))
 	})
 }
 

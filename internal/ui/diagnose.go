@@ -36,7 +36,7 @@ func (u *UI) Diagnosis(name string, d stack.Diagnosis) {
 		if i > 0 {
 			u.say("")
 		}
-		u.block(u.paint(yellow, c.Cause)+strings.Repeat(" ", width-len(c.Cause)+2), width+2,
+		u.block(u.paint(yellow, string(c.Cause))+strings.Repeat(" ", width-len(c.Cause)+2), width+2,
 			c.Subject.String()+": "+c.What)
 		for _, e := range c.Evidence {
 			for _, l := range wrap(e, Width()-width-2) {

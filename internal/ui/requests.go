@@ -7,6 +7,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"dravit/internal/cause"
 	"dravit/internal/requests"
 )
 
@@ -25,7 +26,7 @@ func (u *UI) PageFailed(f requests.Failure) { u.say(u.pageFailed(f)) }
 
 func (u *UI) pageFailed(f requests.Failure) string {
 	return u.paint(red, f.Last.Local().Format("15:04:05")+"  "+printable(f.Method+" "+f.Path)+" failed") +
-		"  " + u.paint(yellow, f.Cause) + "  " + printable(f.What) + u.dim(place(f))
+		"  " + u.paint(yellow, string(f.Cause)) + "  " + printable(f.What) + u.dim(place(f))
 }
 
 func place(f requests.Failure) string {
@@ -40,11 +41,12 @@ func (u *UI) RequestHead(width int) {
 	u.say(u.dim(fmt.Sprintf("%-12s  %-*s  status  %8s  %8s  request", "time", width, "site", "took", "bytes")))
 }
 
-// Request writes one request. width is that of the column with the site, and cause why it failed, or "".
-func (u *UI) Request(r requests.Request, width int, cause string) {
+// Request writes one request. width is that of the column with the site, why says why it failed, or is "".
+func (u *UI) Request(r requests.Request, width int, why cause.ID) {
 	status := fmt.Sprint(r.Status)
-	if cause != "" {
-		cause = "  " + u.paint(yellow, cause)
+	because := ""
+	if why != "" {
+		because = "  " + u.paint(yellow, string(why))
 	}
 	switch {
 	case r.Status == 0 && r.Left:
@@ -58,7 +60,7 @@ func (u *UI) Request(r requests.Request, width int, cause string) {
 	}
 	status += strings.Repeat(" ", len("status")-ansi.StringWidth(status))
 	u.say(u.dim(r.At.Local().Format("15:04:05.000")+"  "+fmt.Sprintf("%-*s", width, r.Site)) + "  " + status + "  " +
-		fmt.Sprintf("%8s  %8s  ", milliseconds(r.MS), pageBytes(r.Bytes)) + printable(r.Method+" "+r.Path) + cause)
+		fmt.Sprintf("%8s  %8s  ", milliseconds(r.MS), pageBytes(r.Bytes)) + printable(r.Method+" "+r.Path) + because)
 }
 
 // pageBytes returns the size of a page for people.

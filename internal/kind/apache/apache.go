@@ -13,6 +13,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -337,24 +338,26 @@ func (apache) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("directive-refused", pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`),
+		kind.When(cause.DirectiveRefused, pattern.New(`AH00526: Syntax error on (line \d+ of [^\n]*?):?\n([^\n]+)`),
 			"Apache does not accept a directive, $1: $2", "correct the file that the site includes"),
-		kind.When("directive-refused", pattern.New(`(\.htaccess): Invalid command '(php_(?:admin_)?(?:value|flag))'`),
+		kind.When(cause.DirectiveRefused,
+			pattern.New(`(\.htaccess): Invalid command '(php_(?:admin_)?(?:value|flag))'`),
 			"PHP runs in its own process (FPM), which does not read $2 in a $1",
 			"settings = { NAME = \"VALUE\" } for the PHP part in dravit.toml; remove the line from the $1"),
-		kind.When("directive-refused",
+		kind.When(cause.DirectiveRefused,
 			pattern.New(`([^\n]*\.htaccess: [^\n]*(?:Invalid command|not allowed here|takes)[^\n]*)`),
 			"Apache does not accept a directive of a .htaccess: $1", "correct the file"),
-		kind.When("folder-unreadable",
+		kind.When(cause.FolderUnreadable,
 			pattern.New(`AH00529: (/[^\n]*?)/\.htaccess pcfg_openfile: unable to check htaccess file`),
 			"the web server may not read $1", "chmod u+rX it and the folders above, or chown them to your account"),
-		kind.When("folder-unreadable",
+		kind.When(cause.FolderUnreadable,
 			pattern.New(`\(13\)Permission denied:[^\n]*?(?:access to|file permissions deny server access:|`+
 				`search permissions are missing on a component of the path)[^\n]*?(/[^\n]*)`),
 			"the web server may not read $1", "chmod u+rX it and the folders above, or chown them to your account"),
-		kind.When("port-taken", pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1",
+		kind.When(cause.PortTaken, pattern.New(`(AH00072: make_sock: could not bind[^\n]*)`), "the port was taken: $1",
 			"dravit start, which uses another port unless it is pinned"),
-		kind.When("too-many-open-files", pattern.New(`(\(24\)`+kind.TooManyFiles+`)`), "the process has as many files "+
-			"open as it may", kind.MoreFiles),
+		kind.When(cause.TooManyOpenFiles,
+			pattern.New(`(\(24\)`+kind.TooManyFiles+`)`), "the process has as many files "+
+				"open as it may", kind.MoreFiles),
 	}
 }

@@ -3,6 +3,7 @@ package command
 import (
 	"slices"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/supervise"
@@ -23,50 +24,50 @@ const taken = `(?:EADDRINUSE|[Aa]ddress already in use|` + kind.AddressInUse + `
 // Symptoms match what servers of a project's own write when something is wrong, in any language.
 func Symptoms() []kind.Symptom {
 	return slices.Concat(Expired(), Certificates(), []kind.Symptom{
-		kind.When("port-fixed", pattern.New(taken+
+		kind.When(cause.PortFixed, pattern.New(taken+
 			`[^\n]*?((?:\d{1,3}(?:\.\d{1,3}){3}|::1?|\*|localhost|\[::\]):\d+|port:? \d+)`),
 			"the server wants to listen on $1, which another program uses",
 			"make it listen on the port in PORT: command = \"... --port {port}\""),
-		kind.When("port-fixed", pattern.New(taken), "the server wants to listen on "+
+		kind.When(cause.PortFixed, pattern.New(taken), "the server wants to listen on "+
 			"a port that another program uses", "make it listen on the port in PORT: command = \"... --port {port}\""),
-		kind.When("ends-at-once", pattern.New(supervise.Background),
+		kind.When(cause.EndsAtOnce, pattern.New(supervise.Background),
 			"the command goes into the background, where Dravit cannot watch it",
 			"make it stay in the foreground: many programs have an option for that"),
-		kind.When("command-missing",
+		kind.When(cause.CommandMissing,
 			pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): (?:command )?not found$`),
 			"the command $1 does not exist", "install it, or correct the part's command in dravit.toml"),
-		kind.When("command-forbidden",
+		kind.When(cause.CommandForbidden,
 			pattern.New(`(?m)^(?:/bin/)?sh: (?:\d+: |line \d+: )?(?:exec: )?([^:\n]+): Permission denied$`),
 			"the command $1 is not executable", "chmod u+x it"),
-		kind.When("too-many-open-files", pattern.New(`(EMFILE|`+kind.TooManyFiles+`)`), "the process has as many "+
+		kind.When(cause.TooManyOpenFiles, pattern.New(`(EMFILE|`+kind.TooManyFiles+`)`), "the process has as many "+
 			"files open as it may", kind.MoreFiles),
-		kind.When("watch-limit", pattern.New(`(ENOSPC: System limit for number of file watchers reached|`+
+		kind.When(cause.WatchLimit, pattern.New(`(ENOSPC: System limit for number of file watchers reached|`+
 			`inotify[^\n]*No space left on device|inotify watch limit reached)`),
 			"the disk is not full: your programs watch as many files as the system allows",
 			"sudo sysctl fs.inotify.max_user_watches=524288"),
 	}, Common(), []kind.Symptom{
-		kind.When("tables-missing",
+		kind.When(cause.TablesMissing,
 			pattern.New(`(Table '[^']+' doesn't exist|relation "[^"]+" does not exist|no such table: [\w.]+)`),
 			"the database exists, but its tables do not: $1",
 			"run the application's command that creates them: dravit run -- COMMAND"),
-		kind.When("database-missing", pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist|`+
+		kind.When(cause.DatabaseMissing, pattern.New(`(Unknown database '[^']+'|database "[^"]+" does not exist|`+
 			`Access denied for user '[^']*'@'[^']*' to database '[^']+')`),
 			"the application asks for a database that does not exist: $1",
 			"use the name in DB_DATABASE or DATABASE_URL, or give the part database = \"NAME\""),
-		kind.When("wrong-password", pattern.New(`(Access denied for user '[^']*'|`+
+		kind.When(cause.WrongPassword, pattern.New(`(Access denied for user '[^']*'|`+
 			`password authentication failed for user "[^"]*"|role "[^"]*" does not exist|`+
 			`NOAUTH Authentication required|`+
 			`WRONGPASS|no password supplied|invalid username-password pair|`+
 			`ERR AUTH [^\n]*called without any password[^\n]*)`),
 			"a database or cache rejects the application's user or password: $1",
 			"read them from the environment (DATABASE_URL, REDIS_URL): dravit run -- env"),
-		kind.When("store-elsewhere", pattern.New(refused),
+		kind.When(cause.StoreElsewhere, pattern.New(refused),
 			"the application looks for a database or cache at $1$2$3, where there is none", readVariables),
-		kind.When("store-elsewhere", pattern.New(`(?:ECONNREFUSED|ETIMEDOUT|EHOSTUNREACH) ([\d.:\[\]]+)`),
+		kind.When(cause.StoreElsewhere, pattern.New(`(?:ECONNREFUSED|ETIMEDOUT|EHOSTUNREACH) ([\d.:\[\]]+)`),
 			"the application looks for a database or cache at $1, where there is none", readVariables),
-		kind.When("store-elsewhere", pattern.New(`(?:ENOTFOUND|EAI_AGAIN) ([\w-]+)\b`),
+		kind.When(cause.StoreElsewhere, pattern.New(`(?:ENOTFOUND|EAI_AGAIN) ([\w-]+)\b`),
 			"the application looks for a server named $1, and no machine has that name", readVariables),
-		kind.When("store-elsewhere", pattern.New(`(?:[Cc]ould not translate host name "([^"]+)"|`+
+		kind.When(cause.StoreElsewhere, pattern.New(`(?:[Cc]ould not translate host name "([^"]+)"|`+
 			`Unknown (?:MySQL |MariaDB )?server host '([^']+)'|Error -?\d connecting to ([\w.:-]+)\. [^\n]*)`),
 			"the application looks for a database or cache at $1$2$3, where there is none", readVariables),
 	})
@@ -75,7 +76,7 @@ func Symptoms() []kind.Symptom {
 // Expired match certificates that have expired, before what says that they are not trusted.
 func Expired() []kind.Symptom {
 	for _, s := range network() {
-		if s.Cause == "certificate-expired" {
+		if s.Cause == cause.CertificateExpired {
 			return []kind.Symptom{s}
 		}
 	}
@@ -85,7 +86,7 @@ func Expired() []kind.Symptom {
 // Certificates match what HTTPS clients write about a certificate: OpenSSL, curl, Go and Node.js.
 func Certificates() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("certificate-other-name", pattern.New(`(Peer certificate (?:CN|`+
+		kind.When(cause.CertificateOtherName, pattern.New(`(Peer certificate (?:CN|`+
 			`subjectAltName)[^\n<]{0,200} did not match expected (?:CN|name)[^\n<']{0,4}[^\s<]*|`+
 			`Unable to locate peer certificate CN|no alternative certificate subject name matches target[^\n<]*|`+
 			`Hostname/IP does not match certificate's altnames[^\n<]*|`+
@@ -94,7 +95,7 @@ func Certificates() []kind.Symptom {
 			`hostname "[^"]*" does not match the server certificate|x509: certificate is valid for [^\n<]*)`),
 			"the application asks over HTTPS for a name that is not in the certificate: $1",
 			"ask for a site by its own name, which dravit names shows"),
-		kind.When("certificate-untrusted",
+		kind.When(cause.CertificateUntrusted,
 			pattern.New(`(certificate verify failed(?: \([^)\n]*\))?|CERTIFICATE_VERIFY_FAILED|`+
 				`SSL certificate problem: [^\n<]*|unable to (?:verify the first|get local issuer) certificate|`+
 				`self[- ]signed certificate in certificate chain|x509: certificate signed by unknown authority)`),

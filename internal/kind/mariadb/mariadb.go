@@ -22,6 +22,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"dravit/internal/account"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -427,34 +428,34 @@ func (mariadb) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`unknown (?:variable|option) '([^']+)'`),
+		kind.When(cause.SettingRefused, pattern.New(`unknown (?:variable|option) '([^']+)'`),
 			"MariaDB does not know the setting $1", "correct the part's settings in dravit.toml"),
-		kind.When("setting-refused", pattern.New(`(Error while setting value '[^']*' to '[^']*')`),
+		kind.When(cause.SettingRefused, pattern.New(`(Error while setting value '[^']*' to '[^']*')`),
 			"MariaDB rejects a setting: $1", "correct the part's settings in dravit.toml"),
-		kind.When("data-locked", pattern.New(`Can't lock aria control file|Unable to lock \S+ibdata1`),
+		kind.When(cause.DataLocked, pattern.New(`Can't lock aria control file|Unable to lock \S+ibdata1`),
 			"another MariaDB uses this data folder", "stop it; dravit ports and ps show which one it is"),
-		kind.When("data-unreadable", pattern.New(`((?:Can't change dir to|Can't create/write to file|`+
+		kind.When(cause.DataUnreadable, pattern.New(`((?:Can't change dir to|Can't create/write to file|`+
 			`Can't open file:?|Can't create test file|The data file|Cannot open datafile|`+
 			`Could not open)[^\n]*(?:Errcode: 13|Permission denied|must be writable))`),
 			"MariaDB may not write to its data folder: $1",
 			"give it back to your account: chown -R and chmod -R u+rwX"),
-		kind.When("disk-full", pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full|`+
+		kind.When(cause.DiskFull, pattern.New(`(Errcode: 28[^\n]*|No space left on device|Disk is full|`+
 			`aborted with error Out of disk)`),
 			"there is no free space for the data", "free some space (df -h, df -i)"),
-		kind.When("data-damaged", pattern.New(`(Invalid (?:redo )?log header[^\n]*|`+
+		kind.When(cause.DataDamaged, pattern.New(`(Invalid (?:redo )?log header[^\n]*|`+
 			`Unknown/unsupported storage engine: InnoDB|Missing FILE_CHECKPOINT|[Cc]orrupt(?:ion|ed)? [^\n]*|`+
 			`is corrupted|Table 'mysql\.\w+' doesn't exist|Could not open mysql\.\w+ table|`+
 			`Can't open and lock privilege tables[^\n]*|[Uu]nsupported redo log format|Header checksum mismatch|`+
 			`File \S+ was not found|Operating system error number 2 )`),
 			"the data are damaged or incomplete: $1",
 			"restore a copy; or, to start with an empty database, dravit stop and move the part's data folder away"),
-		kind.When("port-taken", pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`),
+		kind.When(cause.PortTaken, pattern.New(`(Can't start server: Bind on TCP/IP port[^\n]*)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
-		kind.When("too-many-open-files",
+		kind.When(cause.TooManyOpenFiles,
 			pattern.New(`(Errcode: 24|`+kind.TooManyFiles+`|Could not increase number of max_open_files)`),
 			"the process has reached its limit of open files",
 			kind.MoreFiles),
-		kind.When("memory-limit",
+		kind.When(cause.MemoryLimit,
 			pattern.New(`(Cannot allocate memory for the buffer pool|mmap\(\d+ bytes\) failed|Out of memory)`),
 			"it got no memory: $1",
 			"a smaller innodb_buffer_pool_size in the part's settings, or stop other programs"),

@@ -13,6 +13,7 @@ import (
 
 	"github.com/bradfitz/gomemcache/memcache"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -125,10 +126,10 @@ func (memcached) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("port-taken",
+		kind.When(cause.PortTaken,
 			pattern.New(`((?:failed to listen on TCP port \d+|bind\(\)): `+kind.AddressInUse+`)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
-		kind.When("memory-limit", pattern.New(`(Failed to allocate memory)`),
+		kind.When(cause.MemoryLimit, pattern.New(`(Failed to allocate memory)`),
 			"it got no memory", "stop other programs"),
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/setting"
@@ -142,16 +143,16 @@ func rules() map[string]setting.Rule {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`nats\.conf:\d+:\d+: (unknown field "[^"]*")`),
+		kind.When(cause.SettingRefused, pattern.New(`nats\.conf:\d+:\d+: (unknown field "[^"]*")`),
 			"NATS does not know a setting: $1", "correct the part's settings in dravit.toml"),
-		kind.When("setting-refused", pattern.New(`nats\.conf:\d+:\d+: ([^\n]*)`),
+		kind.When(cause.SettingRefused, pattern.New(`nats\.conf:\d+:\d+: ([^\n]*)`),
 			"NATS rejects a setting: $1", "correct the part's settings in dravit.toml"),
-		kind.When("port-taken", pattern.New(`(Error listening on port: [^\n]*address already in use)`),
+		kind.When(cause.PortTaken, pattern.New(`(Error listening on port: [^\n]*address already in use)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
-		kind.When("data-unreadable",
+		kind.When(cause.DataUnreadable,
 			pattern.New(`\[FTL\] [^\n]*?((?:could not|Can't|[Ee]rror)[^\n]*permission denied)`),
 			"NATS may not write to its data folder: $1", "give it back to your account: chown -R and chmod -R u+rwX"),
-		kind.When("disk-full", pattern.New(`(no space left on device|insufficient storage resources)`),
+		kind.When(cause.DiskFull, pattern.New(`(no space left on device|insufficient storage resources)`),
 			"there is no free space for the data", "free some space (df -h, df -i)"),
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -239,19 +240,19 @@ func (nginx) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("directive-refused",
+		kind.When(cause.DirectiveRefused,
 			pattern.New(`\[emerg\][^\n]*?((?:unknown directive|invalid|unexpected|`+
 				`directive)[^\n]*? in (?:\S| )+?:\d+)`),
 			"nginx does not accept a directive: $1", "correct the file that the site includes"),
-		kind.When("folder-unreadable", pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|`+
+		kind.When(cause.FolderUnreadable, pattern.New(`(?:(?:open|stat|opendir|realpath)\(\) )?"([^"\n]+)" (?:failed|`+
 			`is forbidden) \(13: Permission denied\)`), "the web server may not read $1",
 			"chmod u+rX it and the folders above, or chown them to your account"),
-		kind.When("upload-limit", pattern.New(`client intended to send too large body: (\d+) bytes`),
+		kind.When(cause.UploadLimit, pattern.New(`client intended to send too large body: (\d+) bytes`),
 			"an upload is larger than nginx accepts ($1 bytes)",
 			"client_max_body_size in a file that the site includes"),
-		kind.When("too-many-open-files", pattern.New(`(24: `+kind.TooManyFiles+`)`), "the process has as many files "+
+		kind.When(cause.TooManyOpenFiles, pattern.New(`(24: `+kind.TooManyFiles+`)`), "the process has as many files "+
 			"open as it may", kind.MoreFiles),
-		kind.When("disk-full", pattern.New(`(28: No space left on device)`),
+		kind.When(cause.DiskFull, pattern.New(`(28: No space left on device)`),
 			"there is no free space for its temporary files",
 			"free some space (df -h, df -i)"),
 	}

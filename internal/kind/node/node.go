@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
@@ -107,28 +108,30 @@ func (node) Folders(p kind.Part) []string {
 // symptoms match what Node.js writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("module-other-runtime",
+		kind.When(cause.ModuleOtherRuntime,
 			pattern.New(`The module '([^']*)'\s+was compiled against a different Node\.js version `+
 				`using\s+NODE_MODULE_VERSION (\d+)\. This version of Node\.js requires\s+NODE_MODULE_VERSION (\d+)`),
 			"the native module $1 was built for module ABI $2, and this Node.js has $3",
 			"dravit run --part {part} -- npm rebuild"),
-		kind.When("module-other-runtime", pattern.New(`Module did not self-register: '([^']*)'`),
+		kind.When(cause.ModuleOtherRuntime, pattern.New(`Module did not self-register: '([^']*)'`),
 			"the native module $1 was built for another Node.js", "dravit run --part {part} -- npm rebuild"),
-		kind.When("code-missing", pattern.New(`Cannot find module '(\.{1,2}/[^']*|/[^']*)'`),
+		kind.When(cause.CodeMissing, pattern.New(`Cannot find module '(\.{1,2}/[^']*|/[^']*)'`),
 			"the file $1, which the code imports, does not exist", "correct the import, or add the file"),
-		kind.When("code-missing", pattern.New(`(does not provide an export named '[^']*'|`+
+		kind.When(cause.CodeMissing, pattern.New(`(does not provide an export named '[^']*'|`+
 			`Failed to resolve import "\.{1,2}/[^"]*" from "[^"]*")`), "what the code imports does not exist: $1",
 			"correct the import, or add what it names"),
-		kind.When("packages-missing", pattern.New(`Cannot find (?:module|package) '([^']*)'`),
+		kind.When(cause.PackagesMissing, pattern.New(`Cannot find (?:module|package) '([^']*)'`),
 			"the module $1 is not installed", "dravit run --part {part} -- npm install"),
-		kind.When("packages-missing", pattern.New(`Failed to resolve import "([^"]*)" from "[^"]*"`),
+		kind.When(cause.PackagesMissing, pattern.New(`Failed to resolve import "([^"]*)" from "[^"]*"`),
 			"the module $1 is not installed", "dravit run --part {part} -- npm install"),
-		kind.When("memory-limit", pattern.New(`(JavaScript heap out of memory)`), "the server's memory is used up: $1",
+		kind.When(cause.MemoryLimit,
+			pattern.New(`(JavaScript heap out of memory)`), "the server's memory is used up: $1",
 			"node --max-old-space-size=MB in the part's command"),
-		kind.When("script-syntax", pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1",
+		kind.When(cause.ScriptSyntax,
+			pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: `+
+		kind.When(cause.ApplicationError, pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: `+
 			`[^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application exited with an error: $1, at $2",
 			"correct it, then dravit start; dravit logs {part} has the rest"),
 	})

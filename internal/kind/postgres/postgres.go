@@ -21,6 +21,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"dravit/internal/account"
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/locale"
@@ -324,36 +325,36 @@ func (postgres) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused", pattern.New(`(unrecognized configuration parameter "[^"]+"|`+
+		kind.When(cause.SettingRefused, pattern.New(`(unrecognized configuration parameter "[^"]+"|`+
 			`invalid value for parameter "[^"]+"[^\n]*|parameter "[^"]+" requires[^\n]*|syntax error in file[^\n]*|`+
 			`\d+ [^\n]* is outside the valid range for parameter "[^"]+"[^\n]*)`), "PostgreSQL rejects a setting: $1",
 			"correct the part's settings in dravit.toml"),
-		kind.When("data-mode", pattern.New(`data directory "([^"]+)" has invalid permissions`),
+		kind.When(cause.DataMode, pattern.New(`data directory "([^"]+)" has invalid permissions`),
 			"PostgreSQL demands that only its account may read its data folder", "chmod 700 $1"),
-		kind.When("data-unreadable", pattern.New(`(?:could not (?:access|open|create|read|`+
+		kind.When(cause.DataUnreadable, pattern.New(`(?:could not (?:access|open|create|read|`+
 			`stat)[^\n]*"([^"\n]+)"[^\n]*: Permission denied|data directory "([^"]+)" has wrong ownership)`),
 			"PostgreSQL may not write to its data folder: $1$2",
 			"give it back to your account: chown -R and chmod -R u+rwX"),
-		kind.When("data-locked", pattern.New(`lock file "postmaster\.pid" already exists`),
+		kind.When(cause.DataLocked, pattern.New(`lock file "postmaster\.pid" already exists`),
 			"another PostgreSQL uses this data folder", "stop it; dravit ports and ps show which one it is"),
-		kind.When("data-other-version", pattern.New(`database files are incompatible with server`),
+		kind.When(cause.DataOtherVersion, pattern.New(`database files are incompatible with server`),
 			"another major release wrote the data", "dravit why {part}.version"),
-		kind.When("data-damaged",
+		kind.When(cause.DataDamaged,
 			pattern.New(`(invalid (?:primary )?checkpoint record|could not locate a valid checkpoint record|`+
 				`could not read file "[^"]+"[^\n]*|could not open file "[^"]+": No such file or directory|`+
 				`invalid page in block[^\n]*|is not a valid data directory|could not find the database system)`),
 			"the data are damaged or incomplete: $1",
 			"restore a copy; or, to start with an empty database, dravit stop and move the part's data folder away"),
-		kind.When("shared-memory-full", pattern.New(`could not (?:resize|create|`+
+		kind.When(cause.SharedMemoryFull, pattern.New(`could not (?:resize|create|`+
 			`map)[^\n]*shared memory[^\n]*(No space left on device|Cannot allocate memory)`),
 			"the disk is not full, but shared memory is ($1)",
 			"df -h /dev/shm; a smaller shared_buffers in the part's settings"),
-		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no free space for the data",
+		kind.When(cause.DiskFull, pattern.New(`(No space left on device)`), "there is no free space for the data",
 			"free some space (df -h, df -i)"),
-		kind.When("port-taken",
+		kind.When(cause.PortTaken,
 			pattern.New(`(could not bind[^\n]*: `+kind.AddressInUse+`|could not create any TCP/IP sockets)`),
 			"the port was taken: $1", "dravit start, which uses another port unless it is pinned"),
-		kind.When("memory-limit",
+		kind.When(cause.MemoryLimit,
 			pattern.New(`(?:out of memory|could not map anonymous shared memory: Cannot allocate memory)`),
 			"it got no memory", "a smaller shared_buffers in the part's settings, or stop other programs"),
 	}

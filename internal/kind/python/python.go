@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sync"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
@@ -101,23 +102,24 @@ func (python) Folders(p kind.Part) []string {
 // symptoms match what Python writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("packages-missing", pattern.New(`ModuleNotFoundError: No module named '([^']*)'`),
+		kind.When(cause.PackagesMissing, pattern.New(`ModuleNotFoundError: No module named '([^']*)'`),
 			"the package $1 is not installed for this interpreter",
 			"dravit run --part {part} -- python3 -m pip install $1, in the project's virtual environment"),
-		kind.When("module-other-runtime", pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`),
+		kind.When(cause.ModuleOtherRuntime,
+			pattern.New(`(?m)^ImportError: (.*undefined symbol.*|.*wrong ELF class.*)$`),
 			"a compiled package was built for another Python: $1", "install it again for this one: dravit run --part "+
 				"{part} -- python3 -m pip install --force-reinstall PACKAGE"),
-		kind.When("code-missing", pattern.New(`(?m)^ImportError: (cannot import name '[^']*' from '[^']*')`),
+		kind.When(cause.CodeMissing, pattern.New(`(?m)^ImportError: (cannot import name '[^']*' from '[^']*')`),
 			"what the code imports does not exist: $1", "correct the import, or add what it names"),
-		kind.When("code-missing", pattern.New(`(?m)^(?:jinja2\.exceptions\.TemplateNotFound|`+
+		kind.When(cause.CodeMissing, pattern.New(`(?m)^(?:jinja2\.exceptions\.TemplateNotFound|`+
 			`django\.template\.exceptions\.TemplateDoesNotExist): (\S+)`), "the template $1 does not exist",
 			"correct its name, or add the file"),
-		kind.When("packages-missing", pattern.New(`(?m)^ImportError: (.*)$`), "$1",
+		kind.When(cause.PackagesMissing, pattern.New(`(?m)^ImportError: (.*)$`), "$1",
 			"install what is missing, in the project's virtual environment"),
-		kind.When("script-syntax", pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1",
+		kind.When(cause.ScriptSyntax, pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error", pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    `+
+		kind.When(cause.ApplicationError, pattern.New(`File "([^"\n]+)", line (\d+)[^\n]*\n(?:    `+
 			`[^\n]*\n){0,3}((?:\w+\.)*[A-Z]\w*(?:: [^\n]*)?)(?:\n|$)`), "the application exited with an error: "+
 			"$3, at $1:$2", "correct it, then dravit start; dravit logs {part} has the rest"),
 	})

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/pattern"
@@ -115,25 +116,25 @@ func (redis) LastWords(log string) string {
 // symptoms match what the server writes when something is wrong.
 func symptoms() []kind.Symptom {
 	return []kind.Symptom{
-		kind.When("setting-refused",
+		kind.When(cause.SettingRefused,
 			pattern.New(`Reading the configuration file, at line \d+\s+>>> '([^'\n]*)'?\s+([^\n]*)`),
 			"Redis rejects the setting $1: $2", "correct the part's settings in dravit.toml"),
-		kind.When("data-other-version", pattern.New(`(Can't handle RDB format version \d+[^\n]*)`),
+		kind.When(cause.DataOtherVersion, pattern.New(`(Can't handle RDB format version \d+[^\n]*)`),
 			"a newer server wrote the data: $1",
 			"use that server again; or go back to what was before: dravit db marks --part {part}"),
-		kind.When("data-damaged", pattern.New(`(Bad file format reading the append only file[^\n]*|`+
+		kind.When(cause.DataDamaged, pattern.New(`(Bad file format reading the append only file[^\n]*|`+
 			`Unexpected end of file reading the append only file[^\n]*|Wrong signature trying to load DB[^\n]*|`+
 			`Short read or OOM loading DB[^\n]*|AOF loading aborted[^\n]*|AOF \S+ doesn't exist[^\n]*)`),
 			"the data are damaged or incomplete: $1",
 			"restore a copy; or, to start empty, dravit stop and move the part's data folder away"),
-		kind.When("data-unreadable", pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|`+
+		kind.When(cause.DataUnreadable, pattern.New(`(?:Can't (?:open|chdir|create)[^\n]*|[^\n]*append[^\n]*|`+
 			`Failed opening[^\n]*): (Permission denied)`), "Redis may not write to its data folder",
 			"give it back to your account: chown -R and chmod -R u+rwX"),
-		kind.When("disk-full", pattern.New(`(No space left on device)`), "there is no free space for the data",
+		kind.When(cause.DiskFull, pattern.New(`(No space left on device)`), "there is no free space for the data",
 			"free some space (df -h, df -i)"),
-		kind.When("port-taken", pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1",
+		kind.When(cause.PortTaken, pattern.New(`(Failed listening on port \d+[^\n]*)`), "the port was taken: $1",
 			"dravit start, which uses another port unless it is pinned"),
-		kind.When("memory-limit", pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`),
+		kind.When(cause.MemoryLimit, pattern.New(`(Out Of Memory allocating \d+ bytes|Can't allocate)`),
 			"it got no memory: $1", "stop other programs, or set maxmemory"),
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"dravit/internal/cause"
 	"dravit/internal/kind"
 	"dravit/internal/kind/command"
 	"dravit/internal/pattern"
@@ -65,17 +66,17 @@ func (ruby) Folders(p kind.Part) []string {
 // symptoms match what Ruby writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
-		kind.When("module-other-runtime", pattern.New(`incompatible library version - (\S+)`),
+		kind.When(cause.ModuleOtherRuntime, pattern.New(`incompatible library version - (\S+)`),
 			"the native extension $1 was built for another Ruby", "dravit run --part {part} -- bundle pristine"),
-		kind.When("packages-missing",
+		kind.When(cause.PackagesMissing,
 			pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`),
 			"the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When("packages-missing", pattern.New(`cannot load such file -- (\S+)`),
+		kind.When(cause.PackagesMissing, pattern.New(`cannot load such file -- (\S+)`),
 			"the library $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When("script-syntax", pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
+		kind.When(cause.ScriptSyntax, pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
-		kind.When("application-error",
+		kind.When(cause.ApplicationError,
 			pattern.New("(?m)^([^\\s:]+:\\d+):in [`'][^']*': ([^\\n]+ \\([A-Z]\\w*(?:::\\w+)*\\))$"),
 			"the application exited with an error: $2, at $1",
 			"correct it, then dravit start; dravit logs {part} has the rest"),
