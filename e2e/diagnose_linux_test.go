@@ -458,7 +458,7 @@ func diagnoseEach(t *testing.T, groups ...[]fault) {
 			require.NotEmpty(t, d.Causes, "%s", text.all())
 			first := d.Causes[0]
 			assert.EqualValues(t, c.cause, first.Cause, "%+v", d.Causes)
-			assert.Equal(t, c.subject, first.Subject)
+			assert.Equal(t, c.subject, first.Subject.String())
 			assert.NotEmpty(t, first.Remedy)
 			assert.Contains(t, strings.Join(append(first.Evidence, first.What, first.Remedy), "\n"), c.says)
 			assert.Contains(t, text.stdout, c.cause)

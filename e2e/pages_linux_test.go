@@ -317,7 +317,7 @@ func (w *world) mendPages(app application) {
 		}
 		w.ask(f)
 		c := w.causeOf(f)
-		assert.Equal(w.t, f.cause, c.Cause, "%s: %+v", f.path, c)
+		assert.EqualValues(w.t, f.cause, c.Cause, "%s: %+v", f.path, c)
 		if f.fix {
 			out := w.dravit("diagnose", "--fix", f.cause, "--yes")
 			assert.Contains(w.t, out.stdout, "  + ", "%s: the difference is shown: %s", f.path, out.all())
@@ -489,7 +489,8 @@ http.createServer((req, res) => {
 	asking.Wait()
 	assert.Less(t, slowest, 3*time.Second, "other pages do not wait")
 	c := w.causeOf(pageFault{path: "/fog"})
-	assert.Contains(t, []string{"application-error", "page-failed"}, c.Cause, "its words may be rotated away already")
+	assert.Contains(t, []string{"application-error", "page-failed"}, string(c.Cause),
+		"its words may be rotated away already")
 	assert.Greater(t, c.Pages[0].Count, 100)
 	for _, pid := range append(w.gatewayPIDs(), w.keeperPID()) {
 		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))

@@ -1,5 +1,7 @@
 package kind
 
+import "regexp"
+
 // Signs are how the files of a project tell that it needs a part of the kind, in the words that projects use. Package
 // propose reads them. Without Part the kind is never proposed.
 type Signs struct {
@@ -24,6 +26,12 @@ type Signs struct {
 	Port int
 	// File: its data are one file, which an application may keep by itself. Such an application needs no part.
 	File bool
+	// Title is what people call it, where that is not the kind's name.
+	Title string
+	// Rules are files of a project with directives, of which Only matches those that no other web server knows; its
+	// second group, if it matches, is the file that a directive leads to. "": there are none.
+	Rules string
+	Only  func() *regexp.Regexp
 	// Light: a part of it costs so little that a weak sign is enough.
 	Light bool
 }

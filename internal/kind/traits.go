@@ -71,6 +71,9 @@ type Traits struct {
 
 	// Of runtimes.
 
+	// Code is how a project's files tell that the kind runs them. nil: nothing does.
+	Code *Code
+
 	// Interpreter is the name of the command-line program that runs the project's code, as it is in the folders of
 	// the part's PATH. "": the kind runs no code, or only that of a program.
 	Interpreter string

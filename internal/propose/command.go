@@ -6,16 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 )
-
-// servers are the files that are the entry of a program without a framework.
-var servers = map[string][]string{
-	"node": {"server.js", "app.js", "index.js", "server.mjs", "index.mjs",
-		"src/server.js", "src/index.js", "src/app.js"},
-	"python": {"app.py", "server.py", "main.py", "wsgi.py"},
-	"ruby":   {"app.rb", "server.rb", "main.rb"},
-}
 
 // script returns a script of a folder's package.json, or "".
 func (t *tree) script(folder, name string) string {
@@ -43,29 +36,31 @@ func (d *draft) command(p *program) (string, []Evidence, Certainty) {
 		}
 		return text, usual, sure
 	}
-	for _, name := range []string{"start", "serve", "dev"} {
-		if p.shape.Kind == "node" && d.script(p.folder, name) != "" {
-			text := "npm run " + name
-			if name == "start" {
-				text = "npm start"
-			}
-			return text, []Evidence{d.scriptEvidence(p.folder, name)}, d.readsPort(p)
-		}
+	c := d.signs.code(p.shape.Kind)
+	if script, text, ok := d.serves(p.folder, c); ok {
+		return text, []Evidence{d.scriptEvidence(p.folder, script)}, d.readsPort(p)
 	}
 	entry := p.entry
-	if p.shape.Kind == "node" && (entry == "" || path.Base(entry) == "package.json") {
-		for _, name := range servers["node"] {
-			if file := path.Join(p.folder, name); d.has(file) {
-				entry = file
-				break
-			}
-		}
+	if path.Base(entry) == c.Manifest {
+		entry = ""
 	}
-	program := map[string]string{"node": "node ", "python": "python3 ", "ruby": "ruby "}[p.shape.Kind]
-	if entry == "" || program == "" || path.Base(entry) == "package.json" {
+	if entry == "" && c.Manifest != "" {
+		entry = d.serverIn(p.folder, c)
+	}
+	if entry == "" || c.Run == "" {
 		return "", nil, Unsure
 	}
-	return program + relative(p, entry), []Evidence{{entry, 0, "is there"}}, d.readsPort(p)
+	return c.Run + " " + relative(p, entry), []Evidence{{entry, 0, "is there"}}, d.readsPort(p)
+}
+
+// serves returns the manifest's own command that serves, and how it is run.
+func (t *tree) serves(folder string, c *kind.Code) (script, command string, ok bool) {
+	for _, s := range c.Scripts {
+		if t.script(folder, s[0]) != "" {
+			return s[0], s[1], true
+		}
+	}
+	return "", "", false
 }
 
 // readsPort says how sure it is that a server listens where it is told: its code reads PORT.
@@ -74,9 +69,11 @@ func (d *draft) readsPort(p *program) Certainty {
 		return Likely
 	}
 	// a script may start a file whose name does not say that it is code
-	if m := pattern.Of(`\bnode\s+(?:\./)?([\w./-]+)`).FindStringSubmatch(d.script(p.folder, "start")); m != nil &&
-		pattern.Of(`process\.env\.PORT\b`).Match(d.read(path.Join(p.folder, m[1]))) {
-		return Likely
+	if c := d.signs.code(p.shape.Kind); c.ReadsPort != nil && len(c.Scripts) > 0 {
+		m := pattern.Of(`\b` + c.Run + `\s+(?:\./)?([\w./-]+)`).FindStringSubmatch(d.script(p.folder, c.Scripts[0][0]))
+		if m != nil && c.ReadsPort().Match(d.read(path.Join(p.folder, m[1]))) {
+			return Likely
+		}
 	}
 	d.note("make the server listen on 127.0.0.1 and the port in PORT: its code does not read that variable")
 	return Unsure

@@ -100,8 +100,9 @@ const maxPrograms = 8
 // programs returns the programs of the folder: the folder itself, or those of its folders that have a shape.
 func (t *tree) programs() []program {
 	if p, ok := t.tell("."); ok {
-		if pages, ok := t.plain("."); ok && p.shape.Kind == "node" && pages.shape.Kind == "php" {
-			return []program{pages} // the packages of Node.js are there for tools
+		pages, ok := t.plain(".")
+		if ok && t.signs.code(p.shape.Kind).Build[0] != "" && t.signs.code(pages.shape.Kind).Pages != "" {
+			return []program{pages} // the packages are there to build its assets
 		}
 		return []program{p}
 	}
@@ -127,38 +128,61 @@ func (t *tree) programs() []program {
 	return all
 }
 
-// plain tells a program without a framework: pages of PHP, or a server of the project's own.
+// plain tells a program without a framework: pages for a web server, or a server of the project's own.
 func (t *tree) plain(folder string) (program, bool) {
 	p := program{folder: folder, packages: t.dependencies(folder)}
-	for _, root := range roots {
-		if index := path.Join(folder, root, "index.php"); t.has(index) {
-			p.shape = shape{Name: "pages of PHP", Kind: "php"}
-			p.told = []Evidence{{File: index, Says: "is there"}}
-			return p, true
-		}
-	}
-	if pages := pagesOf(t.in(folder)); len(pages) > 0 && !t.has(path.Join(folder, "package.json")) {
-		p.shape, p.entry = shape{Name: "pages of PHP", Kind: "php"}, pages[0]
-		p.told = []Evidence{{File: pages[0], Says: "is there"}}
-		return p, true
-	}
-	manifest := map[string]string{"node": "package.json", "python": "requirements.txt", "ruby": "Gemfile"}
-	for _, runtime := range []string{"node", "python", "ruby"} {
-		if runtime == "node" && t.script(folder, "start") != "" {
-			p.shape = shape{Name: "Node.js", Kind: runtime}
-			p.told = []Evidence{t.scriptEvidence(folder, "start")}
-			return p, true
-		}
-		for _, name := range servers[runtime] {
-			if file := path.Join(folder, name); t.has(file) &&
-				(t.has(path.Join(folder, manifest[runtime])) || runtime == "python") {
-				p.shape, p.entry = shape{Name: "a server in " + runtime, Kind: runtime}, file
-				p.told = []Evidence{{File: file, Says: "is there"}}
-				return p, true
+	for _, l := range t.signs.languages {
+		p.shape = shape{Name: l.Code.Title, Kind: l.Name}
+		if file, inIt := t.page(folder, l.Code); file != "" {
+			if inIt {
+				p.entry = file
 			}
+			p.told = []Evidence{{File: file, Says: "is there"}}
+			return p, true
+		}
+		if script, _, ok := t.serves(folder, l.Code); ok && script == l.Code.Scripts[0][0] {
+			p.told = []Evidence{t.scriptEvidence(folder, script)}
+			return p, true
+		}
+		if file := t.serverIn(folder, l.Code); file != "" {
+			p.shape.Name, p.entry = "a server in "+l.Name, file
+			p.told = []Evidence{{File: file, Says: "is there"}}
+			return p, true
 		}
 	}
+	p.shape = shape{}
 	return p, false
+}
+
+// page returns a page of a folder: the index of a document root, or a page in the folder itself (inIt), unless that
+// has a program of another kind. "": there is none.
+func (t *tree) page(folder string, c *kind.Code) (file string, inIt bool) {
+	if c.Pages == "" {
+		return "", false
+	}
+	for _, root := range roots {
+		if index := path.Join(folder, root, "index"+c.Pages); t.has(index) {
+			return index, false
+		}
+	}
+	built := slices.ContainsFunc(t.signs.languages, func(l *kind.Traits) bool {
+		return l.Code.Build[0] != "" && t.has(path.Join(folder, l.Code.Manifest))
+	})
+	if pages := pagesOf(t.in(folder), c.Pages); len(pages) > 0 && !built {
+		return pages[0], true
+	}
+	return "", false
+}
+
+// serverIn returns the entry of a server in a folder, or "".
+func (t *tree) serverIn(folder string, c *kind.Code) string {
+	for _, name := range c.Entries {
+		file := path.Join(folder, name)
+		if t.has(file) && (c.Bare || t.has(path.Join(folder, c.Manifest))) {
+			return file
+		}
+	}
+	return ""
 }
 
 // strangers says that a folder holds several people's projects, or returns "".
@@ -250,7 +274,7 @@ func (d *draft) writePart(p *program) {
 	}
 	t.Notes = append(t.Notes, d.demands(p)...)
 	t.add("kind", p.shape.Kind, Certain, p.told...)
-	if p.shape.Kind == "php" {
+	if d.signs.code(p.shape.Kind).Pages != "" {
 		d.writeExtensions(t)
 	} else if command, from, sure := d.command(p); command != "" {
 		if p.folder != "." {
@@ -267,11 +291,11 @@ func (d *draft) writePart(p *program) {
 	}
 }
 
-// pagesOf returns the files that are pages of PHP.
-func pagesOf(files []string) []string {
+// pagesOf returns the files that are pages with an ending.
+func pagesOf(files []string, ending string) []string {
 	return slices.DeleteFunc(files, func(f string) bool {
 		name := path.Base(f)
-		return path.Ext(name) != ".php" || strings.Contains(name, "config") || strings.Contains(name, ".inc.")
+		return path.Ext(name) != ending || strings.Contains(name, "config") || strings.Contains(name, ".inc.")
 	})
 }
 

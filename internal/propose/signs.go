@@ -15,6 +15,25 @@ type signs struct {
 	hosts                              map[string]string // the kind that a word of a variable for its host means
 	// variables are words in a variable's name that stand for a store, by the name of its part.
 	variables map[string]string
+	// languages are the runtimes that run a project's code: those of pages first.
+	languages []*kind.Traits
+}
+
+// code returns how code of a runtime is told and run; of another kind nothing is known.
+func (s *signs) code(kindName string) *kind.Code {
+	if c := s.all.TraitsOf(kindName).Code; c != nil {
+		return c
+	}
+	return &kind.Code{}
+}
+
+// languageOf returns the runtime of pages with that ending.
+func (s *signs) languageOf(ending string) (*kind.Traits, bool) {
+	i := slices.IndexFunc(s.languages, func(t *kind.Traits) bool { return t.Code.Pages == ending })
+	if ending == "" || i < 0 {
+		return nil, false
+	}
+	return s.languages[i], true
 }
 
 // readSigns asks the kinds.
@@ -23,6 +42,9 @@ func readSigns(kinds kind.List) *signs {
 		calls: map[string]string{}, hosts: map[string]string{}, variables: map[string]string{}}
 	for _, k := range kinds {
 		t := k.Traits()
+		if t.Code != nil {
+			s.languages = append(s.languages, t)
+		}
 		if t.Signs.Part == "" {
 			continue
 		}
@@ -43,6 +65,9 @@ func readSigns(kinds kind.List) *signs {
 			s.variables[word] = t.Signs.Part
 		}
 	}
+	slices.SortStableFunc(s.languages, func(a, b *kind.Traits) int {
+		return strings.Compare(b.Code.Pages, a.Code.Pages)
+	})
 	return s
 }
 

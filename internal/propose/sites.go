@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/project"
 )
 
@@ -22,10 +23,10 @@ func (d *draft) writeSites() {
 		}
 		t.add("name", name, Likely)
 		t.add("app", d.partName(p), Certain)
-		if p.shape.Kind == "php" {
+		if ending := d.signs.code(p.shape.Kind).Pages; ending != "" {
 			root, from := d.root(p)
 			t.add("root", root, Likely, from)
-			if path.Ext(p.entry) == ".php" && path.Dir(p.entry) == root && path.Base(p.entry) != "index.php" {
+			if path.Ext(p.entry) == ending && path.Dir(p.entry) == root && path.Base(p.entry) != "index"+ending {
 				page := "/" + path.Base(p.entry)
 				t.add("expect", map[string]string{"path": page}, Likely,
 					Evidence{p.entry, 0, "is there, and no index.php"})
@@ -51,15 +52,15 @@ func (d *draft) writeSites() {
 
 // root returns the document root of a program.
 func (d *draft) root(p *program) (string, Evidence) {
-	all := roots
+	all, home := roots, "index"+d.signs.code(p.shape.Kind).Pages
 	if p.shape.Root != "" {
 		all = append([]string{p.shape.Root}, roots...)
 	}
 	for _, root := range all {
 		full := path.Join(p.folder, root)
-		if index := path.Join(full, "index.php"); d.has(index) {
-			if full != "." && d.has("index.php") {
-				d.note("index.php at the top is not in the document root: it may be an old layout or a notice")
+		if index := path.Join(full, home); d.has(index) {
+			if full != "." && d.has(home) {
+				d.note("%s at the top is not in the document root: it may be an old layout or a notice", home)
 			}
 			return full, Evidence{index, 0, "is there"}
 		}
@@ -67,12 +68,13 @@ func (d *draft) root(p *program) (string, Evidence) {
 	if p.shape.Root != "" {
 		return path.Join(p.folder, p.shape.Root), Evidence{Says: "usual for " + p.shape.Name}
 	}
-	return p.folder, Evidence{Says: "there is no index.php in the usual places"}
+	return p.folder, Evidence{Says: "there is no " + home + " in the usual places"}
 }
 
 // several writes the sites of a folder that holds a site in each of its folders.
 func (d *draft) several() bool {
-	sites, php := 0, false
+	sites := 0
+	var runtime *kind.Traits
 	var first Evidence
 	for _, folder := range d.folders {
 		if strings.Contains(folder, "/") || strings.HasPrefix(folder, ".") {
@@ -80,7 +82,9 @@ func (d *draft) several() bool {
 		}
 		if index := d.index(folder); index != "" {
 			sites++
-			php = php || path.Base(index) == "index.php"
+			if l, ok := d.signs.languageOf(path.Ext(index)); ok {
+				runtime = l
+			}
 			first = Evidence{index, 0, "is there"}
 		}
 	}
@@ -91,14 +95,14 @@ func (d *draft) several() bool {
 		return false
 	}
 	d.Shape = "several sites"
-	if php {
+	if runtime != nil {
 		t := d.table("part.app")
-		t.add("kind", "php", Certain, first)
+		t.add("kind", runtime.Name, Certain, first)
 		d.writeExtensions(t)
 	}
 	t := d.append("site")
 	t.add("each", "*", Likely, first)
-	if php {
+	if runtime != nil {
 		t.add("app", "app", Certain)
 	}
 	return true

@@ -1,10 +1,13 @@
 package propose
 
 import (
+	"cmp"
 	"context"
 	"path"
 	"slices"
 	"strings"
+
+	"dravit/internal/kind"
 )
 
 // callers are the programs that a manifest's commands call.
@@ -68,12 +71,16 @@ func (d *draft) writeTasks(p program) {
 	if command, from := d.installs(p, false); command != "" {
 		task("packages", command, []string{from}, Certain, Evidence{from, 0, "names packages"})
 	}
-	if manifest := path.Join(p.folder, "package.json"); p.shape.Kind == "php" && d.script(p.folder, "build") != "" {
-		install := "npm install"
-		if d.has(path.Join(p.folder, "package-lock.json")) {
-			install = "npm ci"
+	if d.signs.code(p.shape.Kind).Pages != "" {
+		for _, l := range d.signs.languages {
+			build := l.Code.Build
+			if build[0] == "" || d.script(p.folder, build[0]) == "" {
+				continue
+			}
+			install, _ := d.install(p.folder, l.Code)
+			task("assets", install.Command+" && "+build[1], []string{path.Join(p.folder, l.Code.Manifest)}, Likely,
+				d.scriptEvidence(p.folder, build[0]))
 		}
-		task("assets", install+" && npm run build", []string{manifest}, Likely, d.scriptEvidence(p.folder, "build"))
 	}
 	if p.shape.Tables != "" {
 		task("tables", p.shape.Tables, nil, Likely, Evidence{Says: "usual for " + p.shape.Name})
@@ -87,8 +94,8 @@ type Commands struct {
 }
 
 // Suggest returns the commands that a folder suggests, as a proposal for it would have them.
-func Suggest(ctx context.Context, dir string) Commands {
-	t, err := look(ctx, dir, nil)
+func Suggest(ctx context.Context, dir string, kinds kind.List) Commands {
+	t, err := look(ctx, dir, readSigns(kinds))
 	if err != nil {
 		return Commands{}
 	}
@@ -100,44 +107,36 @@ func Suggest(ctx context.Context, dir string) Commands {
 // installs returns the command that installs the packages of a program, and the file that names them; "": there are
 // none, or they are there. If packages are known to be missing, an empty manifest counts, too.
 func (t *tree) installs(p program, missing bool) (command, from string) {
-	names := func(ecosystem string) bool {
-		return slices.ContainsFunc(p.packages, func(q dependency) bool {
-			return strings.HasPrefix(q.name, ecosystem+":")
-		})
+	own := t.signs.code(p.shape.Kind)
+	var all []*kind.Code
+	for _, l := range t.signs.languages {
+		if l.Code == own {
+			all = slices.Insert(all, 0, l.Code)
+		} else if own.Pages == "" { // else its packages build assets
+			all = append(all, l.Code)
+		}
 	}
-	for _, x := range installers {
-		manifest := path.Join(p.folder, x.manifest)
-		if !t.has(manifest) || t.hasFolder(path.Join(p.folder, x.there)) ||
-			x.ecosystem != "composer" && p.shape.Kind == "php" {
+	for _, c := range all {
+		names := slices.ContainsFunc(p.packages, func(q dependency) bool {
+			return strings.HasPrefix(q.name, c.Ecosystem+":")
+		})
+		if !missing && (!names || c.Ecosystem == "composer" && !needsInstall(p)) {
 			continue
 		}
-		if !missing && (!names(x.ecosystem) || x.ecosystem == "composer" && !needsInstall(p)) {
-			continue
-		}
-		from := manifest
-		if x.lock != "" {
-			from = path.Join(p.folder, x.lock)
-		}
-		if t.has(from) {
-			return x.command, from
+		if x, from := t.install(p.folder, c); x.Command != "" && !t.hasFolder(path.Join(p.folder, x.There)) {
+			return x.Command, from
 		}
 	}
 	return "", ""
 }
 
-// installers install the packages of a manifest, unless their folder is there. The first row that fits counts.
-var installers = []struct{ ecosystem, manifest, lock, there, command string }{
-	{"composer", "composer.json", "", "vendor", "composer install --no-interaction"},
-	{"npm", "package.json", "package-lock.json", "node_modules", "npm ci"},
-	{"npm", "package.json", "pnpm-lock.yaml", "node_modules", "pnpm install --frozen-lockfile"},
-	{"npm", "package.json", "yarn.lock", "node_modules", "yarn install --frozen-lockfile"},
-	{"npm", "package.json", "", "node_modules", "npm install"},
-	{
-		"python",
-		"requirements.txt",
-		"",
-		".venv",
-		"python3 -m venv .venv && .venv/bin/pip install -r requirements.txt",
-	},
-	{"gem", "Gemfile", "", "vendor/bundle", "bundle install"},
+// install returns how the packages of a folder are installed, and the file that names them; none: nothing names any.
+func (t *tree) install(folder string, c *kind.Code) (x kind.Installation, from string) {
+	for _, x := range c.Install {
+		from := path.Join(folder, cmp.Or(x.Lock, c.Manifest))
+		if t.has(path.Join(folder, c.Manifest)) && t.has(from) {
+			return x, from
+		}
+	}
+	return kind.Installation{}, ""
 }

@@ -22,15 +22,15 @@ func (d *draft) writeWorkers() {
 			continue
 		}
 		t := d.table("part." + name)
-		t.add("kind", d.programs[0].workerKind(), Likely, Evidence{"Procfile", number, "names it"})
+		t.add("kind", d.workerKind(d.programs[0]), Likely, Evidence{"Procfile", number, "names it"})
 		t.add("command", command, Likely)
 		t.add("listens", false, Likely)
 	}
 }
 
-// workerKind returns the kind of a part for a command of the program's: a worker of PHP's is a command like any other.
-func (p program) workerKind() string {
-	if p.shape.Kind == "php" {
+// workerKind returns the kind of a part for a command of a program's: that of pages is a command like any other.
+func (d *draft) workerKind(p program) string {
+	if d.signs.code(p.shape.Kind).Pages != "" {
 		return "custom"
 	}
 	return p.shape.Kind

@@ -91,7 +91,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		facts.Sites[i].NowLogs, facts.Sites[i].SinceLogs = siteLogs(spec, site, checked)
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
-	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(ctx, s.Dir)
+	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(ctx, s.Dir, s.Kinds)
 	if err := s.taskFacts(&facts, spec); err != nil {
 		return out, err
 	}

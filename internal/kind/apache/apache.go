@@ -36,6 +36,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Programs: []string{"apache2", "httpd", "httpd-event", "httpd-worker"},
 		System: map[string]string{"apt-get": "apache2", "dnf": "httpd", "pacman": "apache", "zypper": "apache2",
 			"apk": "apache2 apache2-proxy", "brew": "httpd"},
+		Signs:    kind.Signs{Title: "Apache", Rules: ".htaccess", Only: only},
 		Packages: kind.Packages{Servers: []string{"apache2-bin"}, Program: "usr/sbin/apache2"},
 		Includes: includes,
 		Reload:   syscall.SIGUSR1, // a graceful restart, in which requests finish as they began
@@ -361,3 +362,8 @@ func symptoms() []kind.Symptom {
 				"open as it may", kind.MoreFiles),
 	}
 }
+
+// only matches directives that another web server cannot replace.
+var only = pattern.New(`(?im)^\s*(AuthType|AuthUserFile|Require|Deny|Allow|Order|SetEnv(?:If)?|Header|` +
+	`php_(?:admin_)?(?:value|flag)|Redirect(?:Match)?|ErrorDocument|AddType|AddHandler|RewriteMap)\b|` +
+	`^\s*RewriteRule\s+\S+\s+(?:[^-\s]\S*/)?([\w-]+\.(?:php|html?))`)

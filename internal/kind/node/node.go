@@ -32,6 +32,18 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	t.Carrier = kind.Carrier{Package: "node-{os}-{arch}", Program: "bin/node",
 		With: []kind.Companion{{Package: "npm", Into: "lib/node_modules/npm",
 			Runs: map[string]string{"npm": "bin/npm-cli.js", "npx": "bin/npx-cli.js"}}}}
+	t.Code = &kind.Code{Title: "Node.js", Ecosystem: "npm", Manifest: "package.json", Run: "node",
+		Entries: []string{"server.js", "app.js", "index.js", "server.mjs", "index.mjs",
+			"src/server.js", "src/index.js", "src/app.js"},
+		Scripts:   [][2]string{{"start", "npm start"}, {"serve", "npm run serve"}, {"dev", "npm run dev"}},
+		ReadsPort: pattern.New(`process\.env\.PORT\b`),
+		Build:     [2]string{"build", "npm run build"},
+		Install: []kind.Installation{
+			{Lock: "package-lock.json", There: "node_modules", Command: "npm ci"},
+			{Lock: "pnpm-lock.yaml", There: "node_modules", Command: "pnpm install --frozen-lockfile"},
+			{Lock: "yarn.lock", There: "node_modules", Command: "yarn install --frozen-lockfile"},
+			{There: "node_modules", Command: "npm install"},
+		}}
 	t.System = map[string]string{
 		"apt-get": "nodejs npm",
 		"dnf":     "nodejs",

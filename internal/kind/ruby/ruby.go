@@ -26,7 +26,11 @@ type ruby struct {
 var _ kind.Runtime = ruby{}
 
 var traits = sync.OnceValue(func() *kind.Traits {
-	return command.Traits("ruby", "ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
+	t := command.Traits("ruby", "ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
+	t.Code = &kind.Code{Title: "a server in ruby", Ecosystem: "gem", Manifest: "Gemfile", Run: "ruby",
+		Entries: []string{"app.rb", "server.rb", "main.rb"},
+		Install: []kind.Installation{{There: "vendor/bundle", Command: "bundle install"}}}
+	return t
 })
 
 func (ruby) Traits() *kind.Traits { return traits() }
