@@ -425,7 +425,7 @@ func TestFailedPageIsSaid(t *testing.T) {
 		"'"+hello+"';\n")
 	w.write("dravit.toml", "name = \"day-boat\"\n"+phpSite)
 	w.must("start")
-	watch, logs := w.follows("check", "--watch=300ms"), w.follows("logs", "--requests", "--follow")
+	watch, logs := w.follows("check", "--watch=1h"), w.follows("logs", "--requests", "--follow")
 	time.Sleep(500 * time.Millisecond)
 	for range 50 { // more than can be explained one by one
 		w.ask(pageFault{path: "/fog"})

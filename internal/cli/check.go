@@ -10,7 +10,6 @@ import (
 
 	"dravit/internal/health"
 	"dravit/internal/home"
-	"dravit/internal/proc"
 	"dravit/internal/report"
 	"dravit/internal/requests"
 	"dravit/internal/stack"
@@ -78,7 +77,7 @@ func (a *app) checkCommand() *cobra.Command {
 		Example: `  dravit check
   dravit check db ferry             only the part db and the site ferry
   dravit check --trace ferry        follow one request to the site ferry
-  dravit check --watch              again every second, until Ctrl-C
+  dravit check --watch              again every second, and when a page fails, until Ctrl-C
   dravit check --deep
   dravit check --junit report.xml   for a test runner
   dravit check --json | jq .answers`,
@@ -131,7 +130,8 @@ func (a *app) checkCommand() *cobra.Command {
 	c.Flags().BoolVar(&deep, "deep", false,
 		"also ask what takes longer: rows, uploads, mail, extensions")
 	c.Flags().StringVar(&traced, "trace", "", "follow one request to this `site` through every server")
-	c.Flags().DurationVar(&watch, "watch", 0, "ask again after each `interval`, such as 1s, until Ctrl-C")
+	c.Flags().DurationVar(&watch, "watch", 0,
+		"ask again after each `interval`, such as 1s, and as soon as a page fails, until Ctrl-C")
 	c.Flags().Lookup("watch").NoOptDefVal = "1s"
 	c.MarkFlagsMutuallyExclusive("junit", "trace", "watch")
 	c.MarkFlagsMutuallyExclusive("deep", "trace")
@@ -142,8 +142,8 @@ func (a *app) checkCommand() *cobra.Command {
 // leastWatch is the shortest interval of a watch.
 const leastWatch = 200 * time.Millisecond
 
-// watch checks again after each interval until the context ends, and repaints in place. Without a terminal it writes
-// one line for each check.
+// watch checks again after each interval, and as soon as a page fails, until the context ends, and repaints in place.
+// Without a terminal it writes one line for each check.
 func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every time.Duration) error {
 	if a.json {
 		return &ui.Failure{
@@ -184,8 +184,8 @@ func (a *app) watch(ctx context.Context, s *stack.Stack, names []string, every t
 		default:
 			a.ui.Glance(s.Name, c, began)
 		}
-		if proc.Sleep(ctx, every-time.Since(began)) != nil {
-			return nil
+		if s.AwaitFailure(ctx, c, every-time.Since(began)) != nil {
+			return nil // Ctrl-C
 		}
 	}
 }

@@ -85,6 +85,11 @@ func AtStart(all []Failure, now time.Time) []Failure {
 	return kept
 }
 
+// Same reports whether two failures are of the same page, for the same cause.
+func (f Failure) Same(x Failure) bool {
+	return x.Site == f.Site && x.Method == f.Method && x.Path == f.Path && x.Cause == f.Cause && x.What == f.What
+}
+
 // Book keeps the failures of a stack. It is used by one goroutine at a time.
 type Book struct{ all []Failure }
 
@@ -108,9 +113,7 @@ func (b *Book) Failing() []Failure {
 // Fails notes a failed request, or several of the same kind. One that a diagnosis asked for counts for nothing (Count
 // 0): it confirms what is known.
 func (b *Book) Fails(f Failure) {
-	i := slices.IndexFunc(b.all, func(x Failure) bool {
-		return x.Site == f.Site && x.Method == f.Method && x.Path == f.Path && x.Cause == f.Cause && x.What == f.What
-	})
+	i := slices.IndexFunc(b.all, f.Same)
 	if f.Count == 0 {
 		if i >= 0 && b.all[i].Mended.IsZero() {
 			b.all[i].Before, b.all[i].Said, b.all[i].Status = false, f.Said, f.Status

@@ -14,6 +14,7 @@ import (
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
+	"dravit/internal/proc"
 	"dravit/internal/requests"
 	"dravit/internal/run"
 	"dravit/internal/trace"
@@ -202,6 +203,32 @@ func (s *Stack) requirements(ctx context.Context, p kind.Part) ([]kind.Requireme
 		return k.Requirements(ctx, p)
 	}
 	return nil, nil
+}
+
+// lookOut is how often a watch looks between two checks whether a page has failed.
+const lookOut = 100 * time.Millisecond
+
+// AwaitFailure waits for the time until the next check, or until pages fail, or work again, otherwise than the last
+// check says. It asks the keeper alone.
+func (s *Stack) AwaitFailure(ctx context.Context, last Checked, wait time.Duration) error {
+	for end := time.Now().Add(wait); time.Now().Before(end); {
+		if err := proc.Sleep(ctx, min(lookOut, time.Until(end))); err != nil {
+			return err
+		}
+		if !s.Runs() {
+			continue
+		}
+		view, err := s.Keeper.View(ctx, s.ID)
+		if err != nil {
+			continue // the next check says what is wrong
+		}
+		now := requests.Open(view.Failures, time.Now())
+		unknown := func(f requests.Failure) bool { return !slices.ContainsFunc(last.Failures, f.Same) }
+		if len(now) != len(last.Failures) || slices.ContainsFunc(now, unknown) {
+			return nil
+		}
+	}
+	return ctx.Err()
 }
 
 // Prove asks the deep checks of a check's parts and sites that answer, and adds the results to the check.
