@@ -3,9 +3,7 @@ package diagnose
 import (
 	"cmp"
 	"path/filepath"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dravit/internal/cause"
@@ -23,22 +21,10 @@ func (d *doctor) edits() {
 		if !ok || len(c.Edit) > 0 {
 			continue
 		}
-		settings := "part." + app.Spec.Name + ".settings"
-		set := func(key string, value any) {
-			c.Edit = append(c.Edit, stackfile.Change{Table: settings, Key: key, Value: value})
+		if d.raise(c, app) {
+			continue
 		}
-		php := app.Spec.Role == kind.RoleRuntime
 		switch {
-		case c.Cause == cause.MemoryLimit && php:
-			set("memory_limit", megabytes(c.What, memoryBytes, 512))
-		case c.Cause == cause.TimeLimit && php && strings.Contains(c.What, "max_execution_time"):
-			set("max_execution_time", strconv.Itoa(max(120, 4*number(c.What, seconds))))
-		case c.Cause == cause.TimeLimit && php:
-			set("max_execution_time", "0")
-		case c.Cause == cause.UploadLimit && php:
-			size := megabytes(strings.Join(c.Evidence, "\n"), postBytes, 256)
-			set("post_max_size", size)
-			set("upload_max_filesize", size)
 		case c.Cause == cause.ConnectionsUsedUp:
 			d.usedUp(c)
 		case c.Cause == cause.VariableMissing:
@@ -53,40 +39,52 @@ func (d *doctor) edits() {
 			}
 		case c.Cause == cause.FolderMissing || c.Cause == cause.FolderUnwritable:
 			d.writable(c, app)
-		case c.Cause == cause.MailRefused && !slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool {
-			return p.Spec.Kind == "dravit-mail"
-		}):
-			c.Edit = append(c.Edit, stackfile.Change{Table: "part.mail", Key: "kind", Value: "dravit-mail"})
-		case c.Cause == cause.PacketLimit:
-			if store, _, ok := d.storeOf(*c); ok && store.Kind == "mariadb" {
-				c.Edit = append(c.Edit, stackfile.Change{Table: "part." + store.Name + ".settings",
-					Key: "max_allowed_packet", Value: "256M"})
-			}
+		case c.Cause == cause.MailRefused:
+			d.catchMail(c)
 		}
 	}
 }
 
+// raise makes the remedy of a cause the settings that its part's kind says, or that of the store which it is about.
+func (d *doctor) raise(c *Cause, app PartFacts) bool {
+	concerned, raises := app, app.Traits.Raises[c.Cause]
+	if raises == nil {
+		store, _, ok := d.storeOf(*c)
+		if !ok {
+			return false
+		}
+		concerned, _ = d.partOf(store.Name)
+		raises = concerned.Traits.Raises[c.Cause]
+	}
+	said := c.What + "\n" + strings.Join(c.Evidence, "\n")
+	for _, r := range raises {
+		if !strings.Contains(c.What, r.If) {
+			continue
+		}
+		for _, name := range r.Settings {
+			c.Edit = append(c.Edit, stackfile.Change{Table: "part." + concerned.Spec.Name + ".settings", Key: name,
+				Value: r.To(said)})
+		}
+		return true
+	}
+	return false
+}
+
+// catchMail gives a stack that has nothing for mail the catcher that is built in.
+func (d *doctor) catchMail(c *Cause) {
+	has := slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool { return p.Spec.Role == kind.RoleMail })
+	i := slices.IndexFunc(d.f.Kinds, func(k *kind.Traits) bool {
+		return k.Role == kind.RoleMail && len(k.Programs) == 0
+	})
+	if !has && i >= 0 {
+		c.Edit = append(c.Edit, stackfile.Change{Table: "part.mail", Key: "kind", Value: d.f.Kinds[i].Name})
+	}
+}
+
 var (
-	postBytes    = pattern.New(`Content-Length of (\d+) bytes`)
-	memoryBytes  = pattern.New(`\((\d+) bytes\)`)
 	variableName = pattern.New(`the variable (\w+)`)
-	seconds      = pattern.New(`\((\d+) s\)`)
 	folderName   = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)
 )
-
-func number(text string, words func() *regexp.Regexp) int {
-	m := words().FindStringSubmatch(text)
-	if m == nil {
-		return 0
-	}
-	n, _ := strconv.Atoi(m[1]) // digits
-	return n
-}
-
-// megabytes returns twice of what a text names in bytes, at least least, as PHP writes it.
-func megabytes(text string, words func() *regexp.Regexp, least int) string {
-	return strconv.Itoa(max(least, 2*number(text, words)>>20)) + "M"
-}
 
 // Paths returns the files and folders that some causes are about: whether these folders exist is asked.
 func Paths(causes []Cause) []string {

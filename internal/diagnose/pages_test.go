@@ -10,6 +10,7 @@ import (
 
 	"dravit/internal/cause"
 	"dravit/internal/kind"
+	kinds "dravit/internal/kind/all"
 	"dravit/internal/lifecycle"
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
@@ -38,14 +39,16 @@ var (
 			"make it"),
 		kind.When("packages-missing", pattern.New(`No module named '([^']+)'`),
 			"the package $1 is not installed for this interpreter", "install it"),
+		kind.When("packet-limit", pattern.New(`packet bigger`), "too long", "shorten it"),
 		kind.When("mail-refused", pattern.New(`no mail`), "mail is not accepted", "send it elsewhere"),
 		kind.When("application-error", pattern.New(`Fatal error`), "it fails", "correct it"),
-	}}
+	}, Raises: kinds.Kinds().TraitsOf("php").Raises}
 	shopApp = kind.Part{Name: "app", Kind: "php", Role: kind.RoleRuntime, Project: ferry, Log: "/l/logs/app.log",
 		Uses: []string{"db"}, Env: []string{"DB_HOST=127.0.0.1", "DB_PORT=13306", "DB_USER=ferry", "DB_PASSWORD=salt"}}
 	shopDB = kind.Part{Name: "db", Kind: "mariadb", Role: kind.RoleDatabase, Port: 13306, User: "ferry",
 		Database: "ferry"}
 	dbTraits = kind.Traits{Name: "mariadb", Role: kind.RoleDatabase, Databases: true,
+		Raises:  kinds.Kinds().TraitsOf("mariadb").Raises,
 		Clients: pattern.New(`mysql|PDO`), Signs: kind.Signs{Port: 3306}}
 )
 
@@ -100,7 +103,7 @@ func page(path, text string) PageFacts {
 // shop returns the facts of a stack that answers.
 func shop(pages ...PageFacts) Facts {
 	return Facts{Now: time.Unix(1000, 0), Gateway: Gateway{Runs: true}, Pages: pages,
-		Kinds: []*kind.Traits{&phpTraits, &dbTraits},
+		Kinds: []*kind.Traits{&phpTraits, &dbTraits, kinds.Kinds().TraitsOf("dravit-mail")},
 		Parts: []PartFacts{
 			{Spec: shopApp, Traits: phpTraits, Status: lifecycle.Status{State: lifecycle.Answers}},
 			{Spec: shopDB, Traits: dbTraits, Status: lifecycle.Status{State: lifecycle.Answers}},
@@ -218,11 +221,13 @@ func TestEdits(t *testing.T) {
 		"Allowed memory size of 1048576 bytes":   {set("memory_limit", "512M")},
 		"Maximum execution time of 60 s":         {set("max_execution_time", "240")},
 		"POST Content-Length":                    {set("post_max_size", "256M"), set("upload_max_filesize", "256M")},
-		"no mail":                                {{Table: "part.mail", Key: "kind", Value: "dravit-mail"}},
-		"mkdir /home/ada/ferry/var/up":           {{Table: "part.app", Key: "writable", Value: []string{"var/up"}}},
-		"mkdir /elsewhere/up":                    nil,
-		"open /home/ada/ferry/up/a.txt":          {{Table: "part.app", Key: "writable", Value: []string{"up"}}},
-		"open /home/ada/ferry/there/a.txt":       nil,
+		"packet bigger": {{Table: "part.db.settings", Key: "max_allowed_packet",
+			Value: "256M"}},
+		"no mail":                          {{Table: "part.mail", Key: "kind", Value: "dravit-mail"}},
+		"mkdir /home/ada/ferry/var/up":     {{Table: "part.app", Key: "writable", Value: []string{"var/up"}}},
+		"mkdir /elsewhere/up":              nil,
+		"open /home/ada/ferry/up/a.txt":    {{Table: "part.app", Key: "writable", Value: []string{"up"}}},
+		"open /home/ada/ferry/there/a.txt": nil,
 	} {
 		f := shop(page("/a", text))
 		f.Lacking = map[string]bool{"/home/ada/ferry/up": true}

@@ -2,6 +2,7 @@ package kind
 
 import (
 	"regexp"
+	"strconv"
 	"strings"
 
 	"dravit/internal/cause"
@@ -16,6 +17,35 @@ type Symptom struct {
 	// Means says what is wrong and Remedy what to do. Both may contain $1 and so on for the groups of Words, and {part}
 	// for the part's name.
 	Means, Remedy string
+}
+
+// Raise is what a setting of a kind's parts has to become so that a cause is gone.
+type Raise struct {
+	Settings []string // all get the value
+	If       string   // what the cause has to say for this to count; "": it counts always
+	Value    string   // "": a number of Times what Number finds in the cause's words, and at least Least
+	// Number has one group, of digits: the value as it is, or what was needed. If Bytes, it is in bytes, and the value
+	// in megabytes, with the unit M. nil, or found nowhere: the value is Least.
+	Number       func() *regexp.Regexp
+	Bytes        bool
+	Times, Least int
+}
+
+// To returns the value for what a cause says.
+func (r Raise) To(said string) string {
+	if r.Value != "" {
+		return r.Value
+	}
+	n := 0
+	if r.Number != nil {
+		if m := r.Number().FindStringSubmatch(said); m != nil {
+			n, _ = strconv.Atoi(m[1]) // digits
+		}
+	}
+	if r.Bytes {
+		return strconv.Itoa(max(r.Least, r.Times*n>>20)) + "M"
+	}
+	return strconv.Itoa(max(r.Least, r.Times*n))
 }
 
 // What the C libraries write for an error number (errno(3)): glibc and macOS' mostly alike, and musl's. They are parts

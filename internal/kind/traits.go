@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/setting"
 )
 
@@ -87,6 +88,9 @@ type Traits struct {
 	Settings map[string]string
 	// Rules are for settings that the stack file alone does not decide. Names are in lower case with _ between words.
 	Rules map[string]setting.Rule
+	// Raises are the settings that remove a cause, for a part whose code or clients it concerns. The first one counts
+	// whose If the cause says.
+	Raises map[cause.ID][]Raise
 	// Symptoms are searched for in the part's log; the first match counts.
 	Symptoms []Symptom
 }

@@ -56,6 +56,8 @@ var traits = sync.OnceValue(func() *kind.Traits {
 			"apk":     "mariadb",
 			"brew":    "mariadb",
 		},
+		Raises: map[cause.ID][]kind.Raise{
+			cause.PacketLimit: {{Settings: []string{"max_allowed_packet"}, Value: "256M"}}},
 		Packages: kind.Packages{Servers: []string{`mariadb-server-core(?:-(\d+\.\d+))?`}, Program: "usr/sbin/mariadbd",
 			With: []string{"mariadb-client-core", "mariadb-client-core-{series}",
 				"mariadb-client", "mariadb-client-{series}"}},

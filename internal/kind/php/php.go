@@ -15,6 +15,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dravit/internal/cause"
 	"dravit/internal/health"
 	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
@@ -53,6 +54,15 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Debugger: debugger,
 		Settings: known(),
 		Rules:    rules(),
+		Raises: map[cause.ID][]kind.Raise{
+			cause.MemoryLimit: {{Settings: []string{"memory_limit"}, Bytes: true, Times: 2,
+				Number: pattern.New(`\((\d+) bytes\)`), Least: 512}},
+			cause.TimeLimit: {{Settings: []string{"max_execution_time"}, If: "max_execution_time",
+				Number: pattern.New(`\((\d+) s\)`), Times: 4, Least: 120},
+				{Settings: []string{"max_execution_time"}, Value: "0"}},
+			cause.UploadLimit: {{Settings: []string{"post_max_size", "upload_max_filesize"}, Bytes: true, Times: 2,
+				Number: pattern.New(`Content-Length of (\d+) bytes`), Least: 256}},
+		},
 		Symptoms: symptoms(),
 	}
 })
