@@ -60,7 +60,7 @@ func (w *world) set(n string) {
 import os, smtplib, sys
 n = sys.argv[1]
 s = smtplib.SMTP(os.environ["MAIL_HOST"], int(os.environ["MAIL_PORT"]))
-s.sendmail("office@quay.example", "ada@quay.example", "Subject: about.Parse(" + n + ")\r\n\r\n" + n + "\r\n")
+s.sendmail("office@quay.example", "ada@quay.example", "Subject: " + n + "\r\n\r\n" + n + "\r\n")
 `, n)
 }
 
