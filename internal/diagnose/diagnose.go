@@ -40,7 +40,7 @@ type Facts struct {
 	Tasks     []TaskFacts
 	Seeds     map[string]string // how seeds failed when they were loaded last, by part
 	OldPorts  []OldPort
-	Suggested map[string]string  // by cause: commands that the project's own files suggest
+	Suggested Suggested
 	Variables []project.Variable // in the project's own files of variables
 	Mentions  []project.Mention  // lines of the project's files with what Words returned
 	Dotenv    *stackfile.Dotenv  // the file of variables that starts write or keep up to date, or nil
@@ -83,6 +83,15 @@ type Tree struct {
 	// Foreign is the first file that belongs to another user, Owner that user, and Locked the first file that its owner
 	// may not read and write.
 	Foreign, Owner, Locked string
+}
+
+// Suggested are commands that the project's own files suggest; "": none.
+type Suggested struct {
+	Packages string // installs the packages that the manifest names
+	Tables   string // creates the tables of the database
+	Add      string // adds the package that follows to the manifest, and installs it
+	// Named are the packages that the manifest names, in lower case.
+	Named []string
 }
 
 // SiteFacts is a site with what was found out about it.

@@ -47,6 +47,14 @@ var tracebacks = []traceback{
 	{head: pattern.New(`(?m)(?:^|[\s\]:>])((?:[A-Z]\w*)?(?:Error|Exception|Rejection)(?: \[\w+\])?: [^\n]+)` +
 		`(?:\n[^\n]*){0,3}?\n\s+at `),
 		frame: pattern.New(`\n\s+at (?:[^\n(]*\()?((?:file://)?/[^\n()]+?):(\d+):\d+`)},
+	// What cannot be read at all has no stack: Python, JavaScript's engines and Ruby name the line before the error.
+	{head: pattern.New(`(?m)^ *File "[^"\n]+", line \d+\n(?:[ \t]+[^\n]*\n){0,3}` +
+		`((?:Syntax|Indentation|Tab)Error: [^\n]*)`),
+		frame: pattern.New(`File "([^"\n]+)", line (\d+)`), before: true},
+	{head: pattern.New(`(?m)^(?:file://)?/[^\n]+?:\d+\n(?:[^\n]*\n){1,4}?(SyntaxError: [^\n]+)\n\s+at `),
+		frame: pattern.New(`(?m)^((?:file://)?/[^\n]+?):(\d+)$`), before: true},
+	{head: pattern.New(`(?m)(?:^|[\s:])(?:[^\s:]+\.rb):\d+: (syntax errors?[^\n]*)`),
+		frame: pattern.New(`((?:/[^\n():]*?|[^\s():]+)\.rb):(\d+)`), before: true},
 }
 
 // libraries are folders with code that is not the project's own.
@@ -62,7 +70,10 @@ func own(project, file string) string {
 		}
 	}
 	if !filepath.IsAbs(file) {
-		return "" // of the runtime: node:internal, <frozen importlib>
+		if filepath.Ext(file) != ".rb" {
+			return "" // of the runtime: node:internal, <frozen importlib>
+		}
+		file = filepath.Join(project, file) // Ruby names a script as its command does
 	}
 	rel, err := filepath.Rel(project, file)
 	if err != nil || !filepath.IsLocal(rel) {

@@ -56,6 +56,37 @@ Stack trace:
 	"Go": {"http: panic serving 127.0.0.1:5: runtime error: index out of range [3] with length 2\ngoroutine 7 " +
 		"[running]:\nmain.boats()\n\t/home/ada/ferry/main.go:21 +0x1d\n",
 		"runtime error: index out of range [3] with length 2", "main.go:21"},
+	"a script that Python cannot read": {`  File "/home/ada/ferry/tide.py", line 3
+    def low(
+           ^
+SyntaxError: '(' was never closed
+`, "SyntaxError: '(' was never closed", "tide.py:3"},
+	"a module that Python cannot read": {`Traceback (most recent call last):
+  File "/home/ada/ferry/app.py", line 1, in <module>
+    import tide
+  File "/home/ada/ferry/tide.py", line 3
+    x = = 2
+        ^
+SyntaxError: invalid syntax
+`, "SyntaxError: invalid syntax", "tide.py:3"},
+	"a script that Node.js cannot read": {`/home/ada/ferry/tide.js:3
+
+
+
+SyntaxError: Unexpected end of input
+    at wrapSafe (node:internal/modules/cjs/loader:1464:18)
+    at Module.require (node:internal/modules/cjs/loader:1289:19)
+    at Object.<anonymous> (/home/ada/ferry/app.js:1:1)
+`, "SyntaxError: Unexpected end of input", "tide.js:3"},
+	"a module that Node.js cannot read": {`file:///home/ada/ferry/tide.mjs:2
+let = = 3
+^^^
+
+SyntaxError: Unexpected strict mode reserved word
+    at compileSourceTextModule (node:internal/modules/esm/utils:346:16)
+`, "SyntaxError: Unexpected strict mode reserved word", "tide.mjs:2"},
+	"a script that Ruby cannot read": {"app.rb:3: syntax error, unexpected end-of-input, expecting ')'\n",
+		"syntax error, unexpected end-of-input, expecting ')'", "app.rb:3"},
 	"the last one counts": {`Error: fog
     at /home/ada/ferry/a.js:1:1
 Error: storm

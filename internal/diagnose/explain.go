@@ -61,6 +61,9 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 		}
 		x = Explained{Cause: s.Cause, What: means, Remedy: remedy, Part: p.Spec.Name, Place: thrown.place,
 			Evidence: []string{where + ": " + lineAt(p.Said, at)}}
+		if s.Cause == cause.ScriptSyntax && x.Place != "" {
+			x.Remedy = "correct " + x.Place
+		}
 		return x.placed(), true
 	}
 	if !threw || !errors {

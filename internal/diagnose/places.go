@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
+	"dravit/internal/cause"
 )
 
 // places adds to the causes that a runtime's error shows where in the project's own code it is.
@@ -27,6 +28,8 @@ func (d *doctor) places() {
 		c.Evidence = append(c.Evidence, at)
 		if general[c.Cause] {
 			c.What = ownCode + x.what
+		}
+		if general[c.Cause] || c.Cause == cause.ScriptSyntax {
 			c.Remedy = "correct " + x.place
 		}
 	}

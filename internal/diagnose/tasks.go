@@ -88,6 +88,11 @@ func (d *doctor) taskRemedies() {
 			continue
 		}
 		part := d.appOf(c.Subject)
+		if missing := d.unnamed(*c); missing != "" {
+			c.Remedy = "dravit run --part " + part + " -- " + d.f.Suggested.Add + " " + missing
+			c.Evidence = append(c.Evidence, "the project's manifest does not name "+missing)
+			continue
+		}
 		var names []string
 		for _, t := range d.f.Tasks {
 			if (t.Part == part || t.Part == "") && t.does(name) && t.When != stackfile.BeforeStop {
@@ -97,7 +102,8 @@ func (d *doctor) taskRemedies() {
 		if len(names) == 0 && c.Cause == cause.TablesMissing {
 			names = d.others(part)
 		}
-		command, suggested := d.f.Suggested[name+"-missing"]
+		command := map[string]string{"packages": d.f.Suggested.Packages, "tables": d.f.Suggested.Tables}[name]
+		suggested := command != ""
 		file := d.f.Dumps[tableIn(c.What)]
 		switch {
 		case len(names) == 1:
@@ -115,6 +121,30 @@ func (d *doctor) taskRemedies() {
 		}
 	}
 }
+
+// unnamed returns the package that is missing and that the project's manifest does not name, so that installing what it
+// names does not help; "" if it names it, or nothing is known of it.
+func (d *doctor) unnamed(c Cause) string {
+	m := notInstalled().FindStringSubmatch(c.What)
+	if m == nil || d.f.Suggested.Add == "" || strings.HasPrefix(m[1], ".") || strings.HasPrefix(m[1], "/") {
+		return ""
+	}
+	words := strings.Split(m[1], "/")
+	name := words[0]
+	if strings.HasPrefix(name, "@") && len(words) > 1 { // it has a scope
+		name += "/" + words[1]
+	}
+	if slices.Contains(d.f.Suggested.Named, strings.ToLower(name)) || !isPackage().MatchString(name) {
+		return ""
+	}
+	return name
+}
+
+var (
+	notInstalled = pattern.New(`^the module (\S+) is not installed`)
+	// isPackage matches names that a registry takes (npm, "package.json: name").
+	isPackage = pattern.New(`^(?:@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9~-][a-z0-9._~-]*$`)
+)
 
 // others returns the task of a first start that says nothing of what it does, if there is only one.
 func (d *doctor) others(part string) (names []string) {

@@ -30,30 +30,29 @@ func TestTaskRemedies(t *testing.T) {
 		name      string
 		cause     string
 		tasks     []TaskFacts
-		suggested map[string]string
+		suggested Suggested
 		want      string
 	}{
-		{"its task", "tables-missing", first("tables"), nil, "dravit task tables"},
-		{"several tasks", "tables-missing", first("schema", "seed"), nil,
+		{"its task", "tables-missing", first("tables"), Suggested{}, "dravit task tables"},
+		{"several tasks", "tables-missing", first("schema", "seed"), Suggested{},
 			"run the task that does it: dravit task schema, or dravit task seed"},
 		{"a task that does something else", "tables-missing", []TaskFacts{{Name: "install", Command: "npm install"}},
-			nil,
+			Suggested{},
 			"as it was"},
 		{"older tables", "tables-outdated", []TaskFacts{{Name: "x", Command: "php artisan migrate", When: "by-hand"},
-			{Name: "install", Command: "composer install", When: "first-start"}}, nil, "dravit task x"},
-		{"older tables, by a suggestion", "tables-outdated", nil, map[string]string{"tables-missing": "flask db " +
-			"upgrade"},
+			{Name: "install", Command: "composer install", When: "first-start"}}, Suggested{}, "dravit task x"},
+		{"older tables, by a suggestion", "tables-outdated", nil, Suggested{Tables: "flask db upgrade"},
 			"dravit run --part app -- flask db upgrade"},
 		{"packages", "packages-missing", []TaskFacts{{Name: "x", Command: "php artisan migrate"},
-			{Name: "deps", Command: "composer install", Part: "app"}}, nil, "dravit task deps"},
+			{Name: "deps", Command: "composer install", Part: "app"}}, Suggested{}, "dravit task deps"},
 		{"a task of another part", "tables-missing",
-			[]TaskFacts{{Name: "x", Part: "api", When: "first-start"}}, nil, "as it was"},
+			[]TaskFacts{{Name: "x", Part: "api", When: "first-start"}}, Suggested{}, "as it was"},
 		{"a task at another time", "packages-missing",
-			[]TaskFacts{{Name: "x", Part: "app", When: "by-hand"}}, nil, "as it was"},
-		{"a suggestion", "packages-missing", nil, map[string]string{"packages-missing": "composer install"},
+			[]TaskFacts{{Name: "x", Part: "app", When: "by-hand"}}, Suggested{}, "as it was"},
+		{"a suggestion", "packages-missing", nil, Suggested{Packages: "composer install"},
 			"add this to dravit.toml, then dravit start:\n\t[[task]]\n\tname = \"packages\"\n\tpart = \"app\"\n" +
 				"\tcommand = \"composer install\"\n\twhen = \"first-start\""},
-		{"another cause", "script-syntax", first("tables"), nil, "as it was"},
+		{"another cause", "script-syntax", first("tables"), Suggested{}, "as it was"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := &doctor{f: Facts{Sites: site, Tasks: c.tasks, Suggested: c.suggested}}
@@ -109,4 +108,21 @@ func TestProxyElsewhere(t *testing.T) {
 	f.Parts = f.Parts[:2]
 	assert.Equal(t, "correct vite.config.js:4", Causes(f)[0].Remedy)
 	assert.Equal(t, []string{"3001"}, Words(Causes(shop(f.Pages[0]))))
+}
+
+// A package that the manifest does not name is not installed by installing what it names.
+func TestPackageThatNobodyNamed(t *testing.T) {
+	for what, want := range map[string]string{
+		"the module tide is not installed":         "dravit run --part app -- npm install tide",
+		"the module @quay/tide/x is not installed": "dravit run --part app -- npm install @quay/tide",
+		"the module boats/low is not installed":    "as it was",
+		"the module ./tide is not installed":       "as it was",
+		"the module $(rm) is not installed":        "as it was",
+	} {
+		d := &doctor{f: Facts{Sites: []SiteFacts{{Spec: materialise.Site{Name: "day", App: "app"}}},
+			Suggested: Suggested{Add: "npm install", Named: []string{"boats"}}}}
+		d.add(seen, "packages-missing", about.Site("day"), what, "as it was")
+		d.taskRemedies()
+		assert.Equal(t, want, d.all[0].Remedy, what)
+	}
 }

@@ -33,4 +33,5 @@ type Installation struct {
 	Lock    string // the file beside the manifest that it follows; "": the manifest alone
 	There   string // the folder in which they are then
 	Command string
+	Add     string // adds the package that follows to the manifest, and installs it; "": there is no such command
 }

@@ -91,6 +91,9 @@ func (d *draft) writeTasks(p program) {
 type Commands struct {
 	Packages string // installs the packages that are missing
 	Tables   string // creates the tables of the database
+	Add      string // adds the package that follows to the manifest of the program's language
+	// Named are the packages of the program's language that its manifests name, in lower case.
+	Named []string
 }
 
 // Suggest returns the commands that a folder suggests, as a proposal for it would have them.
@@ -100,8 +103,21 @@ func Suggest(ctx context.Context, dir string, kinds kind.List) Commands {
 		return Commands{}
 	}
 	p, _ := t.tell(".")
+	if p.shape.Kind == "" {
+		plain, _ := t.plain(".")
+		p.shape.Kind = plain.shape.Kind
+	}
 	command, _ := t.installs(p, true)
-	return Commands{command, p.shape.Tables}
+	out := Commands{Packages: command, Tables: p.shape.Tables}
+	own := t.signs.code(p.shape.Kind)
+	x, _ := t.install(".", own)
+	out.Add = x.Add
+	for _, d := range p.packages {
+		if name, ok := strings.CutPrefix(d.name, own.Ecosystem+":"); ok {
+			out.Named = append(out.Named, name)
+		}
+	}
+	return out
 }
 
 // installs returns the command that installs the packages of a program, and the file that names them; "": there are

@@ -17,6 +17,7 @@ import (
 	"dravit/internal/logfile"
 	"dravit/internal/materialise"
 	"dravit/internal/plan"
+	"dravit/internal/propose"
 )
 
 // Diagnosis says why parts and sites do not answer.
@@ -91,7 +92,8 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 		facts.Sites[i].NowLogs, facts.Sites[i].SinceLogs = siteLogs(spec, site, checked)
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
-	facts.Authority, facts.Suggested = certificates.Begins(s.Home), suggested(ctx, s.Dir, s.Kinds)
+	facts.Authority = certificates.Begins(s.Home)
+	facts.Suggested = diagnose.Suggested(propose.Suggest(ctx, s.Dir, s.Kinds))
 	if err := s.taskFacts(&facts, spec); err != nil {
 		return out, err
 	}

@@ -39,10 +39,12 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		ReadsPort: pattern.New(`process\.env\.PORT\b`),
 		Build:     [2]string{"build", "npm run build"},
 		Install: []kind.Installation{
-			{Lock: "package-lock.json", There: "node_modules", Command: "npm ci"},
-			{Lock: "pnpm-lock.yaml", There: "node_modules", Command: "pnpm install --frozen-lockfile"},
-			{Lock: "yarn.lock", There: "node_modules", Command: "yarn install --frozen-lockfile"},
-			{There: "node_modules", Command: "npm install"},
+			{Lock: "package-lock.json", There: "node_modules", Command: "npm ci", Add: "npm install"},
+			{Lock: "pnpm-lock.yaml", There: "node_modules", Command: "pnpm install --frozen-lockfile",
+				Add: "pnpm add"},
+			{Lock: "yarn.lock", There: "node_modules", Command: "yarn install --frozen-lockfile",
+				Add: "yarn add"},
+			{There: "node_modules", Command: "npm install", Add: "npm install"},
 		}}
 	t.System = map[string]string{
 		"apt-get": "nodejs npm",
@@ -140,9 +142,14 @@ func symptoms() []kind.Symptom {
 			pattern.New(`(JavaScript heap out of memory)`), "the server's memory is used up: $1",
 			"node --max-old-space-size=MB in the part's command"),
 		kind.When(cause.ScriptSyntax,
-			pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)`), "the program has a syntax error: $1",
+			// what the loader threw: JSON.parse and the like throw errors of that name, too
+			pattern.New(`(?:^|\n)(SyntaxError: [^\n]+)\n\s+at [^\n]*node:internal/`),
+			"the program has a syntax error: $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
+		kind.When(cause.ForeignService, pattern.New(`TypeError: (fetch failed)`),
+			"a request of the application's to another server failed, and the log does not say which: $1",
+			"have the code log the error's cause (error.cause): it names the address and what is wrong there"),
 		kind.When(cause.ApplicationError, pattern.New(`(?m)^(?:Uncaught )?((?:[A-Z]\w*)?Error(?: \[\w+\])?: `+
 			`[^\n]+)\n\s+at [^\n(]*\(?([^()\n]+:\d+):\d+`), "the application exited with an error: $1, at $2",
 			"correct it, then dravit start; dravit logs {part} has the rest"),

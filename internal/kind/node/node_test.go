@@ -59,3 +59,19 @@ func TestExplain(t *testing.T) {
 	because, _ = kind.Explain(symptoms(), "all is well", "crew")
 	assert.Empty(t, because)
 }
+
+// An error that the loader throws is of the program's text; one of a parser's is of what it was given.
+func TestSyntaxErrorsOfTheLoaderOnly(t *testing.T) {
+	because, _ := kind.Explain(symptoms(), "/p/tide.js:3\n\nSyntaxError: Unexpected end of input\n"+
+		"    at wrapSafe (node:internal/modules/cjs/loader:1464:18)\n", "crew")
+	assert.Equal(t, "the program has a syntax error: SyntaxError: Unexpected end of input", because)
+	because, _ = kind.Explain(symptoms(), "SyntaxError: Unexpected token '<', \"<\" is not valid JSON\n"+
+		"    at JSON.parse (<anonymous>)\n    at boats (/p/boats.js:4:6)\n", "crew")
+	assert.NotContains(t, because, "syntax error:")
+	because, _ = kind.Explain(symptoms(), "TypeError: fetch failed\n    at node:internal/deps/undici/undici:12637:11\n",
+		"crew")
+	assert.Contains(t, because, "another server failed")
+	because, next := kind.Explain(symptoms(), "Error: MOOR_KEY is not set\n    at /p/app.js:3:9\n", "crew")
+	assert.Equal(t, "the application wants the variable MOOR_KEY, and it is not set", because)
+	assert.Contains(t, next, `MOOR_KEY = "VALUE"`)
+}
