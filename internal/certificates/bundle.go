@@ -23,7 +23,11 @@ func Bundle(h *home.Home) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	path := h.Path("authority", "bundle.pem")
 	for _, file := range systemBundles {
+		if follows(path, file, File(h)) {
+			return path, nil
+		}
 		text, err := os.ReadFile(file)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -31,9 +35,21 @@ func Bundle(h *home.Home) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		path := h.Path("authority", "bundle.pem")
 		_, err = home.WriteDerived(path, append(append(text, '\n'), own...), 0o644)
 		return path, err
 	}
 	return "", nil
+}
+
+// follows reports whether a bundle was written after both of its sources, and has their size.
+func follows(bundle, system, own string) bool {
+	var info [3]fs.FileInfo
+	for i, file := range []string{bundle, system, own} {
+		var err error
+		if info[i], err = os.Stat(file); err != nil {
+			return false
+		}
+	}
+	return info[0].Size() == info[1].Size()+1+info[2].Size() &&
+		info[0].ModTime().After(info[1].ModTime()) && info[0].ModTime().After(info[2].ModTime())
 }

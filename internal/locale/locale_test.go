@@ -1,9 +1,12 @@
 package locale
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestPick(t *testing.T) {
@@ -20,5 +23,16 @@ func TestPick(t *testing.T) {
 		{"macOS", "C\nPOSIX\nen_GB.UTF-8\nen_US.UTF-8\n", true, true, "en_US.UTF-8"},
 	} {
 		assert.Equal(t, c.want, pick(c.list, c.listed, c.mac), c.system)
+	}
+}
+
+func TestInstalled(t *testing.T) {
+	for _, name := range []string{"C.utf8", "C.UTF-8"} {
+		dir := t.TempDir()
+		assert.False(t, installed(dir))
+		require.NoError(t, os.Mkdir(filepath.Join(dir, name), 0o755))
+		assert.False(t, installed(dir), "a folder without a locale in it")
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name, "LC_CTYPE"), nil, 0o644))
+		assert.True(t, installed(dir))
 	}
 }

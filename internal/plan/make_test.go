@@ -164,6 +164,7 @@ func TestPorts(t *testing.T) {
 	in.Survey.Ports = []survey.Port{
 		{Port: 13306, PID: 99, Program: "mariadbd", User: "ada"},
 		{Port: 13308, Stack: in.StackID},
+		{Port: 9999, PID: 98, Program: "quay", User: "ada"},
 	}
 	in.Ledger.Others = map[int]string{13307: "harbour"}
 	p := decide(in)
@@ -174,6 +175,7 @@ func TestPorts(t *testing.T) {
 		{Option: "13307", Because: "it belongs to the stack harbour"},
 	},
 		decision(t, p, "part.db.port").Rejected)
+	assert.Equal(t, map[int]bool{13306: true}, p.Contested, "whose holder the plan names")
 
 	in.Ledger.Ports = map[string]int{"db": 13777, "two": 13306}
 	p = decide(in)

@@ -234,6 +234,12 @@ func (m *maker) describe(x survey.Port) string {
 	if x.Stack == GatewayOwner {
 		return "Dravit's gateway"
 	}
+	if x.Stack == "" {
+		if m.plan.Contested == nil {
+			m.plan.Contested = map[int]bool{}
+		}
+		m.plan.Contested[x.Port] = true
+	}
 	if x.Stack != "" {
 		if name := m.in.Ledger.Others[x.Port]; name != "" {
 			return "the stack " + name

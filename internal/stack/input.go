@@ -43,11 +43,21 @@ func (s *Stack) Plan(ctx context.Context, consent plan.Consent) (plan.Input, pla
 		return in, plan.Plan{}, err
 	}
 	in.Consent = said.with(consent, in.Consent)
-	p := plan.Make(in, s.Kinds.ByName())
+	p := s.decide(&in)
 	if in.Offers = s.offered(ctx, in, p); len(in.Offers) > 0 {
 		p = plan.Make(in, s.Kinds.ByName())
 	}
 	return in, p, nil
+}
+
+// decide makes the plan. It looks up who holds a port only if the plan has to name that, as it examines every process.
+func (s *Stack) decide(in *plan.Input) plan.Plan {
+	p := plan.Make(*in, s.Kinds.ByName())
+	if len(p.Contested) == 0 {
+		return p
+	}
+	in.Survey.Ports = survey.Holders(in.Survey.Ports, p.Contested)
+	return plan.Make(*in, s.Kinds.ByName())
 }
 
 // newID is the id of a stack that was never started.

@@ -45,6 +45,11 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 	if err != nil {
 		return nil, err
 	}
+	foreign := map[int]bool{}
+	for _, h := range held {
+		foreign[h.Port] = named[h.Port] && h.Stack == ""
+	}
+	held = survey.Holders(held, foreign)
 	all := []PortEntry{}
 	add := func(id, stack, part string, port int) {
 		e := PortEntry{Port: port, Stack: stack, Part: part, State: PortFree}
@@ -120,6 +125,7 @@ func (m *Machine) Port(port int) (PortAnswer, error) {
 	if err != nil {
 		return out, err
 	}
+	held = survey.Holders(held, map[int]bool{port: true})
 	in.Survey.Ports = held
 	for _, h := range held {
 		if h.Port == port {

@@ -309,7 +309,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 	if err := s.knows(file, o.Consent); err != nil {
 		return err
 	}
-	found, err := s.Look(ctx, file.Requires)
+	found, err := s.lookFor(ctx, file)
 	if err != nil {
 		return err
 	}
@@ -330,7 +330,7 @@ func (s *Stack) place(ctx context.Context, file *stackfile.File, program self.Pr
 			return err
 		}
 		in.Consent = said.with(o.Consent, in.Consent)
-		out.Plan = plan.Make(in, s.Kinds.ByName())
+		out.Plan = s.decide(&in)
 		if !out.Plan.OK {
 			return ErrNoPlan
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"dravit/internal/gateway"
+	"dravit/internal/home"
 	"dravit/internal/keeper"
 	"dravit/internal/kind"
 	"dravit/internal/ledger"
@@ -31,13 +32,44 @@ func (m *Machine) surveyor(project string) (survey.Machine, error) {
 	return machine, err
 }
 
-// Look surveys the machine as far as a plan needs it.
+// Look surveys the machine as far as plans need it.
 func (s *Stack) Look(ctx context.Context, requires map[string]stackfile.Require) (survey.Survey, error) {
 	machine, err := s.surveyor(s.Dir)
 	if err != nil {
 		return survey.Survey{}, err
 	}
 	return machine.Look(ctx, requires)
+}
+
+// lookFor surveys the machine for the programs that a plan for a stack file can be about: those of its kinds and of the
+// kinds that the parts had at the last start, and the web server that is built in.
+func (s *Stack) lookFor(ctx context.Context, file *stackfile.File) (survey.Survey, error) {
+	machine, err := s.surveyor(s.Dir)
+	if err != nil {
+		return survey.Survey{}, err
+	}
+	var good plan.Good
+	if s.ID != "" {
+		if err := home.ReadDerived(s.goodFile(), &good); err != nil {
+			return survey.Survey{}, err
+		}
+	}
+	named := map[string]bool{}
+	for _, part := range file.Parts {
+		for _, k := range part.Kind {
+			named[k] = true
+		}
+	}
+	for _, was := range good.Parts {
+		named[was.Kind] = true
+	}
+	machine.Kinds = nil
+	for _, k := range s.Kinds {
+		if t := k.Traits(); named[t.Name] || t.Role == kind.RoleWeb && t.Serve != nil {
+			machine.Kinds = append(machine.Kinds, k)
+		}
+	}
+	return machine.Look(ctx, file.Requires)
 }
 
 // Survey surveys everything, with the process that holds each port and with what the user may do. dir is the folder
@@ -62,6 +94,7 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 	if s.Ports, err = survey.Ports(m.livePorts(book), nil); err != nil {
 		return s, err
 	}
+	s.Ports = survey.Holders(s.Ports, nil)
 	for i, p := range s.Ports { // show names, not ids
 		if other, ok := book.Stacks[p.Stack]; ok {
 			s.Ports[i].Stack = other.Name

@@ -24,11 +24,13 @@ type Port struct {
 	Service string    `json:"service,omitempty"` // the service manager's unit that runs it
 	// UserService says that it is a unit of the user's own manager (systemctl --user).
 	UserService bool `json:"user_service,omitempty"`
+
+	listener proc.Listener
 }
 
-// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. The
-// holders are looked up for the ports in named only, as that examines every process; nil stands for all ports. Where
-// the system hides the sockets of other users, only those on the named ports are found, and nothing is known of them.
+// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. Who
+// holds the others Holders finds out. Where the system hides the sockets of other users, only those on the named ports
+// are found, and nothing is known of them.
 func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	listeners, err := proc.Listeners()
 	if err != nil {
@@ -37,13 +39,7 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	datagrams, _ := proc.UDPListeners() // few systems refuse to list UDP sockets, and their ports rarely matter
 	all := []Port{}
 	add := func(protocol string, l proc.Listener) {
-		p := Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port]}
-		if named == nil || p.Stack == "" && named[l.Port] {
-			h := proc.ListenerHolder(l)
-			p.PID, p.Program, p.User, p.Since = h.PID, h.Program, h.User, h.Since
-			p.Service, p.UserService = h.Service, h.UserService
-		}
-		all = append(all, p)
+		all = append(all, Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port], listener: l})
 	}
 	for _, l := range listeners {
 		add("tcp", l)
@@ -58,6 +54,22 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 		return cmp.Or(a.Port-b.Port, strings.Compare(a.Protocol+a.Address, b.Protocol+b.Address))
 	})
 	return all, nil
+}
+
+// Holders returns the ports with the processes that hold them, as far as the system tells this user: those in wanted,
+// or all if it is nil. It examines every process, so only those should be wanted that somebody reads about.
+func Holders(ports []Port, wanted map[int]bool) []Port {
+	all := slices.Clone(ports)
+	for i := range all {
+		p := &all[i]
+		if p.listener == (proc.Listener{}) || wanted != nil && !wanted[p.Port] {
+			continue
+		}
+		h := proc.ListenerHolder(p.listener)
+		p.PID, p.Program, p.User, p.Since = h.PID, h.Program, h.User, h.Since
+		p.Service, p.UserService = h.Service, h.UserService
+	}
+	return all
 }
 
 // hidden returns those of the named TCP ports that are taken though nobody is listed who has them.

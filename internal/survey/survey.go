@@ -158,7 +158,7 @@ type looker struct {
 }
 
 // Look surveys the machine. It asks programs side by side, each with a deadline, and remembers the answers under path,
-// size and time. It asks those command-line programs that are in requires.
+// size and time. It asks those command-line programs that are in requires, and only programs of the machine's Kinds.
 func (m Machine) Look(ctx context.Context, requires map[string]stackfile.Require) (Survey, error) {
 	s := Survey{Format: Format, Host: HostNow()}
 	l := m.look()
@@ -199,17 +199,38 @@ func (m Machine) look() *looker {
 
 // remember writes the answers to the cache if they have changed. If the disk is full, the next survey asks again.
 func (l *looker) remember() {
-	same := !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) &&
-		len(l.fresh.Modules) == len(l.known.Modules)
-	for key, t := range l.known.Tools { // programs that were not asked for this time
-		if _, ok := l.fresh.Tools[key]; !ok {
-			l.fresh.Tools[key] = t
-		}
-	}
-	if same && len(l.fresh.Tools) == len(l.known.Tools) {
+	l.keepOthers()
+	if !l.changed && !l.folders.changed && len(l.fresh.Programs) == len(l.known.Programs) &&
+		len(l.fresh.Modules) == len(l.known.Modules) && len(l.fresh.Tools) == len(l.known.Tools) {
 		return
 	}
 	_ = home.WriteCache(l.Cache, l.fresh)
+}
+
+// keepOthers keeps what is known of kinds and programs that were not asked for this time.
+func (l *looker) keepOthers() {
+	asked := map[string]bool{}
+	for _, k := range l.Kinds {
+		asked[k.Traits().Name] = true
+	}
+	keepOthers(l.fresh.Programs, l.known.Programs, asked)
+	keepOthers(l.fresh.Modules, l.known.Modules, asked)
+	keepOthers(l.fresh.Tools, l.known.Tools, nil)
+	for dir, now := range l.fresh.Folders {
+		if was := l.known.Folders[dir]; was.ModTime.Equal(now.ModTime) {
+			keepOthers(now.Found, was.Found, nil)
+		}
+	}
+}
+
+// keepOthers adds to fresh what it lacks of known, other than keys that begin with the name of a kind that was asked.
+func keepOthers[T any](fresh, known map[string]T, asked map[string]bool) {
+	for key, was := range known {
+		name, _, _ := strings.Cut(key, " ")
+		if _, ok := fresh[key]; !ok && !asked[name] {
+			fresh[key] = was
+		}
+	}
 }
 
 // ask asks a program what it is, unless an answer for the same file is known.

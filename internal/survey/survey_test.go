@@ -173,17 +173,19 @@ func TestPorts(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	port := l.Addr().(*net.TCPAddr).Port
-	find := func(ours map[int]string, named map[int]bool) Port {
-		all, err := Ports(ours, named)
-		require.NoError(t, err)
+	find := func(all []Port) Port {
 		i := slices.IndexFunc(all, func(p Port) bool { return p.Port == port })
 		require.GreaterOrEqual(t, i, 0)
 		return all[i]
 	}
-	assert.Equal(t, os.Getpid(), find(nil, map[int]bool{port: true}).PID)
-	assert.Zero(t, find(nil, map[int]bool{}).PID, "who holds a port is looked up on request")
-	assert.Equal(t, os.Getpid(), find(nil, nil).PID, "or for every port")
-	assert.Equal(t, "abc", find(map[int]string{port: "abc"}, map[int]bool{port: true}).Stack)
+	all, err := Ports(map[int]string{port: "abc"}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "abc", find(all).Stack)
+	assert.Zero(t, find(all).PID, "who holds a port is looked up on request")
+	assert.Zero(t, find(Holders(all, map[int]bool{port + 1: true})).PID)
+	assert.Equal(t, os.Getpid(), find(Holders(all, map[int]bool{port: true})).PID)
+	assert.Equal(t, os.Getpid(), find(Holders(all, nil)).PID, "or for every port")
+	assert.Zero(t, find(all).PID, "what was listed stays as it is")
 }
 
 // Where the system hides the sockets of others, those on the ports that matter are found by trying.
@@ -468,4 +470,35 @@ func (a alone) Inspect(ctx context.Context, path string,
 	v, facts, err := a.boat.Inspect(ctx, path, run)
 	facts["oars"] = ""
 	return v, facts, err
+}
+
+// raft is a boat of another name.
+type raft struct{ boat }
+
+func (raft) Traits() *kind.Traits { return &kind.Traits{Name: "raft", Programs: []string{"raft"}} }
+
+// A survey of some kinds keeps what is known of the others.
+func TestSurveyOfSomeKinds(t *testing.T) {
+	dir, cache := t.TempDir(), filepath.Join(t.TempDir(), "survey.json")
+	t.Setenv("PATH", dir)
+	t.Setenv("HOME", t.TempDir())
+	script(t, dir, "boat", "echo boat 1.2.3")
+	script(t, dir, "raft", "echo boat 4.5.6")
+	boats, rafts := boat{asked: &atomic.Int64{}}, raft{boat{asked: &atomic.Int64{}}}
+	survey := func(kinds ...kind.Kind) (versions []string) {
+		s, err := Here(kinds, settings.Settings{}, cache).Look(t.Context(), nil)
+		require.NoError(t, err)
+		for _, p := range s.Programs {
+			versions = append(versions, p.Kind+" "+p.Version)
+		}
+		return versions
+	}
+	assert.Equal(t, []string{"boat 1.2.3", "raft 4.5.6"}, survey(boats, rafts))
+	script(t, dir, "boat", "echo boat 1.2.30")
+	assert.Equal(t, []string{"boat 1.2.30"}, survey(boats), "no other kind's")
+	assert.Equal(t, []string{"boat 1.2.30", "raft 4.5.6"}, survey(boats, rafts))
+	assert.EqualValues(t, 1, rafts.asked.Load(), "it was remembered meanwhile")
+	require.NoError(t, os.Remove(filepath.Join(dir, "raft")))
+	survey(boats)
+	assert.Equal(t, []string{"boat 1.2.30"}, survey(boats, rafts), "and is forgotten once it is gone")
 }

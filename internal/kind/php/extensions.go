@@ -1,6 +1,7 @@
 package php
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -71,7 +72,7 @@ var (
 )
 
 // extensionLine matches a line of an ini file that loads an extension by its path.
-var extensionLine = pattern.New(`(?m)^[ \t]*(?:zend_)?extension[ \t]*=[ \t]*"?(/[^"\s;]+\.so)`)
+var extensionLine = pattern.New(`^[ \t]*(?:zend_)?extension[ \t]*=[ \t]*"?(/[^"\s;]+\.so)`)
 
 // readModule reads what an extension file was built for. Every module carries a text for that (zend_modules.h). One
 // that hooks into the engine carries a second one (zend_extensions.h), whose number has one more digit before the date.
@@ -132,7 +133,14 @@ func namedFolders(p kind.Program) []string {
 		if err != nil {
 			continue
 		}
-		for _, m := range extensionLine().FindAllSubmatch(text, -1) {
+		for line := range bytes.Lines(text) {
+			if !bytes.Contains(line, []byte("extension")) { // most lines of php.ini are not about any
+				continue
+			}
+			m := extensionLine().FindSubmatch(line)
+			if m == nil {
+				continue
+			}
 			if dir := filepath.Dir(string(m[1])); dir != p.Facts[factFolder] && !slices.Contains(folders, dir) {
 				folders = append(folders, dir)
 			}
