@@ -130,8 +130,8 @@ type Plan struct {
 	Supply map[string]Supply `json:"supply,omitempty"`
 	// Lacks are the programs that this machine does not have, each with a fault that says so, sorted by subject.
 	Lacks []Lack `json:"-"`
-	// Contested are ports that somebody else listens on and that the plan says so of: their holders in Input.Survey.Ports
-	// are named in it.
+	// Contested are ports that somebody else listens on and that the plan says so of: it names their holders in
+	// Input.Survey.Ports.
 	Contested map[int]bool `json:"-"`
 	// Tools are required command-line programs that Dravit fetched. They come first on the PATH of this stack.
 	Tools []Tool `json:"tools,omitempty"`
