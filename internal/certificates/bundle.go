@@ -41,7 +41,8 @@ func Bundle(h *home.Home) (string, error) {
 	return "", nil
 }
 
-// follows reports whether a bundle was written after both of its sources, and has their size.
+// follows reports whether a bundle has the size of its sources, and is not older: the authority's own certificate is
+// written just before it, within one tick of the file system's clock.
 func follows(bundle, system, own string) bool {
 	var info [3]fs.FileInfo
 	for i, file := range []string{bundle, system, own} {
@@ -51,5 +52,5 @@ func follows(bundle, system, own string) bool {
 		}
 	}
 	return info[0].Size() == info[1].Size()+1+info[2].Size() &&
-		info[0].ModTime().After(info[1].ModTime()) && info[0].ModTime().After(info[2].ModTime())
+		info[0].ModTime().After(info[1].ModTime()) && !info[0].ModTime().Before(info[2].ModTime())
 }

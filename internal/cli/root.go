@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -153,7 +154,10 @@ Words that you will meet:
 		return &ui.Failure{Exit: exitUsage, What: err.Error()}
 	})
 	a.addCommands(root)
-	a.complete(root)
+	if len(os.Args) > 1 && slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd},
+		os.Args[1]) {
+		a.complete(root) // takes longer than many a command
+	}
 	return root
 }
 

@@ -1,9 +1,10 @@
 package environment
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"dravit/internal/pattern"
 )
 
 // SetDotenv returns the text of a file of NAME=value lines in which each of the variables, given as NAME=value, has its
@@ -62,7 +63,7 @@ type dotenvLine struct {
 	name, before, value, after string
 }
 
-var setsVariable = regexp.MustCompile(`^[ \t]*(?:export[ \t]+)?([A-Za-z_][A-Za-z0-9_.]*)[ \t]*=[ \t]*`)
+var setsVariable = pattern.New(`^[ \t]*(?:export[ \t]+)?([A-Za-z_][A-Za-z0-9_.]*)[ \t]*=[ \t]*`)
 
 // cutDotenv cuts the first line off a text that is not empty.
 func cutDotenv(text string) (line dotenvLine, rest string) {
@@ -70,7 +71,7 @@ func cutDotenv(text string) (line dotenvLine, rest string) {
 	if i := strings.IndexByte(text, '\n'); i >= 0 {
 		end = i + 1
 	}
-	m := setsVariable.FindStringSubmatch(text[:end])
+	m := setsVariable().FindStringSubmatch(text[:end])
 	if m == nil {
 		return dotenvLine{before: text[:end]}, text[end:]
 	}
@@ -90,7 +91,7 @@ func cutDotenv(text string) (line dotenvLine, rest string) {
 	return dotenvLine{m[1], text[:from], text[from:to], text[to:end]}, text[end:]
 }
 
-var lineEnds = regexp.MustCompile(`^[ \t]*(?:#[^\n]*)?\r?(?:\n|$)`)
+var lineEnds = pattern.New(`^[ \t]*(?:#[^\n]*)?\r?(?:\n|$)`)
 
 // quotedLength returns the length of a value in quotes at the start of text, with its quotes. It is 0 if there is none,
 // or if more than a comment follows it, as behind a quote that was forgotten lines above.
@@ -103,7 +104,7 @@ func quotedLength(text string) int {
 		case text[i] == '\\' && text[0] == '"':
 			i++
 		case text[i] == text[0]:
-			if lineEnds.MatchString(text[i+1:]) {
+			if lineEnds().MatchString(text[i+1:]) {
 				return i + 1
 			}
 			return 0
@@ -124,7 +125,7 @@ func uncommented(text string) string {
 
 // bare matches values that every reader of such files takes as they are, without quotes, a shell too: that would go on
 // after &, and replace ~.
-var bare = regexp.MustCompile(`^[A-Za-z0-9_./:@%+,?-]*$`)
+var bare = pattern.New(`^[A-Za-z0-9_./:@%+,?-]*$`)
 
 // quoteLike quotes a value as the old one is quoted, as far as the value allows that.
 func quoteLike(old, value string) string {
@@ -133,7 +134,7 @@ func quoteLike(old, value string) string {
 		return doubleQuote(value)
 	case strings.HasPrefix(old, "`") && !strings.ContainsAny(value, "`\n"):
 		return "`" + value + "`"
-	case bare.MatchString(value) && !strings.HasPrefix(old, "'"):
+	case bare().MatchString(value) && !strings.HasPrefix(old, "'"):
 		return value
 	}
 	return DotenvQuote(value)

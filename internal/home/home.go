@@ -176,7 +176,8 @@ func WriteFile(path string, data []byte, mode fs.FileMode) error {
 }
 
 // WriteState is WriteJSON for what means nothing after the machine's next boot. It does not sync: the file survives a
-// crash of Dravit, not of the machine.
+// crash of Dravit, not of the machine. It leaves files alone that have that content, as replacing one waits for the
+// disk.
 func WriteState(path string, v any) error { return writeJSON(path, v, false) }
 
 // WriteCache replaces a file with a value as indented JSON. It does not sync: what is lost can be found out again.
@@ -224,10 +225,16 @@ func ReplaceFile(path string, data []byte) error {
 // WriteDerived replaces a file atomically if its content differs, and reports whether it wrote. It does not sync: the
 // file can be regenerated.
 func WriteDerived(path string, data []byte, mode fs.FileMode) (bool, error) {
-	if old, err := os.ReadFile(path); err == nil && bytes.Equal(old, data) {
+	if holds(path, data) {
 		return false, nil
 	}
 	return true, write(path, data, mode, false)
+}
+
+// holds reports whether a file has that content.
+func holds(path string, data []byte) bool {
+	old, err := os.ReadFile(path)
+	return err == nil && bytes.Equal(old, data)
 }
 
 // WriteJSON replaces a file with a value as indented JSON that only its owner may read. It also writes a copy beside
@@ -240,6 +247,9 @@ func writeJSON(path string, v any, sync bool) error {
 		return err
 	}
 	data = append(data, '\n')
+	if !sync && holds(path, data) && holds(path+lastGood, data) {
+		return nil
+	}
 	if err := write(path, data, 0o600, sync); err != nil {
 		return err
 	}

@@ -406,7 +406,7 @@ func (s *Stack) TaskLogs() map[string]string {
 // only advises, so what cannot be read is left out.
 func (s *Stack) outdated(file *stackfile.File) []string {
 	records, err := task.ReadRecords(s.taskRecords())
-	if err != nil || file == nil {
+	if err != nil || file == nil || len(records) == 0 {
 		return nil
 	}
 	var out []string
