@@ -40,16 +40,16 @@ type Facts struct {
 	Tasks     []TaskFacts
 	Seeds     map[string]string // how seeds failed when they were loaded last, by part
 	OldPorts  []OldPort
-	Suggested Suggested
-	Variables []project.Variable // in the project's own files of variables
-	Mentions  []project.Mention  // lines of the project's files with what Words returned
-	Dotenv    *stackfile.Dotenv  // the file of variables that starts write or keep up to date, or nil
-	EnvKeys   []string           // the variables that the stack file sets
-	TopLevel  []string           // the names in the project's folder
-	Lacking   map[string]bool    // folders of Paths that do not exist
-	Dumps     map[string]string  // by table: a file of the project with SQL that creates it
-	Lines     map[string]string  // by FILE:LINE: what is written there
-	Authority time.Time          // the time from which the authority's certificate is valid
+	Suggested map[string]Suggested // by part
+	Variables []project.Variable   // in the project's own files of variables
+	Mentions  []project.Mention    // lines of the project's files with what Words returned
+	Dotenv    *stackfile.Dotenv    // the file of variables that starts write or keep up to date, or nil
+	EnvKeys   []string             // the variables that the stack file sets
+	TopLevel  []string             // the names in the project's folder
+	Lacking   map[string]bool      // folders of Paths that do not exist
+	Dumps     map[string]string    // by table: a file of the project with SQL that creates it
+	Lines     map[string]string    // by FILE:LINE: what is written there
+	Authority time.Time            // the time from which the authority's certificate is valid
 }
 
 // PartFacts is a part with what was found out about it.
@@ -85,7 +85,7 @@ type Tree struct {
 	Foreign, Owner, Locked string
 }
 
-// Suggested are commands that the project's own files suggest; "": none.
+// Suggested are commands that the project's own files suggest for the folder in which a part works; "": none.
 type Suggested struct {
 	Packages string // installs the packages that the manifest names
 	Tables   string // creates the tables of the database
@@ -199,6 +199,7 @@ func Causes(f Facts) []Cause {
 	d.variables()
 	d.values()
 	d.oldPorts()
+	d.uninstalled()
 	d.taskRemedies()
 	d.edits()
 	d.places()

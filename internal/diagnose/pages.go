@@ -33,8 +33,11 @@ func (d *doctor) pages() {
 		if line := d.f.Lines[x.Place]; line != "" {
 			x.Evidence[len(x.Evidence)-1] = x.Place + ": " + oneLine(line)
 		}
-		if !fails || d.storeIsBack(x, p.App) {
+		if !fails || d.storeIsBack(x, p.App) || d.follows(x, p.Failure) {
 			continue
+		}
+		if how := d.endedBy(x, p.Failure); how != "" {
+			x.Evidence = append(x.Evidence, "part "+p.App+": "+how+" then")
 		}
 		subject := about.Site(p.Site)
 		i := slices.IndexFunc(d.all, func(c Cause) bool {
@@ -49,6 +52,38 @@ func (d *doctor) pages() {
 		c.Pages = append(c.Pages, Page{p.Method, p.Path, p.Status, p.Count, p.Last})
 		c.Evidence = append(c.Evidence, d.pageSaid(p.Failure))
 	}
+}
+
+// follows reports whether a page failed without a word because its application does not run, for a cause that is
+// known. The cause gets the page then.
+func (d *doctor) follows(x Explained, f requests.Failure) bool {
+	app, ok := d.partOf(f.App)
+	if !ok || x.Cause != Unexplained || app.Status.State == lifecycle.Answers {
+		return false
+	}
+	i := slices.IndexFunc(d.all, func(c Cause) bool { return c.Subject == about.Part(f.App) })
+	if i < 0 {
+		return false
+	}
+	d.all[i].Evidence = append(d.all[i].Evidence, d.pageSaid(f))
+	return true
+}
+
+// atOnce is within which time the end of an application and the failure of a page are one.
+const atOnce = 3 * time.Second
+
+// endedBy reports how an application ended while it answered a page, or "". What is said of that end is said of the
+// page then, and no longer of the part.
+func (d *doctor) endedBy(x Explained, f requests.Failure) (how string) {
+	app, ok := d.partOf(f.App)
+	if !ok || app.Status.LastExit == nil || app.Status.LastExit.At.Sub(f.Last).Abs() > atOnce {
+		return ""
+	}
+	same := []cause.ID{x.Cause, cause.Crashed, cause.Unwell, cause.ApplicationError}
+	d.all = slices.DeleteFunc(d.all, func(c Cause) bool {
+		return x.Cause != Unexplained && c.Subject == about.Part(f.App) && slices.Contains(same, c.Cause)
+	})
+	return app.Status.LastExit.How
 }
 
 // pageSaid says how often a page failed, and when last.

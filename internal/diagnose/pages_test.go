@@ -131,6 +131,31 @@ func TestPages(t *testing.T) {
 	assert.Contains(t, Causes(f)[0].Evidence, "a.php:3: throw $fog;")
 }
 
+// A page that failed because its application ended, or does not run, is one cause with that.
+func TestPagesOfAnApplicationThatEnded(t *testing.T) {
+	exit := &lifecycle.Exit{At: time.Unix(941, 0), How: "it exited with code 1", Tail: []string{"fog: no mail"}}
+	f := shop(page("/a", "no mail"))
+	f.Parts[0].Status = lifecycle.Status{State: lifecycle.Unwell, LastExit: exit, Because: "connection refused"}
+	f.Parts[0].Program = true
+	all := Causes(f)
+	require.Len(t, all, 1)
+	assert.Equal(t, "mail-refused site.day", string(all[0].Cause)+" "+all[0].Subject.String())
+	assert.Contains(t, all[0].Evidence, "part app: it exited with code 1 then")
+
+	f.Parts[0].Status.LastExit = &lifecycle.Exit{At: time.Unix(900, 0), How: "it exited with code 1"}
+	all = Causes(f)
+	require.Len(t, all, 2, "it ended another time")
+	assert.EqualValues(t, "crashed", all[1].Cause)
+
+	f = shop(page("/a", ""))
+	f.Parts[0].Status = lifecycle.Status{State: lifecycle.Failed, LastExit: exit, Because: "no mail"}
+	f.Parts[0].Program = true
+	all = Causes(f)
+	require.Len(t, all, 1, "the page says nothing, and the part says why")
+	assert.Equal(t, "mail-refused part.app", string(all[0].Cause)+" "+all[0].Subject.String())
+	assert.Contains(t, all[0].Evidence, "GET /a ended with status 500 2 times, 1m0s ago")
+}
+
 // A wrong value is named with its place, and the remedy keeps it right.
 func TestOverrides(t *testing.T) {
 	env := []project.Variable{{File: ".env", Line: 1, Name: "DB_HOST", Value: "localhost"},

@@ -60,12 +60,18 @@ func how(fell *health.Result) string {
 // sinceItsExit returns a part's state with the cause of its process' last end if the next process has neither answered
 // nor said anything yet: it will end the same way.
 func sinceItsExit(s lifecycle.Status) lifecycle.Status {
-	x := s.LastExit
-	if x == nil || s.Code != "" || s.Because != "" || !x.At.After(s.ProvedAt) {
-		return s
+	if x, ok := endedSince(s); ok && s.Code == "" && s.Because == "" {
+		s.Code, s.Because = x.Cause, x.How
 	}
-	s.Code, s.Because = x.Cause, x.How
 	return s
+}
+
+// endedSince returns the last end of a part's process, if nothing has proved since then that the part works.
+func endedSince(s lifecycle.Status) (x lifecycle.Exit, ok bool) {
+	if s.LastExit == nil || !s.LastExit.At.After(s.ProvedAt) {
+		return x, false
+	}
+	return *s.LastExit, true
 }
 
 // ownPart finds out why a part that Dravit runs does not answer.
@@ -107,8 +113,10 @@ func (d *doctor) ownPart(p PartFacts) {
 		}
 	}
 	killed := s.Code == trouble.Killed // another process ended it: its own log does not explain that
-	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) {
-		d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper")
+	x, ended := endedSince(s)
+	if !killed && !d.words(p.Traits.Symptoms, p.Log, subject, name, p.LogFile) &&
+		!d.words(p.Traits.Symptoms, s.Because, subject, name, "the keeper") && ended {
+		d.words(p.Traits.Symptoms, strings.Join(x.Tail, "\n"), subject, name, p.LogFile)
 	}
 	d.confined(p)
 	if m := loader().FindStringSubmatch(p.Log); m != nil {
@@ -128,6 +136,9 @@ func (d *doctor) ownPart(p PartFacts) {
 	case s.State == lifecycle.Failed || s.State == lifecycle.Pausing:
 		d.add(likely, cause.Crashed, subject, "part "+name+" exited by itself", "dravit logs "+name,
 			append([]string{said}, last(p.Log, 3)...)...)
+	case ended: // the next process is not ready yet
+		d.add(likely, cause.Crashed, subject, "part "+name+" exited by itself, and was started again",
+			"dravit logs "+name, append([]string{x.How}, last(strings.Join(x.Tail, "\n"), 3)...)...)
 	default:
 		d.add(likely, cause.Unwell, subject, "part "+name+" lives, and "+how(health.FirstMiss(p.Rungs)),
 			"dravit restart "+name, said).Fix = []string{"dravit", "restart", name}

@@ -9,6 +9,7 @@ import (
 	"dravit/internal/about"
 	"dravit/internal/cause"
 	"dravit/internal/pattern"
+	"dravit/internal/shell"
 	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
@@ -88,8 +89,9 @@ func (d *doctor) taskRemedies() {
 			continue
 		}
 		part := d.appOf(c.Subject)
-		if missing := d.unnamed(*c); missing != "" {
-			c.Remedy = "dravit run --part " + part + " -- " + d.f.Suggested.Add + " " + missing
+		own := d.f.Suggested[part]
+		if missing := own.unnamed(*c); missing != "" {
+			c.Remedy = d.inFolder(part, "dravit run --part "+part+" -- "+own.Add+" "+missing)
 			c.Evidence = append(c.Evidence, "the project's manifest does not name "+missing)
 			continue
 		}
@@ -102,7 +104,7 @@ func (d *doctor) taskRemedies() {
 		if len(names) == 0 && c.Cause == cause.TablesMissing {
 			names = d.others(part)
 		}
-		command := map[string]string{"packages": d.f.Suggested.Packages, "tables": d.f.Suggested.Tables}[name]
+		command := map[string]string{"packages": own.Packages, "tables": own.Tables}[name]
 		suggested := command != ""
 		file := d.f.Dumps[tableIn(c.What)]
 		switch {
@@ -113,20 +115,52 @@ func (d *doctor) taskRemedies() {
 		case c.Cause == cause.TablesMissing && file != "":
 			c.Remedy = "dravit db load " + file + ", which holds the table"
 		case suggested && c.Cause != cause.TablesOutdated:
-			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines("[[task]]",
-				fmt.Sprintf("name = %q", name),
-				fmt.Sprintf("part = %q", part), fmt.Sprintf("command = %q", command), `when = "first-start"`)
+			lines := []string{"[[task]]", fmt.Sprintf("name = %q", name), fmt.Sprintf("part = %q", part),
+				fmt.Sprintf("command = %q", command), `when = "first-start"`}
+			if folder := d.folderOf(part); folder != "." {
+				lines = append(lines, fmt.Sprintf("folder = %q", folder))
+			}
+			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines(lines...)
 		case suggested:
-			c.Remedy = "dravit run --part " + part + " -- " + command
+			c.Remedy = d.inFolder(part, "dravit run --part "+part+" -- "+command)
+		}
+	}
+}
+
+// folderOf returns the folder in which a part works, relative to the project.
+func (d *doctor) folderOf(part string) string {
+	p, ok := d.partOf(part)
+	if !ok {
+		return "."
+	}
+	return p.Spec.Want.Folder()
+}
+
+// inFolder returns a command that is run in the folder in which a part works.
+func (d *doctor) inFolder(part, command string) string {
+	if folder := d.folderOf(part); folder != "." {
+		return "cd " + shell.Quote(folder) + " && " + command
+	}
+	return command
+}
+
+// uninstalled makes a command that does not exist a matter of packages where those of its folder are not installed:
+// package managers install programs, too.
+func (d *doctor) uninstalled() {
+	for i := range d.all {
+		c := &d.all[i]
+		if c.Cause == cause.CommandMissing && d.f.Suggested[d.appOf(c.Subject)].Packages != "" {
+			c.Cause = cause.PackagesMissing
+			c.What += ", and the project's packages are not installed"
 		}
 	}
 }
 
 // unnamed returns the package that is missing and that the project's manifest does not name, so that installing what it
 // names does not help; "" if it names it, or nothing is known of it.
-func (d *doctor) unnamed(c Cause) string {
+func (s Suggested) unnamed(c Cause) string {
 	m := notInstalled().FindStringSubmatch(c.What)
-	if m == nil || d.f.Suggested.Add == "" || strings.HasPrefix(m[1], ".") || strings.HasPrefix(m[1], "/") {
+	if m == nil || s.Add == "" || strings.HasPrefix(m[1], ".") || strings.HasPrefix(m[1], "/") {
 		return ""
 	}
 	words := strings.Split(m[1], "/")
@@ -134,7 +168,7 @@ func (d *doctor) unnamed(c Cause) string {
 	if strings.HasPrefix(name, "@") && len(words) > 1 { // it has a scope
 		name += "/" + words[1]
 	}
-	if slices.Contains(d.f.Suggested.Named, strings.ToLower(name)) || !isPackage().MatchString(name) {
+	if slices.Contains(s.Named, strings.ToLower(name)) || !isPackage().MatchString(name) {
 		return ""
 	}
 	return name

@@ -15,6 +15,7 @@ import (
 	"dravit/internal/materialise"
 	"dravit/internal/pattern"
 	"dravit/internal/project"
+	"dravit/internal/stackfile"
 	"dravit/internal/trouble"
 )
 
@@ -55,7 +56,7 @@ func TestTaskRemedies(t *testing.T) {
 		{"another cause", "script-syntax", first("tables"), Suggested{}, "as it was"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := &doctor{f: Facts{Sites: site, Tasks: c.tasks, Suggested: c.suggested}}
+			d := &doctor{f: Facts{Sites: site, Tasks: c.tasks, Suggested: map[string]Suggested{"app": c.suggested}}}
 			d.add(seen, cause.ID(c.cause), about.Site("day"), "x", "as it was")
 			d.taskRemedies()
 			assert.Equal(t, c.want, d.all[0].Remedy)
@@ -105,6 +106,16 @@ func TestProxyElsewhere(t *testing.T) {
 	got := Causes(f)
 	assert.Equal(t, "in vite.config.js:4, use process.env.API_URL, which is that of part api", got[0].Remedy)
 	assert.Equal(t, "vite.config.js:4", got[0].Place)
+
+	// a line in which the back end itself listens is none of the proxy's, and tells which part it means
+	f.Mentions = append([]project.Mention{{File: "api/server.js", Line: 9, Word: "3001",
+		Text: "app.listen(process.env.PORT || 3001)"}, {File: "README.json", Line: 1, Word: "3001", Text: "3001"}},
+		f.Mentions...)
+	f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "boats", Role: kind.RoleApp, Port: 18002,
+		Want: stackfile.PartConfig{Command: "cd api && npm start"}},
+		Status: lifecycle.Status{State: lifecycle.Answers}})
+	assert.Equal(t, "in vite.config.js:4, use process.env.BOATS_URL, which is that of part boats",
+		Causes(f)[0].Remedy)
 	f.Parts = f.Parts[:2]
 	assert.Equal(t, "correct vite.config.js:4", Causes(f)[0].Remedy)
 	assert.Equal(t, []string{"3001"}, Words(Causes(shop(f.Pages[0]))))
@@ -120,9 +131,26 @@ func TestPackageThatNobodyNamed(t *testing.T) {
 		"the module $(rm) is not installed":        "as it was",
 	} {
 		d := &doctor{f: Facts{Sites: []SiteFacts{{Spec: materialise.Site{Name: "day", App: "app"}}},
-			Suggested: Suggested{Add: "npm install", Named: []string{"boats"}}}}
+			Suggested: map[string]Suggested{"app": {Add: "npm install", Named: []string{"boats"}}}}}
 		d.add(seen, "packages-missing", about.Site("day"), what, "as it was")
 		d.taskRemedies()
 		assert.Equal(t, want, d.all[0].Remedy, what)
 	}
+}
+
+// What is to be done in the folder in which a part works is said so.
+func TestRemediesInAFolder(t *testing.T) {
+	web := PartFacts{Spec: kind.Part{Name: "web", Want: stackfile.PartConfig{Command: "cd front && vite"}}}
+	d := &doctor{f: Facts{Parts: []PartFacts{web}, Suggested: map[string]Suggested{"web": {Add: "npm install",
+		Packages: "npm ci", Named: []string{"vite"}}}}}
+	d.add(seen, cause.CommandMissing, about.Part("web"), "the command vite does not exist", "install it")
+	d.add(seen, cause.PackagesMissing, about.Part("web"), "the module tide is not installed", "as it was")
+	d.add(seen, cause.CommandMissing, about.Part("api"), "the command vite does not exist", "install it")
+	d.uninstalled()
+	d.taskRemedies()
+	assert.Equal(t, cause.PackagesMissing, d.all[0].Cause)
+	assert.Equal(t, "add this to dravit.toml, then dravit start:\n\t[[task]]\n\tname = \"packages\"\n"+
+		"\tpart = \"web\"\n\tcommand = \"npm ci\"\n\twhen = \"first-start\"\n\tfolder = \"front\"", d.all[0].Remedy)
+	assert.Equal(t, "cd front && dravit run --part web -- npm install tide", d.all[1].Remedy)
+	assert.Equal(t, cause.CommandMissing, d.all[2].Cause, "of its folder nothing is known")
 }

@@ -147,27 +147,70 @@ func holdsWord(value, word string) bool {
 // end.
 func (d *doctor) backEnd(c *Cause, words []string) {
 	front := d.appOf(c.Subject)
-	i := slices.IndexFunc(d.f.Parts, func(p PartFacts) bool {
-		return p.Spec.Name != front && p.Spec.Port != 0 && !p.Spec.Want.Worker() &&
-			(p.Spec.Role == kind.RoleApp || p.Spec.Role == kind.RoleWeb)
-	})
+	var lines []project.Mention
+	for _, m := range d.f.Mentions {
+		if slices.Contains(words, m.Word) && !listening().MatchString(m.Text) {
+			lines = append(lines, m)
+		}
+	}
 	at := "its proxy's address"
-	if j := slices.IndexFunc(d.f.Mentions, func(m project.Mention) bool {
-		return slices.Contains(words, m.Word)
-	}); j >= 0 {
-		m := d.f.Mentions[j]
+	if len(lines) > 0 {
+		m := slices.MaxFunc(lines, func(a, b project.Mention) int {
+			return cmp.Compare(d.proxies(front, a), d.proxies(front, b))
+		})
 		c.Place = fmt.Sprintf("%s:%d", m.File, m.Line)
 		c.Evidence = append(c.Evidence, c.Place+": "+oneLine(m.Text))
 		at = c.Place
 	}
-	if i < 0 {
+	back, ok := d.behind(front, words)
+	if !ok {
 		c.Remedy = "correct " + at
 		return
 	}
-	back := d.f.Parts[i].Spec
 	name := stackfile.EnvPrefix(back.Name) + "_URL"
 	c.Evidence = append(c.Evidence, "part "+back.Name+" listens on "+back.Address())
 	c.Remedy = "in " + at + ", use process.env." + name + ", which is that of part " + back.Name
+}
+
+// listening matches a line of code in which a server listens on a port, and configures no proxy.
+var listening = pattern.New(`\blisten\(|process\.env\.PORT\b|\bPORT\s*(?:\|\||\?\?|=)`)
+
+// proxies says how likely a line is the configuration of a front end's proxy: the more, the likelier.
+func (d *doctor) proxies(front string, m project.Mention) (points int) {
+	folder := d.folderOf(front)
+	if folder != "." && strings.HasPrefix(m.File, folder+"/") {
+		points += 4
+	}
+	if name := strings.ToLower(filepath.Base(m.File)); strings.Contains(name, "config") ||
+		strings.Contains(name, "proxy") || name == "package.json" {
+		points += 2
+	}
+	if strings.Contains(m.Text, "://") || strings.Contains(strings.ToLower(m.Text), "proxy") {
+		points++
+	}
+	return points
+}
+
+// behind returns the back end that a front end's proxy means: an application in whose folder one of the words stands,
+// else the first one, else a web server.
+func (d *doctor) behind(front string, words []string) (back kind.Part, ok bool) {
+	best := 0
+	for _, p := range d.f.Parts {
+		if p.Spec.Name == front || p.Spec.Port == 0 || p.Spec.Want.Worker() {
+			continue
+		}
+		points := map[kind.Role]int{kind.RoleApp: 2, kind.RoleWeb: 1}[p.Spec.Role]
+		folder := p.Spec.Want.Folder()
+		if points > 0 && folder != "." && slices.ContainsFunc(d.f.Mentions, func(m project.Mention) bool {
+			return slices.Contains(words, m.Word) && strings.HasPrefix(m.File, folder+"/")
+		}) {
+			points += 2
+		}
+		if points > best {
+			best, back, ok = points, p.Spec, true
+		}
+	}
+	return back, ok
 }
 
 // override explains a cause by a variable in a file, and reports whether it could.

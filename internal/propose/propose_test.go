@@ -96,7 +96,7 @@ func TestShapes(t *testing.T) {
 		t.Run(s.Name, func(t *testing.T) {
 			dir := folder(t, "office", exampleOf(s))
 			p, f := proposed(t, dir)
-			assert.Equal(t, s.Tables, Suggest(t.Context(), dir, all.Kinds()).Tables)
+			assert.Equal(t, s.Tables, Suggest(t.Context(), dir, []string{"."}, all.Kinds())["."].Tables)
 			assert.Equal(t, s.Name, p.Shape)
 			app := f.Parts["app"]
 			require.Equal(t, stackfile.Texts{s.Kind}, app.Kind)

@@ -96,21 +96,30 @@ type Commands struct {
 	Named []string
 }
 
-// Suggest returns the commands that a folder suggests, as a proposal for it would have them.
-func Suggest(ctx context.Context, dir string, kinds kind.List) Commands {
+// Suggest returns the commands that folders of a project suggest, as a proposal would have them, by folder. Folders are
+// relative to dir; each command is for its folder.
+func Suggest(ctx context.Context, dir string, folders []string, kinds kind.List) map[string]Commands {
+	all := map[string]Commands{}
 	t, err := look(ctx, dir, readSigns(kinds))
 	if err != nil {
-		return Commands{}
+		return all
 	}
-	p, _ := t.tell(".")
+	for _, folder := range folders {
+		all[folder] = t.suggest(folder)
+	}
+	return all
+}
+
+func (t *tree) suggest(folder string) Commands {
+	p, _ := t.tell(folder)
 	if p.shape.Kind == "" {
-		plain, _ := t.plain(".")
+		plain, _ := t.plain(folder)
 		p.shape.Kind = plain.shape.Kind
 	}
 	command, _ := t.installs(p, true)
 	out := Commands{Packages: command, Tables: p.shape.Tables}
 	own := t.signs.code(p.shape.Kind)
-	x, _ := t.install(".", own)
+	x, _ := t.install(folder, own)
 	out.Add = x.Add
 	for _, d := range p.packages {
 		if name, ok := strings.CutPrefix(d.name, own.Ecosystem+":"); ok {

@@ -93,7 +93,7 @@ func (s *Stack) Diagnose(ctx context.Context) (Diagnosis, error) {
 	}
 	facts.Disks = examine.Disks(s.Home, spec)
 	facts.Authority = certificates.Begins(s.Home)
-	facts.Suggested = diagnose.Suggested(propose.Suggest(ctx, s.Dir, s.Kinds))
+	facts.Suggested = s.suggested(ctx, spec)
 	if err := s.taskFacts(&facts, spec); err != nil {
 		return out, err
 	}
@@ -150,4 +150,19 @@ func siteLogs(spec materialise.Spec, site materialise.Site, c Checked) (now, sin
 		since[name] = examine.Log(p.Log, max(answered[name], statusOf(c.seen, name).LogStart))
 	}
 	return now, since
+}
+
+// suggested returns the commands that the project's own files suggest for the folder in which each part works.
+func (s *Stack) suggested(ctx context.Context, spec materialise.Spec) map[string]diagnose.Suggested {
+	var folders []string
+	for _, p := range spec.Parts {
+		if f := p.Want.Folder(); !slices.Contains(folders, f) {
+			folders = append(folders, f)
+		}
+	}
+	commands, out := propose.Suggest(ctx, s.Dir, folders, s.Kinds), map[string]diagnose.Suggested{}
+	for _, p := range spec.Parts {
+		out[p.Name] = diagnose.Suggested(commands[p.Want.Folder()])
+	}
+	return out
 }

@@ -14,13 +14,15 @@ import (
 )
 
 // Scan reads the native modules of the project's packages (nodejs.org, "C++ addons"): those that were built in place.
-func (node) Scan(project string, _ stackfile.PartConfig) []kind.Module {
+func (node) Scan(project string, want stackfile.PartConfig) []kind.Module {
 	var all []kind.Module
-	for _, shape := range []string{"*", "@*/*"} {
-		files, _ := filepath.Glob(filepath.Join(pattern.Literal(project), "node_modules", shape,
-			"build", "Release", "*.node"))
-		for _, file := range files {
-			all = append(all, read(project, file))
+	for _, dir := range want.Above("node_modules") {
+		for _, shape := range []string{"*", "@*/*"} {
+			files, _ := filepath.Glob(filepath.Join(pattern.Literal(filepath.Join(project, dir)), shape,
+				"build", "Release", "*.node"))
+			for _, file := range files {
+				all = append(all, read(project, file))
+			}
 		}
 	}
 	slices.SortFunc(all, func(a, b kind.Module) int { return strings.Compare(a.File, b.File) })

@@ -115,8 +115,13 @@ func (n node) Command(p kind.Part) kind.Command {
 	return c
 }
 
+// Folders also returns those of the programs that the project's packages bring (docs.npmjs.com, "folders").
 func (node) Folders(p kind.Part) []string {
-	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "node_modules", ".bin")}
+	folders := []string{filepath.Join(p.Conf, "bin")}
+	for _, dir := range p.Want.Above("node_modules", ".bin") {
+		folders = append(folders, filepath.Join(p.Project, dir))
+	}
+	return folders
 }
 
 // symptoms match what Node.js writes, beside what any server of a project may write.

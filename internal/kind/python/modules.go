@@ -16,9 +16,10 @@ import (
 // venv is a project's virtual environment (PEP 405).
 type venv struct{ dir, version string }
 
-// environment returns the project's virtual environment.
-func environment(project string) (venv, bool) {
-	for _, dir := range []string{".venv", "venv", "env"} {
+// environment returns the virtual environment nearest to the folder in which a part's command works.
+func environment(project string, want stackfile.PartConfig) (venv, bool) {
+	for _, dir := range slices.Concat(want.Above(".venv"), want.Above("venv"),
+		want.Above("env")) {
 		text, err := confined.ReadFile(project, filepath.Join(dir, "pyvenv.cfg"), maxRead)
 		if err != nil {
 			continue
@@ -46,8 +47,8 @@ func abi(version string) string { return "cpython-" + strings.ReplaceAll(series(
 
 // Scan reads what the project's virtual environment was made with, which of its packages are compiled for which
 // interpreter, and which packages of requirements.txt it lacks.
-func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
-	env, ok := environment(project)
+func (python) Scan(project string, want stackfile.PartConfig) []kind.Module {
+	env, ok := environment(project, want)
 	if !ok {
 		return nil
 	}
@@ -75,7 +76,8 @@ func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 			}
 		}
 	}
-	text, _ := confined.ReadFile(project, "requirements.txt", maxRead)
+	manifest := filepath.Join(filepath.Dir(env.dir), "requirements.txt")
+	text, _ := confined.ReadFile(project, manifest, maxRead)
 	for line := range strings.Lines(string(text)) {
 		m := pattern.Of(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[[^\]]*\])?\s*(?:[=<>!~;#@].*)?$`).
 			FindStringSubmatch(strings.TrimSpace(line))
@@ -83,7 +85,7 @@ func (python) Scan(project string, _ stackfile.PartConfig) []kind.Module {
 			all = append(all, kind.Module{
 				Kind:  "python",
 				Name:  m[1],
-				File:  "requirements.txt",
+				File:  manifest,
 				Fault: "it is not installed in " + env.dir,
 			})
 		}

@@ -98,7 +98,7 @@ func (python) Files(p kind.Part) ([]kind.File, error) {
 // Folders puts the project's virtual environment first, if this interpreter created it.
 func (python) Folders(p kind.Part) []string {
 	folders := []string{filepath.Join(p.Conf, "bin")}
-	if env, ok := environment(p.Project); ok && series(env.version) == series(p.Version) {
+	if env, ok := environment(p.Project, p.Want); ok && series(env.version) == series(p.Version) {
 		folders = append([]string{filepath.Join(p.Project, env.dir, "bin")}, folders...)
 	}
 	return folders

@@ -64,7 +64,11 @@ func (ruby) Files(p kind.Part) ([]kind.File, error) {
 
 // Folders also returns the folder of the project's binstubs (bundler.io, "bundle binstubs").
 func (ruby) Folders(p kind.Part) []string {
-	return []string{filepath.Join(p.Conf, "bin"), filepath.Join(p.Project, "bin")}
+	folders := []string{filepath.Join(p.Conf, "bin")}
+	for _, dir := range p.Want.Above("bin") {
+		folders = append(folders, filepath.Join(p.Project, dir))
+	}
+	return folders
 }
 
 // symptoms match what Ruby writes, beside what any server of a project may write.
