@@ -339,7 +339,7 @@ port ? https.get({host: "127.0.0.1", port, servername: "day.localhost"}, serve) 
 		cause: "application-error", subject: "part.app", says: "ValueError: low tide"},
 	{name: "exception in Ruby", stack: "[part.app]\nkind = \"ruby\"\ncommand = \"exec ruby app.rb\"\n",
 		files: map[string]string{"app.rb": "def tide\n  raise ArgumentError, 'low tide'\nend\ntide\n"},
-		cause: "application-error", subject: "part.app", says: "low tide (ArgumentError), at app.rb:2"},
+		cause: "application-error", subject: "part.app", says: "low tide (ArgumentError)\ncorrect app.rb:2"},
 	{name: "exception", stack: phpSite, files: page(`<?php throw new Exception("low tide");`),
 		cause: "application-error", subject: "site.day", says: "low tide"},
 	{name: "page without its text", stack: phpSite + "expect = { text = \"High tide\" }\n", files: page(hello),
