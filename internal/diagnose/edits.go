@@ -112,7 +112,7 @@ func pathIn(c Cause) string {
 
 // writable names the folder that an application cannot write to among those that starts prepare.
 func (d *doctor) writable(c *Cause, app PartFacts) {
-	folder := own(app.Spec.Project, pathIn(*c))
+	folder := own(app.Spec, pathIn(*c))
 	if folder == "" {
 		return
 	}

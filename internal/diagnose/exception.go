@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 )
 
@@ -62,7 +63,7 @@ var libraries = []string{"vendor", "node_modules", "site-packages", "dist-packag
 	"bundle"}
 
 // own returns a file of a frame relative to the project, or "" if it is none of the project's own.
-func own(project, file string) string {
+func own(p kind.Part, file string) string {
 	if rest, isURL := strings.CutPrefix(file, "file://"); isURL {
 		file = rest
 		if plain, err := url.PathUnescape(rest); err == nil {
@@ -73,9 +74,9 @@ func own(project, file string) string {
 		if filepath.Ext(file) != ".rb" {
 			return "" // of the runtime: node:internal, <frozen importlib>
 		}
-		file = filepath.Join(project, file) // Ruby names a script as its command does
+		file = filepath.Join(p.Project, p.Want.Folder(), file) // Ruby names a script as its command does
 	}
-	rel, err := filepath.Rel(project, file)
+	rel, err := filepath.Rel(p.Project, file)
 	if err != nil || !filepath.IsLocal(rel) {
 		return ""
 	}
@@ -87,8 +88,8 @@ func own(project, file string) string {
 	return rel
 }
 
-// exceptionIn finds the last error in a text that a runtime wrote with the frames of its stack.
-func exceptionIn(text, project string) (found exception, ok bool) {
+// exceptionIn finds the last error in what a part wrote that its runtime wrote with the frames of its stack.
+func exceptionIn(text string, p kind.Part) (found exception, ok bool) {
 	found.at = -1
 	for _, t := range tracebacks {
 		heads := t.head().FindAllStringSubmatchIndex(text, -1)
@@ -109,7 +110,7 @@ func exceptionIn(text, project string) (found exception, ok bool) {
 			slices.Reverse(all)
 		}
 		for _, f := range all {
-			if file := own(project, f[1]); file != "" {
+			if file := own(p, f[1]); file != "" {
 				x.place = file + ":" + f[2]
 				break
 			}

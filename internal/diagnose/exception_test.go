@@ -4,6 +4,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"dravit/internal/kind"
+	"dravit/internal/stackfile"
 )
 
 const ferry = "/home/ada/ferry"
@@ -98,9 +101,17 @@ Error: storm
 
 func TestExceptions(t *testing.T) {
 	for name, c := range tracebackTexts {
-		x, ok := exceptionIn(c.text, ferry)
+		x, ok := exceptionIn(c.text, kind.Part{Project: ferry})
 		assert.Equal(t, c.what != "", ok, "%s: %+v", name, x)
 		assert.Equal(t, c.what, x.what, name)
 		assert.Equal(t, c.place, x.place, name)
 	}
+}
+
+// Ruby names a script as its command does, which may be in a folder of the project.
+func TestExceptionInAFolder(t *testing.T) {
+	x, ok := exceptionIn("app.rb:3: syntax error, unexpected end-of-input\n",
+		kind.Part{Project: ferry, Want: stackfile.PartConfig{Command: "cd api && ruby app.rb"}})
+	assert.True(t, ok)
+	assert.Equal(t, "api/app.rb:3", x.place)
 }

@@ -49,7 +49,7 @@ func Explain(e Evidence) (x Explained, fails bool) {
 // explain finds a symptom in what a part wrote. errors says whether an error of its application's is one, whatever the
 // error is.
 func (p Speaker) explain(errors bool) (x Explained, ok bool) {
-	thrown, threw := exceptionIn(p.Said, p.Spec.Project)
+	thrown, threw := exceptionIn(p.Said, p.Spec)
 	where := shortPath(p.Spec.Log)
 	for _, s := range p.Traits.Symptoms {
 		if general[s.Cause] {
@@ -61,7 +61,7 @@ func (p Speaker) explain(errors bool) (x Explained, ok bool) {
 		}
 		x = Explained{Cause: s.Cause, What: means, Remedy: remedy, Part: p.Spec.Name, Place: thrown.place,
 			Evidence: []string{where + ": " + lineAt(p.Said, at)}}
-		if s.Cause == cause.ScriptSyntax && x.Place != "" {
+		if corrected[s.Cause] && x.Place != "" {
 			x.Remedy = "correct " + x.Place
 		}
 		return x.placed(), true
@@ -83,6 +83,9 @@ const ownCode = "the application's own code fails: "
 
 // general are causes that say no more than that there was an error.
 var general = map[cause.ID]bool{cause.ApplicationError: true}
+
+// corrected are causes that go away when the line is corrected that is their place.
+var corrected = map[cause.ID]bool{cause.ApplicationError: true, cause.ScriptSyntax: true}
 
 // placed adds to the evidence where the project's own code is concerned.
 func (x Explained) placed() Explained {

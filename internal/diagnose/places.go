@@ -4,7 +4,7 @@ import (
 	"strings"
 
 	"dravit/internal/about"
-	"dravit/internal/cause"
+	"dravit/internal/kind"
 )
 
 // places adds to the causes that a runtime's error shows where in the project's own code it is.
@@ -14,8 +14,8 @@ func (d *doctor) places() {
 		if c.Place != "" || len(c.Pages) > 0 || c.rank != written {
 			continue
 		}
-		project, text := d.spoken(c.Subject)
-		x, ok := exceptionIn(text, project)
+		part, text := d.spoken(c.Subject)
+		x, ok := exceptionIn(text, part)
 		if !ok || x.place == "" || !general[c.Cause] && !strings.Contains(x.what+strings.Join(c.Evidence, "\n"),
 			keyOf(*c)) {
 			continue
@@ -29,7 +29,7 @@ func (d *doctor) places() {
 		if general[c.Cause] {
 			c.What = ownCode + x.what
 		}
-		if general[c.Cause] || c.Cause == cause.ScriptSyntax {
+		if corrected[c.Cause] {
 			c.Remedy = "correct " + x.place
 		}
 	}
@@ -44,11 +44,11 @@ func keyOf(c Cause) string {
 	return said
 }
 
-// spoken returns the project's folder, and what the part behind a subject wrote lately.
-func (d *doctor) spoken(subject about.Subject) (project, text string) {
+// spoken returns the part behind a subject, and what it wrote lately.
+func (d *doctor) spoken(subject about.Subject) (part kind.Part, text string) {
 	p, ok := d.partOf(d.appOf(subject))
 	if !ok {
-		return "", ""
+		return part, ""
 	}
 	for _, s := range d.f.Sites {
 		if subject == about.Site(s.Spec.Name) {
@@ -56,8 +56,8 @@ func (d *doctor) spoken(subject about.Subject) (project, text string) {
 			if text = s.NowLogs[name]; text == "" {
 				text = s.SinceLogs[name]
 			}
-			return p.Spec.Project, text + "\n" + s.Page
+			return p.Spec, text + "\n" + s.Page
 		}
 	}
-	return p.Spec.Project, p.Log
+	return p.Spec, p.Log
 }

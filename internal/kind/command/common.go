@@ -84,7 +84,8 @@ func network() []kind.Symptom {
 			"the application wants the variable $1, and it is not set",
 			`add it to dravit.toml, then dravit start: [env] and $1 = "VALUE"`),
 		kind.When(cause.VariableMissing, pattern.New(`Error: [^\n]{0,60}?\b([A-Z][A-Z0-9]*_[A-Z0-9_]+) `+
-			`(?:is|was|must be) (?:not (?:set|defined|configured)|missing|required|undefined|set)\b`),
+			`(?:(?:is|was) (?:not (?:set|defined|configured)|missing|required|undefined)|`+
+			`must be (?:set|defined|configured))\b`),
 			"the application wants the variable $1, and it is not set",
 			`add it to dravit.toml, then dravit start: [env] and $1 = "VALUE"`),
 		kind.When(cause.ProxyElsewhere, pattern.New(`(?:http proxy error|[Pp]roxy error|ws proxy error|`+

@@ -60,6 +60,14 @@ func TestExplain(t *testing.T) {
 	assert.Empty(t, because)
 }
 
+// The programs of the packages nearest to where the command works come first.
+func TestFolders(t *testing.T) {
+	p := kind.Part{Project: "/p", Conf: "/c", Want: stackfile.PartConfig{Command: "cd web && vite"}}
+	assert.Equal(t, []string{"/c/bin", "/p/web/node_modules/.bin", "/p/node_modules/.bin"}, node{}.Folders(p))
+	p.Want.Command = "vite"
+	assert.Equal(t, []string{"/c/bin", "/p/node_modules/.bin"}, node{}.Folders(p))
+}
+
 // An error that the loader throws is of the program's text; one of a parser's is of what it was given.
 func TestSyntaxErrorsOfTheLoaderOnly(t *testing.T) {
 	because, _ := kind.Explain(symptoms(), "/p/tide.js:3\n\nSyntaxError: Unexpected end of input\n"+
@@ -74,4 +82,6 @@ func TestSyntaxErrorsOfTheLoaderOnly(t *testing.T) {
 	because, next := kind.Explain(symptoms(), "Error: MOOR_KEY is not set\n    at /p/app.js:3:9\n", "crew")
 	assert.Equal(t, "the application wants the variable MOOR_KEY, and it is not set", because)
 	assert.Contains(t, next, `MOOR_KEY = "VALUE"`)
+	because, _ = kind.Explain(symptoms(), "Error: NODE_ENV is set to fog\n    at /p/app.js:3:9\n", "crew")
+	assert.NotContains(t, because, "it is not set")
 }

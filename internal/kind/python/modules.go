@@ -18,14 +18,16 @@ type venv struct{ dir, version string }
 
 // environment returns the virtual environment nearest to the folder in which a part's command works.
 func environment(project string, want stackfile.PartConfig) (venv, bool) {
-	for _, dir := range slices.Concat(want.Above(".venv"), want.Above("venv"),
-		want.Above("env")) {
-		text, err := confined.ReadFile(project, filepath.Join(dir, "pyvenv.cfg"), maxRead)
-		if err != nil {
-			continue
-		}
-		if m := pattern.Of(`(?m)^version(?:_info)?\s*=\s*(\d+\.\d+\S*)`).FindSubmatch(text); m != nil {
-			return venv{dir, string(m[1])}, true
+	for _, folder := range want.Above() {
+		for _, name := range []string{".venv", "venv", "env"} {
+			dir := filepath.Join(folder, name)
+			text, err := confined.ReadFile(project, filepath.Join(dir, "pyvenv.cfg"), maxRead)
+			if err != nil {
+				continue
+			}
+			if m := pattern.Of(`(?m)^version(?:_info)?\s*=\s*(\d+\.\d+\S*)`).FindSubmatch(text); m != nil {
+				return venv{dir, string(m[1])}, true
+			}
 		}
 	}
 	return venv{}, false

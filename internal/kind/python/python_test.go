@@ -48,6 +48,11 @@ func TestScan(t *testing.T) {
 	assert.Equal(t, []string{filepath.Join(project, ".venv/bin"), "/c/bin"}, python{}.Folders(p))
 	p.Version = "3.11.2"
 	assert.Equal(t, []string{"/c/bin"}, python{}.Folders(p), "another interpreter's environment is left aside")
+
+	write(t, filepath.Join(project, "api/venv/pyvenv.cfg"), "version = 3.11.2\n")
+	p.Want.Command = "cd api && exec uvicorn app:app"
+	assert.Equal(t, []string{filepath.Join(project, "api/venv/bin"), "/c/bin"}, python{}.Folders(p),
+		"the nearest to where the command works")
 }
 
 func TestExplain(t *testing.T) {
