@@ -76,7 +76,8 @@ const atOnce = 3 * time.Second
 // page then, and no longer of the part.
 func (d *doctor) endedBy(x Explained, f requests.Failure) (how string) {
 	app, ok := d.partOf(f.App)
-	if !ok || app.Status.LastExit == nil || app.Status.LastExit.At.Sub(f.Last).Abs() > atOnce {
+	unanswered := f.Status == 0 || f.Status == 502 // else the application answered
+	if !ok || !unanswered || app.Status.LastExit == nil || app.Status.LastExit.At.Sub(f.Last).Abs() > atOnce {
 		return ""
 	}
 	same := []cause.ID{x.Cause, cause.Crashed, cause.Unwell, cause.ApplicationError}

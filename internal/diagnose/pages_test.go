@@ -135,6 +135,7 @@ func TestPages(t *testing.T) {
 func TestPagesOfAnApplicationThatEnded(t *testing.T) {
 	exit := &lifecycle.Exit{At: time.Unix(941, 0), How: "it exited with code 1", Tail: []string{"fog: no mail"}}
 	f := shop(page("/a", "no mail"))
+	f.Pages[0].Status = 502
 	f.Parts[0].Status = lifecycle.Status{State: lifecycle.Unwell, LastExit: exit, Because: "connection refused"}
 	f.Parts[0].Program = true
 	all := Causes(f)
@@ -142,6 +143,10 @@ func TestPagesOfAnApplicationThatEnded(t *testing.T) {
 	assert.Equal(t, "mail-refused site.day", string(all[0].Cause)+" "+all[0].Subject.String())
 	assert.Contains(t, all[0].Evidence, "part app: it exited with code 1 then")
 
+	f.Pages[0].Status = 500
+	assert.NotContains(t, Causes(f)[0].Evidence, "part app: it exited with code 1 then", "it had answered that page")
+
+	f.Pages[0].Status = 502
 	f.Parts[0].Status.LastExit = &lifecycle.Exit{At: time.Unix(900, 0), How: "it exited with code 1"}
 	all = Causes(f)
 	require.Len(t, all, 2, "it ended another time")
