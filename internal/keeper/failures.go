@@ -20,7 +20,7 @@ import (
 const (
 	explainEvery = 200 * time.Millisecond // between two looks at the log of requests
 	explainMost  = 20                     // kinds of requests that are explained at a look; the others are left out
-	explainFor   = 60 * time.Millisecond  // at a look, at most
+	explainFor   = 60 * time.Millisecond  // at a look: what has no turn by then is left to the next one
 	waitFor      = 500 * time.Millisecond // after a request's end, so that the requests after it are known, too
 	readMost     = 4 << 20                // of the log of requests at a look, in bytes
 )
@@ -31,6 +31,7 @@ type explainer struct {
 	stack  *stackRunner
 	file   string
 	offset int64
+	within time.Duration      // that a look may explain for; it explains one kind of request at least
 	since  time.Time          // requests from before are of no matter
 	near   []requests.Request // of this look, in the order in which they came, with those that wait for the next one
 	waits  []requests.Request // that ended just now: whose words are those that come after them is not known yet
@@ -41,7 +42,8 @@ type explainer struct {
 // explainPages explains failed requests until the context ends: from now on, or, if again, those of the last minutes,
 // too, which another keeper has left. known are the failures that are known from before.
 func (s *stackRunner) explainPages(ctx context.Context, again bool, known []requests.Failure) {
-	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id), since: time.Now(), book: requests.NewBook(known)}
+	x := explainer{stack: s, file: requests.File(s.keeper.home, s.id), within: explainFor, since: time.Now(),
+		book: requests.NewBook(known)}
 	if again {
 		x.since = x.since.Add(-requests.Recent)
 	} else {
@@ -89,8 +91,8 @@ func (x *explainer) look(now time.Time) {
 		}
 	}
 	began, left := time.Now(), 0
-	for _, same := range together(settled) {
-		if time.Since(began) < explainFor {
+	for i, same := range together(settled) {
+		if i == 0 || time.Since(began) < x.within {
 			x.explain(spec, same)
 		} else if left += len(same); left < mostLeft {
 			x.waits = append(x.waits, same...)

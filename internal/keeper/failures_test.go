@@ -41,8 +41,8 @@ func watchPages(t *testing.T) *watched {
 	h.s.spec = materialise.Spec{ID: "abc", Parts: []kind.Part{{Name: "app", Kind: "shop", Role: kind.RoleRuntime,
 		Log: log}}, Sites: []materialise.Site{{Name: "day", App: "app"}}}
 	began := time.Now().Add(-time.Minute)
-	return &watched{&explainer{stack: h.s, file: requests.File(h.home, "abc"), since: began.Add(-time.Hour)}, t, log,
-		began}
+	x := explainer{stack: h.s, file: requests.File(h.home, "abc"), within: time.Minute, since: began.Add(-time.Hour)}
+	return &watched{&x, t, log, began}
 }
 
 // write appends to a file.
@@ -172,6 +172,19 @@ func TestWhichRequestsCount(t *testing.T) {
 	w.asked(-2*60*60*1000, "/old", 500, "fog old\n")
 	w.asked(0, "/now", 500, "fog now\n")
 	assert.Equal(t, []string{"/now fog there is fog now"}, w.open())
+}
+
+// A look has no time for all on a slow machine: the next ones do the rest.
+func TestLittleTimeToExplain(t *testing.T) {
+	w := watchPages(t)
+	w.within = 0
+	w.asked(0, "/a", 500, "fog here\n")
+	w.asked(100, "/b", 500, "fog there\n")
+	assert.Equal(t, []string{"/a fog there is fog here"}, w.open())
+	assert.Equal(t, []string{"/b fog there is fog there", "/a fog there is fog here"}, w.open())
+	w.asked(200, "/b", 200, "")
+	assert.Equal(t, []string{"/a fog there is fog here"}, w.open())
+	assert.Empty(t, w.waits)
 }
 
 // However many pages fail in however many ways, a look explains a few.
