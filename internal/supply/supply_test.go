@@ -16,6 +16,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind"
+	"dravit/internal/trouble"
 )
 
 // chest is a made-up format: its programs are in memory, by version.
@@ -264,4 +265,47 @@ func TestOlderTrees(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, name, tree.Format)
 	}
+}
+
+func TestLockFile(t *testing.T) {
+	dir := t.TempDir()
+	l, err := ReadLock(dir)
+	require.NoError(t, err)
+	assert.Empty(t, l.Parts, "there is none")
+	l.Parts = map[string]Locked{"db": {Kind: "raft", Version: "1.9", Packages: map[string]Pin{"oars": {Version: "2"}}}}
+	require.NoError(t, l.Write(dir))
+	again, err := ReadLock(dir)
+	require.NoError(t, err)
+	assert.Equal(t, l, again)
+	file := filepath.Join(dir, LockFile)
+	for text, words := range map[string]string{`{"format": 2}`: "this Dravit knows 1", `{"form`: "unexpected end"} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, err := ReadLock(dir)
+		assert.Equal(t, trouble.BadStackFile, trouble.CodeOf(err))
+		assert.ErrorContains(t, err, words)
+	}
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o700))
+	_, err = ReadLock(dir)
+	require.Error(t, err)
+	assert.Error(t, l.Write(dir))
+}
+
+// What a source said that is no longer named is deleted; nothing else is.
+func TestForget(t *testing.T) {
+	s, old, _ := beach(t)
+	require.NoError(t, s.Forget(), "nothing was asked yet")
+	kept, gone := old.Said(old.format, ""), old.Said("elm", "")
+	for _, dir := range []string{kept, gone} {
+		require.NoError(t, os.MkdirAll(dir, 0o700))
+	}
+	note := s.Path("sources", "note")
+	require.NoError(t, os.WriteFile(note, nil, 0o600))
+	require.NoError(t, s.Forget())
+	assert.DirExists(t, kept)
+	assert.NoDirExists(t, gone)
+	assert.FileExists(t, note)
+	require.NoError(t, os.RemoveAll(s.Path("sources")))
+	require.NoError(t, os.WriteFile(s.Path("sources"), nil, 0o600))
+	assert.Error(t, s.Forget())
 }

@@ -3,6 +3,7 @@ package fetch
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
@@ -11,7 +12,6 @@ import (
 	"time"
 
 	"dravit/internal/trouble"
-	"encoding/base64"
 )
 
 // A Route is how sources are asked.
