@@ -90,6 +90,7 @@ type Suggested struct {
 	Packages string // installs the packages that the manifest names
 	Tables   string // creates the tables of the database
 	Add      string // adds the package that follows to the manifest, and installs it
+	Manifest string // names the packages; relative to the project
 	// Named are the packages that the manifest names, in lower case.
 	Named []string
 }
@@ -203,6 +204,7 @@ func Causes(f Facts) []Cause {
 	d.taskRemedies()
 	d.edits()
 	d.places()
+	d.tasksFailed()
 	slices.SortStableFunc(d.all, func(a, b Cause) int { return cmp.Compare(a.rank, b.rank) })
 	return once(together(d.all))
 }

@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/about"
 	"dravit/internal/cause"
+	"dravit/internal/kind"
 	"dravit/internal/pattern"
 	"dravit/internal/shell"
 	"dravit/internal/stackfile"
@@ -19,7 +20,7 @@ type TaskFacts struct {
 	Name, Part, When string
 	Command          string
 	Failed           string   // how it failed when it ran last, or ""
-	Tail             []string // the end of its output, if it failed
+	Tail             []string // the end of its output, if it failed: enough for an error with its stack
 	LogFile          string
 }
 
@@ -29,12 +30,53 @@ func (d *doctor) failedTasks() {
 		if t.Failed == "" || t.When != stackfile.FirstStart && t.When != stackfile.EveryStart {
 			continue
 		}
-		evidence := []string{t.Failed}
-		if len(t.Tail) > 0 {
-			evidence = append(evidence, t.LogFile+": "+strings.Join(t.Tail, "\n"))
+		by := d.runs(t)
+		by.Said = strings.Join(t.Tail, "\n")
+		c := Cause{Cause: cause.TaskFailed, Subject: about.Task(t.Name), Evidence: []string{t.Failed}, rank: seen}
+		if x, ok := by.explain(true); ok {
+			c.Cause, c.What, c.Remedy, c.Place = x.Cause, x.What, x.Remedy, x.Place
+			c.Evidence = append(c.Evidence, x.Evidence...)
+		} else if said := last(by.Said, telling); len(said) > 0 {
+			c.Evidence = append(c.Evidence, t.LogFile+": "+strings.Join(said, "\n"))
 		}
-		d.add(seen, cause.TaskFailed, about.Task(t.Name), "the task "+t.Name+" failed, so nothing was started after it",
-			"correct it, then dravit start; or run it alone: dravit task "+t.Name, evidence...)
+		d.all = append(d.all, c)
+	}
+}
+
+// telling is how many lines of a task's output are shown if they explain nothing.
+const telling = 3
+
+// runs returns the part whose runtime runs a task, or, if the task names none, that of an application.
+func (d *doctor) runs(t TaskFacts) Speaker {
+	p, ok := d.partOf(t.Part)
+	for _, other := range d.f.Parts {
+		if !ok && (other.Spec.Role == kind.RoleRuntime || other.Spec.Role == kind.RoleApp) {
+			p, ok = other, true
+		}
+	}
+	p.Spec.Log = t.LogFile
+	return Speaker{Spec: p.Spec, Traits: p.Traits}
+}
+
+// tasksFailed makes what explains the failure of a task, and what removes that, a cause of its own: that the task
+// failed.
+func (d *doctor) tasksFailed() {
+	for i := range d.all {
+		c := &d.all[i]
+		name, ok := c.Subject.TaskName()
+		if !ok {
+			continue
+		}
+		failed := "the task " + name + " failed, so nothing was started after it"
+		if c.Cause == cause.TaskFailed {
+			c.What = failed
+			c.Remedy = "mend what it wrote; dravit task " + name + " runs it alone, and dravit start goes on"
+			continue
+		}
+		c.Cause, c.What = cause.TaskFailed, failed+": "+strings.TrimPrefix(c.What, ownCode)
+		if len(c.Edit) == 0 && !strings.Contains(c.Remedy, "dravit start") {
+			c.Remedy += ", then dravit start"
+		}
 	}
 }
 
@@ -90,14 +132,16 @@ func (d *doctor) taskRemedies() {
 		}
 		part := d.appOf(c.Subject)
 		own := d.f.Suggested[part]
-		if missing := own.unnamed(*c); missing != "" {
+		missing := d.unnamed(*c, part)
+		if missing != "" && own.Add != "" {
 			c.Remedy = d.inFolder(part, "dravit run --part "+part+" -- "+own.Add+" "+missing)
 			c.Evidence = append(c.Evidence, "the project's manifest does not name "+missing)
 			continue
 		}
 		var names []string
 		for _, t := range d.f.Tasks {
-			if (t.Part == part || t.Part == "") && t.does(name) && t.When != stackfile.BeforeStop {
+			if (t.Part == part || t.Part == "") && t.does(name) && t.When != stackfile.BeforeStop &&
+				c.Subject != about.Task(t.Name) {
 				names = append(names, t.Name)
 			}
 		}
@@ -123,6 +167,10 @@ func (d *doctor) taskRemedies() {
 			c.Remedy = "add this to dravit.toml, then dravit start:" + trouble.Lines(lines...)
 		case suggested:
 			c.Remedy = d.inFolder(part, "dravit run --part "+part+" -- "+command)
+		}
+		if missing != "" && own.Manifest != "" {
+			c.Evidence = append(c.Evidence, own.Manifest+" does not name "+missing)
+			c.Remedy = "add the line " + missing + " to " + own.Manifest + "; " + c.Remedy
 		}
 	}
 }
@@ -158,27 +206,21 @@ func (d *doctor) uninstalled() {
 
 // unnamed returns the package that is missing and that the project's manifest does not name, so that installing what it
 // names does not help; "" if it names it, or nothing is known of it.
-func (s Suggested) unnamed(c Cause) string {
+func (d *doctor) unnamed(c Cause, part string) string {
 	m := notInstalled().FindStringSubmatch(c.What)
-	if m == nil || s.Add == "" || strings.HasPrefix(m[1], ".") || strings.HasPrefix(m[1], "/") {
+	p, _ := d.partOf(part)
+	own := d.f.Suggested[part]
+	if m == nil || own.Manifest == "" || p.Traits.Code == nil || p.Traits.Code.PackageOf == nil {
 		return ""
 	}
-	words := strings.Split(m[1], "/")
-	name := words[0]
-	if strings.HasPrefix(name, "@") && len(words) > 1 { // it has a scope
-		name += "/" + words[1]
-	}
-	if slices.Contains(s.Named, strings.ToLower(name)) || !isPackage().MatchString(name) {
+	name := p.Traits.Code.PackageOf(m[1])
+	if slices.ContainsFunc(own.Named, func(n string) bool { return n == name || strings.HasPrefix(name, n+"-") }) {
 		return ""
 	}
 	return name
 }
 
-var (
-	notInstalled = pattern.New(`^the module (\S+) is not installed`)
-	// isPackage matches names that a registry takes (npm, "package.json: name").
-	isPackage = pattern.New(`^(?:@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9~-][a-z0-9._~-]*$`)
-)
+var notInstalled = pattern.New(`^the (?:module|package|library) (\S+) is not installed`)
 
 // others returns the task of a first start that says nothing of what it does, if there is only one.
 func (d *doctor) others(part string) (names []string) {
@@ -217,8 +259,14 @@ func Tables(causes []Cause) []string {
 	return all
 }
 
-// appOf returns the part that runs the code of a subject: of a site its app, of a part the part, else "".
+// appOf returns the part that runs the code of a subject: of a site its app, of a part the part, of a task the part
+// whose runtime it uses, else "".
 func (d *doctor) appOf(subject about.Subject) string {
+	if name, ok := subject.TaskName(); ok {
+		if i := slices.IndexFunc(d.f.Tasks, func(t TaskFacts) bool { return t.Name == name }); i >= 0 {
+			return d.runs(d.f.Tasks[i]).Spec.Name
+		}
+	}
 	name, ok := subject.SiteName()
 	if !ok {
 		name, _ = subject.PartName()

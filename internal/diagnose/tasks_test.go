@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 	"dravit/internal/about"
 	"dravit/internal/cause"
 	"dravit/internal/kind"
+	kinds "dravit/internal/kind/all"
 	"dravit/internal/lifecycle"
 	"dravit/internal/materialise"
 	"dravit/internal/pattern"
@@ -123,26 +125,84 @@ func TestProxyElsewhere(t *testing.T) {
 
 // A package that the manifest does not name is not installed by installing what it names.
 func TestPackageThatNobodyNamed(t *testing.T) {
-	for what, want := range map[string]string{
-		"the module tide is not installed":         "dravit run --part app -- npm install tide",
-		"the module @quay/tide/x is not installed": "dravit run --part app -- npm install @quay/tide",
-		"the module boats/low is not installed":    "as it was",
-		"the module ./tide is not installed":       "as it was",
-		"the module $(rm) is not installed":        "as it was",
+	node := Suggested{Add: "npm install", Manifest: "package.json", Named: []string{"boats"}}
+	python := Suggested{Manifest: "api/requirements.txt", Named: []string{"boats", "pyyaml", "psycopg2"}}
+	ruby := Suggested{Add: "bundle add", Manifest: "Gemfile", Named: []string{"boats"}}
+	for _, c := range []struct {
+		kind, what, want string
+		own              Suggested
+	}{
+		{"node", "the module tide is not installed", "dravit run --part app -- npm install tide", node},
+		{"node", "the module @quay/tide/x is not installed", "dravit run --part app -- npm install @quay/tide", node},
+		{"node", "the module boats/low is not installed", "as it was", node},
+		{"node", "the module ./tide is not installed", "as it was", node},
+		{"node", "the module $(rm) is not installed", "as it was", node},
+		{"node", "the module tide is not installed", "as it was", Suggested{}},
+		{"python", "the package PIL is not installed for this interpreter", "add the line pillow to " +
+			"api/requirements.txt; as it was", python},
+		{"python", "the package tide_tables.low is not installed for this interpreter", "add the line tide-tables to " +
+			"api/requirements.txt; as it was", python},
+		{"python", "the package yaml is not installed for this interpreter", "as it was", python},
+		{"python", "the package psycopg2 is not installed for this interpreter", "as it was", python},
+		{"python", "the package _sqlite3 is not installed for this interpreter", "as it was", python},
+		{"ruby", "the library tide/low is not installed for this Ruby", "dravit run --part app -- bundle add tide-low",
+			ruby},
+		{"ruby", "the gem tide is not installed for this Ruby", "as it was", ruby},
+		{"ruby", "the library boats/low is not installed for this Ruby", "as it was", ruby},
 	} {
 		d := &doctor{f: Facts{Sites: []SiteFacts{{Spec: materialise.Site{Name: "day", App: "app"}}},
-			Suggested: map[string]Suggested{"app": {Add: "npm install", Named: []string{"boats"}}}}}
-		d.add(seen, "packages-missing", about.Site("day"), what, "as it was")
+			Parts:     []PartFacts{{Spec: kind.Part{Name: "app"}, Traits: *kinds.Kinds().TraitsOf(c.kind)}},
+			Suggested: map[string]Suggested{"app": c.own}}}
+		d.add(seen, "packages-missing", about.Site("day"), c.what, "as it was")
 		d.taskRemedies()
-		assert.Equal(t, want, d.all[0].Remedy, what)
+		assert.Equal(t, c.want, d.all[0].Remedy, c.what)
+	}
+}
+
+// Why a task failed is said as it would be of a page, with what removes that.
+func TestWhyATaskFailed(t *testing.T) {
+	app := PartFacts{Spec: kind.Part{Name: "app", Role: kind.RoleRuntime, Project: "/ferry"},
+		Traits: *kinds.Kinds().TraitsOf("python")}
+	trace := func(line, end string) []string {
+		return []string{"Traceback (most recent call last):", `  File "/ferry/manage.py", line 4, in x`,
+			"    " + line, end}
+	}
+	for _, c := range []struct {
+		tail              []string
+		what, does, place string
+	}{
+		{trace("import tide", "ModuleNotFoundError: No module named 'tide'"),
+			"the package tide is not installed for this interpreter", "dravit task deps, then dravit start",
+			"manage.py:4"},
+		{trace("fares[1]", "IndexError: low"), "IndexError: low", "correct manage.py:4, then dravit start",
+			"manage.py:4"},
+		{trace(`e["MOOR"]`, "Error: MOOR_KEY is not set"), "the application wants the variable MOOR_KEY, and it is " +
+			"not set", "add it to dravit.toml with its value, then dravit start:\n\t[env]\n\tMOOR_KEY = \"VALUE\"",
+			"manage.py:4"},
+		{[]string{"low tide"}, "", "mend what it wrote; dravit task tables runs it alone, and dravit start goes on",
+			""},
+	} {
+		got := Causes(Facts{Parts: []PartFacts{app}, Tasks: []TaskFacts{
+			{Name: "tables", When: "first-start", Command: "pip install x", Failed: "it exited with code 1",
+				Tail: c.tail},
+			{Name: "deps", When: "first-start", Command: "pip install -r requirements.txt"}}})
+		want := "the task tables failed, so nothing was started after it"
+		if c.what != "" {
+			want += ": " + c.what
+		}
+		i := slices.IndexFunc(got, func(c Cause) bool { return c.Cause == cause.TaskFailed })
+		require.GreaterOrEqual(t, i, 0)
+		assert.Equal(t, []string{want, c.does, c.place}, []string{got[i].What, got[i].Remedy, got[i].Place})
+		assert.Equal(t, "it exited with code 1", got[i].Evidence[0])
 	}
 }
 
 // What is to be done in the folder in which a part works is said so.
 func TestRemediesInAFolder(t *testing.T) {
-	web := PartFacts{Spec: kind.Part{Name: "web", Want: stackfile.PartConfig{Command: "cd front && vite"}}}
+	web := PartFacts{Spec: kind.Part{Name: "web", Want: stackfile.PartConfig{Command: "cd front && vite"}},
+		Traits: *kinds.Kinds().TraitsOf("node")}
 	d := &doctor{f: Facts{Parts: []PartFacts{web}, Suggested: map[string]Suggested{"web": {Add: "npm install",
-		Packages: "npm ci", Named: []string{"vite"}}}}}
+		Packages: "npm ci", Manifest: "front/package.json", Named: []string{"vite"}}}}}
 	d.add(seen, cause.CommandMissing, about.Part("web"), "the command vite does not exist", "install it")
 	d.add(seen, cause.PackagesMissing, about.Part("web"), "the module tide is not installed", "as it was")
 	d.add(seen, cause.CommandMissing, about.Part("api"), "the command vite does not exist", "install it")

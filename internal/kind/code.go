@@ -24,6 +24,9 @@ type Code struct {
 	// Build is the name of a script, and the command that runs it, by which a program of another kind has its assets
 	// made: its packages are no sign of a server then.
 	Build [2]string
+	// PackageOf returns the package that has a module, "" if none has it: it is the runtime's own, or the name is not
+	// one of a module. nil: that is not known.
+	PackageOf func(module string) string
 	// Install are the commands that install its packages; the first one counts whose files are there.
 	Install []Installation
 }

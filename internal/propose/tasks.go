@@ -92,6 +92,7 @@ type Commands struct {
 	Packages string // installs the packages that are missing
 	Tables   string // creates the tables of the database
 	Add      string // adds the package that follows to the manifest of the program's language
+	Manifest string // that manifest, relative to the project
 	// Named are the packages of the program's language that its manifests name, in lower case.
 	Named []string
 }
@@ -119,8 +120,9 @@ func (t *tree) suggest(folder string) Commands {
 	command, _ := t.installs(p, true)
 	out := Commands{Packages: command, Tables: p.shape.Tables}
 	own := t.signs.code(p.shape.Kind)
-	x, _ := t.install(folder, own)
-	out.Add = x.Add
+	if x, from := t.install(folder, own); from != "" {
+		out.Add, out.Manifest = x.Add, path.Join(folder, own.Manifest)
+	}
 	for _, d := range p.packages {
 		if name, ok := strings.CutPrefix(d.name, own.Ecosystem+":"); ok {
 			out.Named = append(out.Named, name)

@@ -118,13 +118,16 @@ func (s *Stack) taskFacts(facts *diagnose.Facts, spec materialise.Spec) error {
 		x := diagnose.TaskFacts{Name: t.Name, Part: t.Part, When: t.When, Command: t.Command, LogFile: t.Log}
 		if t.Last != nil && t.Last.Failed() {
 			x.Failed = t.Last.How
-			x.Tail, _, _ = logfile.Tail(t.Log, 3) // without a log there is no tail
+			x.Tail, _, _ = logfile.Tail(t.Log, taskTail) // without a log there is no tail
 		}
 		facts.Tasks = append(facts.Tasks, x)
 	}
 	facts.Seeds, err = s.failedSeeds(spec)
 	return err
 }
+
+// taskTail is how many lines of a failed task's output are looked at.
+const taskTail = 200
 
 func statusOf(all []lifecycle.Status, name string) lifecycle.Status {
 	if i := slices.IndexFunc(all, func(x lifecycle.Status) bool { return x.Name == name }); i >= 0 {

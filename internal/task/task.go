@@ -75,7 +75,7 @@ func (e *Error) Unwrap() error {
 		Subject: about.Task(e.Task),
 		What:    "the task " + e.Task + " failed",
 		Because: e.Record.How,
-		Next:    "correct it, then dravit start; or run it alone: dravit task " + e.Task,
+		Next:    "dravit diagnose says what removes that; then dravit start, or dravit task " + e.Task + " alone",
 	}
 }
 

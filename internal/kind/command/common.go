@@ -57,7 +57,8 @@ func machine() []kind.Symptom {
 			`(?:$|['\n,(]| ->)`), "the application uses $1, which does not exist",
 			"make that file, or correct the path"),
 		kind.When(cause.UploadLimit, pattern.New(`(PayloadTooLargeError[^\n]*|request entity too large|`+
-			`RequestDataTooBig[^\n]*|RequestEntityTooLarge[^\n]*|413 Request Entity Too Large|`+
+			`RequestDataTooBig[^\n]*|Request body exceeded settings\.\w+|`+
+			`RequestEntityTooLarge[^\n]*|413 Request Entity Too Large|`+
 			`MulterError: File too large|`+
 			`client intended to send too large body[^\n]*)`), "an upload is larger than the application accepts: $1",
 			"raise the limit in the application's own code: the web server passes what it gets"),
@@ -106,6 +107,9 @@ func network() []kind.Symptom {
 			`(?:ECONNREFUSED|Connection refused)[^\n]{0,40}[: ](?:25|465|587|1025|2525)\b)`),
 			"mail is not accepted: $1",
 			"send it to the stack's own mail catcher (kind dravit-mail), whose address is in the environment"),
+		kind.When(cause.MailRefused, pattern.New(`smtplib\.py", line \d+[^\n]*\n(?:[ \t][^\n]*\n){0,20}?`+
+			`((?:\w+\.)*\w*(?:Error|Refused|Timeout)\b[^\n]*)`), "mail is not accepted: $1",
+			"send it to the stack's own mail catcher (kind dravit-mail), whose address is in the environment"),
 		kind.When(cause.CertificateExpired, pattern.New(`(certificate has expired|CERT_HAS_EXPIRED|`+
 			`x509: certificate has expired[^\n]*)`), "a service that the application asks over HTTPS has a "+
 			"certificate that has expired: $1", "ask whoever runs it; set the clock if that is wrong"),
@@ -113,7 +117,8 @@ func network() []kind.Symptom {
 			`Could not resolve host: [\w-]+(?:\.[\w-]+)+|[Ff]ailed to resolve '[\w-]+(?:\.[\w-]+)+'[^\n]*|`+
 			`getaddrinfo(?: for| failed for)? [\w-]+(?:\.[\w-]+)+ failed[^\n]*|`+
 			`Failed to open TCP connection to [\w-]+(?:\.[\w-]+)+[^\n]*|`+
-			`HTTPS?ConnectionPool\(host='[\w-]+(?:\.[\w-]+)+'[^\n]*|`+
+			`HTTPS?ConnectionPool\(host='[^\n]*|httpx\.(?:Connect|Read)\w+: [^\n]*|`+
+			`Cannot connect to host [\w.-]+:\d+[^\n]*|urllib\.error\.URLError: <urlopen error [^\n]*|`+
 			`lookup [\w-]+(?:\.[\w-]+)+[^\n]*: no such host|UnknownHostException: [\w-]+(?:\.[\w-]+)+)`),
 			"a service that is not of this stack does not answer: $1",
 			"correct its address, or ask whoever runs it"),

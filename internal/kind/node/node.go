@@ -38,6 +38,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Scripts:   [][2]string{{"start", "npm start"}, {"serve", "npm run serve"}, {"dev", "npm run dev"}},
 		ReadsPort: pattern.New(`process\.env\.PORT\b`),
 		Build:     [2]string{"build", "npm run build"},
+		PackageOf: packageOf,
 		Install: []kind.Installation{
 			{Lock: "package-lock.json", There: "node_modules", Command: "npm ci", Add: "npm install"},
 			{Lock: "pnpm-lock.yaml", There: "node_modules", Command: "pnpm install --frozen-lockfile",
@@ -122,6 +123,19 @@ func (node) Folders(p kind.Part) []string {
 		folders = append(folders, filepath.Join(p.Project, dir))
 	}
 	return folders
+}
+
+// packageOf implements kind.Code (nodejs.org, "Modules: Packages"; docs.npmjs.com, "package.json: name").
+func packageOf(module string) string {
+	words := strings.Split(module, "/")
+	name := words[0]
+	if strings.HasPrefix(name, "@") && len(words) > 1 { // it has a scope
+		name += "/" + words[1]
+	}
+	if !pattern.Of(`^(?:@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9~-][a-z0-9._~-]*$`).MatchString(name) {
+		return ""
+	}
+	return name
 }
 
 // symptoms match what Node.js writes, beside what any server of a project may write.

@@ -140,3 +140,28 @@ func (python) Build(p kind.Program, _ []kind.Module) []string {
 	return p.Words([2]string{"%s", factABI}, [2]string{"virtual environments: %s", factVenv},
 		[2]string{"%s", kind.FactArch})
 }
+
+// otherwise are the packages of the registry whose module has another name than they have.
+var otherwise = map[string]string{
+	"attr": "attrs", "bs4": "beautifulsoup4", "crypto": "pycryptodome", "cv2": "opencv-python",
+	"dateutil": "python-dateutil", "decouple": "python-decouple", "docx": "python-docx", "dotenv": "python-dotenv",
+	"environ": "django-environ", "fitz": "pymupdf", "git": "gitpython", "jose": "python-jose", "jwt": "pyjwt",
+	"magic": "python-magic", "memcache": "python-memcached", "mysqldb": "mysqlclient", "openssl": "pyopenssl",
+	"paho": "paho-mqtt", "pil": "pillow", "pkg_resources": "setuptools", "distutils": "setuptools",
+	"psycopg2": "psycopg2-binary", "rest_framework": "djangorestframework", "corsheaders": "django-cors-headers",
+	"debug_toolbar": "django-debug-toolbar", "serial": "pyserial", "sklearn": "scikit-learn",
+	"skimage": "scikit-image", "slugify": "python-slugify", "telegram": "python-telegram-bot", "yaml": "pyyaml",
+	"zmq": "pyzmq",
+}
+
+// packageOf implements kind.Code.
+func packageOf(module string) string {
+	first, _, _ := strings.Cut(strings.ToLower(module), ".")
+	if name, ok := otherwise[first]; ok {
+		return name
+	}
+	if !pattern.Of(`^[a-z]\w*$`).MatchString(first) { // _sqlite3 and the like are Python's own
+		return ""
+	}
+	return strings.ReplaceAll(first, "_", "-")
+}

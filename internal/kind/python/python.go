@@ -29,7 +29,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 	t := command.Traits("python", "python3",
 		[]string{"python", "python[23]", "python[23].[0-9]", "python[23].[0-9][0-9]"}, symptoms())
 	t.Code = &kind.Code{Title: "a server in python", Ecosystem: "python", Manifest: "requirements.txt", Bare: true,
-		Run: "python3", Entries: []string{"app.py", "server.py", "main.py", "wsgi.py"},
+		Run: "python3", Entries: []string{"app.py", "server.py", "main.py", "wsgi.py"}, PackageOf: packageOf,
 		Install: []kind.Installation{{There: ".venv",
 			Command: "python3 -m venv .venv && .venv/bin/pip install -r requirements.txt"}}}
 	return t

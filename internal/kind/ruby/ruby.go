@@ -28,8 +28,8 @@ var _ kind.Runtime = ruby{}
 var traits = sync.OnceValue(func() *kind.Traits {
 	t := command.Traits("ruby", "ruby", []string{"ruby", "ruby[0-9].[0-9]", "ruby[0-9]"}, symptoms())
 	t.Code = &kind.Code{Title: "a server in ruby", Ecosystem: "gem", Manifest: "Gemfile", Run: "ruby",
-		Entries: []string{"app.rb", "server.rb", "main.rb"},
-		Install: []kind.Installation{{There: "vendor/bundle", Command: "bundle install"}}}
+		Entries: []string{"app.rb", "server.rb", "main.rb"}, PackageOf: gemOf,
+		Install: []kind.Installation{{There: "vendor/bundle", Command: "bundle install", Add: "bundle add"}}}
 	return t
 })
 
@@ -71,6 +71,16 @@ func (ruby) Folders(p kind.Part) []string {
 	return folders
 }
 
+// gemOf implements kind.Code: a gem has the name of its library, with a hyphen for each folder (guides.rubygems.org,
+// "Name your gem").
+func gemOf(library string) string {
+	name := strings.ReplaceAll(library, "/", "-")
+	if !pattern.Of(`^[a-z0-9][\w-]*$`).MatchString(name) {
+		return ""
+	}
+	return name
+}
+
 // symptoms match what Ruby writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
@@ -79,6 +89,9 @@ func symptoms() []kind.Symptom {
 		kind.When(cause.PackagesMissing,
 			pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`),
 			"the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
+		kind.When(cause.CodeMissing, pattern.New(`cannot load such file -- (\.{0,2}/\S+)`),
+			"the file $1, which the code requires, does not exist",
+			"correct the line that requires it, or add the file"),
 		kind.When(cause.PackagesMissing, pattern.New(`cannot load such file -- (\S+)`),
 			"the library $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
 		kind.When(cause.ScriptSyntax, pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
