@@ -104,6 +104,19 @@ func addressIn(text string) (a address, ok bool) {
 	return a, false
 }
 
+// urlIn returns the host and port of an address of HTTP in a text.
+func urlIn(text string) (a address, ok bool) {
+	m := httpURL().FindStringSubmatch(text)
+	if m == nil {
+		return a, false
+	}
+	a.host = m[1]
+	a.port, _ = strconv.Atoi(m[2]) // digits, or the scheme's own port
+	return a, true
+}
+
+var httpURL = pattern.New(`\bhttps?://([\w.-]+)(?::(\d{1,5}))?`)
+
 // speaksOfAddress reports whether an error is about the address of a part.
 func speaksOfAddress(x Explained, p kind.Part) bool {
 	a, ok := addressIn(x.What + "\n" + strings.Join(x.Evidence, "\n"))

@@ -40,7 +40,7 @@ func (d *doctor) edits() {
 		case c.Cause == cause.FolderMissing || c.Cause == cause.FolderUnwritable:
 			d.writable(c, app)
 		case c.Cause == cause.MailRefused:
-			d.catchMail(c)
+			d.catchMail(c, app.Spec)
 		}
 	}
 }
@@ -70,13 +70,22 @@ func (d *doctor) raise(c *Cause, app PartFacts) bool {
 	return false
 }
 
-// catchMail gives a stack that has nothing for mail the catcher that is built in.
-func (d *doctor) catchMail(c *Cause) {
-	has := slices.ContainsFunc(d.f.Parts, func(p PartFacts) bool { return p.Spec.Role == kind.RoleMail })
-	i := slices.IndexFunc(d.f.Kinds, func(k *kind.Traits) bool {
+// catchMail gives a stack that has nothing for mail the catcher that is built in. If it has one, it says from where the
+// application has another address.
+func (d *doctor) catchMail(c *Cause, app kind.Part) {
+	i := slices.IndexFunc(d.f.Parts, func(p PartFacts) bool { return p.Spec.Role == kind.RoleMail })
+	if i >= 0 {
+		mail, words := d.f.Parts[i].Spec, wantedBy(*c).words(*c)
+		c.Evidence = append(c.Evidence, d.has(mail, "port"))
+		if !d.override(c, app, mail, words) {
+			d.inCode(c, app, mail, words)
+		}
+		return
+	}
+	i = slices.IndexFunc(d.f.Kinds, func(k *kind.Traits) bool {
 		return k.Role == kind.RoleMail && len(k.Programs) == 0
 	})
-	if !has && i >= 0 {
+	if i >= 0 {
 		c.Edit = append(c.Edit, stackfile.Change{Table: "part.mail", Key: "kind", Value: d.f.Kinds[i].Name})
 	}
 }

@@ -45,9 +45,9 @@ var tracebacks = []traceback{
 		frame: pattern.New(`\(([\w]+\.(?:java|kt)):(\d+)\)`)},
 	{head: pattern.New(`(?m)(?:^|panic serving [^\n]*?: )(panic: [^\n]+|runtime error: [^\n]+)`),
 		frame: pattern.New(`\n\t(/[^\n:]+\.go):(\d+)`)},
-	{head: pattern.New(`(?m)(?:^|[\s\]:>])((?:[A-Z]\w*)?(?:Error|Exception|Rejection)(?: \[\w+\])?: [^\n]+)` +
+	{head: pattern.New(`(?m)(?:^|[\s\]:>])((?:error|(?:[A-Z]\w*)?(?:Error|Exception|Rejection))(?: \[\w+\])?: [^\n]+)` +
 		`(?:\n[^\n]*){0,3}?\n\s+at `),
-		frame: pattern.New(`\n\s+at (?:[^\n(]*\()?((?:file://)?/[^\n()]+?):(\d+):\d+`)},
+		frame: pattern.New(`\n\s+at (?:async )?(?:[^\n(]*\()?((?:file://)?/[^\n()]+?):(\d+):\d+`)},
 	// What cannot be read at all has no stack: Python, JavaScript's engines and Ruby name the line before the error.
 	{head: pattern.New(`(?m)^ *File "[^"\n]+", line \d+\n(?:[ \t]+[^\n]*\n){0,3}` +
 		`((?:Syntax|Indentation|Tab)Error: [^\n]*)`),

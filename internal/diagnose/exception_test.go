@@ -46,6 +46,15 @@ Stack trace:
     at /home/ada/ferry/routes/boats.js:14:22
     at Layer.handle (node:internal/x:1:1)
 `, "TypeError: Cannot read properties of undefined (reading 'seats')", "routes/boats.js:14"},
+	"Node.js, after a wait": {`TypeError: fetch failed
+    at node:internal/deps/undici/undici:14976:13
+    at process.processTicksAndRejections (node:internal/process/task_queues:95:5)
+    at async /home/ada/ferry/routes/tides.js:10:21
+`, "TypeError: fetch failed", "routes/tides.js:10"},
+	"Node.js, of a database's client": {`error: syntax error at or near "SELEC"
+    at /home/ada/ferry/node_modules/pg-pool/index.js:45:11
+    at async boats (/home/ada/ferry/boats.js:3:9)
+`, `error: syntax error at or near "SELEC"`, "boats.js:3"},
 	"Node.js, a module": {"[boats] Error: no tides\n    at file:///home/ada/ferry/tide.mjs:3:9\n", "Error: no tides",
 		"tide.mjs:3"},
 	"Ruby": {`/home/ada/ferry/app.rb:12:in 'block': undefined method 'name' for nil (NoMethodError)

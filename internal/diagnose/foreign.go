@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,19 +19,33 @@ func (d *doctor) foreignServices() {
 		if c.Cause != cause.StoreElsewhere && c.Cause != cause.ForeignService && c.Cause != cause.CertificateExpired {
 			continue
 		}
+		at := ""
 		a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
+		if !ok && c.Cause == cause.ForeignService {
+			c.Remedy = strings.Replace(c.Remedy, "correct its address", "correct the address that "+
+				cmp.Or(c.Place, "it")+" asks", 1)
+			if a, ok = urlIn(d.f.Lines[c.Place]); ok {
+				at = c.Place
+			}
+		}
 		if !ok || c.Cause == cause.StoreElsewhere && (a.local() || !strings.Contains(a.host, ".") ||
 			d.meansStore(*c, a)) {
 			continue
 		}
-		at := d.from(a)
+		at = cmp.Or(d.from(a), at)
 		c.Cause = cause.ForeignService
 		c.What = fmt.Sprintf("the application asks %s, which is not of this stack: %s", a, howForeign(c.Evidence))
-		c.Remedy = "correct that address, or ask whoever runs the service"
+		who := "ask whoever runs the service"
+		if a.local() {
+			who = "start what is to answer there"
+		}
+		c.Remedy = "correct that address, or " + who
 		if at != "" {
 			c.Place = at
-			c.Evidence = append(c.Evidence, "the address is in "+at)
-			c.Remedy = "correct the address in " + at + ", or ask whoever runs the service"
+			if d.f.Lines[at] == "" { // else the line was shown
+				c.Evidence = append(c.Evidence, "the address is in "+at)
+			}
+			c.Remedy = "correct the address in " + at + ", or " + who
 		}
 	}
 }

@@ -36,7 +36,7 @@ func (d *doctor) pages() {
 		if !fails || d.storeIsBack(x, p.App) || d.follows(x, p.Failure) {
 			continue
 		}
-		if how := d.endedBy(x, p.Failure); how != "" {
+		if how := d.endedBy(&x, p.Failure); how != "" {
 			x.Evidence = append(x.Evidence, "part "+p.App+": "+how+" then")
 		}
 		subject := about.Site(p.Site)
@@ -72,19 +72,32 @@ func (d *doctor) follows(x Explained, f requests.Failure) bool {
 // atOnce is within which time the end of an application and the failure of a page are one.
 const atOnce = 3 * time.Second
 
+// comesBack is how long an application may take to come back that ended: pages fail meanwhile.
+const comesBack = 10 * time.Second
+
 // endedBy reports how an application ended while it answered a page, or "". What is said of that end is said of the
-// page then, and no longer of the part.
-func (d *doctor) endedBy(x Explained, f requests.Failure) (how string) {
+// page then, and no longer of the part. A page that nothing else explains failed because of that end, or while the
+// application was not back yet.
+func (d *doctor) endedBy(x *Explained, f requests.Failure) (how string) {
 	app, ok := d.partOf(f.App)
 	unanswered := f.Status == 0 || f.Status == 502 // else the application answered
-	if !ok || !unanswered || app.Status.LastExit == nil || app.Status.LastExit.At.Sub(f.Last).Abs() > atOnce {
+	if !ok || !unanswered || app.Status.LastExit == nil {
+		return ""
+	}
+	exit := app.Status.LastExit
+	after := f.Last.Sub(exit.At)
+	if x.Cause == Unexplained && after > -atOnce && after < comesBack {
+		x.Cause = cause.Crashed
+		x.What = "part " + f.App + " ends while pages are asked for: " + exit.How
+		x.Remedy = "have the code say why before it ends the program: the page that failed first ends it"
+	} else if after.Abs() > atOnce {
 		return ""
 	}
 	same := []cause.ID{x.Cause, cause.Crashed, cause.Unwell, cause.ApplicationError}
 	d.all = slices.DeleteFunc(d.all, func(c Cause) bool {
 		return x.Cause != Unexplained && c.Subject == about.Part(f.App) && slices.Contains(same, c.Cause)
 	})
-	return app.Status.LastExit.How
+	return exit.How
 }
 
 // pageSaid says how often a page failed, and when last.

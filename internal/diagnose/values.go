@@ -29,7 +29,8 @@ var (
 // wantedBy returns what a cause's application asked for.
 func wantedBy(c Cause) (w wanted) {
 	text := c.What + "\n" + strings.Join(c.Evidence, "\n")
-	asks := c.Cause == cause.StoreElsewhere || c.Cause == cause.ProxyElsewhere || c.Cause == cause.ForeignService
+	asks := slices.Contains([]cause.ID{cause.StoreElsewhere, cause.ProxyElsewhere, cause.ForeignService,
+		cause.MailRefused}, c.Cause)
 	if a, ok := addressIn(text); ok && asks {
 		w.address = a
 	}
@@ -46,8 +47,8 @@ func wantedBy(c Cause) (w wanted) {
 func (w wanted) words(c Cause) []string {
 	var all []string
 	switch c.Cause {
-	case cause.StoreElsewhere, cause.ProxyElsewhere:
-		if w.port != 0 {
+	case cause.StoreElsewhere, cause.ProxyElsewhere, cause.MailRefused:
+		if w.port > 99 { // else it is a number like others
 			all = append(all, strconv.Itoa(w.port))
 		}
 		if w.host != "" && (!w.local() || w.port == 0) {
@@ -69,7 +70,7 @@ func (w wanted) words(c Cause) []string {
 // Asks reports whether a cause is about a server that an application asked: where it has the address from matters.
 func Asks(id cause.ID) bool {
 	return slices.Contains([]cause.ID{cause.StoreElsewhere, cause.WrongPassword, cause.DatabaseMissing,
-		cause.ForeignService, cause.ProxyElsewhere, cause.CertificateExpired}, id)
+		cause.ForeignService, cause.ProxyElsewhere, cause.CertificateExpired, cause.MailRefused}, id)
 }
 
 // Words returns the words of addresses, users and databases in some causes: where the project's files contain them,
@@ -376,10 +377,16 @@ func (d *doctor) set(name string) bool { return slices.Contains(d.f.EnvKeys, nam
 var readers = map[string]string{".php": "getenv('%s')", ".py": `os.environ["%s"]`, ".js": "process.env.%s",
 	".cjs": "process.env.%s", ".mjs": "process.env.%s", ".ts": "process.env.%s", ".rb": `ENV["%s"]`}
 
+// connects matches a line of code or configuration that has to do with a log-in to a store.
+var connects = pattern.New(`(?i)user|pass|pwd|login|role|connect|client|pool|engine|database|dbname|\bdb\b|dsn|` +
+	`mysql|mariadb|postgres|redis|mongo|://|new PDO`)
+
 // inCode explains a cause by a line of the project's code or configuration.
 func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {
+	ofLogIn := c.Cause == cause.WrongPassword || c.Cause == cause.DatabaseMissing // a name may be an everyday word
 	i := slices.IndexFunc(d.f.Mentions, func(m project.Mention) bool {
-		return slices.Contains(words, m.Word) && !strings.HasPrefix(filepath.Base(m.File), ".env")
+		return slices.Contains(words, m.Word) && !strings.HasPrefix(filepath.Base(m.File), ".env") &&
+			(!ofLogIn || connects().MatchString(m.Text))
 	})
 	if i < 0 || store.Name == "" {
 		return
