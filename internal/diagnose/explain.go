@@ -6,6 +6,7 @@ import (
 
 	"dravit/internal/cause"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 )
 
 // Evidence is what is known of a request that may have failed.
@@ -119,8 +120,20 @@ func unexplained(e Evidence) Explained {
 		}
 	}
 	x.Remedy = "have the application write its errors to its output, then ask for the page again"
+	if len(e.Parts) == 0 {
+		return x
+	}
+	app := e.Parts[0]
+	if said := last(withoutNotes(app.Said), 1); len(said) > 0 && tells().MatchString(said[0]) {
+		x.What = fmt.Sprintf("a page ends with status %d, and the application wrote: %s", e.Status, oneLine(said[0]))
+		x.Remedy = "correct what that is about; where the code catches the error, have it write its stack, too"
+	}
 	return x
 }
+
+// tells matches a line of an application's that says what went wrong, rather than what was asked for.
+var tells = pattern.New(`(?i)\berror\b|fail|exception|cannot|can't|could not|couldn't|unable|denied|undefined|` +
+	`invalid|refused|fatal|missing|not found|unexpected`)
 
 // withoutNotes returns a log without the lines in which the keeper notes when it starts and stops a part.
 func withoutNotes(log string) string {

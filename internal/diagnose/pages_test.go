@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -76,6 +77,9 @@ func TestExplain(t *testing.T) {
 		"a symptom with 200": {said(200, "no mail today\n"), "mail-refused", "mail is not accepted", ""},
 		"nothing is said": {said(500, "dravit: part app is started\n"), Unexplained, "a page ends with status " +
 			"500", ""},
+		"a caught error": {said(500, "no berth: Cannot read boats\n"), Unexplained, "and the application wrote: no " +
+			"berth: Cannot read boats", ""},
+		"a request": {said(500, "GET /boats\n"), Unexplained, "nothing says why", ""},
 		"no answer": {said(0, "GET /"), Unexplained, "without a whole answer", ""},
 		"closed":    {said(502, ""), Unexplained, "closes the connection", ""},
 		"late":      {said(504, ""), Unexplained, "in time", ""},
@@ -151,6 +155,16 @@ func TestPagesOfAnApplicationThatEnded(t *testing.T) {
 	all = Causes(f)
 	require.Len(t, all, 2, "it ended another time")
 	assert.EqualValues(t, "crashed", all[1].Cause)
+
+	f = shop(page("/a", ""), page("/b", ""))
+	f.Pages[0].Status, f.Pages[1].Status = 502, 502
+	f.Pages[1].Last = time.Unix(945, 0) // while it comes back
+	f.Parts[0].Status = lifecycle.Status{State: lifecycle.Answers, LastExit: exit}
+	all = Causes(f)
+	require.Len(t, all, 1)
+	assert.EqualValues(t, "crashed", all[0].Cause)
+	assert.Equal(t, "part app ends while pages are asked for: it exited with code 1", all[0].What)
+	assert.Len(t, all[0].Pages, 2)
 
 	f = shop(page("/a", ""))
 	f.Parts[0].Status = lifecycle.Status{State: lifecycle.Failed, LastExit: exit, Because: "no mail"}
@@ -232,6 +246,18 @@ func TestForeign(t *testing.T) {
 	assert.Equal(t, "the application asks api.tides.example, which is not of this stack: no machine has its name",
 		all[0].What)
 	assert.Equal(t, "tides.php:2", all[0].Place)
+	f = shop(page("/a", "URLError: refused"))
+	f.Pages[0].Evidence.Parts[0].Traits.Symptoms = []kind.Symptom{kind.When("foreign-service",
+		pattern.New(`URLError: \w+`), "it does not answer", "correct its address, or ask whoever runs it")}
+	f.Pages[0].Evidence.Parts[0].Said += "\nTraceback (most recent call last):\n" +
+		"  File \"/home/ada/ferry/a.py\", line 3, in x\nURLError: refused\n"
+	assert.Equal(t, "correct the address that a.py:3 asks, or ask whoever runs it", Causes(f)[0].Remedy)
+	f.Lines = map[string]string{"a.py:3": `urlopen("http://127.0.0.1:9999/tides")`}
+	all = Causes(f)
+	assert.Equal(t, "the application asks 127.0.0.1:9999, which is not of this stack: nothing accepts there",
+		all[0].What)
+	assert.Equal(t, "correct the address in a.py:3, or start what is to answer there", all[0].Remedy)
+	f = shop()
 	f.Variables = []project.Variable{{File: ".env", Line: 1, Name: "DB_HOST", Value: "db.office.example"}}
 	f.Pages = []PageFacts{page("/a", "getaddrinfo ENOTFOUND db.office.example")}
 	assert.Contains(t, Causes(f)[0].What, "DB_HOST is db.office.example in .env:1", "a store's address is no service")
@@ -263,7 +289,17 @@ func TestEdits(t *testing.T) {
 		f.Lacking = map[string]bool{"/home/ada/ferry/up": true}
 		assert.Equal(t, want, Causes(f)[0].Edit, text)
 	}
-	f := shop(page("/a", "mkdir /home/ada/ferry/var/up"))
+	f := shop(page("/a", "no mail from tcp://127.0.0.1:2525"))
+	f.Parts = append(f.Parts, PartFacts{Spec: kind.Part{Name: "mail", Role: kind.RoleMail, Port: 11025},
+		Status: lifecycle.Status{State: lifecycle.Answers}})
+	f.Parts[0].Spec.Env = append(slices.Clone(f.Parts[0].Spec.Env), "MAIL_PORT=11025")
+	f.Variables = []project.Variable{{File: ".env", Line: 7, Name: "MAIL_PORT", Value: "2525"}}
+	assert.Contains(t, Causes(f)[0].What, "MAIL_PORT is 2525 in .env:7; part mail listens on 127.0.0.1:11025")
+	assert.Equal(t, []stackfile.Change{{Key: "dotenv", Value: map[string]any{"file": ".env",
+		"keys": []string{"MAIL_PORT"}}}}, Causes(f)[0].Edit)
+	f.Variables = nil
+	assert.Contains(t, Causes(f)[0].Evidence, "part mail listens on 127.0.0.1:11025")
+	f = shop(page("/a", "mkdir /home/ada/ferry/var/up"))
 	f.Parts[0].Spec.Want.Writable = []string{"var/up"}
 	all := Causes(f)
 	assert.Empty(t, all[0].Edit)

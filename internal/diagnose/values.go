@@ -94,6 +94,9 @@ func (d *doctor) values() {
 			d.backEnd(c, words)
 			continue
 		}
+		if c.Cause == cause.MailRefused {
+			continue // it is of no store
+		}
 		store, foreign, ok := d.storeOf(*c)
 		if !ok && foreign == "" {
 			store, ok = d.storeByVariable(*c, words)
