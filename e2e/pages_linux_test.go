@@ -204,6 +204,133 @@ http.server.ThreadingHTTPServer((os.environ["HOST"], int(os.environ["PORT"])), H
 			cause: "certificate-expired", says: "set the clock"},
 	}}
 
+// djangoPages fail in the views of a real Django.
+var djangoPages = application{name: "Django", stack: `name = "day-boat"
+[part.app]
+kind = "python"
+command = "python3 manage.py runserver --noreload 127.0.0.1:{port}"
+[[site]]
+name = "day"
+app = "app"
+[[task]]
+name = "migrate"
+part = "app"
+command = "python3 manage.py migrate --no-input"
+when = "first-start"
+`, file: "harbour/urls.py", head: `import urllib.request
+from django.conf import settings
+from django.core.mail import send_mail
+from django.db import connection
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import path, reverse
+from django.views.decorators.csrf import csrf_exempt
+from berths.models import Berth
+urlpatterns = [path("", lambda request: HttpResponse("` + hello + `"))]
+def page(at):
+    return lambda f: urlpatterns.append(path(at[1:], csrf_exempt(f)))
+`, page: "@page(%q)\ndef f(request):\n    %s\n    return HttpResponse('done')\n", files: map[string]string{
+	"manage.py": djangoManage, "harbour/__init__.py": "", "berths/__init__.py": "", "berths/models.py": djangoModels,
+	"berths/migrations/__init__.py": "", "berths/migrations/0001_initial.py": djangoMigration,
+	"requirements.txt": "Django\n", "harbour/settings.py": `import os
+SECRET_KEY, DEBUG, ROOT_URLCONF, USE_TZ, ALLOWED_HOSTS = "made up", True, "harbour.urls", True, ["*"]
+INSTALLED_APPS = ["berths"]
+TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
+DATABASES = {"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": "berths.sqlite"}}
+`},
+	pages: []pageFault{
+		{path: "/division", code: `1 / len(request.GET)`, cause: "application-error", says: "ZeroDivisionError",
+			place: "harbour/urls.py:15", mend: replace("harbour/urls.py", "1 / len(request.GET)", "pass")},
+		{path: "/template", code: `return render(request, "berths/list.html")`, cause: "code-missing",
+			says: "berths/list.html", place: "harbour/urls.py:19",
+			mend: func(w *world) { w.write("berths/templates/berths/list.html", "none") }},
+		{path: "/name", code: `from berths import tides`, cause: "code-missing", says: "'tides' from 'berths'",
+			place: "harbour/urls.py:23", mend: func(w *world) { w.write("berths/tides.py", "") }},
+		{path: "/package", code: `import tide_tables`, cause: "packages-missing",
+			says: "add the line tide-tables to requirements.txt", place: "harbour/urls.py:27"},
+		{path: "/setting", code: `settings.MOOR_KEY`, cause: "application-error", says: "MOOR_KEY",
+			place: "harbour/urls.py:31", mend: replace("harbour/settings.py", "import os\n", "MOOR_KEY = 1\n")},
+		{path: "/reverse", code: `reverse("timetable")`, cause: "application-error", says: "timetable",
+			place: "harbour/urls.py:35"},
+		{path: "/local", code: `urllib.request.urlopen("http://127.0.0.1:9/tides")`, cause: "foreign-service",
+			says: "start what is to answer there", place: "harbour/urls.py:39"},
+		{path: "/mail", code: `send_mail("Booked", "Day boat", "office@ferry.test", ["ada@ferry.test"])`,
+			cause: "mail-refused", says: `kind = "dravit-mail"`, place: "harbour/urls.py:43"},
+		{path: "/column", code: `connection.cursor().execute("SELECT depth FROM berths_berth")`,
+			cause: "tables-outdated", says: "dravit task migrate", place: "harbour/urls.py:47", mend: func(w *world) {
+				w.write("berths/migrations/0002_depth.py", djangoDepth)
+				w.must("task", "migrate")
+			}},
+		{path: "/upload", code: `request.body`, cause: "upload-limit", says: "DATA_UPLOAD_MAX_MEMORY_SIZE",
+			body: 3 << 20},
+	}}
+
+// djangoDepth is a migration that was pulled, and has not run.
+const djangoDepth = `from django.db import migrations, models
+class Migration(migrations.Migration):
+    dependencies = [("berths", "0001_initial")]
+    operations = [migrations.AddField("Berth", "depth", models.IntegerField(default=3))]
+`
+
+// frontPages fail in an API, and in the proxy of the front end before it.
+var frontPages = application{name: "front end", stack: `name = "day-boat"
+[part.api]
+kind = "node"
+command = "cd api && exec node server.js"
+[part.front]
+kind = "node"
+command = "cd front && exec node server.js"
+[part.db]
+kind = "postgres"
+[[site]]
+name = "day"
+app = "front"
+`, file: "api/server.js", head: `const http = require("http"), net = require("net")
+const after = () => new Promise(resolve => setTimeout(resolve, 5))
+const pages = {
+`, page: "%q: async () => {\n    %s\n  },\n", tail: `}
+http.createServer(async (req, res) => {
+  const page = pages[req.url]
+  if (!page) return res.end("boats")
+  try { await page() } catch (e) { console.error(e); res.statusCode = 500 }
+  res.end("done")
+}).listen(process.env.PORT, process.env.HOST)
+`, files: map[string]string{"front/proxy.config.js": `module.exports = {
+  "/api": process.env.API_URL,
+  "/old": "http://localhost:4000",
+}
+`, "front/server.js": `const http = require("http"), rules = require("./proxy.config.js")
+http.createServer((req, res) => {
+  const rule = Object.keys(rules).find(prefix => req.url.startsWith(prefix))
+  if (!rule) return res.end("` + hello + `")
+  http.get(new URL(req.url, rules[rule]), { headers: { connection: "close" } }, answer => {
+    res.statusCode = answer.statusCode
+    answer.pipe(res)
+  }).on("error", e => {
+    console.error("[front] http proxy error: " + req.url + "\n" + e.stack)
+    res.statusCode = 500
+    res.end()
+  })
+}).listen(process.env.PORT, process.env.HOST)
+`},
+	pages: []pageFault{
+		{path: "/api/thrown", code: `await after(); undefined.seats`, cause: "application-error", says: "'seats'",
+			place: "api/server.js:5", mend: replace("api/server.js", "undefined.seats", "")},
+		{path: "/api/tides", code: `await fetch("http://localhost:9/tides")`, cause: "foreign-service",
+			says: "start what is to answer there", place: "api/server.js:8"},
+		{path: "/api/import", code: `require("./fares")`, cause: "code-missing", says: "./fares",
+			place: "api/server.js:11", mend: func(w *world) { w.write("api/fares.js", "") }},
+		{path: "/old", code: "", cause: "proxy-elsewhere", says: "API_URL", place: "front/proxy.config.js:3",
+			mend: func(w *world) {
+				replace("front/proxy.config.js", `"http://localhost:4000"`, "process.env.API_URL")(w)
+				w.must("restart", "front")
+			}},
+		{path: "/api/store", code: `await new Promise((_, no) => net.connect(5432, "127.0.0.1").on("error", no))`,
+			cause: "store-elsewhere", says: "in api/server.js:17, read it from the environment: process.env.DB_PORT",
+			place: "api/server.js:17", mend: replace("api/server.js", `net.connect(5432, "127.0.0.1").on("error", no)`,
+				`net.connect(process.env.DB_PORT, process.env.DB_HOST, _)`)},
+	}}
+
 // replace changes the text of a file of the project.
 func replace(file, old, new string) func(w *world) {
 	return func(w *world) {
@@ -224,6 +351,14 @@ func addEnv(name string) func(w *world) {
 		require.NoError(w.t, err)
 		w.write("dravit.toml", string(text)+"[env]\n"+name+" = \"VALUE\"\n")
 	}
+}
+
+// restarts returns the part that runs the application's pages.
+func (a application) restarts() string {
+	if a.name == "front end" {
+		return "api"
+	}
+	return "app"
 }
 
 // ask asks for a page, and returns its status.
@@ -271,6 +406,8 @@ func (w *world) causeOf(f pageFault) (found diagnose.Cause) {
 func TestFailedPagesOfPHP(t *testing.T)    { failedPages(t, phpPages) }
 func TestFailedPagesOfNode(t *testing.T)   { failedPages(t, nodePages) }
 func TestFailedPagesOfPython(t *testing.T) { failedPages(t, pythonPages) }
+func TestFailedPagesOfDjango(t *testing.T) { failedPages(t, djangoPages) }
+func TestFailedPagesBehind(t *testing.T)   { failedPages(t, frontPages) }
 
 // failedPages asks for the pages of an application that answers: each one's cause is found, with its place, and what
 // the remedy says mends it.
@@ -325,7 +462,7 @@ func (w *world) mendPages(app application) {
 		} else {
 			f.mend(w)
 			if strings.HasPrefix(f.cause, "variable") || app.name != "PHP" {
-				w.must("restart", "app")
+				w.must("restart", app.restarts())
 			}
 		}
 		w.ask(f)

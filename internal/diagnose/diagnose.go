@@ -161,6 +161,7 @@ type Cause struct {
 	Fix []string `json:"fix,omitempty"`
 
 	rank rank
+	by   string // the part whose code is concerned, if it is not the site's own: an API behind a front end
 }
 
 // About reports whether the cause concerns one of some subjects, or an aspect of one.

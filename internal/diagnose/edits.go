@@ -17,7 +17,7 @@ import (
 func (d *doctor) edits() {
 	for i := range d.all {
 		c := &d.all[i]
-		app, ok := d.partOf(d.appOf(c.Subject))
+		app, ok := d.partOf(d.appBehind(*c))
 		if !ok || len(c.Edit) > 0 {
 			continue
 		}

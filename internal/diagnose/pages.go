@@ -7,6 +7,7 @@ import (
 
 	"dravit/internal/about"
 	"dravit/internal/cause"
+	"dravit/internal/kind"
 	"dravit/internal/lifecycle"
 	"dravit/internal/requests"
 )
@@ -45,13 +46,21 @@ func (d *doctor) pages() {
 		})
 		if i < 0 {
 			d.all = append(d.all, Cause{Cause: x.Cause, Subject: subject, What: x.What, Remedy: x.Remedy,
-				Evidence: append([]string{}, x.Evidence...), Place: x.Place, rank: written})
+				Evidence: append([]string{}, x.Evidence...), Place: x.Place, rank: written, by: d.code(x.Part)})
 			i = len(d.all) - 1
 		}
 		c := &d.all[i]
 		c.Pages = append(c.Pages, Page{p.Method, p.Path, p.Status, p.Count, p.Last})
 		c.Evidence = append(c.Evidence, d.pageSaid(p.Failure))
 	}
+}
+
+// code returns a part if it runs an application's code, else "".
+func (d *doctor) code(part string) string {
+	if p, ok := d.partOf(part); ok && (p.Spec.Role == kind.RoleApp || p.Spec.Role == kind.RoleRuntime) {
+		return part
+	}
+	return ""
 }
 
 // follows reports whether a page failed without a word because its application does not run, for a cause that is

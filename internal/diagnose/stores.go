@@ -95,7 +95,7 @@ func (d *doctor) lacking(c Cause, kindName string) Cause {
 	c.Remedy = "add one to dravit.toml, then dravit start; or make the application use what the stack has:" +
 		trouble.Lines("[part."+kindName+"]", `kind = "`+kindName+`"`)
 	c.Edit = []stackfile.Change{{Table: "part." + kindName, Key: "kind", Value: kindName}}
-	if app, ok := d.partOf(d.appOf(c.Subject)); ok && app.Spec.Want.Uses != nil {
+	if app, ok := d.partOf(d.appBehind(c)); ok && app.Spec.Want.Uses != nil {
 		c.Edit = append(c.Edit, stackfile.Change{Table: "part." + app.Spec.Name, Key: "uses",
 			Value: append(slices.Clone(app.Spec.Want.Uses), kindName)})
 	}
@@ -105,7 +105,7 @@ func (d *doctor) lacking(c Cause, kindName string) Cause {
 // storeOf returns the store that a cause is about: the only one that the application uses, or the only one whose
 // clients write such messages. foreign is the kind whose clients write them, if the application uses no store of it.
 func (d *doctor) storeOf(c Cause) (store kind.Part, foreign string, ok bool) {
-	app, ok := d.partOf(d.appOf(c.Subject))
+	app, ok := d.partOf(d.appBehind(c))
 	if !ok {
 		return kind.Part{}, "", false
 	}

@@ -130,7 +130,7 @@ func (d *doctor) taskRemedies() {
 		if !ok {
 			continue
 		}
-		part := d.appOf(c.Subject)
+		part := d.appBehind(*c)
 		own := d.f.Suggested[part]
 		missing := d.unnamed(*c, part)
 		if missing != "" && own.Add != "" {
@@ -197,7 +197,7 @@ func (d *doctor) inFolder(part, command string) string {
 func (d *doctor) uninstalled() {
 	for i := range d.all {
 		c := &d.all[i]
-		if c.Cause == cause.CommandMissing && d.f.Suggested[d.appOf(c.Subject)].Packages != "" {
+		if c.Cause == cause.CommandMissing && d.f.Suggested[d.appBehind(*c)].Packages != "" {
 			c.Cause = cause.PackagesMissing
 			c.What += ", and the project's packages are not installed"
 		}
@@ -257,6 +257,14 @@ func Tables(causes []Cause) []string {
 		}
 	}
 	return all
+}
+
+// appBehind returns the part that runs the code which a cause is about, or "".
+func (d *doctor) appBehind(c Cause) string {
+	if c.by != "" {
+		return c.by
+	}
+	return d.appOf(c.Subject)
 }
 
 // appOf returns the part that runs the code of a subject: of a site its app, of a part the part, of a task the part

@@ -104,7 +104,7 @@ func (d *doctor) values() {
 		if !ok {
 			continue
 		}
-		app, _ := d.partOf(d.appOf(c.Subject))
+		app, _ := d.partOf(d.appBehind(*c))
 		if !d.override(c, app.Spec, store, words) {
 			d.inCode(c, app.Spec, store, words)
 		}
@@ -117,7 +117,7 @@ func (d *doctor) storeByVariable(c Cause, words []string) (store kind.Part, ok b
 	if c.Cause != cause.StoreElsewhere && c.Cause != cause.WrongPassword && c.Cause != cause.DatabaseMissing {
 		return store, false
 	}
-	app, ok := d.partOf(d.appOf(c.Subject))
+	app, ok := d.partOf(d.appBehind(c))
 	if !ok {
 		return store, false
 	}
@@ -150,7 +150,7 @@ func holdsWord(value, word string) bool {
 // backEnd says where the proxy of a front end has its address from, and which variable has that of the stack's own back
 // end.
 func (d *doctor) backEnd(c *Cause, words []string) {
-	front := d.appOf(c.Subject)
+	front := d.appBehind(*c)
 	var lines []project.Mention
 	for _, m := range d.f.Mentions {
 		if slices.Contains(words, m.Word) && !listening().MatchString(m.Text) {

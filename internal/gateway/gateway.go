@@ -30,7 +30,8 @@ type Route struct {
 	Site    string `json:"site"`
 	Server  string `json:"server"`        // the part that answers
 	App     string `json:"app,omitempty"` // the part behind it
-	// Behind are the parts whose logs may say why a page failed: Server, App, and what that uses.
+	// Behind are the parts whose logs may say why a page failed: Server, App, what that uses, and the project's other
+	// servers, to which that of a front end may pass requests.
 	Behind  []string `json:"behind,omitempty"`
 	Network string   `json:"network"` // unix or tcp
 	Address string   `json:"address"`

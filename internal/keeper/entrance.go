@@ -148,10 +148,19 @@ func (s *stackRunner) comesBack(name string) bool {
 	return p.status.State != lifecycle.Pausing || s.restarting[name]
 }
 
-// writers returns the parts whose logs may say why a page of a site failed. The caller holds mu.
+// writers returns the parts whose logs may say why a page of a site failed: those that make its pages, and, as the
+// server of a front end may pass requests on, the other servers of the project's own. The caller holds mu.
 func (s *stackRunner) writers(site materialise.Site) []string {
+	names := append([]string{site.Server}, s.behind(site)...)
+	if app, ok := s.spec.Part(site.App); ok && app.Role == kind.RoleApp {
+		for _, p := range s.spec.Parts {
+			if p.Role == kind.RoleApp && !p.Want.Worker() {
+				names = append(names, p.Name)
+			}
+		}
+	}
 	all := []string{}
-	for _, name := range append([]string{site.Server}, s.behind(site)...) {
+	for _, name := range names {
 		if name != "" && !slices.Contains(all, name) {
 			all = append(all, name)
 		}
