@@ -28,7 +28,7 @@ func (d *doctor) edits() {
 		case c.Cause == cause.ConnectionsUsedUp:
 			d.usedUp(c)
 		case c.Cause == cause.VariableMissing:
-			if m := variableName().FindStringSubmatch(c.What); m != nil {
+			if m := variableName().FindStringSubmatch(c.What); m != nil && strings.HasPrefix(c.Remedy, "add it") {
 				c.Remedy = "add it to dravit.toml with its value, then dravit start:" +
 					trouble.Lines("[env]", m[1]+` = "VALUE"`)
 			}

@@ -8,6 +8,7 @@ import (
 
 	"dravit/internal/cause"
 	"dravit/internal/kind"
+	"dravit/internal/pattern"
 	"dravit/internal/project"
 )
 
@@ -20,6 +21,9 @@ func (d *doctor) foreignServices() {
 			continue
 		}
 		at := ""
+		if d.mailHost(c) {
+			continue
+		}
 		a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
 		if !ok && c.Cause == cause.ForeignService {
 			c.Remedy = strings.Replace(c.Remedy, "correct its address", "correct the address that "+
@@ -49,6 +53,23 @@ func (d *doctor) foreignServices() {
 		}
 	}
 }
+
+// mailHost makes a cause one of mail, if a variable for mail holds the name that it is about.
+func (d *doctor) mailHost(c *Cause) bool {
+	a, ok := addressIn(c.What + "\n" + strings.Join(c.Evidence, "\n"))
+	if !ok || a.local() {
+		return false
+	}
+	i := slices.IndexFunc(d.f.Variables, func(v project.Variable) bool {
+		return ofMail().MatchString(v.Name) && holdsWord(v.Value, a.host)
+	})
+	if i >= 0 {
+		c.Cause, c.What = cause.MailRefused, "mail is not accepted: no machine has the name "+a.host
+	}
+	return i >= 0
+}
+
+var ofMail = pattern.New(`(?:^|_)(?:E?MAIL|MAILER|SMTP)(?:_|$)`)
 
 // meansStore reports whether an address that is not of this machine was meant to be that of a store: a variable with
 // the name of a store holds it, or a store's own client wrote the error.

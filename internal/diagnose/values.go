@@ -13,6 +13,7 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
+	"dravit/internal/trouble"
 )
 
 // wanted is what an application asked a store for, as far as the store's or the client's words tell.
@@ -105,7 +106,9 @@ func (d *doctor) values() {
 			continue
 		}
 		app, _ := d.partOf(d.appBehind(*c))
-		if !d.override(c, app.Spec, store, words) {
+		if d.literal(*c, words) {
+			d.atPlace(c, store)
+		} else if !d.override(c, app.Spec, store, words) {
 			d.inCode(c, app.Spec, store, words)
 		}
 	}
@@ -224,7 +227,7 @@ func (d *doctor) override(c *Cause, app, store kind.Part, words []string) bool {
 		right := kind.Getenv(app.Env, v.Name)
 		named := slices.ContainsFunc(words, func(w string) bool { return holdsWord(v.Value, w) })
 		likely := slices.Contains(silent(c.Cause, words), fieldOf(v.Name)) && d.meant(app, store, v.Name)
-		if (named || likely) && v.Value != right && fieldOf(v.Name) != "" && (hit == nil || named) &&
+		if (named || likely) && v.Value != right && concerns(c.Cause, v.Name) && (hit == nil || named) &&
 			!d.same(store, v) {
 			hit = &d.f.Variables[i]
 		}
@@ -243,6 +246,32 @@ func (d *doctor) override(c *Cause, app, store kind.Part, words []string) bool {
 	d.keepUpToDate(c, app, store, *hit)
 	return true
 }
+
+// concerned are the fields of a store that a cause may be about.
+var concerned = map[cause.ID][]string{cause.WrongPassword: {"user", "password", "url"},
+	cause.DatabaseMissing: {"database", "url"}, cause.StoreElsewhere: {"host", "port", "socket", "url"},
+	cause.MailRefused: {"host", "port", "url"}}
+
+// concerns reports whether a variable of that name may hold what is wrong. APP_NAME is no database's.
+func concerns(id cause.ID, name string) bool {
+	field := fieldOf(name)
+	fields, known := concerned[id]
+	return field != "" && (!known || slices.Contains(fields, field)) && !strings.HasSuffix(name, "APP_NAME")
+}
+
+// literal reports whether the line of code that failed holds what leads it astray itself: a user, an address.
+func (d *doctor) literal(c Cause, words []string) bool {
+	line := d.f.Lines[c.Place]
+	if line == "" || !connects().MatchString(line) {
+		return false
+	}
+	return slices.ContainsFunc(words, func(w string) bool { return holdsWord(line, w) }) ||
+		c.Cause == cause.StoreElsewhere && literalAddress().MatchString(line)
+}
+
+// literalAddress matches an address of a store that is written in code.
+var literalAddress = pattern.New(`(?:host|server)=[\w.]+|port=\d+|['"](?:localhost|127\.0\.0\.1)['":;]|\b(?:mysql|` +
+	`mariadb|postgres(?:ql)?|redis|mongodb)://[^'"\s{$]+:\d+`)
 
 // silent returns what of a store is wrong although the message of a cause does not name it.
 func silent(id cause.ID, words []string) []string {
@@ -383,6 +412,22 @@ var readers = map[string]string{".php": "getenv('%s')", ".py": `os.environ["%s"]
 // connects matches a line of code or configuration that has to do with a log-in to a store.
 var connects = pattern.New(`(?i)user|pass|pwd|login|role|connect|client|pool|engine|database|dbname|\bdb\b|dsn|` +
 	`mysql|mariadb|postgres|redis|mongo|://|new PDO`)
+
+// atPlace explains a cause by the line of code that failed.
+func (d *doctor) atPlace(c *Cause, store kind.Part) {
+	prefix := stackfile.EnvPrefix(store.Name) + "_"
+	names := map[cause.ID][]string{cause.WrongPassword: {"USER", "PASSWORD"}, cause.DatabaseMissing: {"DATABASE"},
+		cause.StoreElsewhere: {"HOST", "PORT"}}[c.Cause]
+	var reads []string
+	for _, n := range names {
+		how, ok := readers[filepath.Ext(strings.Split(c.Place, ":")[0])]
+		if !ok {
+			how = "%s"
+		}
+		reads = append(reads, fmt.Sprintf(how, prefix+n))
+	}
+	c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, trouble.List(reads))
+}
 
 // inCode explains a cause by a line of the project's code or configuration.
 func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {

@@ -162,6 +162,12 @@ func (l *lengths) fill(stackID string, behind []string, r *requests.Request) {
 	for _, part := range behind {
 		if s := l.logs[stackID+"/"+part]; s != nil {
 			r.From[part], r.To[part] = s.at(came), s.at(ended)
+			if late := s.at(ended + int64(requests.Settles)); late > r.To[part] {
+				if r.Late == nil {
+					r.Late = map[string]int64{}
+				}
+				r.Late[part] = late
+			}
 		}
 	}
 }

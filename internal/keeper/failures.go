@@ -189,8 +189,11 @@ const atOnce = 50 * time.Millisecond
 func (x *explainer) judge(spec materialise.Spec, r requests.Request) (f requests.Failure, fails bool) {
 	f = requests.Failure{Site: r.Site, Method: r.Method, Path: r.Path, Status: r.Status, Server: r.Server, App: r.App,
 		Plain: r.Plain}
-	for _, late := range []bool{false, true} { // first what was written until the answer had ended
-		f.Said = x.said(spec, r, late)
+	for _, end := range []until{answered, noted, followed} {
+		if end == noted && len(r.Late) == 0 {
+			continue
+		}
+		f.Said = x.said(spec, r, end)
 		var found diagnose.Explained
 		found, fails = diagnose.Explain(examine.EvidenceOf(x.stack.keeper.kinds, spec, f))
 		f.Cause, f.What, f.Place = found.Cause, found.What, found.Place
@@ -232,9 +235,18 @@ func (x *explainer) say(spec materialise.Spec, f *requests.Failure) {
 	}
 }
 
-// said returns what the parts behind a site wrote while a request was answered, by part. If late, it is also what they
-// wrote afterwards, until the next request came.
-func (x *explainer) said(spec materialise.Spec, r requests.Request, late bool) map[string]string {
+// until is the end of the time in which what is written may be about a request. The later, the likelier it is about
+// another one.
+type until int
+
+const (
+	answered until = iota // when the answer had ended
+	noted                 // when the gateway noted it, a moment later
+	followed              // when the next request came that is known, or now
+)
+
+// said returns what the parts behind a site wrote while a request was answered, or until a time after it, by part.
+func (x *explainer) said(spec materialise.Spec, r requests.Request, end until) map[string]string {
 	said := map[string]string{}
 	for part, from := range r.From {
 		p, ok := spec.Part(part)
@@ -242,9 +254,13 @@ func (x *explainer) said(spec materialise.Spec, r requests.Request, late bool) m
 			continue
 		}
 		to := r.To[part]
-		if late {
+		switch end {
+		case noted:
+			to = min(max(to, r.Late[part]), max(to, x.next(r, part)))
+		case followed:
 			to = x.next(r, part)
-		} else if to == from {
+		}
+		if to == from {
 			continue
 		}
 		if text := logfile.Between(p.Log, from, to, requests.MaxSaid); text != "" {

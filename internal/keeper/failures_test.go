@@ -110,6 +110,19 @@ func TestLateWords(t *testing.T) {
 	assert.Equal(t, "/c page-failed a page ends with status 500, and nothing says why", w.open()[0])
 }
 
+// What is there when a request is noted is its own, though the next one, which nobody knows yet, has written already.
+func TestLateWordsBeforeTheNext(t *testing.T) {
+	w := watchPages(t)
+	w.write(w.log, "fog late\n")
+	late := logfile.Size(w.log)
+	w.write(w.log, "fog next\n")
+	l := requests.NewLog(func(string) string { return w.file }, nil)
+	l.Add("abc", nil, requests.Request{At: w.began, Site: "day", Method: "GET", Path: "/a", Status: 500, MS: 5,
+		App: "app", From: map[string]int64{"app": 0}, To: map[string]int64{"app": 0}, Late: map[string]int64{"app": late}})
+	l.Close()
+	assert.Equal(t, []string{"/a fog there is fog late"}, w.open())
+}
+
 // What another request's page wrote is not a silent one's, though the silent one is in the log of requests first.
 func TestWordsOfTheNext(t *testing.T) {
 	w := watchPages(t)

@@ -167,6 +167,7 @@ func (r Request) append(b []byte) []byte {
 	}
 	b = appendLengths(b, `,"from":{`, r.From)
 	b = appendLengths(b, `,"to":{`, r.To)
+	b = appendLengths(b, `,"late":{`, r.Late)
 	return append(b, "}\n"...)
 }
 

@@ -37,6 +37,8 @@ type Request struct {
 	From map[string]int64 `json:"from,omitempty"`
 	// To are their lengths when the answer had ended, if From is there. An error may come a moment later.
 	To map[string]int64 `json:"to,omitempty"`
+	// Late are those that were longer than To when the request was noted (see Settles).
+	Late map[string]int64 `json:"late,omitempty"`
 }
 
 // Failed reports whether the server's side failed: an error of its own, or no whole answer to a client that waited.

@@ -122,7 +122,7 @@ func network() []kind.Symptom {
 			"certificate that has expired: $1", "ask whoever runs it; set the clock if that is wrong"),
 		kind.When(cause.ForeignService, pattern.New(`((?:getaddrinfo )?(?:ENOTFOUND|EAI_AGAIN) [\w-]+(?:\.[\w-]+)+|`+
 			`Could not resolve host: [\w-]+(?:\.[\w-]+)+|[Ff]ailed to resolve '[\w-]+(?:\.[\w-]+)+'[^\n]*|`+
-			`getaddrinfo(?: for| failed for)? [\w-]+(?:\.[\w-]+)+ failed[^\n]*|`+
+			`getaddrinfo(?: for| failed for)? [\w.-]+ failed[^\n]*|`+
 			`Failed to open TCP connection to [\w-]+(?:\.[\w-]+)+[^\n]*|`+
 			`HTTPS?ConnectionPool\(host='[^\n]*|httpx\.(?:Connect|Read)\w+: [^\n]*|`+
 			`Cannot connect to host [\w.-]+:\d+[^\n]*|urllib\.error\.URLError: <urlopen error [^\n]*|`+

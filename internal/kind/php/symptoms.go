@@ -43,6 +43,12 @@ func extensionSymptoms() []kind.Symptom {
 			`numfmt|grapheme|mb|curl|gd|image|bc|sodium|ldap|imap|msgpack|igbinary|memcache|gmp|iconv|ctype|`+
 			`simplexml|xml|json|openssl)_\w+|imagecreate\w*)\(\)`), "the application calls $1(), whose extension "+
 			"is not loaded", "add it to the part's extensions in dravit.toml, then dravit start"),
+		kind.When(cause.ExtensionNotLoaded, pattern.New(`[Cc]all to undefined function (?:\w+\\)*((?:bc(?:add|sub|mul|`+
+			`div|mod|pow|sqrt|comp|scale|powmod)|normalizer_\w+|collator_\w+|idn_to_\w+|utf8_(?:en|de)code|exif_\w+|`+
+			`readline\w*|posix_\w+|pcntl_\w+|sem_\w+|shm_\w+|socket_\w+|apcu_\w+|ftp_\w+|tidy_\w+|zip_\w+|gz\w+|`+
+			`snmp\w+|odbc_\w+|oci_\w+|ssh2_\w+|yaml_\w+|cal_\w+|easter_\w+|gettext|bindtextdomain|textdomain))\(\)`),
+			"the application calls $1(), whose extension is not loaded",
+			"add it to the part's extensions in dravit.toml, then dravit start"),
 		kind.When(cause.ExtensionNotLoaded, pattern.New(`could not find driver`),
 			"PDO has no driver for the database that the application asks for",
 			"add it to the part's extensions (pdo_mysql, pdo_pgsql, pdo_sqlite) in dravit.toml, then dravit start"),
@@ -52,6 +58,9 @@ func extensionSymptoms() []kind.Symptom {
 // pageSymptoms match what the application's own code fails of.
 func pageSymptoms() []kind.Symptom {
 	return []kind.Symptom{
+		kind.When(cause.VariableMissing, pattern.New(`No application encryption key has been specified`),
+			"the application wants the variable APP_KEY, and it is not set",
+			"dravit run --part {part} -- php artisan key:generate, which writes it to .env"),
 		kind.When(cause.FunctionDisabled,
 			pattern.New(`(?:Call to undefined function|has been disabled for security reasons)[^\n]*?\b(exec|`+
 				`shell_exec|system|passthru|proc_open|popen|mail)\(\)`), "the function $1() is disabled",
@@ -90,6 +99,12 @@ func pageSymptoms() []kind.Symptom {
 		kind.When(cause.FolderUnwritable, pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
 			`session_start|copy|rename)\(([^)]*)\)[^\n]*Permission denied`), "the application may not write to $1",
 			"name the folder in the stack file, and start prepares it: writable = [\"FOLDER\"] in the php part"),
+		kind.When(cause.FolderUnwritable, pattern.New(`mkdir\(\): (?:Permission denied|Read-only file system) in `+
+			`([^\s<]+) on line (\d+)`), "the application may not make the folder that it wants in line $2 of $1",
+			"name the folder in the stack file, and start prepares it: writable = [\"FOLDER\"] in the php part"),
+		kind.When(cause.FolderMissing, pattern.New(`mkdir\(\): No such file or directory in ([^\s<]+) on line (\d+)`),
+			"the folder does not exist in which the application makes one in line $2 of $1",
+			"name the folder in the stack file, and start creates it: writable = [\"FOLDER\"] in the php part"),
 		kind.When(cause.FolderMissing, pattern.New(`(?:file_put_contents|mkdir|move_uploaded_file|touch|copy|rename)`+
 			`\(([^)]*)\)[^\n]*No such file or directory`), "the application cannot write to $1: its folder is missing",
 			"name the folder in the stack file, and start creates it: writable = [\"FOLDER\"] in the php part"),
