@@ -32,6 +32,10 @@ func (d *doctor) edits() {
 				c.Remedy = "add it to dravit.toml with its value, then dravit start:" +
 					trouble.Lines("[env]", m[1]+` = "VALUE"`)
 			}
+		case c.Cause == cause.ExtensionNotLoaded && app.Traits.ExtensionOf != nil:
+			if m := ofExtension().FindStringSubmatch(c.What); m != nil {
+				c.Remedy = "dravit extensions on " + app.Traits.ExtensionOf(m[1]) + " --part " + app.Spec.Name
+			}
 		case c.Cause == cause.FileMissing:
 			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] {
 				c.Cause, c.What = cause.FolderMissing, "the application cannot write to "+path+": its folder is missing"
@@ -91,6 +95,7 @@ func (d *doctor) catchMail(c *Cause, app kind.Part) {
 }
 
 var (
+	ofExtension  = pattern.New(`(?:the class|calls) (\w+)`)
 	variableName = pattern.New(`the variable (\w+)`)
 	folderName   = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)
 )

@@ -63,10 +63,13 @@ func (d *doctor) mailHost(c *Cause) bool {
 	i := slices.IndexFunc(d.f.Variables, func(v project.Variable) bool {
 		return ofMail().MatchString(v.Name) && holdsWord(v.Value, a.host)
 	})
-	if i >= 0 {
-		c.Cause, c.What = cause.MailRefused, "mail is not accepted: no machine has the name "+a.host
+	if i < 0 {
+		return false
 	}
-	return i >= 0
+	v := d.f.Variables[i]
+	c.Cause, c.What = cause.MailRefused, "mail is not accepted: no machine has the name "+a.host
+	c.Evidence = append(c.Evidence, fmt.Sprintf("%s is %s in %s:%d", v.Name, v.Value, v.File, v.Line))
+	return true
 }
 
 var ofMail = pattern.New(`(?:^|_)(?:E?MAIL|MAILER|SMTP)(?:_|$)`)

@@ -236,6 +236,29 @@ func TestOverrides(t *testing.T) {
 	assert.Equal(t, []string{"3306"}, Words(Causes(f)))
 }
 
+// A line of code that holds a user or an address itself goes before a file of variables that nothing may read.
+func TestWrittenInCode(t *testing.T) {
+	const thrown = "\nPHP Fatal error:  Uncaught Error: fog in /home/ada/ferry/a.php:3\n"
+	for line, c := range map[string]struct{ said, what, remedy string }{
+		`new PDO("mysql:host=db;port=1", "root", "x")`: {"PDO Access denied for user 'root'", "refused:",
+			"in a.php:3, read it from the environment: getenv('DB_USER') and getenv('DB_PASSWORD')"},
+		`new PDO("mysql:host=127.0.0.1;port=3306")`: {"PDO Connection refused", "it looks for a store",
+			"in a.php:3, read it from the environment: getenv('DB_HOST') and getenv('DB_PORT')"},
+		`new PDO("mysql:host=$host")`: {"PDO ENOTFOUND mysql", "DB_HOST is mysql in .env:9", "have starts keep"},
+		`$boats->save();`: {"PDO Access denied for user 'root'", "DB_USER is root in .env:3",
+			"have starts"},
+	} {
+		f := shop(page("/a", c.said+thrown))
+		f.Lines = map[string]string{"a.php:3": line}
+		f.Variables = []project.Variable{{File: ".env", Line: 1, Name: "APP_NAME", Value: "root"},
+			{File: ".env", Line: 3, Name: "DB_USER", Value: "root"},
+			{File: ".env", Line: 9, Name: "DB_HOST", Value: "mysql"}}
+		got := Causes(f)[0]
+		assert.Contains(t, got.What, c.what, line)
+		assert.Contains(t, got.Remedy, c.remedy, line)
+	}
+}
+
 // What is not of the stack is named as foreign, with its place.
 func TestForeign(t *testing.T) {
 	f := shop(page("/a", "Error: getaddrinfo ENOTFOUND api.tides.example"))
@@ -299,9 +322,23 @@ func TestEdits(t *testing.T) {
 		"keys": []string{"MAIL_PORT"}}}}, Causes(f)[0].Edit)
 	f.Variables = nil
 	assert.Contains(t, Causes(f)[0].Evidence, "part mail listens on 127.0.0.1:11025")
+	f = shop(page("/a", "getaddrinfo ENOTFOUND letters"))
+	f.Variables = []project.Variable{{File: ".env", Line: 7, Name: "SMTP_HOST", Value: "letters"}}
+	all := Causes(f)
+	assert.Equal(t, "mail-refused mail is not accepted: no machine has the name letters", string(all[0].Cause)+" "+
+		all[0].What)
+	assert.Contains(t, all[0].Evidence, "SMTP_HOST is letters in .env:7")
+	assert.Equal(t, "part.mail", all[0].Edit[0].Table)
+
+	f = shop(page("/a", "calls bcadd(), which is not loaded"))
+	f.Parts[0].Traits.ExtensionOf = func(word string) string { return strings.TrimSuffix(word, "add") + "math" }
+	f.Pages[0].Evidence.Parts[0].Traits.Symptoms = []kind.Symptom{kind.When(cause.ExtensionNotLoaded,
+		pattern.New(`calls \w+\(\)`), "it calls bcadd()", "add it")}
+	assert.Equal(t, "dravit extensions on bcmath --part app", Causes(f)[0].Remedy)
+
 	f = shop(page("/a", "mkdir /home/ada/ferry/var/up"))
 	f.Parts[0].Spec.Want.Writable = []string{"var/up"}
-	all := Causes(f)
+	all = Causes(f)
 	assert.Empty(t, all[0].Edit)
 	assert.Equal(t, []string{"dravit", "start"}, all[0].Fix)
 	assert.Equal(t, []string{"/home/ada/ferry/var"}, Paths(all))

@@ -13,7 +13,6 @@ import (
 	"dravit/internal/pattern"
 	"dravit/internal/project"
 	"dravit/internal/stackfile"
-	"dravit/internal/trouble"
 )
 
 // wanted is what an application asked a store for, as far as the store's or the client's words tell.
@@ -265,9 +264,21 @@ func (d *doctor) literal(c Cause, words []string) bool {
 	if line == "" || !connects().MatchString(line) {
 		return false
 	}
-	return slices.ContainsFunc(words, func(w string) bool { return holdsWord(line, w) }) ||
-		c.Cause == cause.StoreElsewhere && literalAddress().MatchString(line)
+	if c.Cause == cause.StoreElsewhere && len(words) == 0 {
+		return literalAddress().MatchString(line)
+	}
+	return slices.ContainsFunc(words, func(w string) bool {
+		i := strings.Index(line, w)
+		if i < 1 || c.Cause != cause.StoreElsewhere || isNumber().MatchString(w) {
+			return holdsWord(line, w)
+		}
+		// mysql: is the name of a driver, too
+		return strings.HasSuffix(line[:i], "host=") || strings.Contains(line, "'"+w+"'") ||
+			strings.Contains(line, `"`+w+`"`) || strings.Contains(line, "@"+w) || strings.Contains(line, "//"+w)
+	})
 }
+
+var isNumber = pattern.New(`^\d+$`)
 
 // literalAddress matches an address of a store that is written in code.
 var literalAddress = pattern.New(`(?:host|server)=[\w.]+|port=\d+|['"](?:localhost|127\.0\.0\.1)['":;]|\b(?:mysql|` +
@@ -426,7 +437,7 @@ func (d *doctor) atPlace(c *Cause, store kind.Part) {
 		}
 		reads = append(reads, fmt.Sprintf(how, prefix+n))
 	}
-	c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, trouble.List(reads))
+	c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, strings.Join(reads, " and "))
 }
 
 // inCode explains a cause by a line of the project's code or configuration.

@@ -121,6 +121,7 @@ func TestLengths(t *testing.T) {
 	require.Len(t, all, 2)
 	assert.Equal(t, map[string]int64{"app": 6}, all[0].From)
 	assert.Equal(t, map[string]int64{"app": 6}, all[0].To, "it came late: the keeper reads on")
+	assert.Equal(t, map[string]int64{"app": 12}, all[0].Late, "and no further, for the moment")
 	assert.Nil(t, all[1].From)
 }
 

@@ -118,7 +118,8 @@ func TestLateWordsBeforeTheNext(t *testing.T) {
 	w.write(w.log, "fog next\n")
 	l := requests.NewLog(func(string) string { return w.file }, nil)
 	l.Add("abc", nil, requests.Request{At: w.began, Site: "day", Method: "GET", Path: "/a", Status: 500, MS: 5,
-		App: "app", From: map[string]int64{"app": 0}, To: map[string]int64{"app": 0}, Late: map[string]int64{"app": late}})
+		App: "app", From: map[string]int64{"app": 0}, To: map[string]int64{"app": 0},
+		Late: map[string]int64{"app": late}})
 	l.Close()
 	assert.Equal(t, []string{"/a fog there is fog late"}, w.open())
 }

@@ -78,7 +78,9 @@ type Traits struct {
 	// Interpreter is the name of the command-line program that runs the project's code, as it is in the folders of
 	// the part's PATH. "": the kind runs no code, or only that of a program.
 	Interpreter string
-	Extensions  bool   // the stack file can switch extensions, and the processes say which ones are loaded
+	Extensions  bool // the stack file can switch extensions, and the processes say which ones are loaded
+	// ExtensionOf returns the extension that has a class or function. nil: the kind has no extensions.
+	ExtensionOf func(word string) string
 	Debugger    string // the extension that "debugger = true" loads; "": there is none
 
 	// Reload is the signal that makes its leading process take a new configuration; requests in flight finish with the

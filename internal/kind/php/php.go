@@ -46,6 +46,7 @@ var traits = sync.OnceValue(func() *kind.Traits {
 		Programs:    []string{"php-fpm", "php-fpm[0-9]*", "php-fpm-[a-z]*"},
 		Interpreter: "php",
 		Extensions:  true,
+		ExtensionOf: extensionOf,
 		Code: &kind.Code{Title: "pages of PHP", Pages: ".php", Ecosystem: "composer", Manifest: "composer.json",
 			Install: []kind.Installation{{There: "vendor", Command: "composer install --no-interaction"}}},
 		System: map[string]string{"apt-get": "php-fpm", "dnf": "php-fpm", "pacman": "php-fpm", "zypper": "php8-fpm",

@@ -2,6 +2,7 @@ package php
 
 import (
 	"slices"
+	"strings"
 
 	"dravit/internal/cause"
 	"dravit/internal/kind"
@@ -34,25 +35,45 @@ func symptoms() []kind.Symptom {
 
 // extensionSymptoms match what PHP says of an extension that is not loaded.
 func extensionSymptoms() []kind.Symptom {
+	const add = "add its extension to the part's extensions in dravit.toml, then dravit start"
 	return []kind.Symptom{
 		kind.When(cause.ExtensionNotLoaded, pattern.New(`Class "(Redis|Memcached|Imagick|IntlDateFormatter|`+
-			`NumberFormatter|Collator|PDO|mysqli|SQLite3|SoapClient|DOMDocument|ZipArchive|XMLWriter)" not found`),
-			"the application uses the class $1, whose extension is not loaded",
-			"add it to the part's extensions in dravit.toml, then dravit start"),
-		kind.When(cause.ExtensionNotLoaded, pattern.New(`[Cc]all to undefined function (?:\w+\\)*((?:mysqli|pg|intl|`+
-			`numfmt|grapheme|mb|curl|gd|image|bc|sodium|ldap|imap|msgpack|igbinary|memcache|gmp|iconv|ctype|`+
-			`simplexml|xml|json|openssl)_\w+|imagecreate\w*)\(\)`), "the application calls $1(), whose extension "+
-			"is not loaded", "add it to the part's extensions in dravit.toml, then dravit start"),
-		kind.When(cause.ExtensionNotLoaded, pattern.New(`[Cc]all to undefined function (?:\w+\\)*((?:bc(?:add|sub|mul|`+
-			`div|mod|pow|sqrt|comp|scale|powmod)|normalizer_\w+|collator_\w+|idn_to_\w+|utf8_(?:en|de)code|exif_\w+|`+
-			`readline\w*|posix_\w+|pcntl_\w+|sem_\w+|shm_\w+|socket_\w+|apcu_\w+|ftp_\w+|tidy_\w+|zip_\w+|gz\w+|`+
-			`snmp\w+|odbc_\w+|oci_\w+|ssh2_\w+|yaml_\w+|cal_\w+|easter_\w+|gettext|bindtextdomain|textdomain))\(\)`),
-			"the application calls $1(), whose extension is not loaded",
-			"add it to the part's extensions in dravit.toml, then dravit start"),
+			`NumberFormatter|Collator|Normalizer|MessageFormatter|PDO|mysqli|SQLite3|SoapClient|DOMDocument|`+
+			`ZipArchive|XMLWriter|XMLReader|SimpleXMLElement)" not found`),
+			"the application uses the class $1, whose extension is not loaded", add),
+		kind.When(cause.ExtensionNotLoaded, pattern.New(`[Cc]all to undefined function (?:\w+\\)*(`+
+			`(?:mysqli|pg|intl|numfmt|grapheme|normalizer|collator|mb|curl|gd|sodium|ldap|imap|msgpack|igbinary|`+
+			`memcache|gmp|iconv|ctype|simplexml|xml|json|openssl|exif|posix|pcntl|socket|apcu|ftp|tidy|zip|cal|`+
+			`yaml|ssh2)_\w+|image(?:create|png|jpeg|copy|color|scale|text|ttf)\w*|`+
+			`bc(?:add|sub|mul|div|mod|pow|sqrt|comp|scale|powmod)|utf8_(?:en|de)code|gettext)\(\)`),
+			"the application calls $1(), whose extension is not loaded", add),
 		kind.When(cause.ExtensionNotLoaded, pattern.New(`could not find driver`),
 			"PDO has no driver for the database that the application asks for",
 			"add it to the part's extensions (pdo_mysql, pdo_pgsql, pdo_sqlite) in dravit.toml, then dravit start"),
 	}
+}
+
+// extensions are those that have a class, and those of functions whose names do not begin with theirs.
+var extensions = map[string]string{"redis": "redis", "memcached": "memcached", "imagick": "imagick",
+	"intldateformatter": "intl", "numberformatter": "intl", "collator": "intl", "normalizer": "intl",
+	"messageformatter": "intl", "numfmt": "intl", "grapheme": "intl", "pdo": "pdo", "mysqli": "mysqli",
+	"sqlite3": "sqlite3", "soapclient": "soap", "domdocument": "dom", "ziparchive": "zip", "xmlwriter": "xmlwriter",
+	"xmlreader": "xmlreader", "simplexmlelement": "simplexml", "pg": "pgsql", "mb": "mbstring", "socket": "sockets",
+	"cal": "calendar", "gettext": "gettext", "utf8": "xml"}
+
+// extensionOf implements kind.Traits.
+func extensionOf(word string) string {
+	first, _, _ := strings.Cut(strings.ToLower(word), "_")
+	if name, ok := extensions[first]; ok {
+		return name
+	}
+	switch {
+	case strings.HasPrefix(first, "image"):
+		return "gd"
+	case strings.HasPrefix(first, "bc"):
+		return "bcmath"
+	}
+	return first
 }
 
 // pageSymptoms match what the application's own code fails of.
@@ -93,7 +114,7 @@ func pageSymptoms() []kind.Symptom {
 			"read them from the environment (DATABASE_URL, DB_USER, DB_PASSWORD, REDIS_URL): dravit run -- env"),
 		kind.When(cause.StoreElsewhere, pattern.New(`(?:SQLSTATE\[[^\]]*\][^\n]*?|mysqli[^\n]*?|RedisException[^\n]*?|`+
 			`Redis[^\n]*?|pg_connect[^\n]*?|PDOException[^\n]*?)(Connection refused|No such file or directory|`+
-			`getaddrinfo[^\n<]{0,60}|Name or service not known)`),
+			`getaddrinfo for \S+ failed|getaddrinfo[^\n<]{0,60}|Name or service not known)`),
 			"the application looks for its database or cache where there is none: $1",
 			"read host, port and socket from the environment (DB_HOST, DB_PORT, REDIS_URL): dravit run -- env"),
 		kind.When(cause.FolderUnwritable, pattern.New(`(?:file_put_contents|fopen|mkdir|move_uploaded_file|touch|`+
@@ -104,7 +125,7 @@ func pageSymptoms() []kind.Symptom {
 			"name the folder in the stack file, and start prepares it: writable = [\"FOLDER\"] in the php part"),
 		kind.When(cause.FolderMissing, pattern.New(`mkdir\(\): No such file or directory in ([^\s<]+) on line (\d+)`),
 			"the folder does not exist in which the application makes one in line $2 of $1",
-			"name the folder in the stack file, and start creates it: writable = [\"FOLDER\"] in the php part"),
+			"give mkdir() there true as its third argument, which makes the folders above it, too"),
 		kind.When(cause.FolderMissing, pattern.New(`(?:file_put_contents|mkdir|move_uploaded_file|touch|copy|rename)`+
 			`\(([^)]*)\)[^\n]*No such file or directory`), "the application cannot write to $1: its folder is missing",
 			"name the folder in the stack file, and start creates it: writable = [\"FOLDER\"] in the php part"),
