@@ -148,14 +148,13 @@ func (s *series) at(t int64) int64 {
 	return s.lengths[i-1].length
 }
 
-// fill adds to a request how long the logs were before and after it, if it failed, or if the part behind the server
-// wrote something until a moment after it.
+// fill adds to a request how long the logs were before and after it, if it failed, or if the server or the part behind
+// it wrote something until a moment after it: what a runtime wrote may come later than what its server says of that.
 func (l *lengths) fill(stackID string, behind []string, r *requests.Request) {
 	came, ended := r.At.UnixNano(), r.Ended().Add(2*lengthEvery).UnixNano()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if app := l.logs[stackID+"/"+r.App]; !r.Failed() && (app == nil ||
-		app.at(came) == app.at(ended+int64(requests.Settles))) {
+	if !r.Failed() && !l.grew(stackID, r.App, came, ended) && !l.grew(stackID, r.Server, came, ended) {
 		return
 	}
 	r.From, r.To = make(map[string]int64, len(behind)), make(map[string]int64, len(behind))
@@ -170,4 +169,11 @@ func (l *lengths) fill(stackID string, behind []string, r *requests.Request) {
 			}
 		}
 	}
+}
+
+// grew reports whether the log of a part got longer while a request was answered, or a moment later. The caller holds
+// mu.
+func (l *lengths) grew(stackID, part string, came, ended int64) bool {
+	s := l.logs[stackID+"/"+part]
+	return s != nil && s.at(came) != s.at(ended+int64(requests.Settles))
 }

@@ -153,3 +153,24 @@ func BenchmarkFollow(b *testing.B) {
 		tab.follow(w, r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) { w.WriteHeader(200) })
 	}
 }
+
+// What a server says of its runtime's error is enough to look for what that writes later.
+func TestServerSaysSo(t *testing.T) {
+	tab, log, logs := notedTable(t)
+	to := &target{Route: Route{StackID: "abc", App: "app", Server: "web", Behind: []string{"web", "app"}}}
+	for _, part := range []string{"web", "app"} {
+		require.NoError(t, os.WriteFile(filepath.Join(logs, part+".log"), nil, 0o600))
+	}
+	for _, says := range []string{"", "fog"} {
+		r := httptest.NewRequest(http.MethodGet, "/", nil)
+		tab.follow(httptest.NewRecorder(), r, to, func(_ *table, w http.ResponseWriter, _ *http.Request, _ *target) {
+			assert.NoError(t, os.WriteFile(filepath.Join(logs, "web.log"), []byte(says), 0o600))
+			w.WriteHeader(200)
+		})
+		time.Sleep(requests.Settles + 5*lengthEvery)
+	}
+	all := log()
+	require.Len(t, all, 2)
+	assert.Nil(t, all[0].From)
+	assert.Equal(t, map[string]int64{"web": 0, "app": 0}, all[1].From)
+}

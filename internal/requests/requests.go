@@ -32,8 +32,8 @@ type Request struct {
 	// Plain: it had no body, no query, no cookie and no log-in, so anybody who asks the same gets the same.
 	Plain bool `json:"plain,omitempty"`
 	Again bool `json:"again,omitempty"` // a diagnosis asked, to see whether it still fails
-	// From are the lengths of the parts' logs, in bytes, when the request came. They are there if it failed, if the
-	// part behind the server wrote something meanwhile, or if that is a runtime, whose errors come a moment later.
+	// From are the lengths of the parts' logs, in bytes, when the request came. They are there if it failed, or if the
+	// server or the part behind it wrote something meanwhile or a moment later.
 	From map[string]int64 `json:"from,omitempty"`
 	// To are their lengths when the answer had ended, if From is there. An error may come a moment later.
 	To map[string]int64 `json:"to,omitempty"`
