@@ -98,7 +98,7 @@ func (d *doctor) endedBy(x *Explained, f requests.Failure) (how string) {
 	if x.Cause == Unexplained && after > -atOnce && after < comesBack {
 		x.Cause = cause.Crashed
 		x.What = "part " + f.App + " ends while pages are asked for: " + exit.How
-		x.Remedy = "have the code say why before it ends the program: the page that failed first ends it"
+		x.Remedy = "look in what answers the page that failed first for what exits the program; have it write why"
 	} else if after.Abs() > atOnce {
 		return ""
 	}

@@ -214,7 +214,8 @@ func (d *doctor) unnamed(c Cause, part string) string {
 		return ""
 	}
 	name := p.Traits.Code.PackageOf(m[1])
-	if slices.ContainsFunc(own.Named, func(n string) bool { return n == name || strings.HasPrefix(name, n+"-") }) {
+	first, _, _ := strings.Cut(strings.ToLower(m[1]), "/") // boats/low is of the gem boats, as a rule
+	if slices.Contains(own.Named, name) || slices.Contains(own.Named, first) {
 		return ""
 	}
 	return name

@@ -142,6 +142,8 @@ func TestPackageThatNobodyNamed(t *testing.T) {
 			"api/requirements.txt; as it was", python},
 		{"python", "the package tide_tables.low is not installed for this interpreter", "add the line tide-tables to " +
 			"api/requirements.txt; as it was", python},
+		{"python", "the package boats_extra is not installed for this interpreter", "add the line boats-extra to " +
+			"api/requirements.txt; as it was", python},
 		{"python", "the package yaml is not installed for this interpreter", "as it was", python},
 		{"python", "the package psycopg2 is not installed for this interpreter", "as it was", python},
 		{"python", "the package _sqlite3 is not installed for this interpreter", "as it was", python},
