@@ -39,14 +39,15 @@ func main() {
 	only := flag.String("only", "",
 		"one measure: start, status, first, size, survey, planner, gateway, check, tasks, propose, load, marks, "+
 			"console or supply")
+	against := flag.String("against", "", "another dravit `program`: the two are measured in turn (bench/compare)")
 	flag.Parse()
-	if err := run(*dravit, *hello, *rounds, *only); err != nil {
+	if err := run(*dravit, *hello, *against, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(dravit, hello string, rounds int, only string) error {
+func run(dravit, hello, against string, rounds int, only string) error {
 	if os.Geteuid() == 0 {
 		u, err := account.For("", ".")
 		if errors.Is(err, account.ErrNone) {
@@ -73,6 +74,13 @@ func run(dravit, hello string, rounds int, only string) error {
 		return err
 	}
 	fmt.Printf("on %s with %d processors\n", strings.TrimSpace(string(system)), runtime.NumCPU())
+	if against != "" {
+		slower, err := b.beside(against)
+		if err == nil && slower {
+			err = errors.New("something got slower")
+		}
+		return err
+	}
 	for _, m := range []struct {
 		name string
 		do   func() error

@@ -1,0 +1,21 @@
+package main
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// The ends are those of the tables of the sign test: of 15 values the 4th and the 12th, of 9 the 2nd and the 8th.
+func TestLikely(t *testing.T) {
+	values := func(n int) (all []float64) {
+		for i := range n {
+			all = append(all, float64((i*7)%n)) // each from 0 on, in another order: 7 divides none
+		}
+		return all
+	}
+	for n, want := range map[int][2]float64{fewest: {0, 5}, 9: {1, 7}, 15: {3, 11}, 1: {0, 0}} {
+		low, high := likely(values(n))
+		assert.Equal(t, want, [2]float64{low, high}, n)
+	}
+}
