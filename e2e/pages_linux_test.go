@@ -48,6 +48,7 @@ type application struct {
 	files map[string]string
 	pages []pageFault
 	stays string // the path of a page that nothing mends
+	needs string // the application whose packages it needs, in the folder vendor; "": none
 }
 
 const shopPHP = `name = "day-boat"
@@ -272,6 +273,47 @@ class Migration(migrations.Migration):
     operations = [migrations.AddField("Berth", "depth", models.IntegerField(default=3))]
 `
 
+// sinatraPages fail in the routes of a real Sinatra.
+var sinatraPages = application{name: "Sinatra", needs: "sinatra", stack: `name = "day-boat"
+[part.app]
+kind = "ruby"
+command = "exec ruby -Ivendor app.rb"
+[part.db]
+kind = "postgres"
+[[site]]
+name = "day"
+app = "app"
+`, file: "app.rb", head: `require 'sinatra'
+require 'pg'
+require 'net/http'
+set bind: ENV['HOST'], port: ENV['PORT'], server: 'webrick'
+set show_exceptions: false, raise_errors: false, dump_errors: true
+get('/') { '` + hello + `' }
+`, page: "get('%s') { %s }\n", files: map[string]string{"Gemfile": "source 'x'\ngem 'sinatra'\ngem 'pg'\n"},
+	pages: []pageFault{
+		{path: "/nil", code: `[].first.name`, cause: "application-error", says: "undefined method", place: "app.rb:7",
+			mend: replace("app.rb", "[].first.name", "''")},
+		{path: "/constant", code: `Tides::Table.new`, cause: "code-missing", says: "the constant Tides",
+			place: "app.rb:8", mend: replace("app.rb", "Tides::Table.new", "''")},
+		{path: "/gem", code: `require 'tides'`, cause: "packages-missing", says: "bundle add tides",
+			place: "app.rb:9"},
+		{path: "/relative", code: `require_relative 'fares'; ''`, cause: "code-missing", says: "fares",
+			place: "app.rb:10", mend: func(w *world) { w.write("fares.rb", "") }},
+		{path: "/template", code: `erb :boats`, cause: "file-missing", says: "views/boats.erb", place: "app.rb:11",
+			mend: func(w *world) { w.write("views/boats.erb", "boats") }},
+		{path: "/key", code: `ENV.fetch('MOOR_KEY')`, cause: "variable-missing", says: "MOOR_KEY", place: "app.rb:12",
+			mend: addEnv("MOOR_KEY")},
+		{path: "/local", code: `Net::HTTP.get(URI('http://127.0.0.1:9/tides'))`, cause: "foreign-service",
+			says: "start what is to answer there", place: "app.rb:13"},
+		{path: "/query", code: `PG.connect(ENV['DATABASE_URL']).exec('SELEC 1'); ''`, cause: "application-error",
+			says: "syntax error at or near", place: "app.rb:14", mend: replace("app.rb", "SELEC 1", "SELECT 1")},
+		{path: "/password", code: `PG.connect(host: ENV['DB_HOST'], port: ENV['DB_PORT'], user: ENV['DB_USER'], ` +
+			`password: 'x', dbname: ENV['DB_DATABASE']); ''`, cause: "wrong-password", says: `ENV["DB_PASSWORD"]`,
+			place: "app.rb:15", mend: replace("app.rb", "password: 'x'", `password: ENV["DB_PASSWORD"]`)},
+		{path: "/folder", code: `File.write(File.join(__dir__, 'uploads/a.txt'), 'x'); ''`, cause: "folder-missing",
+			says: "uploads", place: "app.rb:16", fix: true},
+	}}
+
 // frontPages fail in an API, and in the proxy of the front end before it.
 var frontPages = application{name: "front end", stack: `name = "day-boat"
 [part.api]
@@ -403,11 +445,12 @@ func (w *world) causeOf(f pageFault) (found diagnose.Cause) {
 	return found
 }
 
-func TestFailedPagesOfPHP(t *testing.T)    { failedPages(t, phpPages) }
-func TestFailedPagesOfNode(t *testing.T)   { failedPages(t, nodePages) }
-func TestFailedPagesOfPython(t *testing.T) { failedPages(t, pythonPages) }
-func TestFailedPagesOfDjango(t *testing.T) { failedPages(t, djangoPages) }
-func TestFailedPagesBehind(t *testing.T)   { failedPages(t, frontPages) }
+func TestFailedPagesOfPHP(t *testing.T)     { failedPages(t, phpPages) }
+func TestFailedPagesOfNode(t *testing.T)    { failedPages(t, nodePages) }
+func TestFailedPagesOfPython(t *testing.T)  { failedPages(t, pythonPages) }
+func TestFailedPagesOfDjango(t *testing.T)  { failedPages(t, djangoPages) }
+func TestFailedPagesOfSinatra(t *testing.T) { failedPages(t, sinatraPages) }
+func TestFailedPagesBehind(t *testing.T)    { failedPages(t, frontPages) }
 
 // failedPages asks for the pages of an application that answers: each one's cause is found, with its place, and what
 // the remedy says mends it.
@@ -418,6 +461,9 @@ func failedPages(t *testing.T, app application) {
 		text += fmt.Sprintf(app.page, f.path, f.code)
 	}
 	w.write(app.file, text+app.tail)
+	if app.needs != "" {
+		w.unpack(app.needs, "vendor")
+	}
 	for name, text := range app.files {
 		w.write(name, text)
 	}
@@ -442,8 +488,9 @@ func failedPages(t *testing.T, app application) {
 	w.mendPages(app)
 }
 
-// mendPages does what the remedies say, one page after the other.
+// mendPages does what the remedies say, one page after the other, and then sees the pages answer.
 func (w *world) mendPages(app application) {
+	var mended []pageFault
 	for _, f := range app.pages {
 		if !f.fix && f.mend == nil {
 			continue
@@ -457,10 +504,13 @@ func (w *world) mendPages(app application) {
 			assert.Contains(w.t, out.stdout, app.stays, "what is not mended is not forgotten")
 		} else {
 			f.mend(w)
-			if strings.HasPrefix(f.cause, "variable") || app.name != "PHP" {
-				w.must("restart", app.restarts())
-			}
 		}
+		mended = append(mended, f)
+	}
+	if app.name != "PHP" { // else the next request runs the new code
+		w.must("restart", app.restarts())
+	}
+	for _, f := range mended {
 		w.ask(f)
 		w.eventually(f.path+" is mended", func() bool {
 			return !slices.ContainsFunc(w.diagnose().Causes, func(c diagnose.Cause) bool {

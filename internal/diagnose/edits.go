@@ -37,7 +37,8 @@ func (d *doctor) edits() {
 				c.Remedy = "dravit extensions on " + app.Traits.ExtensionOf(m[1]) + " --part " + app.Spec.Name
 			}
 		case c.Cause == cause.FileMissing:
-			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] {
+			line := d.f.Lines[c.Place]
+			if path := pathIn(*c); d.f.Lacking[filepath.Dir(path)] && (line == "" || writes().MatchString(line)) {
 				c.Cause, c.What = cause.FolderMissing, "the application cannot write to "+path+": its folder is missing"
 				d.writable(c, app)
 			}
@@ -95,6 +96,9 @@ func (d *doctor) catchMail(c *Cause, app kind.Part) {
 }
 
 var (
+	// writes matches a line of code that may write a file rather than read one.
+	writes = pattern.New(`(?i)write|save|upload|mkdir|append|create|store|export|put|dump|copy|move|rename|log|touch|` +
+		`open\(.*["'][wax]`)
 	ofExtension  = pattern.New(`(?:the class|calls) (\w+)`)
 	variableName = pattern.New(`the variable (\w+)`)
 	folderName   = pattern.New(`write to (.+?)(?:: its folder|$)|may not use (.+)$|application uses (.+?), which`)

@@ -38,7 +38,7 @@ var tracebacks = []traceback{
 			`(?:(?::|</b> on line <b>| on line )|\()(\d+)`)},
 	{head: pattern.New(`(?m)^(?:[^\n]*?:\d+:in [` + "`'" + `][^\n]*?: |[^\n]*? - )?` +
 		`([^\n]+ \([A-Z]\w*(?:::\w+)*\)|[A-Z]\w*(?:::\w+)*(?:Error|` +
-		`Exception)? - [^\n]+?):?\n\s+(?:from )?[^\n]*\.rb:\d+`),
+		`Exception)? - [^\n]+?):?(?:\n[^\n]*){0,5}?\n\s+(?:from )?[^\n]*\.rb:\d+`),
 		frame: pattern.New(`((?:/[^\n():]*?|[^\s():]+)\.rb):(\d+)`)},
 	{head: pattern.New(`(?m)^(?:Exception in thread "[^"]*" |Caused by: )?` +
 		`((?:[a-z]\w*\.)+[A-Z]\w*(?:: [^\n]*)?)\n\s+at `),

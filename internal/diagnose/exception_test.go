@@ -63,6 +63,13 @@ Stack trace:
 	"Sinatra": {"2026-12-01 23:00:00 - NameError - undefined local variable or method 'tide':\n" +
 		"\t/home/ada/ferry/app.rb:5:in 'block in <main>'\n", "NameError - undefined local variable or method 'tide'",
 		"app.rb:5"},
+	"Sinatra, with the code": {"2026-12-01 23:00:00 - NoMethodError - undefined method `name' for nil:NilClass\n\n" +
+		"get('/nil') { [].first.name }\n                      ^^^^^:\n\tapp.rb:13:in `block in <main>'\n" +
+		"\t/usr/lib/ruby/sinatra/base.rb:1696:in `call'\n", "NoMethodError - undefined method `name' for nil:NilClass",
+		"app.rb:13"},
+	"Ruby, of a database's client": {"2026-12-01 23:00:00 - PG::SyntaxError - ERROR:  syntax error at or near \"X\"\n" +
+		"LINE 1: X\n        ^\n:\n\tapp.rb:23:in `exec'\n", `PG::SyntaxError - ERROR: syntax error at or near "X"`,
+		"app.rb:23"},
 	"Java": {"java.lang.IllegalStateException: no berth\n\tat sea.Pier.dock(Pier.java:12)\n", "java.lang." +
 		"IllegalStateException: no berth", ""},
 	"Go": {"http: panic serving 127.0.0.1:5: runtime error: index out of range [3] with length 2\ngoroutine 7 " +

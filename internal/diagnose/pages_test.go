@@ -242,6 +242,8 @@ func TestWrittenInCode(t *testing.T) {
 	for line, c := range map[string]struct{ said, what, remedy string }{
 		`new PDO("mysql:host=db;port=1", "root", "x")`: {"PDO Access denied for user 'root'", "refused:",
 			"in a.php:3, read it from the environment: getenv('DB_USER') and getenv('DB_PASSWORD')"},
+		`connect(user: $user, password: 'x')`: {"PDO Access denied for user 'ferry'", "refused:",
+			"in a.php:3, read it from the environment: getenv('DB_USER') and getenv('DB_PASSWORD')"},
 		`new PDO("mysql:host=127.0.0.1;port=3306")`: {"PDO Connection refused", "it looks for a store",
 			"in a.php:3, read it from the environment: getenv('DB_HOST') and getenv('DB_PORT')"},
 		`new PDO("mysql:host=$host")`: {"PDO ENOTFOUND mysql", "DB_HOST is mysql in .env:9", "have starts keep"},
@@ -269,6 +271,8 @@ func TestForeign(t *testing.T) {
 	assert.Equal(t, "the application asks api.tides.example, which is not of this stack: no machine has its name",
 		all[0].What)
 	assert.Equal(t, "tides.php:2", all[0].Place)
+	f.Lines = map[string]string{"tides.php:2": `$client->get("http://api.tides.example")`}
+	assert.Contains(t, Causes(f)[0].Remedy, "correct the address in tides.php:2", "it is of no store")
 	f = shop(page("/a", "URLError: refused"))
 	f.Pages[0].Evidence.Parts[0].Traits.Symptoms = []kind.Symptom{kind.When("foreign-service",
 		pattern.New(`URLError: \w+`), "it does not answer", "correct its address, or ask whoever runs it")}
@@ -342,6 +346,13 @@ func TestEdits(t *testing.T) {
 	assert.Empty(t, all[0].Edit)
 	assert.Equal(t, []string{"dravit", "start"}, all[0].Fix)
 	assert.Equal(t, []string{"/home/ada/ferry/var"}, Paths(all))
+	f = shop(page("/a", "open /home/ada/ferry/up/a.txt\n"+
+		"PHP Fatal error:  Uncaught Error: x in /home/ada/ferry/a.php:3\n"))
+	f.Lacking = map[string]bool{"/home/ada/ferry/up": true}
+	f.Lines = map[string]string{"a.php:3": "$view->render('up/a.txt');"}
+	assert.EqualValues(t, "file-missing", Causes(f)[0].Cause, "nothing writes there")
+	f.Lines["a.php:3"] = "fopen('up/a.txt', 'w');"
+	assert.EqualValues(t, "folder-missing", Causes(f)[0].Cause)
 	f = shop(page("/a", "No module named 'ferry.tides'"))
 	f.TopLevel = []string{"ferry"}
 	assert.EqualValues(t, "code-missing", Causes(f)[0].Cause)

@@ -94,7 +94,7 @@ func (d *doctor) values() {
 			d.backEnd(c, words)
 			continue
 		}
-		if c.Cause == cause.MailRefused {
+		if c.Cause == cause.MailRefused || c.Cause == cause.ForeignService {
 			continue // it is of no store
 		}
 		store, foreign, ok := d.storeOf(*c)
@@ -267,6 +267,9 @@ func (d *doctor) literal(c Cause, words []string) bool {
 	if c.Cause == cause.StoreElsewhere && len(words) == 0 {
 		return literalAddress().MatchString(line)
 	}
+	if c.Cause == cause.WrongPassword && literalPassword().MatchString(line) {
+		return true
+	}
 	return slices.ContainsFunc(words, func(w string) bool {
 		i := strings.Index(line, w)
 		if i < 1 || c.Cause != cause.StoreElsewhere || isNumber().MatchString(w) {
@@ -277,6 +280,8 @@ func (d *doctor) literal(c Cause, words []string) bool {
 			strings.Contains(line, `"`+w+`"`) || strings.Contains(line, "@"+w) || strings.Contains(line, "//"+w)
 	})
 }
+
+var literalPassword = pattern.New(`(?i)pass(?:word|wd)?['"]?\s*(?:=>?|:)\s*['"][^'"$#{]+['"]`)
 
 var isNumber = pattern.New(`^\d+$`)
 
@@ -424,13 +429,15 @@ var readers = map[string]string{".php": "getenv('%s')", ".py": `os.environ["%s"]
 var connects = pattern.New(`(?i)user|pass|pwd|login|role|connect|client|pool|engine|database|dbname|\bdb\b|dsn|` +
 	`mysql|mariadb|postgres|redis|mongo|://|new PDO`)
 
+// fieldsOf are the ends of the names of the variables from which code has what a cause is about.
+var fieldsOf = map[cause.ID][]string{cause.WrongPassword: {"USER", "PASSWORD"}, cause.DatabaseMissing: {"DATABASE"},
+	cause.StoreElsewhere: {"HOST", "PORT"}}
+
 // atPlace explains a cause by the line of code that failed.
 func (d *doctor) atPlace(c *Cause, store kind.Part) {
 	prefix := stackfile.EnvPrefix(store.Name) + "_"
-	names := map[cause.ID][]string{cause.WrongPassword: {"USER", "PASSWORD"}, cause.DatabaseMissing: {"DATABASE"},
-		cause.StoreElsewhere: {"HOST", "PORT"}}[c.Cause]
 	var reads []string
-	for _, n := range names {
+	for _, n := range fieldsOf[c.Cause] {
 		how, ok := readers[filepath.Ext(strings.Split(c.Place, ":")[0])]
 		if !ok {
 			how = "%s"

@@ -190,7 +190,7 @@ func (x *explainer) judge(spec materialise.Spec, r requests.Request) (f requests
 	f = requests.Failure{Site: r.Site, Method: r.Method, Path: r.Path, Status: r.Status, Server: r.Server, App: r.App,
 		Plain: r.Plain}
 	for _, end := range []until{answered, noted, followed} {
-		if end == noted && len(r.Late) == 0 {
+		if end == noted && len(r.Late) == 0 || end == followed && x.spoke(r) {
 			continue
 		}
 		f.Said = x.said(spec, r, end)
@@ -233,6 +233,11 @@ func (x *explainer) say(spec materialise.Spec, f *requests.Failure) {
 			return
 		}
 	}
+}
+
+// spoke reports whether the application wrote something until a request was noted: what comes after is of others then.
+func (x *explainer) spoke(r requests.Request) bool {
+	return max(r.To[r.App], r.Late[r.App]) > r.From[r.App]
 }
 
 // until is the end of the time in which what is written may be about a request. The later, the likelier it is about

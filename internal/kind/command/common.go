@@ -49,11 +49,11 @@ func machine() []kind.Symptom {
 		kind.When(cause.FolderUnwritable, pattern.New(`(?:EACCES: permission denied, (?:open|mkdir|rename|unlink|`+
 			`copyfile|`+
 			`rmdir|scandir) |PermissionError: \[Errno 13\] Permission denied: |Permission denied @ \w+ - )'?`+
-			`(/[^'\n,]+?)'?(?:$|['\n,]| ->)`), "the application may not use $1",
+			`(/[^'\n,]+?)'?:?(?:$|['\n,]| ->)`), "the application may not use $1",
 			"give your account access: chmod u+rwX '$1'"),
 		kind.When(cause.FileMissing, pattern.New(`(?:ENOENT: no such file or directory, \w+ |`+
 			`FileNotFoundError: \[Errno 2\] No such file or directory: |No such file or directory @ \w+ - |`+
-			`java\.nio\.file\.NoSuchFileException: |java\.io\.FileNotFoundException: )'?(/[^'\n,()]+?)'?`+
+			`java\.nio\.file\.NoSuchFileException: |java\.io\.FileNotFoundException: )'?(/[^'\n,()]+?)'?:?`+
 			`(?:$|['\n,(]| ->)`), "the application uses $1, which does not exist",
 			"make that file, or correct the path"),
 		kind.When(cause.UploadLimit, pattern.New(`(PayloadTooLargeError[^\n]*|request entity too large|`+

@@ -89,12 +89,15 @@ func symptoms() []kind.Symptom {
 		kind.When(cause.PackagesMissing,
 			pattern.New(`Could not find (?:gem )?'?(\S+?)'? .*in (?:any of the sources|locally installed gems)`),
 			"the gem $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When(cause.CodeMissing, pattern.New(`cannot load such file -- (\.{0,2}/\S+)`),
+		kind.When(cause.CodeMissing, pattern.New(`cannot load such file -- (\.{0,2}/[^\s:]+)`),
 			"the file $1, which the code requires, does not exist",
 			"correct the line that requires it, or add the file"),
-		kind.When(cause.PackagesMissing, pattern.New(`cannot load such file -- (\S+)`),
+		kind.When(cause.PackagesMissing, pattern.New(`cannot load such file -- ([^\s:]+)`),
 			"the library $1 is not installed for this Ruby", "dravit run --part {part} -- bundle install"),
-		kind.When(cause.ScriptSyntax, pattern.New(`(?m)(syntax error[^\n]*)`), "Ruby finds a $1",
+		kind.When(cause.CodeMissing, pattern.New(`NameError - uninitialized constant (\S+)|`+
+			`uninitialized constant (\S+) \(NameError\)`), "the code uses the constant $1$2, which does not exist",
+			"correct the name, or require the library that has it"),
+		kind.When(cause.ScriptSyntax, pattern.New(`\.(?:rb|ru|erb):\d+: (syntax error[^\n]*)`), "Ruby finds a $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
 		kind.When(cause.ApplicationError,

@@ -38,6 +38,18 @@ func TestExplain(t *testing.T) {
 			"was built for another Ruby",
 		"Could not find kelp-1.2 in locally installed gems (Bundler::GemNotFound)": "the gem kelp-1.2 is " +
 			"not installed for this Ruby",
+		"LoadError - cannot load such file -- kelp:": "the library kelp is not installed for this Ruby",
+		"cannot load such file -- /v/kelp (LoadError)": "the file /v/kelp, which the code requires, does " +
+			"not exist",
+		"NameError - uninitialized constant Kelp::Bed": "the code uses the constant Kelp::Bed, which does " +
+			"not exist",
+		"a.rb:1:in `x': uninitialized constant Kelp (NameError)": "the code uses the constant Kelp, which " +
+			"does not exist",
+		"/v/crew.rb:3: syntax error, unexpected end-of-input": "Ruby finds a syntax error, unexpected " +
+			"end-of-input",
+		"No such file or directory @ rb_sysopen - /v/kelp.json:": "the application uses /v/kelp.json, " +
+			"which does not exist",
+		"PG::SyntaxError - ERROR:  syntax error at or near \"K\"": "",
 		"all is well": "",
 	} {
 		because, _ := kind.Explain(symptoms(), log, "crew")
