@@ -98,7 +98,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 	} else if err := home.ReadDerived(s.goodFile(), &in.History.Good); err != nil {
 		return in, err
 	}
-	live, named := s.livePorts(book), map[int]bool{
+	named := map[int]bool{
 		book.HTTPPort:  true,
 		book.HTTPSPort: true,
 		book.DNSPort:   true,
@@ -138,7 +138,7 @@ func (s *Stack) input(file *stackfile.File, found survey.Survey, book *ledger.Le
 			}
 		}
 	}
-	in.Survey.Ports, err = survey.Ports(live, named)
+	in.Survey.Ports, err = s.portsHeld(book, named)
 	return in, err
 }
 

@@ -40,8 +40,7 @@ func (m *Machine) Ports() ([]PortEntry, error) {
 			named[port] = true
 		}
 	}
-	live := m.livePorts(book)
-	held, err := survey.Ports(live, named)
+	held, err := m.portsHeld(book, named)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +120,7 @@ func (m *Machine) Port(port int) (PortAnswer, error) {
 	if err != nil {
 		return out, err
 	}
-	held, err := survey.Ports(m.livePorts(book), map[int]bool{port: true})
+	held, err := m.portsHeld(book, map[int]bool{port: true})
 	if err != nil {
 		return out, err
 	}

@@ -187,7 +187,7 @@ func (s *Stack) failedForPort(out Started) bool {
 	if len(held) == 0 {
 		return false
 	}
-	ports, err := survey.Ports(nil, held)
+	ports, err := survey.Ports(held)
 	return err == nil && slices.ContainsFunc(ports, func(p survey.Port) bool {
 		return p.Protocol == "tcp" && held[p.Port]
 	})

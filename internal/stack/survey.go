@@ -91,7 +91,7 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 	if err != nil {
 		return s, err
 	}
-	if s.Ports, err = survey.Ports(m.livePorts(book), nil); err != nil {
+	if s.Ports, err = m.portsHeld(book, nil); err != nil {
 		return s, err
 	}
 	s.Ports = survey.Holders(s.Ports, nil)
@@ -104,8 +104,24 @@ func (m *Machine) Survey(ctx context.Context, dir string) (survey.Survey, error)
 	return s, nil
 }
 
-// livePorts returns which stack's live part holds a port, for each port.
-func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
+// portsHeld returns the ports on which a process listens, with the stack whose live part holds each. named is as for
+// survey.Ports.
+func (m *Machine) portsHeld(book *ledger.Ledger, named map[int]bool) ([]survey.Port, error) {
+	held, err := survey.Ports(named)
+	if err != nil {
+		return nil, err
+	}
+	listens := map[int]bool{}
+	for _, p := range held {
+		listens[p.Port] = true
+	}
+	return survey.Owned(held, m.livePorts(book, listens)), nil
+}
+
+// livePorts returns which stack's live part holds a port, for each of those on which a process listens. Whether a part
+// is alive that ended badly, only a list of all processes tells: nobody asks that of a part on whose port nobody
+// listens.
+func (m *Machine) livePorts(book *ledger.Ledger, listens map[int]bool) map[int]string {
 	live, doors := map[int]string{}, map[int]string{}
 	var look run.Look
 	door := gateway.Seen(m.Home)
@@ -114,6 +130,7 @@ func (m *Machine) livePorts(book *ledger.Ledger) map[int]string {
 			switch {
 			case plan.IsNetworkKey(part):
 				doors[port] = id
+			case !listens[port]:
 			case look.Alive(kind.Part{Lock: m.Home.Stack(id, "state", part+".lock")}),
 				keeper.HoldsPort(m.Home, id, part):
 				live[port] = id

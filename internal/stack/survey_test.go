@@ -10,6 +10,7 @@ import (
 
 	"dravit/internal/home"
 	"dravit/internal/kind/all"
+	"dravit/internal/ledger"
 	"dravit/internal/plan"
 	"dravit/internal/stackfile"
 )
@@ -42,4 +43,20 @@ func TestLookForAStart(t *testing.T) {
 		"cache": {Kind: "memcached"}}}))
 	assert.True(t, kinds()["memcached"], "the plan says what has changed since the last start")
 	assert.False(t, kinds()["node"])
+}
+
+// Whose a port is, is asked of ports alone on which somebody listens: the answer may need a list of all processes.
+func TestWhosePortsAre(t *testing.T) {
+	h, err := home.Open(filepath.Join(t.TempDir(), "home"))
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(h.Run) })
+	m := &Machine{Home: h, Kinds: all.Kinds()}
+	lock := h.Stack("tide", "state", "db.lock")
+	require.NoError(t, os.MkdirAll(filepath.Dir(lock), 0o700))
+	held, err := home.TryLock(lock) // as the part that runs
+	require.NoError(t, err)
+	defer held.Close()
+	book := &ledger.Ledger{Stacks: map[string]ledger.Stack{"tide": {Ports: map[string]int{"db": 15432, "app": 18000}}}}
+	assert.Equal(t, map[int]string{15432: "tide"}, m.livePorts(book, map[int]bool{15432: true, 18000: true}))
+	assert.Empty(t, m.livePorts(book, map[int]bool{18000: true}))
 }

@@ -28,10 +28,10 @@ type Port struct {
 	listener proc.Listener
 }
 
-// Ports returns the TCP and UDP ports on which a process listens. ours says which stack's live part holds a port. Who
-// holds the others Holders finds out. Where the system hides the sockets of other users, only those on the named ports
-// are found, and nothing is known of them.
-func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
+// Ports returns the TCP and UDP ports on which a process listens. Owned adds which of them are of stacks, and Holders
+// who holds the others. Where the system hides the sockets of other users, only those on the named ports are found, and
+// nothing is known of them.
+func Ports(named map[int]bool) ([]Port, error) {
 	listeners, err := proc.Listeners()
 	if err != nil {
 		return nil, err
@@ -39,7 +39,7 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 	datagrams, _ := proc.UDPListeners() // few systems refuse to list UDP sockets, and their ports rarely matter
 	all := []Port{}
 	add := func(protocol string, l proc.Listener) {
-		all = append(all, Port{Protocol: protocol, Address: l.Address, Port: l.Port, Stack: ours[l.Port], listener: l})
+		all = append(all, Port{Protocol: protocol, Address: l.Address, Port: l.Port, listener: l})
 	}
 	for _, l := range listeners {
 		add("tcp", l)
@@ -54,6 +54,17 @@ func Ports(ours map[int]string, named map[int]bool) ([]Port, error) {
 		return cmp.Or(a.Port-b.Port, strings.Compare(a.Protocol+a.Address, b.Protocol+b.Address))
 	})
 	return all, nil
+}
+
+// Owned returns the ports with the stack whose live part holds each, as ours says by port.
+func Owned(ports []Port, ours map[int]string) []Port {
+	all := slices.Clone(ports)
+	for i, p := range all {
+		if p.listener != (proc.Listener{}) {
+			all[i].Stack = ours[p.Port]
+		}
+	}
+	return all
 }
 
 // Holders returns the ports with the processes that hold them, as far as the system tells this user: those in wanted,

@@ -178,9 +178,10 @@ func TestPorts(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0)
 		return all[i]
 	}
-	all, err := Ports(map[int]string{port: "abc"}, nil)
+	all, err := Ports(nil)
 	require.NoError(t, err)
-	assert.Equal(t, "abc", find(all).Stack)
+	assert.Equal(t, "abc", find(Owned(all, map[int]string{port: "abc"})).Stack)
+	assert.Empty(t, Owned([]Port{{Port: port}}, map[int]string{port: "abc"})[0].Stack, "nobody was listed who has it")
 	assert.Zero(t, find(all).PID, "who holds a port is looked up on request")
 	assert.Zero(t, find(Holders(all, map[int]bool{port + 1: true})).PID)
 	assert.Equal(t, os.Getpid(), find(Holders(all, map[int]bool{port: true})).PID)
