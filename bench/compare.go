@@ -59,7 +59,7 @@ func (b *bench) beside(against string) (slower bool, err error) {
 			return false, fmt.Errorf("%w: %s", err, out)
 		}
 	}
-	fmt.Printf("%-20s %10s %10s %9s   %s\n", "what", "before", "now", "quotient", "with 95 % confidence")
+	fmt.Printf("%-20s %10s %10s %9s   %s\n", "what", "before", "now", "quotient", "with 99 % confidence")
 	for _, c := range compared {
 		var times [2][]float64
 		for round := range b.rounds * c.times {
@@ -96,13 +96,14 @@ func (b *bench) beside(against string) (slower bool, err error) {
 }
 
 // fewest are the rounds from which on likely has its confidence.
-const fewest = 6
+const fewest = 8
 
-// likely returns between which two values the median of all such values is, with 95 % confidence: the order statistics
-// of the sign test, in its normal approximation. Of fewer than six it only returns the ends.
+// likely returns between which two values the median of all such values is, with 99 % confidence: of nine things,
+// hardly one seems to differ by chance then. It takes the order statistics of the sign test, in its normal
+// approximation. Of fewer than eight values it only returns the ends.
 func likely(values []float64) (low, high float64) {
 	v := slices.Sorted(slices.Values(values))
 	n := float64(len(v))
-	k := max(0, int(math.Floor((n-1.96*math.Sqrt(n))/2)))
+	k := max(0, int(math.Floor((n-2.58*math.Sqrt(n))/2)))
 	return v[k], v[len(v)-1-k]
 }

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// The ends are those of the tables of the sign test: of 15 values the 4th and the 12th, of 9 the 2nd and the 8th.
+// The ends are those of the tables of the sign test: of 15 values the 3rd and the 13th, of 24 the 6th and the 19th.
 func TestLikely(t *testing.T) {
 	values := func(n int) (all []float64) {
 		for i := range n {
@@ -14,7 +14,7 @@ func TestLikely(t *testing.T) {
 		}
 		return all
 	}
-	for n, want := range map[int][2]float64{fewest: {0, 5}, 9: {1, 7}, 15: {3, 11}, 1: {0, 0}} {
+	for n, want := range map[int][2]float64{fewest: {0, 7}, 15: {2, 12}, 24: {5, 18}, 1: {0, 0}} {
 		low, high := likely(values(n))
 		assert.Equal(t, want, [2]float64{low, high}, n)
 	}

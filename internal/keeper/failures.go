@@ -190,7 +190,7 @@ func (x *explainer) judge(spec materialise.Spec, r requests.Request) (f requests
 	f = requests.Failure{Site: r.Site, Method: r.Method, Path: r.Path, Status: r.Status, Server: r.Server, App: r.App,
 		Plain: r.Plain}
 	for _, end := range []until{answered, noted, followed} {
-		if end == noted && len(r.Late) == 0 || end == followed && x.spoke(r) {
+		if end == noted && len(r.Late) == 0 || end == followed && (x.spoke(r) || !x.precedes(r)) {
 			continue
 		}
 		f.Said = x.said(spec, r, end)
@@ -235,9 +235,17 @@ func (x *explainer) say(spec materialise.Spec, f *requests.Failure) {
 	}
 }
 
-// spoke reports whether the application wrote something until a request was noted: what comes after is of others then.
+// spoke reports whether the application wrote something until a request was noted: what comes after that is of others.
 func (x *explainer) spoke(r requests.Request) bool {
 	return max(r.To[r.App], r.Late[r.App]) > r.From[r.App]
+}
+
+// precedes reports whether a request is known that came after the answer to r. Else one may have come that is not known
+// yet, such as those of a diagnosis, which asks again.
+func (x *explainer) precedes(r requests.Request) bool {
+	return slices.ContainsFunc(x.near, func(later requests.Request) bool {
+		return len(later.From) > 0 && !later.At.Before(r.Ended())
+	})
 }
 
 // until is the end of the time in which what is written may be about a request. The later, the likelier it is about
@@ -247,7 +255,7 @@ type until int
 const (
 	answered until = iota // when the answer had ended
 	noted                 // when the gateway noted it, a moment later
-	followed              // when the next request came that is known, or now
+	followed              // when the next request came that is known
 )
 
 // said returns what the parts behind a site wrote while a request was answered, or until a time after it, by part.

@@ -124,6 +124,14 @@ func TestLateWordsBeforeTheNext(t *testing.T) {
 	assert.Equal(t, []string{"/a fog there is fog late"}, w.open())
 }
 
+// What is written long after an answer is nobody's, if no other request is known: it may be of one that is not yet.
+func TestWordsOfNobody(t *testing.T) {
+	w := watchPages(t)
+	w.asked(0, "/a", 500, "")
+	w.write(w.log, "fog somewhere\n")
+	assert.Equal(t, []string{"/a page-failed a page ends with status 500, and nothing says why"}, w.open())
+}
+
 // What another request's page wrote is not a silent one's, though the silent one is in the log of requests first.
 func TestWordsOfTheNext(t *testing.T) {
 	w := watchPages(t)
