@@ -472,7 +472,7 @@ func failedPages(t *testing.T, app application) {
 	assert.Empty(t, w.diagnose().Causes, "nothing was asked for yet")
 	for _, f := range app.pages {
 		w.ask(f)
-		time.Sleep(20 * time.Millisecond) // as a person would
+		time.Sleep(200 * time.Millisecond) // as a person would: a busy machine may see late whose words are whose
 	}
 	for _, f := range app.pages {
 		c := w.causeOf(f)
