@@ -63,8 +63,8 @@ func (b *bench) beside(against string) (slower bool, err error) {
 	for _, c := range compared {
 		var times [2][]float64
 		for round := range b.rounds * c.times {
-			for i := range sides {
-				i = (i + round) % 2 // each is first as often as the other
+			for turn := range sides {
+				i := (turn + round) % 2 // each is first as often as the other
 				if c.before != nil {
 					if err := sides[i].command(b, c.before...); err != nil {
 						return slower, err

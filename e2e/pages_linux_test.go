@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -49,6 +50,7 @@ type application struct {
 	pages []pageFault
 	stays string // the path of a page that nothing mends
 	needs string // the application whose packages it needs, in the folder vendor; "": none
+	part  string // that runs the code of the pages; "": app
 }
 
 const shopPHP = `name = "day-boat"
@@ -315,7 +317,7 @@ get('/') { '` + hello + `' }
 	}}
 
 // frontPages fail in an API, and in the proxy of the front end before it.
-var frontPages = application{name: "front end", stack: `name = "day-boat"
+var frontPages = application{name: "front end", part: "api", stack: `name = "day-boat"
 [part.api]
 kind = "node"
 command = "cd api && exec node server.js"
@@ -393,14 +395,6 @@ func addEnv(name string) func(w *world) {
 		require.NoError(w.t, err)
 		w.write("dravit.toml", string(text)+"[env]\n"+name+" = \"VALUE\"\n")
 	}
-}
-
-// restarts returns the part that runs the application's pages.
-func (a application) restarts() string {
-	if a.name == "front end" {
-		return "api"
-	}
-	return "app"
 }
 
 // ask asks for a page, and returns its status.
@@ -508,7 +502,7 @@ func (w *world) mendPages(app application) {
 		mended = append(mended, f)
 	}
 	if app.name != "PHP" { // else the next request runs the new code
-		w.must("restart", app.restarts())
+		w.must("restart", cmp.Or(app.part, "app"))
 	}
 	for _, f := range mended {
 		w.ask(f)

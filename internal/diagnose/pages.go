@@ -31,7 +31,7 @@ type Page struct {
 func (d *doctor) pages() {
 	for _, p := range d.f.Pages {
 		x, fails := Explain(p.Evidence)
-		if line := d.f.Lines[x.Place]; line != "" {
+		if line := d.f.Lines[x.Place]; line != "" && x.Cause != cause.WrongPassword { // it may hold a password
 			x.Evidence[len(x.Evidence)-1] = x.Place + ": " + oneLine(line)
 		}
 		if !fails || d.storeIsBack(x, p.App) || d.follows(x, p.Failure) {

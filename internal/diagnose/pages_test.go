@@ -258,6 +258,8 @@ func TestWrittenInCode(t *testing.T) {
 		got := Causes(f)[0]
 		assert.Contains(t, got.What, c.what, line)
 		assert.Contains(t, got.Remedy, c.remedy, line)
+		shown := strings.Contains(strings.Join(got.Evidence, "\n"), line)
+		assert.Equal(t, got.Cause != cause.WrongPassword, shown, "it may hold a password: %s", line)
 	}
 }
 

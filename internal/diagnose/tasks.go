@@ -70,7 +70,7 @@ func (d *doctor) tasksFailed() {
 		failed := "the task " + name + " failed, so nothing was started after it"
 		if c.Cause == cause.TaskFailed {
 			c.What = failed
-			c.Remedy = "mend what it wrote; dravit task " + name + " runs it alone, and dravit start goes on"
+			c.Remedy = "its output says what is wrong; dravit task " + name + " runs it alone, and dravit start goes on"
 			continue
 		}
 		c.Cause, c.What = cause.TaskFailed, failed+": "+strings.TrimPrefix(c.What, ownCode)

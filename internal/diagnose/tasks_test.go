@@ -181,8 +181,8 @@ func TestWhyATaskFailed(t *testing.T) {
 		{trace(`e["MOOR"]`, "Error: MOOR_KEY is not set"), "the application wants the variable MOOR_KEY, and it is " +
 			"not set", "add it to dravit.toml with its value, then dravit start:\n\t[env]\n\tMOOR_KEY = \"VALUE\"",
 			"manage.py:4"},
-		{[]string{"low tide"}, "", "mend what it wrote; dravit task tables runs it alone, and dravit start goes on",
-			""},
+		{[]string{"low tide"}, "", "its output says what is wrong; dravit task tables runs it alone, and dravit " +
+			"start goes on", ""},
 	} {
 		got := Causes(Facts{Parts: []PartFacts{app}, Tasks: []TaskFacts{
 			{Name: "tables", When: "first-start", Command: "pip install x", Failed: "it exited with code 1",

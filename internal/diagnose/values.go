@@ -271,23 +271,25 @@ func (d *doctor) literal(c Cause, words []string) bool {
 		return true
 	}
 	return slices.ContainsFunc(words, func(w string) bool {
-		i := strings.Index(line, w)
-		if i < 1 || c.Cause != cause.StoreElsewhere || isNumber().MatchString(w) {
+		if _, err := strconv.Atoi(w); err == nil || c.Cause != cause.StoreElsewhere {
 			return holdsWord(line, w)
 		}
-		// mysql: is the name of a driver, too
-		return strings.HasSuffix(line[:i], "host=") || strings.Contains(line, "'"+w+"'") ||
-			strings.Contains(line, `"`+w+`"`) || strings.Contains(line, "@"+w) || strings.Contains(line, "//"+w)
+		return holdsHost(line, w)
 	})
 }
 
-var literalPassword = pattern.New(`(?i)pass(?:word|wd)?['"]?\s*(?:=>?|:)\s*['"][^'"$#{]+['"]`)
+// holdsHost reports whether a line of code holds a name as that of a host: mysql is the name of a driver, too.
+func holdsHost(line, host string) bool {
+	return slices.ContainsFunc([]string{"host=" + host, "'" + host + "'", `"` + host + `"`, "@" + host, "//" + host},
+		func(text string) bool { return strings.Contains(line, text) })
+}
 
-var isNumber = pattern.New(`^\d+$`)
-
-// literalAddress matches an address of a store that is written in code.
-var literalAddress = pattern.New(`(?:host|server)=[\w.]+|port=\d+|['"](?:localhost|127\.0\.0\.1)['":;]|\b(?:mysql|` +
-	`mariadb|postgres(?:ql)?|redis|mongodb)://[^'"\s{$]+:\d+`)
+var (
+	// literalAddress matches an address of a store that is written in code, and literalPassword a password.
+	literalAddress = pattern.New(`(?:host|server)=[\w.]+|port=\d+|['"](?:localhost|127\.0\.0\.1)['":;]|` +
+		`\b(?:mysql|mariadb|postgres(?:ql)?|redis|mongodb)://[^'"\s{$]+:\d+`)
+	literalPassword = pattern.New(`(?i)pass(?:word|wd)?['"]?\s*(?:=>?|:)\s*['"][^'"$#{]+['"]`)
+)
 
 // silent returns what of a store is wrong although the message of a cause does not name it.
 func silent(id cause.ID, words []string) []string {
@@ -429,22 +431,26 @@ var readers = map[string]string{".php": "getenv('%s')", ".py": `os.environ["%s"]
 var connects = pattern.New(`(?i)user|pass|pwd|login|role|connect|client|pool|engine|database|dbname|\bdb\b|dsn|` +
 	`mysql|mariadb|postgres|redis|mongo|://|new PDO`)
 
-// fieldsOf are the ends of the names of the variables from which code has what a cause is about.
-var fieldsOf = map[cause.ID][]string{cause.WrongPassword: {"USER", "PASSWORD"}, cause.DatabaseMissing: {"DATABASE"},
-	cause.StoreElsewhere: {"HOST", "PORT"}}
-
 // atPlace explains a cause by the line of code that failed.
 func (d *doctor) atPlace(c *Cause, store kind.Part) {
-	prefix := stackfile.EnvPrefix(store.Name) + "_"
-	var reads []string
-	for _, n := range fieldsOf[c.Cause] {
-		how, ok := readers[filepath.Ext(strings.Split(c.Place, ":")[0])]
-		if !ok {
-			how = "%s"
+	var names []string
+	for _, field := range concerned[c.Cause] {
+		if field != "url" && field != "socket" { // one way to say it is enough
+			names = append(names, stackfile.EnvPrefix(store.Name)+"_"+strings.ToUpper(field))
 		}
-		reads = append(reads, fmt.Sprintf(how, prefix+n))
 	}
-	c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, strings.Join(reads, " and "))
+	c.Remedy = readAt(c.Place, names)
+}
+
+// readAt says that code should read variables at FILE:LINE, as the language of the file does.
+func readAt(place string, names []string) string {
+	file, _, _ := strings.Cut(place, ":")
+	how := cmp.Or(readers[filepath.Ext(file)], "%s")
+	var reads []string
+	for _, name := range names {
+		reads = append(reads, fmt.Sprintf(how, name))
+	}
+	return "in " + place + ", read it from the environment: " + strings.Join(reads, " and ")
 }
 
 // inCode explains a cause by a line of the project's code or configuration.
@@ -471,8 +477,5 @@ func (d *doctor) inCode(c *Cause, app, store kind.Part, words []string) {
 	if has := d.has(store, strings.ToLower(field)); !slices.Contains(c.Evidence, has) {
 		c.Evidence = append(c.Evidence, has)
 	}
-	c.Remedy = fmt.Sprintf("read %s from the environment in %s", name, c.Place)
-	if how, ok := readers[filepath.Ext(m.File)]; ok {
-		c.Remedy = fmt.Sprintf("in %s, read it from the environment: %s", c.Place, fmt.Sprintf(how, name))
-	}
+	c.Remedy = readAt(c.Place, []string{name})
 }

@@ -71,8 +71,8 @@ func machine() []kind.Symptom {
 	}
 }
 
-// readMail is what an application has to do that sends its mail elsewhere than to the stack's own catcher.
-const readMail = "where it sends mail, read MAIL_HOST and MAIL_PORT from the environment: they are of the stack's " +
+// ReadMail is the remedy for an application that sends its mail elsewhere than to the stack's own catcher.
+const ReadMail = "where it sends mail, read MAIL_HOST and MAIL_PORT from the environment: they are of the stack's " +
 	"own catcher"
 
 // network match what comes of servers that are asked by name: other services, mail, the back end of a front end.
@@ -109,14 +109,7 @@ func network() []kind.Symptom {
 			`sh: \d*:? ?/usr/sbin/sendmail: not found|Could not instantiate mail function|`+
 			`Connection could not be established with host [^\n<]*|`+
 			`(?:ECONNREFUSED|Connection refused)[^\n]{0,40}[: ](?:25|465|587|1025|2525)\b)`),
-			"mail is not accepted: $1", readMail),
-		kind.When(cause.MailRefused, pattern.New(`django/core/mail/backends/smtp\.py", line \d+[^\n]*\n`+
-			`(?:[ \t][^\n]*\n){0,20}?((?:\w+\.)*\w*(?:Error|Refused|Timeout)\b[^\n]*)`),
-			"mail is not accepted: $1",
-			`in Django's settings: EMAIL_HOST, EMAIL_PORT = os.environ["MAIL_HOST"], int(os.environ["MAIL_PORT"])`),
-		kind.When(cause.MailRefused, pattern.New(`smtplib\.py", line \d+[^\n]*\n(?:[ \t][^\n]*\n){0,20}?`+
-			`((?:\w+\.)*\w*(?:Error|Refused|Timeout)\b[^\n]*)`), "mail is not accepted: $1",
-			readMail),
+			"mail is not accepted: $1", ReadMail),
 		kind.When(cause.CertificateExpired, pattern.New(`(certificate has expired|CERT_HAS_EXPIRED|`+
 			`x509: certificate has expired[^\n]*)`), "a service that the application asks over HTTPS has a "+
 			"certificate that has expired: $1", "ask whoever runs it; set the clock if that is wrong"),

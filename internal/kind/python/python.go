@@ -104,6 +104,9 @@ func (python) Folders(p kind.Part) []string {
 	return folders
 }
 
+// mailError matches what is left of a traceback after the frame of a module that sends mail, with the error.
+const mailError = `, line \d+[^\n]*\n(?:[ \t][^\n]*\n){0,20}?((?:\w+\.)*\w*(?:Error|Refused|Timeout)\b[^\n]*)`
+
 // symptoms match what Python writes, beside what any server of a project may write.
 func symptoms() []kind.Symptom {
 	return slices.Concat([]kind.Symptom{
@@ -121,6 +124,11 @@ func symptoms() []kind.Symptom {
 			"correct its name, or add the file"),
 		kind.When(cause.PackagesMissing, pattern.New(`(?m)^ImportError: (.*)$`), "$1",
 			"install what is missing, in the project's virtual environment"),
+		kind.When(cause.MailRefused, pattern.New(`django/core/mail/backends/smtp\.py"`+mailError), "mail is not "+
+			"accepted: $1", `in Django's settings: EMAIL_HOST, EMAIL_PORT = os.environ["MAIL_HOST"], `+
+			`int(os.environ["MAIL_PORT"])`),
+		kind.When(cause.MailRefused, pattern.New(`smtplib\.py"`+mailError), "mail is not accepted: $1",
+			command.ReadMail),
 		kind.When(cause.ScriptSyntax, pattern.New(`(?m)^SyntaxError: (.*)$`), "Python finds a syntax error: $1",
 			"correct it; dravit logs {part} shows the line"),
 	}, command.Symptoms(), []kind.Symptom{
