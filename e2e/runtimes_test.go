@@ -290,6 +290,16 @@ app = "app"
 	after, err := os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(after), "kelp", "a file that no plan satisfies is not written")
+	either := strings.Replace(string(after), `kind = "php"`, `kind = ["php", "custom"]`, 1) +
+		"[part.app.custom]\ncommand = \"exec sleep 100\"\n"
+	require.Contains(t, either, `["php", "custom"]`)
+	w.write("dravit.toml", either)
+	r = w.dravit("extensions", "on", "kelp")
+	assert.Equal(t, 3, r.code, r.all())
+	text, err = os.ReadFile(filepath.Join(w.dir, "dravit.toml"))
+	require.NoError(t, err)
+	assert.Equal(t, either, string(text), "another kind does not take the place of the one that has extensions")
+	w.write("dravit.toml", string(after))
 	for _, bad := range [][]string{
 		{"extensions", "on"},
 		{"extensions", "on", "a", "b"},

@@ -21,6 +21,7 @@ type Change struct {
 	Key     string   // the list that changes: extensions, or without (extensions to leave out)
 	List    []string // the new list
 	Changed bool     // the list differs from the present one
+	Runs    bool     // the present plan has the part as that kind
 }
 
 // Plan finds the part, or the only part with extensions if part is "", and the list that has to change.
@@ -39,6 +40,7 @@ func Plan(kinds kind.List, in plan.Input, p plan.Plan, part, name string, on boo
 		)
 	}
 	c.Key, c.List, c.Changed = listOf(kinds, in, p, c)
+	c.Runs = slices.ContainsFunc(p.Parts, func(x plan.PartPlan) bool { return x.Name == c.Part && x.Kind == c.Kind })
 	return c, nil
 }
 
@@ -96,7 +98,8 @@ func listOf(kinds kind.List, in plan.Input, p plan.Plan, c Change) (key string, 
 	return "extensions", want.Extensions, false
 }
 
-// Try makes a plan with the changed list, which it leaves in the input, and reports whether the part has a plan then.
+// Try makes a plan with the changed list, which it leaves in the input, and reports whether the part has a plan then,
+// as the kind that it has now: that another kind of its list would take its place is no answer to such a change.
 func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	part, kindName, key, list := c.Part, c.Kind, c.Key, c.List
 	f := *in.File
@@ -104,6 +107,9 @@ func (c Change) Try(kinds kind.List, dir string, in *plan.Input) bool {
 	for name, p := range in.File.Parts {
 		if name == part {
 			p.Of = maps.Clone(p.Of)
+			if c.Runs {
+				p.Kind = stackfile.Texts{kindName}
+			}
 			own, ok := p.Of[kindName]
 			switch {
 			case key == "without":
